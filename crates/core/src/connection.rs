@@ -1,0 +1,64 @@
+//! Connections: where outside systems are, and what may be expected of them. Always the current ones apply.
+
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// An outside system as the workspace describes it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Connection {
+    pub name: String,
+    pub title: String,
+    pub kind: ConnectionKind,
+    pub repeat: RepeatRule,
+    /// Effects at a time, at most.
+    pub in_flight: u32,
+}
+
+/// What is at the other end.
+#[derive(Debug, Clone, PartialEq)]
+pub enum ConnectionKind {
+    Folder {
+        /// Relative paths start at the service's folder for files.
+        path: String,
+        /// How long a file must be unchanged when nothing else shows that it is whole.
+        settle: Duration,
+    },
+    Http {
+        /// `http://host:port/base`, without a slash at the end.
+        address: String,
+        /// How long an answer may take.
+        wait: Duration,
+    },
+}
+
+/// What repeating an effect at this receiver does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RepeatRule {
+    /// The receiver honours our key: a repeat takes effect once.
+    Key,
+    /// A repeat changes nothing, as when a file of the same name is written again.
+    Safe,
+    /// Nothing is known: after a crash in between, a person decides.
+    Never,
+}
+
+impl Connection {
+    /// The word for its kind in files and lists.
+    #[must_use]
+    pub fn kind_name(&self) -> &'static str {
+        match self.kind {
+            ConnectionKind::Folder { .. } => "folder",
+            ConnectionKind::Http { .. } => "http",
+        }
+    }
+
+    /// Where it is: a path or an address.
+    #[must_use]
+    pub fn place(&self) -> &str {
+        match &self.kind {
+            ConnectionKind::Folder { path, .. } => path,
+            ConnectionKind::Http { address, .. } => address,
+        }
+    }
+}

@@ -1,0 +1,94 @@
+//! What a message carries: JSON, a transaction set as a tree, or plain bytes.
+
+use crate::x12::{Definitions, Delimiters, SetTree};
+use serde_json::Value;
+use std::sync::Arc;
+
+/// A document. Cloning shares the content.
+#[derive(Debug, Clone)]
+pub enum Document {
+    Json(Arc<Value>),
+    X12(Arc<SetTree>),
+    /// Sent as it is, never looked into.
+    Bytes(Arc<[u8]>),
+}
+
+/// Deepest nesting of a JSON document that is read; beyond, the parser's own limit of 128 refuses.
+pub const JSON_LIMIT: usize = 16 << 20;
+
+/// How the bytes of a document are to be read.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    Json,
+    X12 { version: String, set: String, delimiters: Delimiters },
+    Bytes,
+}
+
+/// Bytes that are no document of the form they should have.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Unreadable {
+    #[error("not JSON: {0}")]
+    Json(String),
+    #[error("not a transaction set: {0}")]
+    X12(String),
+}
+
+impl Document {
+    /// Reads `bytes` in the given form.
+    ///
+    /// # Errors
+    /// [`Unreadable`] with the parser's reason; X12 structure alone is no reason, faults are the checker's matter.
+    pub fn read(form: &Form, bytes: &[u8]) -> Result<Self, Unreadable> {
+        match form {
+            Form::Json if bytes.len() > JSON_LIMIT => Err(Unreadable::Json(format!("larger than {JSON_LIMIT} bytes"))),
+            Form::Json => serde_json::from_slice(bytes)
+                .map(|value| Self::Json(Arc::new(value)))
+                .map_err(|error| Unreadable::Json(error.to_string())),
+            Form::X12 { version, set, delimiters } => {
+                let definition = Definitions::standard()
+                    .find(version, set)
+                    .ok_or_else(|| Unreadable::X12(format!("{version} {set} is not defined")))?;
+                SetTree::new(definition.clone(), bytes, *delimiters)
+                    .map(|tree| Self::X12(Arc::new(tree)))
+                    .map_err(|error| Unreadable::X12(error.to_string()))
+            }
+            Form::Bytes => Ok(Self::Bytes(bytes.into())),
+        }
+    }
+
+    /// The document as it would be sent or stored.
+    #[must_use]
+    pub fn to_bytes(&self) -> Vec<u8> {
+        match self {
+            Self::Json(value) => serde_json::to_vec(&**value).unwrap_or_default(),
+            Self::X12(tree) => tree.bytes().to_vec(),
+            Self::Bytes(bytes) => bytes.to_vec(),
+        }
+    }
+
+    /// The document for a person: indented JSON, one segment a line.
+    #[must_use]
+    pub fn readable(&self) -> String {
+        match self {
+            Self::Json(value) => serde_json::to_string_pretty(&**value).unwrap_or_default(),
+            Self::X12(tree) => segments_as_lines(tree.bytes(), tree.delimiters().segment),
+            Self::Bytes(bytes) if bytes.starts_with(b"ISA") && bytes.len() > 105 => segments_as_lines(bytes, bytes[105]),
+            Self::Bytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
+        }
+    }
+}
+
+fn segments_as_lines(bytes: &[u8], terminator: u8) -> String {
+    let mut lines = String::new();
+    for segment in bytes.split(|&byte| byte == terminator) {
+        let text = String::from_utf8_lossy(segment);
+        let text = text.trim();
+        if !text.is_empty() {
+            lines.push_str(text);
+            lines.push(char::from(terminator));
+            lines.push('\n');
+        }
+    }
+    lines
+}

@@ -1,0 +1,210 @@
+//! Checks an expression against the outline of the document it will read, before anything runs.
+
+use super::eval::split_designator;
+use super::functions::FUNCTIONS;
+use super::{Expr, ExprError, Kind, Node, Span, Tables};
+use crate::nearest::nearest;
+use crate::outline::Outline;
+use crate::x12::SetDefinition;
+use crate::x12::definitions::{Entry, SegmentDefinition};
+use serde_json::Value;
+
+/// What is known about a value before it is there.
+#[derive(Debug, Clone, Copy)]
+pub enum Shape<'a> {
+    /// Nothing: every path may exist.
+    Any,
+    /// A scalar, a text or a number: no path goes on from here.
+    Value,
+    /// A level of a transaction set: the entries that may stand in it; for a loop, the segment that opens it.
+    Loop(&'a SetDefinition, &'a [Entry]),
+    Segment(&'a SetDefinition, &'a str),
+    /// A place in a JSON outline.
+    Json(&'a Outline, &'a Value),
+}
+
+/// Checks `expr` where `it` has the shape `it` and the whole document the shape `doc`.
+///
+/// Gives the shape of its value, and adds what is wrong to `errors`.
+pub fn check<'a>(
+    expr: &Expr,
+    it: Shape<'a>,
+    doc: Shape<'a>,
+    kept: &[&str],
+    tables: &Tables,
+    errors: &mut Vec<ExprError>,
+) -> Shape<'a> {
+    Checker { doc, kept, tables, errors }.node(&expr.root, it)
+}
+
+struct Checker<'a, 'c> {
+    doc: Shape<'a>,
+    kept: &'c [&'c str],
+    tables: &'c Tables,
+    errors: &'c mut Vec<ExprError>,
+}
+
+impl<'a> Checker<'a, '_> {
+    fn node(&mut self, node: &Node, it: Shape<'a>) -> Shape<'a> {
+        match &node.kind {
+            Kind::Literal(_) => Shape::Value,
+            Kind::It => it,
+            Kind::Kept(name) => match name.as_str() {
+                "doc" => self.doc,
+                "meta" => Shape::Any,
+                _ if self.kept.contains(&name.as_str()) => Shape::Any,
+                _ => {
+                    let known = self.kept.iter().copied().chain(["doc", "meta"]);
+                    let help = nearest(name, known).map(|near| format!("did you mean `${near}`?"));
+                    self.error(&node.span, "expr::unknown-name", format!("no step before keeps `${name}`"), help);
+                    Shape::Any
+                }
+            },
+            Kind::Name(name) => self.field(it, name, &node.span),
+            Kind::Element(n) => self.element(it, *n, &node.span),
+            Kind::Field(of, name) => {
+                let of_shape = self.node(of, it);
+                self.field(of_shape, name, &(of.span.end..node.span.end))
+            }
+            Kind::FieldElement(of, n) => {
+                let shape = self.node(of, it);
+                self.element(shape, *n, &(of.span.end..node.span.end))
+            }
+            Kind::Filter(of, by) => {
+                let shape = self.node(of, it);
+                let item = item_shape(shape);
+                self.node(by, item);
+                shape
+            }
+            Kind::Call(name, arguments) => {
+                self.call(node, name, arguments, it);
+                if matches!(name.as_str(), "first" | "last") && arguments.len() == 1 {
+                    return item_shape(self.node(&arguments[0], it));
+                }
+                Shape::Value
+            }
+            Kind::Minus(inner) | Kind::Not(inner) => {
+                self.node(inner, it);
+                Shape::Value
+            }
+            Kind::If(test, yes, no) => {
+                self.node(test, it);
+                self.node(no, it);
+                self.node(yes, it)
+            }
+            Kind::Binary(operator, left, right) => {
+                let shape = self.node(left, it);
+                self.node(right, it);
+                if *operator == super::Operator::Else { shape } else { Shape::Value }
+            }
+        }
+    }
+
+    fn call(&mut self, node: &Node, name: &str, arguments: &[Node], it: Shape<'a>) {
+        let Some(function) = FUNCTIONS.iter().find(|function| function.name == name) else {
+            let near = nearest(name, FUNCTIONS.iter().map(|function| function.name));
+            let help = near.map(|near| format!("did you mean `{near}`?"));
+            self.error(&node.span, "expr::unknown-function", format!("there is no function `{name}`"), help);
+            return;
+        };
+        if !function.arguments.contains(&arguments.len()) {
+            let says = format!("`{name}` does not take {} values", arguments.len());
+            self.error(&node.span, "expr::arguments", says, Some(format!("write {}", function.form)));
+            return;
+        }
+        if name == "id" && matches!(arguments[0].kind, Kind::Name(_)) {
+            return;
+        }
+        for argument in arguments {
+            self.node(argument, it);
+        }
+        if name == "table"
+            && let Kind::Literal(Value::String(table)) = &arguments[0].kind
+            && !self.tables.contains_key(table)
+        {
+            let near = nearest(table, self.tables.keys().map(String::as_str));
+            let help = near.map_or_else(|| format!("add tables/{table}.csv"), |near| format!("did you mean '{near}'?"));
+            self.error(&arguments[0].span, "expr::unknown-table", format!("there is no table `{table}`"), Some(help));
+        }
+    }
+
+    fn field(&mut self, of: Shape<'a>, name: &str, span: &Span) -> Shape<'a> {
+        match of {
+            Shape::Any => Shape::Any,
+            Shape::Value => {
+                self.error(span, "expr::unknown-path", format!("a single value has no field `{name}`"), None);
+                Shape::Any
+            }
+            Shape::Json(outline, schema) => match outline.field(schema, name) {
+                Ok(Some(inner)) => Shape::Json(outline, inner),
+                Ok(None) => Shape::Any,
+                Err(known) => {
+                    let help = nearest(name, known.iter().map(String::as_str)).map(|near| format!("did you mean `{near}`?"));
+                    self.error(span, "expr::unknown-path", format!("`{}` has no field `{name}`", outline.name), help);
+                    Shape::Any
+                }
+            },
+            Shape::Segment(..) => {
+                self.error(
+                    span,
+                    "expr::unknown-path",
+                    format!("a segment has no field `{name}`; its elements are two digits, as in `.02`"),
+                    None,
+                );
+                Shape::Any
+            }
+            Shape::Loop(set, entries) => {
+                let (id, element) = split_designator(name);
+                match entries.iter().find(|entry| entry.id() == id) {
+                    Some(entry) => match element {
+                        Some(n) => self.element(Shape::Segment(set, entry.id()), n, span),
+                        None => match entry {
+                            Entry::Segment { id, .. } => Shape::Segment(set, id),
+                            Entry::Loop { of, .. } => Shape::Loop(set, of),
+                        },
+                    },
+                    None => {
+                        let near = nearest(id, entries.iter().map(Entry::id));
+                        let help = match near {
+                            Some(near) => Some(format!("did you mean `{near}{}`?", &name[id.len()..])),
+                            None => set.uses(id).then(|| format!("{id} stands at another level; `$doc` is the whole document")),
+                        };
+                        self.error(span, "expr::unknown-path", format!("{id} does not stand here in the {}", set.set), help);
+                        Shape::Any
+                    }
+                }
+            }
+        }
+    }
+
+    fn element(&mut self, of: Shape<'a>, n: u8, span: &Span) -> Shape<'a> {
+        let segment: Option<(&str, Option<&SegmentDefinition>)> = match of {
+            Shape::Any => return Shape::Any,
+            Shape::Segment(set, id) => Some((id, set.segment(id))),
+            Shape::Loop(set, entries) => entries.first().map(|first| (first.id(), set.segment(first.id()))),
+            Shape::Value | Shape::Json(..) => None,
+        };
+        match segment {
+            Some((id, Some(definition))) if n == 0 || usize::from(n) > definition.len() => {
+                let says = format!("{id} has {} elements, none is {n:02}", definition.len());
+                self.error(span, "expr::unknown-path", says, None);
+            }
+            Some(_) => {}
+            None => self.error(span, "expr::unknown-path", "only a segment has numbered elements".to_owned(), None),
+        }
+        Shape::Value
+    }
+
+    fn error(&mut self, span: &Span, code: &'static str, says: String, help: Option<String>) {
+        self.errors.push(ExprError { span: span.clone(), code, says, help });
+    }
+}
+
+/// The shape of one item of a list.
+#[must_use]
+pub fn item_shape(shape: Shape<'_>) -> Shape<'_> {
+    match shape {
+        Shape::Json(outline, schema) => outline.item(schema).map_or(shape, |inner| Shape::Json(outline, inner)),
+        other => other,
+    }
+}

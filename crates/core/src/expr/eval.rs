@@ -1,0 +1,331 @@
+//! Evaluation over JSON and transaction sets alike.
+
+use super::{Kind, Node, Operator, Span, functions};
+use crate::Document;
+use crate::x12::{LoopRef, Segment};
+use rust_decimal::Decimal;
+use serde_json::{Map, Number, Value};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+/// Code tables by name; a table maps a code to its row's second column.
+pub type Tables = BTreeMap<String, BTreeMap<String, String>>;
+
+/// What an expression can see.
+#[derive(Debug, Clone)]
+pub struct Scope<'a> {
+    /// The document or item at hand.
+    pub it: Item<'a>,
+    /// The whole document.
+    pub doc: Item<'a>,
+    /// What steps kept, by name; `meta` among them.
+    pub kept: &'a Map<String, Value>,
+    pub tables: &'a Tables,
+}
+
+/// A value while an expression is worked out.
+#[derive(Debug, Clone)]
+pub enum Item<'a> {
+    /// Nothing there; not the same as null.
+    Missing,
+    Json(Cow<'a, Value>),
+    Loop(LoopRef<'a>),
+    Segment(Segment<'a>),
+    /// Several items that a path or filter selected; as a value, the first of them.
+    Many(Vec<Item<'a>>),
+}
+
+/// An expression that has no value over this document.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{says}")]
+pub struct EvalError {
+    /// Place in the expression's text.
+    pub span: Span,
+    pub says: String,
+}
+
+pub(super) fn fail<T>(node: &Node, says: impl Into<String>) -> Result<T, EvalError> {
+    Err(EvalError { span: node.span.clone(), says: says.into() })
+}
+
+impl<'a> Item<'a> {
+    /// The item that stands for a whole document; bytes are a text.
+    #[must_use]
+    pub fn of(document: &'a Document) -> Self {
+        match document {
+            Document::Json(value) => Self::Json(Cow::Borrowed(value)),
+            Document::X12(tree) => Self::Loop(tree.root()),
+            Document::Bytes(bytes) => Self::Json(Cow::Owned(Value::String(String::from_utf8_lossy(bytes).into_owned()))),
+        }
+    }
+
+    pub(super) fn text(text: impl Into<String>) -> Self {
+        Self::Json(Cow::Owned(Value::String(text.into())))
+    }
+
+    pub(super) fn bool(yes: bool) -> Self {
+        Self::Json(Cow::Owned(Value::Bool(yes)))
+    }
+
+    pub(super) fn number(number: Decimal) -> Self {
+        Self::Json(Cow::Owned(Value::Number(decimal_to_json(number))))
+    }
+
+    /// One value: the first of several, a segment or loop as an object of its elements.
+    #[must_use]
+    pub fn one(self) -> Option<Cow<'a, Value>> {
+        match self {
+            Self::Missing => None,
+            Self::Json(value) => Some(value),
+            Self::Many(items) => items.into_iter().next()?.one(),
+            Self::Segment(segment) => Some(Cow::Owned(segment_to_json(&segment))),
+            Self::Loop(inner) => Some(Cow::Owned(loop_to_json(inner))),
+        }
+    }
+
+    /// The items one after another: of a selection, of a JSON list, or the item itself; none when missing.
+    #[must_use]
+    pub fn each(self) -> Vec<Item<'a>> {
+        match self {
+            Self::Missing => Vec::new(),
+            Self::Many(items) => items,
+            Self::Json(Cow::Borrowed(Value::Array(items))) => items.iter().map(|item| Self::Json(Cow::Borrowed(item))).collect(),
+            Self::Json(Cow::Owned(Value::Array(items))) => items.into_iter().map(|item| Self::Json(Cow::Owned(item))).collect(),
+            other => vec![other],
+        }
+    }
+
+    pub(super) fn is_empty(&self) -> bool {
+        match self {
+            Self::Missing => true,
+            Self::Json(value) => match value.as_ref() {
+                Value::Null => true,
+                Value::String(text) => text.is_empty(),
+                Value::Array(items) => items.is_empty(),
+                Value::Object(fields) => fields.is_empty(),
+                Value::Bool(_) | Value::Number(_) => false,
+            },
+            Self::Many(items) => items.first().is_none_or(Self::is_empty),
+            Self::Loop(_) | Self::Segment(_) => false,
+        }
+    }
+
+    /// Whether a condition holds: missing, null, false, empty text and nothing selected do not.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        match self {
+            Self::Json(value) => match value.as_ref() {
+                Value::Bool(yes) => *yes,
+                _ => !self.is_empty(),
+            },
+            _ => !self.is_empty(),
+        }
+    }
+
+    pub(super) fn to_text(&self) -> Option<String> {
+        let value = self.clone().one()?;
+        match value.as_ref() {
+            Value::Null => None,
+            Value::String(text) => Some(text.clone()),
+            other => Some(other.to_string()),
+        }
+    }
+}
+
+/// Reads a decimal of up to 28 digits, exactly.
+pub(super) fn decimal(text: &str) -> Option<Decimal> {
+    text.trim().parse().ok().or_else(|| Decimal::from_scientific(text.trim()).ok())
+}
+
+fn decimal_to_json(number: Decimal) -> Number {
+    serde_json::from_str(&number.to_string()).expect("a decimal is a JSON number")
+}
+
+pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+    match &node.kind {
+        Kind::Literal(value) => Ok(Item::Json(Cow::Borrowed(value))),
+        Kind::It => Ok(scope.it.clone()),
+        Kind::Kept(name) if name == "doc" => Ok(scope.doc.clone()),
+        Kind::Kept(name) => Ok(scope.kept.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value)))),
+        Kind::Name(name) => Ok(field(scope.it.clone(), name)),
+        Kind::Element(n) => Ok(element(scope.it.clone(), *n)),
+        Kind::Field(of, name) => Ok(field(eval(of, scope)?, name)),
+        Kind::FieldElement(of, n) => Ok(element(eval(of, scope)?, *n)),
+        Kind::Filter(of, by) => filter(of, by, scope),
+        Kind::Call(name, arguments) => functions::call(node, name, arguments, scope),
+        Kind::Minus(inner) => Ok(Item::number(-number(inner, &eval(inner, scope)?)?)),
+        Kind::Not(inner) => Ok(Item::bool(!eval(inner, scope)?.holds())),
+        Kind::If(test, yes, no) => eval(if eval(test, scope)?.holds() { yes } else { no }, scope),
+        Kind::Binary(operator, left, right) => binary(*operator, left, right, scope),
+    }
+}
+
+fn binary<'a>(operator: Operator, left: &'a Node, right: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+    let first = eval(left, scope)?;
+    match operator {
+        Operator::Else if !first.is_empty() => return Ok(first),
+        Operator::And if !first.holds() => return Ok(Item::bool(false)),
+        Operator::Or if first.holds() => return Ok(Item::bool(true)),
+        _ => {}
+    }
+    let second = eval(right, scope)?;
+    let numbers = || Ok((number(left, &first)?, number(right, &second)?));
+    let sound =
+        |result: Option<Decimal>| result.map(Item::number).map_or_else(|| fail(right, "the result has too many digits"), Ok);
+    match operator {
+        Operator::Else => Ok(second),
+        Operator::And | Operator::Or => Ok(Item::bool(second.holds())),
+        Operator::Join => Ok(Item::text(first.to_text().unwrap_or_default() + &second.to_text().unwrap_or_default())),
+        Operator::Add => numbers().and_then(|(a, b)| sound(a.checked_add(b))),
+        Operator::Subtract => numbers().and_then(|(a, b)| sound(a.checked_sub(b))),
+        Operator::Multiply => numbers().and_then(|(a, b)| sound(a.checked_mul(b))),
+        Operator::Divide => match numbers()? {
+            (_, b) if b.is_zero() => fail(right, "division by zero"),
+            (a, b) => sound(a.checked_div(b)),
+        },
+        Operator::Equal => Ok(Item::bool(same(&first, &second))),
+        Operator::NotEqual => Ok(Item::bool(!same(&first, &second))),
+        Operator::Less => Ok(Item::bool(order(&first, &second).is_some_and(|o| o.is_lt()))),
+        Operator::LessOrEqual => Ok(Item::bool(order(&first, &second).is_some_and(|o| o.is_le()))),
+        Operator::Greater => Ok(Item::bool(order(&first, &second).is_some_and(|o| o.is_gt()))),
+        Operator::GreaterOrEqual => Ok(Item::bool(order(&first, &second).is_some_and(|o| o.is_ge()))),
+    }
+}
+
+/// The exact number in `item`, which `node` gave.
+pub(super) fn number(node: &Node, item: &Item<'_>) -> Result<Decimal, EvalError> {
+    match item.to_text() {
+        None => fail(node, "a number is needed here, and there is none"),
+        Some(text) => decimal(&text).map_or_else(|| fail(node, format!("`{}` is no number", shorten(&text))), Ok),
+    }
+}
+
+pub(super) fn shorten(text: &str) -> String {
+    if text.chars().count() <= 40 { text.to_owned() } else { text.chars().take(39).chain(['…']).collect() }
+}
+
+/// Equal as numbers where either is a number, otherwise as text. Missing equals null, and nothing else.
+fn same(a: &Item<'_>, b: &Item<'_>) -> bool {
+    match (a.to_text(), b.to_text()) {
+        (None, None) => true,
+        (Some(_), Some(_)) => order(a, b).is_some_and(|o| o.is_eq()),
+        _ => false,
+    }
+}
+
+fn order(a: &Item<'_>, b: &Item<'_>) -> Option<std::cmp::Ordering> {
+    let is_number = |item: &Item<'_>| matches!(item, Item::Json(value) if value.is_number());
+    let (left, right) = (a.to_text()?, b.to_text()?);
+    if is_number(a) || is_number(b) {
+        return Some(decimal(&left)?.cmp(&decimal(&right)?));
+    }
+    Some(left.cmp(&right))
+}
+
+fn many(mut items: Vec<Item<'_>>) -> Item<'_> {
+    match items.len() {
+        0 => Item::Missing,
+        1 => items.remove(0),
+        _ => Item::Many(items),
+    }
+}
+
+fn field<'a>(of: Item<'a>, name: &str) -> Item<'a> {
+    match of {
+        Item::Missing => Item::Missing,
+        Item::Json(Cow::Borrowed(Value::Object(fields))) => {
+            fields.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value)))
+        }
+        Item::Json(Cow::Owned(Value::Object(mut fields))) => {
+            fields.swap_remove(name).map_or(Item::Missing, |value| Item::Json(Cow::Owned(value)))
+        }
+        Item::Json(value) if value.is_array() => {
+            let items = Item::Json(value).each();
+            many(items.into_iter().map(|item| field(item, name)).filter(|item| !matches!(item, Item::Missing)).collect())
+        }
+        Item::Json(_) => Item::Missing,
+        Item::Many(items) => {
+            many(items.into_iter().map(|item| field(item, name)).filter(|item| !matches!(item, Item::Missing)).collect())
+        }
+        Item::Loop(inner) => designator(inner, name),
+        Item::Segment(segment) => match split_designator(name) {
+            (id, Some(n)) if id.as_bytes() == segment.id() => element(Item::Segment(segment), n),
+            _ => Item::Missing,
+        },
+    }
+}
+
+/// `BEG03` into `BEG` and 3; `N1` into `N1` and none. An id has two or three characters, so `N104` is N1 and 4.
+pub(super) fn split_designator(name: &str) -> (&str, Option<u8>) {
+    match name.len().checked_sub(2).filter(|&at| at >= 2 && name.is_char_boundary(at)) {
+        Some(at) if name[at..].bytes().all(|byte| byte.is_ascii_digit()) => (&name[..at], name[at..].parse().ok()),
+        _ => (name, None),
+    }
+}
+
+fn designator<'a>(inner: LoopRef<'a>, name: &str) -> Item<'a> {
+    match split_designator(name) {
+        (id, Some(n)) => inner.segment(id).map_or(Item::Missing, |segment| element(Item::Segment(segment), n)),
+        (id, None) => {
+            let loops: Vec<Item<'a>> = inner.loops(id).map(Item::Loop).collect();
+            if loops.is_empty() {
+                return many(inner.segments().filter(|segment| segment.id() == id.as_bytes()).map(Item::Segment).collect());
+            }
+            many(loops)
+        }
+    }
+}
+
+fn element(of: Item<'_>, n: u8) -> Item<'_> {
+    match of {
+        Item::Segment(segment) => {
+            let text = String::from_utf8_lossy(segment.element(usize::from(n))).trim_end().to_owned();
+            if text.is_empty() { Item::Missing } else { Item::text(text) }
+        }
+        Item::Loop(inner) => inner.segments().next().map_or(Item::Missing, |first| element(Item::Segment(first), n)),
+        Item::Many(items) => {
+            many(items.into_iter().map(|item| element(item, n)).filter(|item| !matches!(item, Item::Missing)).collect())
+        }
+        Item::Missing | Item::Json(_) => Item::Missing,
+    }
+}
+
+fn filter<'a>(of: &'a Node, by: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+    let items = eval(of, scope)?.each();
+    if let Kind::Literal(Value::Number(at)) = &by.kind {
+        let at = at.as_u64().and_then(|at| usize::try_from(at).ok()).and_then(|at| at.checked_sub(1));
+        return Ok(at.and_then(|at| items.into_iter().nth(at)).unwrap_or(Item::Missing));
+    }
+    let mut kept = Vec::new();
+    for item in items {
+        let inner = Scope { it: item.clone(), ..scope.clone() };
+        if eval(by, &inner)?.holds() {
+            kept.push(item);
+        }
+    }
+    Ok(many(kept))
+}
+
+fn segment_to_json(segment: &Segment<'_>) -> Value {
+    let elements = segment.elements().enumerate().skip(1).filter(|(_, value)| !value.is_empty());
+    Value::Object(
+        elements.map(|(n, value)| (format!("{n:02}"), Value::String(String::from_utf8_lossy(value).into_owned()))).collect(),
+    )
+}
+
+fn loop_to_json(inner: LoopRef<'_>) -> Value {
+    let mut fields = Map::new();
+    for segment in inner.segments() {
+        let list = fields.entry(segment.text(0)).or_insert_with(|| Value::Array(Vec::new()));
+        if let Value::Array(items) = list {
+            items.push(segment_to_json(&segment));
+        }
+    }
+    for inner in inner.all_loops() {
+        let list = fields.entry(format!("{} loop", inner.name())).or_insert_with(|| Value::Array(Vec::new()));
+        if let Value::Array(items) = list {
+            items.push(loop_to_json(inner));
+        }
+    }
+    Value::Object(fields)
+}

@@ -1,0 +1,250 @@
+//! Tokens to a syntax tree, by recursive descent.
+
+use super::lex::{Token, tokens};
+use super::{DEPTH, Expr, ExprError, Kind, Node, Operator, Span};
+use serde_json::Value;
+
+/// Reads an expression.
+///
+/// # Errors
+/// [`ExprError`] at the first place that cannot be read.
+pub fn parse(text: &str) -> Result<Expr, ExprError> {
+    let mut parser = Parser { tokens: tokens(text)?, at: 0, end: text.len(), depth: 0 };
+    let root = parser.expr()?;
+    match parser.tokens.get(parser.at) {
+        None => Ok(Expr { text: text.to_owned(), root }),
+        Some((_, span)) => Err(error(span.clone(), "the expression should end here")),
+    }
+}
+
+struct Parser {
+    tokens: Vec<(Token, Span)>,
+    at: usize,
+    end: usize,
+    depth: usize,
+}
+
+/// Binary operators by how tightly they bind, loosest first.
+const LEVELS: [&[(&str, Operator)]; 6] = [
+    &[("or", Operator::Or)],
+    &[("and", Operator::And)],
+    &[
+        ("=", Operator::Equal),
+        ("!=", Operator::NotEqual),
+        ("<=", Operator::LessOrEqual),
+        (">=", Operator::GreaterOrEqual),
+        ("<", Operator::Less),
+        (">", Operator::Greater),
+    ],
+    &[("&", Operator::Join)],
+    &[("+", Operator::Add), ("-", Operator::Subtract)],
+    &[("*", Operator::Multiply), ("/", Operator::Divide)],
+];
+const COMPARISON: usize = 2;
+
+impl Parser {
+    fn expr(&mut self) -> Result<Node, ExprError> {
+        self.depth += 1;
+        if self.depth > DEPTH {
+            return Err(error(self.here(), "the expression is nested too deeply"));
+        }
+        let node = if self.word("if") { self.conditional()? } else { self.alternatives()? };
+        self.depth -= 1;
+        Ok(node)
+    }
+
+    fn conditional(&mut self) -> Result<Node, ExprError> {
+        let start = self.before();
+        let test = self.expr()?;
+        self.expect("then")?;
+        let yes = self.level(0)?;
+        self.expect("else")?;
+        let no = self.expr()?;
+        let span = start..no.span.end;
+        Ok(Node { kind: Kind::If(test.into(), yes.into(), no.into()), span })
+    }
+
+    fn alternatives(&mut self) -> Result<Node, ExprError> {
+        let mut left = self.level(0)?;
+        while self.word("else") {
+            let right = self.level(0)?;
+            left = binary(Operator::Else, left, right);
+        }
+        Ok(left)
+    }
+
+    fn level(&mut self, level: usize) -> Result<Node, ExprError> {
+        let Some(operators) = LEVELS.get(level) else { return self.sign() };
+        if level == COMPARISON && self.word("not") {
+            let start = self.before();
+            let inner = self.deeper(|parser| parser.level(level))?;
+            let span = start..inner.span.end;
+            return Ok(Node { kind: Kind::Not(inner.into()), span });
+        }
+        let mut left = self.level(level + 1)?;
+        while let Some(&(_, operator)) = operators.iter().find(|(word, _)| self.peek_is(word)) {
+            self.at += 1;
+            let right = self.level(level + 1)?;
+            left = binary(operator, left, right);
+            if level == COMPARISON {
+                break;
+            }
+        }
+        Ok(left)
+    }
+
+    fn sign(&mut self) -> Result<Node, ExprError> {
+        if !self.symbol("-") {
+            return self.path();
+        }
+        let start = self.before();
+        let inner = self.deeper(Self::sign)?;
+        let span = start..inner.span.end;
+        Ok(Node { kind: Kind::Minus(inner.into()), span })
+    }
+
+    fn path(&mut self) -> Result<Node, ExprError> {
+        let mut node = self.primary()?;
+        loop {
+            if self.symbol(".") {
+                let here = self.here();
+                let start = node.span.start;
+                node = match self.next() {
+                    Some((Token::Name(name), span)) => Node { kind: Kind::Field(node.into(), name), span: start..span.end },
+                    Some((Token::Number(digits), span)) if digits.len() == 2 => {
+                        let element = digits.parse().unwrap_or(0);
+                        Node { kind: Kind::FieldElement(node.into(), element), span: start..span.end }
+                    }
+                    _ => return Err(error(here, "a field name or a two-digit element must follow the dot")),
+                };
+            } else if self.symbol("[") {
+                let inner = self.expr()?;
+                let end = self.here().end;
+                self.expect("]")?;
+                let span = node.span.start..end;
+                node = Node { kind: Kind::Filter(node.into(), inner.into()), span };
+            } else {
+                return Ok(node);
+            }
+        }
+    }
+
+    fn primary(&mut self) -> Result<Node, ExprError> {
+        let here = self.here();
+        let Some((token, span)) = self.next() else {
+            return Err(error(here, "a value is missing here"));
+        };
+        let kind = match token {
+            Token::Text(text) => Kind::Literal(Value::String(text)),
+            Token::Number(digits) if digits.len() == 2 && digits.starts_with('0') => Kind::Element(digits.parse().unwrap_or(0)),
+            Token::Number(digits) => match serde_json::from_str(&digits) {
+                Ok(number) => Kind::Literal(number),
+                Err(_) => return Err(error(span, "a number has no leading zeros")),
+            },
+            Token::Kept(name) => Kind::Kept(name),
+            Token::Name(name) => match name.as_str() {
+                "true" => Kind::Literal(Value::Bool(true)),
+                "false" => Kind::Literal(Value::Bool(false)),
+                "null" => Kind::Literal(Value::Null),
+                "it" => Kind::It,
+                "if" | "then" | "else" | "and" | "or" | "not" => {
+                    return Err(error(span, &format!("a value is missing before `{name}`")));
+                }
+                _ if self.symbol("(") => {
+                    let arguments = self.arguments()?;
+                    let span = span.start..self.before_end();
+                    return Ok(Node { kind: Kind::Call(name, arguments), span });
+                }
+                _ => Kind::Name(name),
+            },
+            Token::Symbol("(") => {
+                let inner = self.expr()?;
+                self.expect(")")?;
+                return Ok(inner);
+            }
+            Token::Symbol(symbol) => return Err(error(span, &format!("a value is missing before `{symbol}`"))),
+        };
+        Ok(Node { kind, span })
+    }
+
+    fn arguments(&mut self) -> Result<Vec<Node>, ExprError> {
+        let mut arguments = Vec::new();
+        if self.symbol(")") {
+            return Ok(arguments);
+        }
+        loop {
+            arguments.push(self.expr()?);
+            if self.symbol(")") {
+                return Ok(arguments);
+            }
+            self.expect(",")?;
+        }
+    }
+
+    fn deeper(&mut self, read: impl FnOnce(&mut Self) -> Result<Node, ExprError>) -> Result<Node, ExprError> {
+        self.depth += 1;
+        if self.depth > DEPTH {
+            return Err(error(self.here(), "the expression is nested too deeply"));
+        }
+        let node = read(self)?;
+        self.depth -= 1;
+        Ok(node)
+    }
+
+    fn next(&mut self) -> Option<(Token, Span)> {
+        let token = self.tokens.get(self.at).cloned();
+        self.at += usize::from(token.is_some());
+        token
+    }
+
+    fn peek_is(&self, word: &str) -> bool {
+        match self.tokens.get(self.at) {
+            Some((Token::Symbol(symbol), _)) => *symbol == word,
+            Some((Token::Name(name), _)) => name == word,
+            _ => false,
+        }
+    }
+
+    fn symbol(&mut self, symbol: &str) -> bool {
+        let found = matches!(self.tokens.get(self.at), Some((Token::Symbol(own), _)) if *own == symbol);
+        self.at += usize::from(found);
+        found
+    }
+
+    fn word(&mut self, word: &str) -> bool {
+        let found = matches!(self.tokens.get(self.at), Some((Token::Name(own), _)) if own == word);
+        self.at += usize::from(found);
+        found
+    }
+
+    fn expect(&mut self, what: &str) -> Result<(), ExprError> {
+        if self.peek_is(what) {
+            self.at += 1;
+            return Ok(());
+        }
+        Err(error(self.here(), &format!("`{what}` is expected here")))
+    }
+
+    /// Where the next token stands, or the end of the text.
+    fn here(&self) -> Span {
+        self.tokens.get(self.at).map_or(self.end.saturating_sub(1)..self.end, |(_, span)| span.clone())
+    }
+
+    /// Start of the token just taken.
+    fn before(&self) -> usize {
+        self.tokens[self.at - 1].1.start
+    }
+
+    fn before_end(&self) -> usize {
+        self.tokens[self.at - 1].1.end
+    }
+}
+
+fn binary(operator: Operator, left: Node, right: Node) -> Node {
+    let span = left.span.start..right.span.end;
+    Node { kind: Kind::Binary(operator, left.into(), right.into()), span }
+}
+
+fn error(span: Span, says: &str) -> ExprError {
+    ExprError { span, code: "expr::syntax", says: says.to_owned(), help: None }
+}

@@ -1,0 +1,86 @@
+//! Text with expressions in braces: `/orders/{number}`.
+
+use super::{EvalError, Expr, ExprError, Scope, parse};
+
+/// A parsed template. Doubled braces stand for one.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Template {
+    parts: Vec<Part>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+enum Part {
+    Text(String),
+    /// The expression and where it starts in the template.
+    Value(Expr, usize),
+}
+
+impl Template {
+    /// Reads a template.
+    ///
+    /// # Errors
+    /// [`ExprError`] with the place in the template's text.
+    pub fn parse(text: &str) -> Result<Self, ExprError> {
+        let mut parts = Vec::new();
+        let mut plain = String::new();
+        let mut at = 0;
+        while let Some(offset) = text[at..].find(['{', '}']) {
+            let brace = at + offset;
+            plain.push_str(&text[at..brace]);
+            let (open, doubled) = (text[brace..].starts_with('{'), text[brace + 1..].starts_with(&text[brace..=brace]));
+            if doubled {
+                plain.push_str(&text[brace..=brace]);
+                at = brace + 2;
+                continue;
+            }
+            let error =
+                |says: &str| ExprError { span: brace..brace + 1, code: "expr::syntax", says: says.to_owned(), help: None };
+            if !open {
+                return Err(error("this brace closes nothing; write `}}` for a brace"));
+            }
+            let end = text[brace..].find('}').ok_or_else(|| error("this brace is never closed; write `{{` for a brace"))? + brace;
+            let start = brace + 1;
+            let expr = parse(&text[start..end])
+                .map_err(|error| ExprError { span: error.span.start + start..error.span.end + start, ..error })?;
+            if !plain.is_empty() {
+                parts.push(Part::Text(std::mem::take(&mut plain)));
+            }
+            parts.push(Part::Value(expr, start));
+            at = end + 1;
+        }
+        plain.push_str(&text[at..]);
+        if !plain.is_empty() {
+            parts.push(Part::Text(plain));
+        }
+        Ok(Self { parts })
+    }
+
+    /// The expressions with their offsets in the template, for checking.
+    pub fn expressions(&self) -> impl Iterator<Item = (&Expr, usize)> {
+        self.parts.iter().filter_map(|part| match part {
+            Part::Value(expr, at) => Some((expr, *at)),
+            Part::Text(_) => None,
+        })
+    }
+
+    /// The text with every expression worked out; each value passes `clean` first.
+    ///
+    /// # Errors
+    /// [`EvalError`] when an expression fails, or gives nothing: half a path or key is never sent.
+    pub fn render(&self, scope: &Scope<'_>, clean: fn(&str) -> String) -> Result<String, EvalError> {
+        let mut text = String::new();
+        for part in &self.parts {
+            match part {
+                Part::Text(plain) => text.push_str(plain),
+                Part::Value(expr, _) => match expr.eval(scope)?.to_text().filter(|value| !value.is_empty()) {
+                    Some(value) => text.push_str(&clean(&value)),
+                    None => {
+                        let says = format!("`{}` gives nothing", expr.text);
+                        return Err(EvalError { span: 0..expr.text.len(), says });
+                    }
+                },
+            }
+        }
+        Ok(text)
+    }
+}

@@ -1,0 +1,198 @@
+//! Flows: what starts them and the steps a message takes.
+
+use crate::expr::{Expr, Template};
+use std::time::Duration;
+
+/// Name of the flow that delivers acknowledgments; every workspace has it.
+pub const ACKNOWLEDGMENTS: &str = "acknowledgments";
+
+/// A flow as it runs.
+#[derive(Debug, Clone)]
+pub struct Flow {
+    pub name: String,
+    pub title: String,
+    pub intakes: Vec<Intake>,
+    pub steps: Vec<Step>,
+    /// What a message is known by, e.g. the purchase order number; over the intake document.
+    pub key: Option<Expr>,
+    /// What the target knows it by, once there; over the intake document and what steps kept.
+    pub result: Option<Expr>,
+    /// Messages with the same value pass one after another.
+    pub in_order_by: Option<Expr>,
+    pub on_aside: OnAside,
+}
+
+/// Where a flow's messages come from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Intake {
+    /// A connection.
+    pub from: String,
+    pub takes: Takes,
+}
+
+/// Which documents an intake takes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Takes {
+    /// Transaction sets of this number, of any version that is defined.
+    X12(String),
+    /// JSON of this outline.
+    Json(String),
+}
+
+/// What the messages behind one set aside do in an ordered flow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnAside {
+    #[default]
+    Wait,
+    Pass,
+}
+
+/// One named action.
+#[derive(Debug, Clone)]
+pub struct Step {
+    pub name: String,
+    pub verb: Verb,
+    pub retry: Retry,
+}
+
+/// What a step does.
+#[derive(Debug, Clone)]
+pub enum Verb {
+    /// The document becomes what the map makes of it.
+    Map { map: String },
+    /// The message goes on only where the condition holds.
+    Only { test: Expr, because: String },
+    /// A value is kept under the step's name.
+    Set { value: Expr },
+    /// A request whose answer may be kept.
+    Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
+    /// A file is written. Without `to`, the message's own meta says where.
+    Send { to: Option<String>, file: Template },
+}
+
+/// HTTP methods that a call may use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum Method {
+    Get,
+    Post,
+    Put,
+    Patch,
+    Delete,
+}
+
+impl Method {
+    /// Every method with its key in a flow file.
+    pub const ALL: [(&'static str, Self); 5] =
+        [("get", Self::Get), ("post", Self::Post), ("put", Self::Put), ("patch", Self::Patch), ("delete", Self::Delete)];
+
+    /// As on the wire.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Get => "GET",
+            Self::Post => "POST",
+            Self::Put => "PUT",
+            Self::Patch => "PATCH",
+            Self::Delete => "DELETE",
+        }
+    }
+}
+
+/// How often and how soon a failed try is repeated.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Retry {
+    /// Tries after the first.
+    pub times: u16,
+    pub first: Duration,
+    pub longest: Duration,
+}
+
+impl Default for Retry {
+    /// Eight tries over some eight minutes: longer than a restart of the other side, shorter than a shift.
+    fn default() -> Self {
+        Self { times: 8, first: Duration::from_secs(2), longest: Duration::from_secs(300) }
+    }
+}
+
+impl Retry {
+    /// The wait before try `tries + 1`, doubling from `first` up to `longest`, spread over its upper half.
+    ///
+    /// `spread` is any number that differs between messages; the same one always gives the same wait.
+    #[must_use]
+    pub fn wait(&self, tries: u16, spread: u64) -> Duration {
+        let doubled = self.first.saturating_mul(1 << u32::from(tries.saturating_sub(1).min(20)));
+        let full = doubled.min(self.longest).max(Duration::from_millis(1));
+        // SplitMix64: the spread of neighbouring ids must not be neighbouring.
+        let mut x = spread.wrapping_add(u64::from(tries)).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        x = (x ^ (x >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        x = (x ^ (x >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        let half = full / 2;
+        half + half.mul_f64((x >> 11) as f64 / (1u64 << 53) as f64)
+    }
+}
+
+impl Verb {
+    /// The verb's key in a flow file.
+    #[must_use]
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Map { .. } => "map",
+            Self::Only { .. } => "only",
+            Self::Set { .. } => "set",
+            Self::Call { .. } => "call",
+            Self::Send { .. } => "send",
+        }
+    }
+
+    /// The connection the step uses, where the flow names one.
+    #[must_use]
+    pub fn connection(&self) -> Option<&str> {
+        match self {
+            Self::Call { at, .. } => Some(at),
+            Self::Send { to, .. } => to.as_deref(),
+            Self::Map { .. } | Self::Only { .. } | Self::Set { .. } => None,
+        }
+    }
+}
+
+impl Flow {
+    /// The flow that hands sealed acknowledgments to the partner's outlet.
+    #[must_use]
+    pub fn acknowledgments() -> Self {
+        let template = |text| Template::parse(text).expect("a fixed template");
+        let deliver = Verb::Send { to: None, file: template("{$meta.file}") };
+        Self {
+            name: ACKNOWLEDGMENTS.to_owned(),
+            title: "Acknowledgments to partners".to_owned(),
+            intakes: Vec::new(),
+            steps: vec![Step { name: "deliver".to_owned(), verb: deliver, retry: Retry::default() }],
+            key: crate::expr::parse("$meta.group").ok(),
+            result: crate::expr::parse("$meta.control").ok(),
+            in_order_by: crate::expr::parse("$meta.to").ok(),
+            on_aside: OnAside::Wait,
+        }
+    }
+
+    /// The step of that name with its place.
+    #[must_use]
+    pub fn step(&self, name: &str) -> Option<(usize, &Step)> {
+        self.steps.iter().enumerate().find(|(_, step)| step.name == name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn waits_grow_within_bounds(tries in 1u16..100, spread: u64) {
+            let retry = Retry { times: 9, first: Duration::from_secs(2), longest: Duration::from_secs(60) };
+            let full = (2u64 << (tries - 1).min(20)).min(60) as f64;
+            let wait = retry.wait(tries, spread).as_secs_f64();
+            prop_assert!(wait >= full / 2.0 && wait <= full, "{wait} of {full}");
+        }
+    }
+}

@@ -1,0 +1,299 @@
+//! What an arrival is decided to be, and what unfolds from it. Pure: the ledger's answers are an argument.
+
+use crate::document::Form;
+use crate::flow::Takes;
+use crate::partner::Partner;
+use crate::workspace::Workspace;
+use crate::x12::ack::{GroupAck, is_acknowledged};
+use crate::x12::{Group, Header, Interchange, Reading};
+use crate::{ArrivalId, Digest, MessageId};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value, json};
+use std::ops::Range;
+
+/// What became of an arrival.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// Its messages exist.
+    Taken,
+    /// Custody is taken; its messages are still being made.
+    Unfolding,
+    /// It came before, byte for byte.
+    Repeat,
+    /// It is ours to answer, and the answer is no.
+    Refused,
+    /// A person must look.
+    Aside,
+}
+
+impl Verdict {
+    /// Every verdict.
+    pub const ALL: [Self; 5] = [Self::Taken, Self::Unfolding, Self::Repeat, Self::Refused, Self::Aside];
+
+    /// As shown and stored.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Taken => "taken",
+            Self::Unfolding => "unfolding",
+            Self::Repeat => "repeat",
+            Self::Refused => "refused",
+            Self::Aside => "aside",
+        }
+    }
+}
+
+/// What makes an interchange that one and no other: decision key of the ledger.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct LedgerKey {
+    /// Qualifier and id of sender and receiver, e.g. `ZZ/MARROWFIELD`.
+    pub sender: String,
+    pub receiver: String,
+    /// ISA15.
+    pub usage: String,
+    /// ISA13.
+    pub control: String,
+}
+
+impl LedgerKey {
+    /// The key of a received interchange.
+    #[must_use]
+    pub fn of(header: &Header) -> Self {
+        let party = |party: &crate::x12::Party| format!("{}/{}", party.qualifier, party.id);
+        Self {
+            sender: party(&header.sender),
+            receiver: party(&header.receiver),
+            usage: header.usage.clone(),
+            control: header.control.clone(),
+        }
+    }
+}
+
+/// What the ledger knows of an interchange's key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Known {
+    No,
+    /// The same key with the same content, and the acknowledgments that went out for it.
+    Same {
+        arrival: ArrivalId,
+        acknowledgments: Vec<MessageId>,
+    },
+    /// The same key with other content.
+    Other {
+        arrival: ArrivalId,
+    },
+}
+
+/// An interchange read, with the digest of its bytes.
+#[derive(Debug, Clone)]
+pub struct Received {
+    pub interchange: Interchange,
+    pub digest: Digest,
+}
+
+/// What was decided.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decision {
+    pub verdict: Verdict,
+    /// One sentence for a person; empty when all is plain.
+    pub says: String,
+    /// The partner, where it is known.
+    pub partner: String,
+    pub unfold: Unfolding,
+    /// Acknowledgments to seal.
+    pub seal: Vec<Seal>,
+    /// Acknowledgments whose bytes go out again.
+    pub again: Vec<MessageId>,
+    /// Interchanges to write into the ledger.
+    pub ledger: Vec<(LedgerKey, Digest)>,
+}
+
+/// One functional group to be acknowledged.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Seal {
+    pub partner: String,
+    /// The connection it goes to.
+    pub to: String,
+    pub header: Header,
+    pub group: Group,
+}
+
+impl Seal {
+    /// The counters that number it: interchange and group, per pair of identifiers.
+    #[must_use]
+    pub fn counters(&self) -> [String; 2] {
+        let key = LedgerKey::of(&self.header);
+        ["interchange", "group"].map(|what| format!("x12 {} to {} {what}", key.receiver, key.sender))
+    }
+}
+
+/// The messages that an arrival becomes, in order. Stored until all of them exist.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Unfolding {
+    pub heads: Vec<Head>,
+    /// For each message: its head, and where its document stands in the arrival's bytes, and its own number there.
+    pub parts: Vec<(u32, Range<u64>, String)>,
+}
+
+/// What messages of the same group have in common.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Head {
+    pub flow: String,
+    pub form: Form,
+    pub meta: Map<String, Value>,
+}
+
+/// Decides what an X12 arrival is.
+///
+/// `connection` is where it came from; `known` says what the ledger has of each interchange's key, in the
+/// order of `received`. `let_through` is a person's word that a repeat is meant.
+#[must_use]
+pub fn decide_x12(
+    workspace: &Workspace,
+    connection: &str,
+    name: &str,
+    received: &[Received],
+    unread: &Reading,
+    known: &[Known],
+    let_through: bool,
+) -> Decision {
+    let mut decision = Decision {
+        verdict: Verdict::Taken,
+        says: String::new(),
+        partner: String::new(),
+        unfold: Unfolding::default(),
+        seal: Vec::new(),
+        again: Vec::new(),
+        ledger: Vec::new(),
+    };
+    let mut says: Vec<String> = Vec::new();
+    let mut verdicts: Vec<Verdict> = Vec::new();
+    for (received, known) in received.iter().zip(known) {
+        let (verdict, words) = one(&mut decision, workspace, connection, name, received, known, let_through);
+        verdicts.push(verdict);
+        says.extend(words);
+    }
+    for stretch in &unread.unread {
+        verdicts.push(Verdict::Aside);
+        says.push(format!("bytes {} to {}: {}", stretch.bytes.start, stretch.bytes.end, stretch.says));
+    }
+    if verdicts.is_empty() {
+        verdicts.push(Verdict::Aside);
+        says.push("the file is empty".to_owned());
+    }
+    // The verdict that needs a person most stands for the whole.
+    let weight = |verdict: &Verdict| match verdict {
+        Verdict::Aside => 4,
+        Verdict::Refused => 3,
+        Verdict::Taken | Verdict::Unfolding => 2,
+        Verdict::Repeat => 1,
+    };
+    decision.verdict = verdicts.into_iter().max_by_key(weight).unwrap_or(Verdict::Aside);
+    decision.says = says.join("; ");
+    decision
+}
+
+fn one(
+    decision: &mut Decision,
+    workspace: &Workspace,
+    connection: &str,
+    name: &str,
+    received: &Received,
+    known: &Known,
+    let_through: bool,
+) -> (Verdict, Option<String>) {
+    let header = &received.interchange.header;
+    let key = LedgerKey::of(header);
+    let Some(partner) = partner_of(workspace, header) else {
+        return (Verdict::Aside, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
+    };
+    decision.partner.clone_from(&partner.name);
+    if let Some(fault) = received.interchange.faults.first() {
+        return (Verdict::Aside, Some(format!("interchange {}: {}", key.control, fault.says)));
+    }
+    match known {
+        Known::Same { arrival, acknowledgments } if !let_through => {
+            decision.again.extend(acknowledgments);
+            let says = format!("interchange {} came before, as {arrival}; its acknowledgment goes out again", key.control);
+            return (Verdict::Repeat, Some(says));
+        }
+        Known::Other { arrival } if !let_through => {
+            let says = format!("control number {} used before for other content, in {arrival}", key.control);
+            return (Verdict::Aside, Some(says));
+        }
+        Known::No => decision.ledger.push((key.clone(), received.digest)),
+        Known::Same { .. } | Known::Other { .. } => {}
+    }
+    let mut refused = Vec::new();
+    let mut sets = 0;
+    for group in &received.interchange.groups {
+        let acknowledge = matches!(known, Known::No) && is_acknowledged(group);
+        if let Some(to) = partner.acknowledge_to.clone().filter(|_| acknowledge) {
+            let seal = Seal { partner: partner.name.clone(), to, header: header.clone(), group: group.clone() };
+            decision.seal.push(seal);
+        }
+        if GroupAck::of(group) != GroupAck::Accepted {
+            let fault = group.faults.first().or_else(|| group.sets.iter().find_map(|set| set.faults.first()));
+            let accepted = group.accepted().count();
+            let why = fault.map_or("", |fault| fault.says.as_str());
+            refused.push(format!(
+                "group {}: {} of {} sets refused: {why}",
+                group.control,
+                group.sets.len() - accepted,
+                group.sets.len()
+            ));
+        }
+        sets += unfold(decision, workspace, connection, name, partner, header, group);
+    }
+    match (sets, refused.is_empty()) {
+        (0, true) => {
+            (Verdict::Aside, Some(format!("interchange {}: no flow takes what is in it from {connection}", key.control)))
+        }
+        (0, false) => (Verdict::Refused, Some(refused.join("; "))),
+        (_, true) => (Verdict::Taken, None),
+        (_, false) => (Verdict::Taken, Some(refused.join("; "))),
+    }
+}
+
+/// Adds the accepted sets of a group that a flow takes; gives how many.
+fn unfold(
+    decision: &mut Decision,
+    workspace: &Workspace,
+    connection: &str,
+    name: &str,
+    partner: &Partner,
+    header: &Header,
+    group: &Group,
+) -> usize {
+    let mut added = 0;
+    for set in group.accepted() {
+        let takes = Takes::X12(set.set.clone());
+        for (flow, _) in workspace.flows_from(connection).filter(|(_, intake)| intake.takes == takes) {
+            let form = Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters };
+            let at = decision.unfold.heads.iter().position(|head| {
+                head.flow == flow.name
+                    && head.form == form
+                    && head.meta["group"] == group.control
+                    && head.meta["interchange"] == header.control
+            });
+            let at = at.unwrap_or_else(|| {
+                let meta = json!({
+                    "partner": partner.name, "from": connection, "file": name,
+                    "interchange": header.control, "group": group.control, "usage": header.usage,
+                });
+                let Value::Object(meta) = meta else { unreachable!("an object was just written") };
+                decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
+                decision.unfold.heads.len() - 1
+            });
+            decision.unfold.parts.push((at as u32, set.bytes.clone(), set.control.clone()));
+            added += 1;
+        }
+    }
+    added
+}
+
+fn partner_of<'w>(workspace: &'w Workspace, header: &Header) -> Option<&'w Partner> {
+    let mut partners = workspace.partners.values();
+    partners.find(|partner| partner.them == header.sender && partner.us == header.receiver).map(AsRef::as_ref)
+}

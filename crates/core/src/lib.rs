@@ -1,0 +1,32 @@
+//! What Wire Watch computes: documents, expressions, maps, flows, the message machine, courses, partners.
+//!
+//! No I/O, no clock, no threads. Time, bytes and outcomes are arguments; what to record and what to do
+//! next are results. The [`machine`] is where to start reading.
+
+pub mod act;
+pub mod connection;
+pub mod course;
+pub mod digest;
+pub mod document;
+pub mod duration;
+pub mod expr;
+pub mod finding;
+pub mod flow;
+pub mod id;
+pub mod intake;
+pub mod machine;
+pub mod map;
+pub mod nearest;
+pub mod outline;
+pub mod partner;
+pub mod reason;
+pub mod table;
+pub mod time;
+pub mod workspace;
+
+pub use digest::Digest;
+pub use document::Document;
+pub use finding::{Finding, Severity};
+pub use id::{ArrivalId, Id, IdMint, MessageId};
+pub use time::Timestamp;
+pub use wirewatch_x12 as x12;

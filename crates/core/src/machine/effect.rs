@@ -1,0 +1,180 @@
+//! Effects: what a message asks of the outside, and what comes of it.
+
+use crate::Digest;
+use crate::connection::RepeatRule;
+use crate::flow::Method;
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
+use std::fmt;
+
+/// One effect to perform.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Work {
+    pub step: String,
+    pub generation: u16,
+    pub effect: Effect,
+    /// Stands for the request: a rebuild that asks for another one has diverged.
+    pub request: Digest,
+    /// The idempotency key: origin, step and generation.
+    pub key: Digest,
+}
+
+/// What is asked of the outside.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Effect {
+    Call {
+        connection: String,
+        method: Method,
+        path: String,
+        body: Option<Body>,
+    },
+    /// A file of that name with that content.
+    Send {
+        connection: String,
+        file: String,
+        body: Body,
+    },
+}
+
+impl Effect {
+    /// The connection it goes to.
+    #[must_use]
+    pub fn connection(&self) -> &str {
+        match self {
+            Self::Call { connection, .. } | Self::Send { connection, .. } => connection,
+        }
+    }
+
+    /// Stands for everything that is asked.
+    #[must_use]
+    pub fn digest(&self) -> Digest {
+        match self {
+            Self::Call { connection, method, path, body } => {
+                let body = body.as_ref().map_or(&[][..], |body| &body.0);
+                Digest::of(&[connection.as_bytes(), method.as_str().as_bytes(), path.as_bytes(), body])
+            }
+            Self::Send { connection, file, body } => Digest::of(&[connection.as_bytes(), file.as_bytes(), &body.0]),
+        }
+    }
+
+    /// The request as one line: `POST /orders` or a file name.
+    #[must_use]
+    pub fn line(&self) -> String {
+        match self {
+            Self::Call { method, path, .. } => format!("{} {path}", method.as_str()),
+            Self::Send { file, .. } => file.clone(),
+        }
+    }
+
+    /// The content that goes out with it.
+    #[must_use]
+    pub fn body(&self) -> Option<&Body> {
+        match self {
+            Self::Call { body, .. } => body.as_ref(),
+            Self::Send { body, .. } => Some(body),
+        }
+    }
+}
+
+/// What came of an effect.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It was done. `status` is 0 where the protocol has none.
+    Answer { status: u16, body: Body },
+    /// It failed in a way that passes; the other side may ask for a pause.
+    Again { says: String, status: u16, body: Body, after_ms: Option<u64> },
+    /// The same request will be refused again.
+    Refused { says: String, status: u16, body: Body },
+    /// The connection is of no use at present, for anybody.
+    Held { says: String, status: u16 },
+    /// It may or may not have been done, and must not be repeated blindly.
+    InDoubt { says: String },
+}
+
+impl Outcome {
+    /// What to do when a process ended between an effect and its outcome.
+    #[must_use]
+    pub fn after_a_crash(rule: RepeatRule) -> Option<Self> {
+        match rule {
+            RepeatRule::Key | RepeatRule::Safe => None,
+            RepeatRule::Never => Some(Self::InDoubt {
+                says: "the service ended before the answer came; the request may have been carried out".to_owned(),
+            }),
+        }
+    }
+
+    /// The status, where there is one.
+    #[must_use]
+    pub fn status(&self) -> u16 {
+        match self {
+            Self::Answer { status, .. }
+            | Self::Again { status, .. }
+            | Self::Refused { status, .. }
+            | Self::Held { status, .. } => *status,
+            Self::InDoubt { .. } => 0,
+        }
+    }
+
+    /// What came back, where something did.
+    #[must_use]
+    pub fn body(&self) -> Option<&Body> {
+        match self {
+            Self::Answer { body, .. } | Self::Again { body, .. } | Self::Refused { body, .. } => Some(body),
+            Self::Held { .. } | Self::InDoubt { .. } => None,
+        }
+    }
+
+    /// The sentence, where it went wrong.
+    #[must_use]
+    pub fn says(&self) -> &str {
+        match self {
+            Self::Answer { .. } => "",
+            Self::Again { says, .. } | Self::Refused { says, .. } | Self::Held { says, .. } | Self::InDoubt { says } => says,
+        }
+    }
+}
+
+/// Bytes that went out or came back. Stored as text where they are text, otherwise as hex digits behind a NUL.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Body(pub Vec<u8>);
+
+impl Body {
+    /// The bytes as text; what is no UTF-8 is replaced.
+    #[must_use]
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&self.0).into_owned()
+    }
+}
+
+impl From<&str> for Body {
+    fn from(text: &str) -> Self {
+        Self(text.as_bytes().to_vec())
+    }
+}
+
+impl fmt::Debug for Body {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}", String::from_utf8_lossy(&self.0[..self.0.len().min(200)]))
+    }
+}
+
+impl Serialize for Body {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match std::str::from_utf8(&self.0) {
+            Ok(text) if !text.starts_with('\0') => serializer.serialize_str(text),
+            _ => {
+                serializer.collect_str(&format_args!("\0{}", self.0.iter().map(|byte| format!("{byte:02x}")).collect::<String>()))
+            }
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Body {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let Some(hex) = text.strip_prefix('\0') else { return Ok(Self(text.into_bytes())) };
+        let pairs =
+            hex.as_bytes().chunks(2).map(|two| std::str::from_utf8(two).ok().and_then(|two| u8::from_str_radix(two, 16).ok()));
+        pairs.collect::<Option<Vec<u8>>>().map(Self).ok_or_else(|| D::Error::custom("not hex digits"))
+    }
+}

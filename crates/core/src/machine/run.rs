@@ -1,0 +1,198 @@
+//! Running steps: pure ones at once, up to the next effect.
+
+use super::{Body, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Trace, Turn, Work};
+use crate::act::Answers;
+use crate::course::Point;
+use crate::expr::{EvalError, Scope};
+use crate::flow::{Step, Verb};
+use crate::map::scope_of;
+use crate::reason::Reason;
+use crate::{Digest, Document};
+use serde_json::Value;
+use std::sync::Arc;
+
+/// What one pure step did, or the effect that comes next.
+enum Stepped {
+    Became(Document),
+    Kept(Value),
+    Went,
+    Skip(String),
+    Effect(Effect),
+    Fail { code: &'static str, says: String },
+}
+
+/// Whether a step was done before a resend.
+enum Memory {
+    None,
+    /// With this request, or a person said that its answer stands.
+    Same(super::Outcome),
+    Other,
+}
+
+impl Machine {
+    /// Runs from the current step up to the next effect or the end. Fills `next`.
+    pub(super) fn run(&mut self) -> Turn {
+        let mut turn = Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: Next::End(End::Done) };
+        let flow = self.logic.flow.clone();
+        while let Some(step) = flow.steps.get(self.at) {
+            match self.one_step(step) {
+                Stepped::Effect(effect) => {
+                    let work = self.work(step, effect);
+                    self.traced(step, None, Some(work.effect.clone()));
+                    match self.remembered(&work) {
+                        Memory::Same(answer) => {
+                            self.keep_answer(&answer);
+                            self.at += 1;
+                            continue;
+                        }
+                        Memory::Other => {
+                            let says = "the step was done before with another request".to_owned();
+                            return self.stop(turn, step, OTHER_REQUEST, says);
+                        }
+                        Memory::None => {}
+                    }
+                    self.next = Next::Perform(Box::new(work));
+                    turn.next = self.next.clone();
+                    return turn;
+                }
+                Stepped::Skip(because) => {
+                    self.traced(step, None, None);
+                    turn.passed.push(Passed { step: step.name.clone(), how: Pass::Skipped });
+                    self.next = Next::End(End::Skipped(because));
+                    turn.next = self.next.clone();
+                    return turn;
+                }
+                Stepped::Fail { code, says } => {
+                    self.traced(step, None, None);
+                    return self.stop(turn, step, code, says);
+                }
+                Stepped::Became(document) => {
+                    self.traced(step, Some(document.clone()), None);
+                    self.current = document;
+                }
+                Stepped::Kept(value) => {
+                    self.traced(step, None, None);
+                    self.kept.insert(step.name.clone(), value);
+                }
+                Stepped::Went => self.traced(step, None, None),
+            }
+            turn.passed.push(Passed { step: step.name.clone(), how: Pass::Done });
+            turn.points.push(Point::Step(step.name.clone()));
+            self.at += 1;
+        }
+        turn.points.push(Point::Done);
+        self.next = Next::End(End::Done);
+        turn.next = self.next.clone();
+        turn
+    }
+
+    fn one_step(&self, step: &Step) -> Stepped {
+        let scope = self.scope();
+        let failed = |code: &'static str, error: &EvalError| Stepped::Fail { code, says: error.says.clone() };
+        match &step.verb {
+            Verb::Map { map } => match self.logic.workspace.maps.get(map) {
+                None => Stepped::Fail { code: "map-missing", says: format!("the map `{map}` is not in the release") },
+                Some(map) => match map.apply(&scope) {
+                    Ok(value) => Stepped::Became(Document::Json(Arc::new(value))),
+                    // A map error tells its source itself: the target means nothing without it.
+                    Err(error) => Stepped::Fail { code: "map-failed", says: error.to_string() },
+                },
+            },
+            Verb::Only { test, because } => match test.eval(&scope) {
+                Ok(value) if value.holds() => Stepped::Went,
+                Ok(_) => Stepped::Skip(if because.is_empty() { format!("not {}", test.text) } else { because.clone() }),
+                Err(error) => failed("filter-failed", &error),
+            },
+            Verb::Set { value } => match value.eval(&scope) {
+                Ok(value) => Stepped::Kept(value.one().map_or(Value::Null, std::borrow::Cow::into_owned)),
+                Err(error) => failed("value-failed", &error),
+            },
+            Verb::Call { at, method, path, body, .. } => {
+                let path = match path.render(&scope, path_segment) {
+                    Ok(path) => path,
+                    Err(error) => return failed("path-failed", &error),
+                };
+                let body = match body.as_ref().map(|body| body.eval(&scope)).transpose() {
+                    Ok(body) => {
+                        body.and_then(crate::expr::Item::one).map(|value| Body(serde_json::to_vec(&*value).unwrap_or_default()))
+                    }
+                    Err(error) => return failed("body-failed", &error),
+                };
+                Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body })
+            }
+            Verb::Send { to, file } => {
+                let connection = match to {
+                    Some(to) => to.clone(),
+                    None => self.origin.meta.get("to").and_then(Value::as_str).unwrap_or_default().to_owned(),
+                };
+                match file.render(&scope, file_name) {
+                    Ok(file) => Stepped::Effect(Effect::Send { connection, file, body: Body(self.current.to_bytes()) }),
+                    Err(error) => failed("file-name-failed", &error),
+                }
+            }
+        }
+    }
+
+    fn scope(&self) -> Scope<'_> {
+        let doc = scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
+        Scope { it: crate::expr::Item::of(&self.current), ..doc }
+    }
+
+    fn work(&self, step: &Step, effect: Effect) -> Work {
+        let generation = self.generation.to_be_bytes();
+        let key = Digest::of(&[&self.origin.id.0.to_be_bytes(), step.name.as_bytes(), &generation]);
+        Work { step: step.name.clone(), generation: self.generation, request: effect.digest(), key, effect }
+    }
+
+    fn remembered(&self, work: &Work) -> Memory {
+        match self.memory.iter().find(|(step, ..)| *step == work.step) {
+            None => Memory::None,
+            Some((_, request, answer)) if *request == work.request || self.answers == Answers::Keep => {
+                Memory::Same(answer.clone())
+            }
+            Some(_) => Memory::Other,
+        }
+    }
+
+    /// Sets the message aside at `step`.
+    fn stop(&mut self, mut turn: Turn, step: &Step, code: &str, says: String) -> Turn {
+        turn.passed.push(Passed { step: step.name.clone(), how: Pass::Aside });
+        turn.points.push(Point::Aside);
+        let reason = Reason {
+            flow: self.origin.flow.clone(),
+            step: step.name.clone(),
+            connection: step.verb.connection().unwrap_or_default().to_owned(),
+            code: code.to_owned(),
+            says,
+        };
+        self.next = Next::End(End::Aside(reason));
+        turn.next = self.next.clone();
+        turn
+    }
+
+    fn traced(&mut self, step: &Step, after: Option<Document>, effect: Option<Effect>) {
+        if let Some(trace) = &mut self.trace {
+            trace.retain(|known| known.step != step.name);
+            trace.push(Trace { step: step.name.clone(), verb: step.verb.name(), after, effect });
+        }
+    }
+}
+
+/// A value inside a path: everything but unreserved characters is percent-encoded (RFC 3986, 2.3).
+fn path_segment(value: &str) -> String {
+    let mut encoded = String::with_capacity(value.len());
+    for byte in value.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
+            _ => encoded.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    encoded
+}
+
+/// A value inside a file name: nothing that could leave the folder or hide the file.
+fn file_name(value: &str) -> String {
+    let clean: String =
+        value.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '-' }).collect();
+    clean.trim_start_matches('.').to_owned()
+}

@@ -1,0 +1,118 @@
+//! Maps: target = expression, in target order; lists by `each`.
+
+use crate::expr::{EvalError, Expr, Item, Scope};
+use serde_json::{Map as Fields, Value};
+
+/// A map as it runs.
+#[derive(Debug, Clone)]
+pub struct Map {
+    pub name: String,
+    /// Outline of the source: `x12/004010/850` or the name of a JSON outline.
+    pub from: String,
+    /// Outline of the target.
+    pub to: String,
+    pub rules: Rules,
+}
+
+/// Targets of one level.
+#[derive(Debug, Clone, Default)]
+pub struct Rules {
+    pub set: Vec<Assignment>,
+    pub each: Vec<Each>,
+}
+
+/// One target and the expression that fills it.
+#[derive(Debug, Clone)]
+pub struct Assignment {
+    /// Field names from the outside in.
+    pub target: Vec<String>,
+    pub value: Expr,
+    /// Line of the map file, from 1.
+    pub line: u32,
+}
+
+/// A list: one item for each item of `of`.
+#[derive(Debug, Clone)]
+pub struct Each {
+    pub of: Expr,
+    pub into: Vec<String>,
+    pub rules: Rules,
+}
+
+/// A target whose expression has no value over this document.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{target} = {expression} (line {line} of the map): {source}")]
+pub struct MapError {
+    pub target: String,
+    pub expression: String,
+    pub line: u32,
+    pub source: EvalError,
+}
+
+impl Map {
+    /// The target document. A target whose expression gives nothing is left out.
+    ///
+    /// # Errors
+    /// [`MapError`] at the first target that cannot be worked out.
+    pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
+        level(&self.rules, scope, "")
+    }
+}
+
+fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, at: &str) -> Result<Value, MapError> {
+    let mut fields = Fields::new();
+    for assignment in &rules.set {
+        let target = || format!("{at}{}", assignment.target.join("."));
+        let value = assignment.value.eval(scope).map_err(|source| MapError {
+            target: target(),
+            expression: assignment.value.text.clone(),
+            line: assignment.line,
+            source,
+        })?;
+        if let Some(value) = value.one() {
+            put(&mut fields, &assignment.target, value.into_owned());
+        }
+    }
+    for each in &rules.each {
+        let into = each.into.join(".");
+        let items = each.of.eval(scope).map_err(|source| MapError {
+            target: format!("{at}{into}"),
+            expression: each.of.text.clone(),
+            line: 0,
+            source,
+        })?;
+        let mut list = Vec::new();
+        for (n, item) in items.each().into_iter().enumerate() {
+            let inner = Scope { it: item, ..scope.clone() };
+            list.push(level(&each.rules, &inner, &format!("{at}{into}[{}].", n + 1))?);
+        }
+        put(&mut fields, &each.into, Value::Array(list));
+    }
+    Ok(Value::Object(fields))
+}
+
+fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value) {
+    match target {
+        [] => {}
+        [last] => {
+            fields.insert(last.clone(), value);
+        }
+        [first, rest @ ..] => {
+            let inner = fields.entry(first.clone()).or_insert_with(|| Value::Object(Fields::new()));
+            if let Value::Object(inner) = inner {
+                put(inner, rest, value);
+            }
+        }
+    }
+}
+
+/// The item that a document is to a map; here so that callers need not know expressions.
+#[must_use]
+pub fn scope_of<'a>(
+    document: &'a crate::Document,
+    kept: &'a Fields<String, Value>,
+    tables: &'a crate::expr::Tables,
+) -> Scope<'a> {
+    let it = Item::of(document);
+    Scope { it: it.clone(), doc: it, kept, tables }
+}

@@ -1,0 +1,141 @@
+//! Outlines: the typed field tree of a JSON document, written as JSON Schema 2020-12.
+//!
+//! Read so far: `type`, `properties`, `required`, `items`, `$ref` to `#/$defs/…`, `enum`.
+
+use serde_json::Value;
+
+/// A JSON outline.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Outline {
+    pub name: String,
+    pub schema: Value,
+}
+
+impl Outline {
+    /// The schema with references followed, at most a few deep.
+    #[must_use]
+    pub fn resolve<'a>(&'a self, mut schema: &'a Value) -> &'a Value {
+        for _ in 0..8 {
+            let Some(reference) = schema.get("$ref").and_then(Value::as_str) else { return schema };
+            match self.schema.pointer(reference.trim_start_matches('#')) {
+                Some(target) => schema = target,
+                None => return schema,
+            }
+        }
+        schema
+    }
+
+    /// The schema of field `name` of an object, looking through lists.
+    ///
+    /// `Ok(None)` where the schema says nothing of fields.
+    ///
+    /// # Errors
+    /// The known names, when the schema lists its fields and `name` is not among them.
+    pub fn field<'a>(&'a self, schema: &'a Value, name: &str) -> Result<Option<&'a Value>, Vec<String>> {
+        let schema = self.resolve(schema);
+        if let Some(items) = schema.get("items") {
+            return self.field(items, name);
+        }
+        match schema.get("properties").and_then(Value::as_object) {
+            None => Ok(None),
+            Some(known) => known.get(name).map(Some).ok_or_else(|| known.keys().cloned().collect()),
+        }
+    }
+
+    /// The schema of one item of a list.
+    #[must_use]
+    pub fn item<'a>(&'a self, schema: &'a Value) -> Option<&'a Value> {
+        self.resolve(schema).get("items").map(|items| self.resolve(items))
+    }
+
+    /// The fields of an object with whether each is required.
+    #[must_use]
+    pub fn fields<'a>(&'a self, schema: &'a Value) -> Vec<(&'a str, bool)> {
+        let schema = self.resolve(schema);
+        let required: Vec<&str> = schema
+            .get("required")
+            .and_then(Value::as_array)
+            .map(|names| names.iter().filter_map(Value::as_str).collect())
+            .unwrap_or_default();
+        let known = schema.get("properties").and_then(Value::as_object);
+        known
+            .map(|known| known.keys().map(|name| (name.as_str(), required.contains(&name.as_str()))).collect())
+            .unwrap_or_default()
+    }
+
+    /// What is wrong with `document`, as sentences that start with the place; empty when it fits.
+    #[must_use]
+    pub fn faults(&self, document: &Value) -> Vec<String> {
+        let mut faults = Vec::new();
+        self.compare(&self.schema, document, "", 0, &mut faults);
+        faults
+    }
+
+    fn compare(&self, schema: &Value, value: &Value, at: &str, depth: usize, faults: &mut Vec<String>) {
+        if depth > 64 || faults.len() >= 50 {
+            return;
+        }
+        let schema = self.resolve(schema);
+        let place = if at.is_empty() { "the document" } else { at };
+        if let Some(expected) = schema.get("type")
+            && !type_fits(expected, value)
+        {
+            faults.push(format!("{place} should be {}", expected.to_string().replace('"', "")));
+            return;
+        }
+        if let Some(Value::Array(allowed)) = schema.get("enum")
+            && !allowed.contains(value)
+        {
+            faults.push(format!("{place} has a value that is not allowed: {value}"));
+        }
+        match value {
+            Value::Object(fields) => {
+                for (name, required) in self.fields(schema) {
+                    if required && !fields.contains_key(name) {
+                        faults.push(format!("{} is missing", join(at, name)));
+                    }
+                }
+                for (name, inner) in fields {
+                    match self.field(schema, name) {
+                        Ok(Some(schema)) => self.compare(schema, inner, &join(at, name), depth + 1, faults),
+                        Ok(None) => {}
+                        Err(_) if schema.get("additionalProperties") == Some(&Value::Bool(false)) => {
+                            faults.push(format!("{} is no field of {}", join(at, name), self.name));
+                        }
+                        Err(_) => {}
+                    }
+                }
+            }
+            Value::Array(items) => {
+                if let Some(schema) = schema.get("items") {
+                    for (n, item) in items.iter().enumerate() {
+                        self.compare(schema, item, &format!("{at}[{}]", n + 1), depth + 1, faults);
+                    }
+                }
+            }
+            Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) => {}
+        }
+    }
+}
+
+fn join(at: &str, name: &str) -> String {
+    if at.is_empty() { name.to_owned() } else { format!("{at}.{name}") }
+}
+
+fn type_fits(expected: &Value, value: &Value) -> bool {
+    let one = |name: &str| match name {
+        "object" => value.is_object(),
+        "array" => value.is_array(),
+        "string" => value.is_string(),
+        "boolean" => value.is_boolean(),
+        "null" => value.is_null(),
+        "number" => value.is_number(),
+        "integer" => value.as_number().is_some_and(|number| !number.to_string().contains(['.', 'e', 'E'])),
+        _ => true,
+    };
+    match expected {
+        Value::String(name) => one(name),
+        Value::Array(names) => names.iter().filter_map(Value::as_str).any(one),
+        _ => true,
+    }
+}

@@ -1,0 +1,232 @@
+//! Reads TOML tables field by field, with a finding at the exact place for whatever is not as it should be.
+
+use crate::expr::{Expr, ExprError, Template, parse};
+use crate::finding::{Finding, Severity};
+use crate::nearest::nearest;
+use std::cell::RefCell;
+use std::ops::Range;
+use std::time::Duration;
+use toml_edit::{Item, TableLike, Value};
+
+/// One file being read, and where findings go.
+pub(super) struct File<'a> {
+    pub path: &'a str,
+    pub text: &'a str,
+    pub findings: &'a RefCell<Vec<Finding>>,
+}
+
+impl File<'_> {
+    pub fn error(&self, span: Range<usize>, code: &str, says: impl Into<String>, help: Option<String>) {
+        self.push(Severity::Error, span, code, says, help);
+    }
+
+    pub fn warning(&self, span: Range<usize>, code: &str, says: impl Into<String>, help: Option<String>) {
+        self.push(Severity::Warning, span, code, says, help);
+    }
+
+    fn push(&self, severity: Severity, span: Range<usize>, code: &str, says: impl Into<String>, help: Option<String>) {
+        let finding = Finding { help, ..Finding::at(severity, code, self.path, self.text, span, says) };
+        self.findings.borrow_mut().push(finding);
+    }
+
+    /// Reports an error inside an expression that starts at `start` in the file.
+    pub fn expr_error(&self, start: usize, error: ExprError) {
+        self.error(start + error.span.start..start + error.span.end, error.code, error.says, error.help);
+    }
+
+    /// Where the text inside a quoted value starts.
+    pub fn inside(&self, span: &Range<usize>) -> usize {
+        let raw = &self.text[span.start..];
+        let quotes = if raw.starts_with("\"\"\"") || raw.starts_with("'''") { 3 } else { 1 };
+        span.start + quotes
+    }
+}
+
+/// A table whose known keys are asked for one by one; [`done`](Self::done) reports the rest.
+pub(super) struct Fields<'a> {
+    file: &'a File<'a>,
+    table: &'a dyn TableLike,
+    /// Where the table stands, for what is missing in it.
+    pub span: Range<usize>,
+    known: RefCell<Vec<&'static str>>,
+}
+
+/// A text with the place of the value.
+pub(super) struct Text {
+    pub value: String,
+    pub span: Range<usize>,
+}
+
+impl<'a> Fields<'a> {
+    pub fn new(file: &'a File<'a>, table: &'a dyn TableLike, span: Range<usize>) -> Self {
+        Self { file, table, span, known: RefCell::new(Vec::new()) }
+    }
+
+    fn item(&self, key: &'static str) -> Option<(&'a Item, Range<usize>)> {
+        self.known.borrow_mut().push(key);
+        let (name, item) = self.table.get_key_value(key)?;
+        let span = item.span().or_else(|| name.span()).unwrap_or(self.span.clone());
+        Some((item, span))
+    }
+
+    fn wrong(&self, key: &str, span: Range<usize>, expected: &str) {
+        self.file.error(span, "file::wrong-kind", format!("`{key}` should be {expected}"), None);
+    }
+
+    /// Whether the key is there, without counting it as known.
+    pub fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    pub fn text(&self, key: &'static str) -> Option<Text> {
+        let (item, span) = self.item(key)?;
+        match item.as_str() {
+            Some(value) => Some(Text { value: value.to_owned(), span }),
+            None => {
+                self.wrong(key, span, "a text in quotes");
+                None
+            }
+        }
+    }
+
+    pub fn needed_text(&self, key: &'static str) -> Option<Text> {
+        if !self.has(key) {
+            self.known.borrow_mut().push(key);
+            self.missing(key);
+            return None;
+        }
+        self.text(key)
+    }
+
+    pub fn missing(&self, key: &str) {
+        let first_line = self.span.start..self.span.end.min(self.span.start + 1);
+        self.file.error(first_line, "file::missing", format!("`{key}` is missing here"), None);
+    }
+
+    pub fn whole(&self, key: &'static str, range: Range<i64>) -> Option<i64> {
+        let (item, span) = self.item(key)?;
+        match item.as_integer().filter(|value| range.contains(value)) {
+            Some(value) => Some(value),
+            None => {
+                self.wrong(key, span, &format!("a whole number from {} to {}", range.start, range.end - 1));
+                None
+            }
+        }
+    }
+
+    pub fn duration(&self, key: &'static str) -> Option<Duration> {
+        let text = self.text(key)?;
+        let found = crate::duration::parse(&text.value);
+        if found.is_none() {
+            self.wrong(key, text.span, "a span of time such as \"250ms\", \"2s\", \"5m\", \"1h\" or \"7d\"");
+        }
+        found
+    }
+
+    /// One of several words.
+    pub fn word<T: Copy>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
+        let text = self.text(key)?;
+        let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
+        if found.is_none() {
+            let known: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
+            let help = nearest(&text.value, known.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
+            let says = format!("`{key}` is one of {}, not \"{}\"", known.join(", "), text.value);
+            self.file.error(text.span, "file::unknown-word", says, help);
+        }
+        found
+    }
+
+    pub fn expr(&self, key: &'static str) -> Option<(Expr, usize)> {
+        let text = self.text(key)?;
+        let start = self.file.inside(&text.span);
+        match parse(&text.value) {
+            Ok(expr) => Some((expr, start)),
+            Err(error) => {
+                self.file.expr_error(start, error);
+                None
+            }
+        }
+    }
+
+    pub fn template(&self, key: &'static str) -> Option<(Template, usize)> {
+        let text = self.needed_text(key)?;
+        let start = self.file.inside(&text.span);
+        match Template::parse(&text.value) {
+            Ok(template) => Some((template, start)),
+            Err(error) => {
+                self.file.expr_error(start, error);
+                None
+            }
+        }
+    }
+
+    pub fn table(&self, key: &'static str) -> Option<Fields<'a>> {
+        let (item, span) = self.item(key)?;
+        match item.as_table_like() {
+            Some(table) => Some(Fields::new(self.file, table, span)),
+            None => {
+                self.wrong(key, span, "a table");
+                None
+            }
+        }
+    }
+
+    /// The tables of `[[key]]`, in order; none when absent.
+    pub fn tables(&self, key: &'static str) -> Vec<Fields<'a>> {
+        let Some((item, span)) = self.item(key) else { return Vec::new() };
+        match item {
+            Item::ArrayOfTables(tables) => {
+                let all = tables.iter().map(|table| Fields::new(self.file, table, table.span().unwrap_or(span.clone())));
+                all.collect()
+            }
+            _ => {
+                self.wrong(key, span, &format!("written as [[{key}]]"));
+                Vec::new()
+            }
+        }
+    }
+
+    /// Every entry as dotted target and text value, in the order written; nested tables are followed.
+    pub fn assignments(&self, key: &'static str) -> Vec<(Vec<String>, Range<usize>, Text)> {
+        let mut found = Vec::new();
+        if let Some((item, span)) = self.item(key) {
+            match item.as_table_like() {
+                Some(table) => self.collect(table, &[], &mut found),
+                None => self.wrong(key, span, "a table of target = \"expression\""),
+            }
+        }
+        found.sort_by_key(|(_, span, _)| span.start);
+        found
+    }
+
+    fn collect(&self, table: &dyn TableLike, above: &[String], found: &mut Vec<(Vec<String>, Range<usize>, Text)>) {
+        for (name, item) in table.iter() {
+            let key_span = table.key(name).and_then(toml_edit::Key::span).unwrap_or(self.span.clone());
+            let target: Vec<String> = above.iter().cloned().chain([name.to_owned()]).collect();
+            let span = item.span().unwrap_or(key_span.clone());
+            match item {
+                Item::Value(Value::String(text)) => found.push((target, key_span, Text { value: text.value().clone(), span })),
+                Item::Table(inner) => self.collect(inner, &target, found),
+                Item::Value(Value::InlineTable(inner)) => self.collect(inner, &target, found),
+                _ => {
+                    let help = Some("write numbers and words as expressions too: \"1\", \"'text'\"".to_owned());
+                    self.file.error(span, "file::wrong-kind", format!("`{name}` should be an expression in quotes"), help);
+                }
+            }
+        }
+    }
+
+    /// Reports every key that was never asked for.
+    pub fn done(self) {
+        let known = self.known.borrow();
+        for (name, item) in self.table.iter().filter(|(name, _)| !known.contains(name)) {
+            let span = self.table.key(name).and_then(toml_edit::Key::span).or_else(|| item.span());
+            let help = match nearest(name, known.iter().copied()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("known here: {}", known.join(", ")),
+            };
+            let span = span.unwrap_or(self.span.clone());
+            self.file.error(span, "file::unknown-key", format!("`{name}` means nothing here"), Some(help));
+        }
+    }
+}

@@ -1,0 +1,206 @@
+//! A workspace: the folder of text files that holds all a team builds, read and checked as a whole.
+//!
+//! [`Workspace::read`] takes the files and gives either something that runs or the findings that stand in its
+//! way. Files are read in an order in which each can be checked against those before it: outlines and tables,
+//! connections, partners, maps, flows, courses.
+
+mod fields;
+mod flows;
+mod maps;
+mod parts;
+
+use crate::connection::Connection;
+use crate::course::Course;
+use crate::expr::{Shape, Tables};
+use crate::finding::{Finding, Severity};
+use crate::flow::Flow;
+use crate::map::Map;
+use crate::outline::Outline;
+use crate::partner::Partner;
+use crate::x12::Definitions;
+use crate::{Digest, nearest::nearest};
+use fields::{Fields, File};
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The files of a workspace: path with forward slashes, and text.
+pub type Files = BTreeMap<String, String>;
+
+/// A workspace that runs.
+#[derive(Debug, Clone, Default)]
+pub struct Workspace {
+    pub title: String,
+    /// Stands for the content of every file.
+    pub digest: Digest,
+    pub connections: BTreeMap<String, Arc<Connection>>,
+    pub outlines: BTreeMap<String, Arc<Outline>>,
+    pub tables: Tables,
+    pub partners: BTreeMap<String, Arc<Partner>>,
+    pub maps: BTreeMap<String, Arc<Map>>,
+    pub flows: BTreeMap<String, Arc<Flow>>,
+    pub courses: BTreeMap<String, Arc<Course>>,
+}
+
+/// What reading gave: the workspace unless there is an error among the findings.
+#[derive(Debug)]
+pub struct Checked {
+    pub workspace: Option<Workspace>,
+    /// In the order of files and lines.
+    pub findings: Vec<Finding>,
+}
+
+/// The folders of a workspace and the ending of the files in each.
+const KINDS: [(&str, &str); 7] = [
+    ("connections", ".toml"),
+    ("outlines", ".schema.json"),
+    ("tables", ".csv"),
+    ("partners", ".toml"),
+    ("maps", ".toml"),
+    ("flows", ".toml"),
+    ("courses", ".toml"),
+];
+
+/// The digest of a set of files, whatever the order they were found in.
+#[must_use]
+pub fn digest(files: &Files) -> Digest {
+    let parts: Vec<&[u8]> = files.iter().flat_map(|(path, text)| [path.as_bytes(), text.as_bytes()]).collect();
+    Digest::of(&parts)
+}
+
+impl Workspace {
+    /// Reads and checks all files.
+    #[must_use]
+    pub fn read(files: &Files) -> Checked {
+        let findings = RefCell::new(Vec::new());
+        let mut build = Build { files, findings: &findings, workspace: Self { digest: digest(files), ..Self::default() } };
+        build.root();
+        build.strangers();
+        build.each("outlines", Build::outline);
+        build.each("tables", Build::table);
+        build.each("connections", Build::connection);
+        build.each("partners", Build::partner);
+        build.each("maps", Build::map);
+        build.each("flows", Build::flow);
+        build.each("courses", Build::course);
+        let mut workspace = build.workspace;
+        let own = Flow::acknowledgments();
+        workspace.flows.insert(own.name.clone(), Arc::new(own));
+        let mut findings = findings.into_inner();
+        findings.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));
+        let sound = findings.iter().all(|finding| finding.severity != Severity::Error);
+        Checked { workspace: sound.then_some(workspace), findings }
+    }
+
+    /// The shape of documents of an outline: `x12/004010/850` or the name of a JSON outline.
+    #[must_use]
+    pub fn shape(&self, outline: &str) -> Option<Shape<'_>> {
+        if let Some(rest) = outline.strip_prefix("x12/") {
+            let (version, set) = rest.split_once('/')?;
+            let definition = Definitions::standard().find(version, set)?;
+            return Some(Shape::Loop(definition, &definition.table));
+        }
+        self.outlines.get(outline).map(|outline| Shape::Json(outline, &outline.schema))
+    }
+
+    /// The flows, with their intake, that take documents from `connection`.
+    pub fn flows_from<'a>(&'a self, connection: &'a str) -> impl Iterator<Item = (&'a Arc<Flow>, &'a crate::flow::Intake)> {
+        self.flows.values().flat_map(move |flow| {
+            flow.intakes.iter().filter(move |intake| intake.from == connection).map(move |intake| (flow, intake))
+        })
+    }
+}
+
+struct Build<'a> {
+    files: &'a Files,
+    findings: &'a RefCell<Vec<Finding>>,
+    workspace: Workspace,
+}
+
+impl<'a> Build<'a> {
+    fn file(&self, path: &'a str, text: &'a str) -> File<'a> {
+        File { path, text, findings: self.findings }
+    }
+
+    /// Runs `read` for each file of a kind, with the name that its path gives.
+    fn each(&mut self, kind: &str, read: fn(&mut Self, &str, &File<'a>)) {
+        let ending = KINDS.iter().find(|(known, _)| *known == kind).map_or(".toml", |(_, ending)| ending);
+        for (path, text) in self.files {
+            let name = path.strip_prefix(kind).and_then(|rest| rest.strip_prefix('/')).and_then(|rest| rest.strip_suffix(ending));
+            if let Some(name) = name {
+                let file = self.file(path, text);
+                read(self, name, &file);
+            }
+        }
+    }
+
+    /// Reads a file as TOML and hands over its root table; a syntax error is a finding.
+    fn toml(&self, file: &File<'_>, read: impl FnOnce(&Fields<'_>)) {
+        match toml_edit::Document::parse(file.text) {
+            Err(error) => {
+                let span = error.span().unwrap_or(0..0);
+                file.error(span, "file::syntax", error.message().lines().next().unwrap_or("not TOML"), None);
+            }
+            Ok(document) => {
+                let fields = Fields::new(file, document.as_table(), 0..0);
+                read(&fields);
+                fields.done();
+            }
+        }
+    }
+
+    fn root(&mut self) {
+        let Some((path, text)) = self.files.get_key_value("workspace.toml") else {
+            let says = "workspace.toml is missing: it marks the folder as a workspace";
+            let finding = Finding::at(Severity::Error, "workspace::missing", "workspace.toml", "", 0..0, says);
+            self.findings.borrow_mut().push(finding.help("write a file with the line `format = 1`"));
+            return;
+        };
+        let file = self.file(path, text);
+        let mut title = String::new();
+        self.toml(&file, |fields| {
+            title = fields.text("title").map(|text| text.value).unwrap_or_default();
+            if fields.whole("format", 1..2).is_none() && !fields.has("format") {
+                fields.missing("format");
+            }
+        });
+        self.workspace.title = title;
+    }
+
+    /// Reports files that stand where nothing reads them.
+    fn strangers(&self) {
+        for (path, text) in self.files {
+            let (folder, rest) = path.split_once('/').unwrap_or(("", path));
+            let file = self.file(path, text);
+            match KINDS.iter().find(|(kind, _)| *kind == folder) {
+                Some((_, ending)) if rest.ends_with(ending) => {}
+                Some((kind, ending)) => {
+                    file.warning(
+                        0..0,
+                        "workspace::stranger",
+                        format!("files under {kind}/ end with {ending}; this one is not read"),
+                        None,
+                    );
+                }
+                None if ["workspace.toml", "README.md", ".gitignore"].contains(&path.as_str()) => {}
+                None if ["cases", "env", "kits", "samples"].contains(&folder) => {}
+                None => {
+                    let help = nearest(folder, KINDS.iter().map(|(kind, _)| *kind)).map(|near| format!("did you mean {near}/?"));
+                    file.warning(0..0, "workspace::stranger", "nothing reads a file at this place", help);
+                }
+            }
+        }
+    }
+
+    /// Reports a name that is not among the known ones.
+    fn unknown<'n>(&self, file: &File<'_>, span: Range<usize>, what: &str, name: &str, known: impl Iterator<Item = &'n str>) {
+        let known: Vec<&str> = known.collect();
+        let help = match nearest(name, known.iter().copied()) {
+            Some(near) => Some(format!("did you mean \"{near}\"?")),
+            None if known.is_empty() => None,
+            None => Some(format!("known: {}", known.join(", "))),
+        };
+        file.error(span, "name::unknown", format!("there is no {what} \"{name}\""), help);
+    }
+}

@@ -1,0 +1,202 @@
+//! The files that stand alone or refer to little: outlines, tables, connections, partners, courses.
+
+use super::Build;
+use super::fields::{Fields, File};
+use crate::connection::{Connection, ConnectionKind, RepeatRule};
+use crate::course::{Course, Mark, Milestone, Point};
+use crate::outline::Outline;
+use crate::partner::Partner;
+use crate::table;
+use crate::x12::Party;
+use std::sync::Arc;
+use std::time::Duration;
+
+impl<'a> Build<'a> {
+    pub(super) fn outline(&mut self, name: &str, file: &File<'a>) {
+        match serde_json::from_str(file.text) {
+            Ok(schema) => {
+                let outline = Outline { name: name.to_owned(), schema };
+                self.workspace.outlines.insert(name.to_owned(), Arc::new(outline));
+            }
+            Err(error) => {
+                let line_start: usize = file.text.split_inclusive('\n').take(error.line().saturating_sub(1)).map(str::len).sum();
+                let at = line_start + error.column().saturating_sub(1);
+                file.error(at..at + 1, "outline::syntax", format!("not JSON: {error}"), None);
+            }
+        }
+    }
+
+    pub(super) fn table(&mut self, name: &str, file: &File<'a>) {
+        match table::read(file.text) {
+            Ok(rows) => {
+                self.workspace.tables.insert(name.to_owned(), rows);
+            }
+            Err((line, says)) => {
+                let at: usize = file.text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
+                file.error(at..at + 1, "table::row", says, None);
+                // Known by name all the same: one slip should not be told at every use.
+                self.workspace.tables.entry(name.to_owned()).or_default();
+            }
+        }
+    }
+
+    pub(super) fn connection(&mut self, name: &str, file: &File<'a>) {
+        let mut found = None;
+        self.toml(file, |fields| found = connection(name, file, fields));
+        if let Some(connection) = found {
+            self.workspace.connections.insert(name.to_owned(), Arc::new(connection));
+        }
+    }
+
+    pub(super) fn partner(&mut self, name: &str, file: &File<'a>) {
+        let mut found = None;
+        self.toml(file, |fields| {
+            let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
+            let them = party(fields, "them");
+            let us = party(fields, "us");
+            let mut acknowledge_to = None;
+            if let Some(acknowledge) = fields.table("acknowledge") {
+                acknowledge.word("with", &[("997", ())]);
+                if let Some(to) = acknowledge.needed_text("to") {
+                    if !self.workspace.connections.get(&to.value).is_some_and(|known| known.kind_name() == "folder") {
+                        let folders = self.workspace.connections.values().filter(|known| known.kind_name() == "folder");
+                        self.unknown(file, to.span, "folder connection", &to.value, folders.map(|known| known.name.as_str()));
+                    }
+                    acknowledge_to = Some(to.value);
+                }
+                acknowledge.done();
+            }
+            if let (Some(them), Some(us)) = (them, us) {
+                if let Some(other) = self.workspace.partners.values().find(|other| other.them == them && other.us == us) {
+                    let says = format!("{} has the same identifiers: an interchange could not tell them apart", other.name);
+                    file.error(0..0, "partner::same-identifiers", says, None);
+                }
+                found = Some(Partner { name: name.to_owned(), title, them, us, acknowledge_to });
+            }
+        });
+        if let Some(partner) = found {
+            self.workspace.partners.insert(name.to_owned(), Arc::new(partner));
+        }
+    }
+
+    pub(super) fn course(&mut self, name: &str, file: &File<'a>) {
+        let mut course = Course { name: name.to_owned(), title: name.to_owned(), milestones: Vec::new() };
+        self.toml(file, |fields| {
+            if let Some(title) = fields.text("title") {
+                course.title = title.value;
+            }
+            for milestone in fields.tables("milestone") {
+                if let Some(milestone) = self.milestone(file, milestone) {
+                    course.milestones.push(milestone);
+                }
+            }
+            if course.milestones.iter().all(|milestone| milestone.mark != Mark::Begins) {
+                file.warning(0..0, "course::no-beginning", "no milestone has mark = \"begins\"", None);
+            }
+        });
+        self.workspace.courses.insert(name.to_owned(), Arc::new(course));
+    }
+
+    fn milestone(&self, file: &File<'a>, fields: Fields<'_>) -> Option<Milestone> {
+        let name = fields.needed_text("name");
+        let mark = fields.word("mark", &[("begins", Mark::Begins), ("trouble", Mark::Trouble), ("ends", Mark::Ends)]);
+        let flow = fields.needed_text("flow");
+        let step = fields.text("step");
+        let words = [
+            ("begun", Point::Begun),
+            ("acknowledged", Point::Acknowledged),
+            ("aside", Point::Aside),
+            ("done", Point::Done),
+            ("discarded", Point::Discarded),
+        ];
+        let numbers: Vec<(&'static str, usize)> = words.iter().enumerate().map(|(n, (word, _))| (*word, n)).collect();
+        let when = fields.word("when", &numbers).map(|n| words[n].1.clone());
+        let point = match (step, when) {
+            (Some(step), None) => {
+                let known = flow.as_ref().and_then(|flow| self.workspace.flows.get(&flow.value));
+                if let Some(known) = known.filter(|known| known.step(&step.value).is_none()) {
+                    let steps = known.steps.iter().map(|step| step.name.as_str());
+                    self.unknown(file, step.span, "step", &step.value, steps);
+                }
+                Some(Point::Step(step.value))
+            }
+            (None, Some(point)) => Some(point),
+            (Some(_), Some(_)) | (None, None) => {
+                if !fields.has("when") || fields.has("step") {
+                    let says = "a milestone is bound to one point: either step = \"…\" or when = \"…\"";
+                    file.error(fields.span.clone(), "course::point", says, None);
+                }
+                None
+            }
+        };
+        if let Some(flow) = &flow
+            && !self.workspace.flows.contains_key(&flow.value)
+        {
+            self.unknown(file, flow.span.clone(), "flow", &flow.value, self.workspace.flows.keys().map(String::as_str));
+        }
+        fields.done();
+        Some(Milestone { name: name?.value, mark: mark.unwrap_or_default(), flow: flow?.value, point: point? })
+    }
+}
+
+fn party(fields: &Fields<'_>, key: &'static str) -> Option<Party> {
+    let Some(table) = fields.table(key) else {
+        if !fields.has(key) {
+            fields.missing(key);
+        }
+        return None;
+    };
+    let (qualifier, id) = (table.needed_text("qualifier"), table.needed_text("id"));
+    table.done();
+    Some(Party { qualifier: qualifier?.value, id: id?.value })
+}
+
+fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connection> {
+    let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
+    if !fields.has("kind") {
+        fields.missing("kind");
+    }
+    let is_folder = fields.word("kind", &[("folder", true), ("http", false)])?;
+    let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
+    let repeat = fields.word("repeat", &rules);
+    let in_flight = fields.whole("in_flight", 1..1001).and_then(|most| u32::try_from(most).ok());
+    let kind = if is_folder {
+        let path = fields.needed_text("path");
+        let settle = fields.duration("settle").unwrap_or(Duration::from_secs(5));
+        ConnectionKind::Folder { path: path?.value, settle }
+    } else {
+        let address = fields.needed_text("address");
+        let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
+        let address = address?;
+        if let Some((says, help)) = address_fault(&address.value) {
+            file.error(address.span, "connection::address", says, Some(help.to_owned()));
+        }
+        ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait }
+    };
+    // A file of the same name is simply written again; of a request nothing is known unless said.
+    let by_nature = if is_folder { RepeatRule::Safe } else { RepeatRule::Never };
+    Some(Connection {
+        name: name.to_owned(),
+        title,
+        kind,
+        repeat: repeat.unwrap_or(by_nature),
+        in_flight: in_flight.unwrap_or(16),
+    })
+}
+
+/// What is wrong with an HTTP address, and what to write instead.
+fn address_fault(address: &str) -> Option<(String, &'static str)> {
+    let rest = match address.split_once("://") {
+        Some(("http", rest)) => rest,
+        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not known"), "write http://host:port")),
+        None => return Some(("the address has no scheme".to_owned(), "write http://host:port")),
+    };
+    if rest.contains("://") {
+        return Some(("the scheme stands twice".to_owned(), "write http://host:port"));
+    }
+    let host = rest.split('/').next().unwrap_or_default();
+    if host.is_empty() {
+        return Some(("the address has no host".to_owned(), "write http://host:port"));
+    }
+    host.contains('@').then(|| ("credentials stand in the address".to_owned(), "take them out: addresses are shown and logged"))
+}

@@ -1,0 +1,104 @@
+//! What expressions give over the sample order and over JSON.
+
+mod common;
+
+use serde_json::{Map, Value, json};
+use wirewatch_core::Document;
+use wirewatch_core::expr::{Item, Scope, Tables, parse};
+
+fn over(document: &Document, text: &str) -> Result<Option<Value>, String> {
+    let expr = parse(text).map_err(|error| format!("{}: {}", error.span.start, error.says))?;
+    let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 20 }))]);
+    let tables = Tables::from([("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())]);
+    let scope = Scope { it: Item::of(document), doc: Item::of(document), kept: &kept, tables: &tables };
+    expr.eval(&scope).map(|item| item.one().map(|value| value.into_owned())).map_err(|error| error.to_string())
+}
+
+#[test]
+fn over_a_transaction_set() {
+    let (_, order) = common::order(0);
+    let cases = [
+        ("BEG03", json!("MF-20417")),
+        ("date(BEG05)", json!("2026-11-23")),
+        ("N1[01 = 'ST'].02", json!("Marrowfield Store 12")),
+        ("N1[01 = 'ST'].N402", json!("VT")),
+        ("PO1[2].PO102", json!("48")),
+        ("count(PO1)", json!(2)),
+        ("sum(PO1.02)", json!(60)),
+        ("join(PO1.PID05, ' + ')", json!("TEN FRAME HIVE + DEEP FRAME")),
+        ("first(PO1).PID05", json!("TEN FRAME HIVE")),
+        ("PO1[02 > '20'].04", json!("3.10")),
+        ("CUR03 else 'none'", json!("none")),
+        ("if exists(CUR) and not exists(FOB) then CUR02 else '-'", json!("USD")),
+    ];
+    for (text, expected) in cases {
+        assert_eq!(over(&order, text), Ok(Some(expected)), "{text}");
+    }
+    assert_eq!(over(&order, "N1[01 = 'BT'].02"), Ok(None), "missing is no value");
+}
+
+#[test]
+fn over_json_numbers_keep_their_text() {
+    let text = r#"{"price":1.10,"id":12345678901234567890,"qty":3,"none":null,"empty":"","lines":[{"sku":"a","n":1},{"sku":"b","n":2}]}"#;
+    let document = Document::read(&wirewatch_core::document::Form::Json, text.as_bytes()).unwrap();
+    let cases = [
+        ("price", "1.10"),
+        ("id", "12345678901234567890"),
+        ("price * qty", "3.30"),
+        ("0.1 + 0.2", "0.3"),
+        ("round(2.345, 2)", "2.35"),
+        ("round(qty / 7, 4)", "0.4286"),
+        ("$kept.n - 1", "19"),
+        ("text(price) & 'x'", "\"1.10x\""),
+        ("pad(qty, 4, '0')", "\"0003\""),
+        ("lines[sku = 'b'].n", "2"),
+        ("list(lines[n > 1].sku)", "[\"b\"]"),
+        ("sum(lines.n)", "3"),
+        ("none else empty else 'x'", "\"x\""),
+        ("exists(none)", "true"),
+        ("exists(nothing)", "false"),
+        ("table('units', 'EA')", "\"each\""),
+        ("table('units', 'ZZ', '?')", "\"?\""),
+        ("qty = 3.0 and not (price > 2)", "true"),
+        ("-qty + 2 * 5", "7"),
+        ("it.lines[1].sku", "\"a\""),
+        ("'it''s'", "\"it's\""),
+    ];
+    for (text, expected) in cases {
+        assert_eq!(
+            over(&document, text).map(|value| value.map(|value| value.to_string())),
+            Ok(Some(expected.to_owned())),
+            "{text}"
+        );
+    }
+}
+
+#[test]
+fn what_cannot_be_worked_out_says_why() {
+    let document = Document::read(&wirewatch_core::document::Form::Json, br#"{"a":"x"}"#).unwrap();
+    let cases = [
+        ("number(a)", "`x` is no number"),
+        ("a * 2", "`x` is no number"),
+        ("b + 1", "a number is needed here, and there is none"),
+        ("1 / 0", "division by zero"),
+        ("date(a)", "`x` is no date"),
+        ("table('units', 'ZZ')", "table `units` has no row for `ZZ`"),
+        ("a +", "2: a value is missing here"),
+        ("(a", "1: `)` is expected here"),
+        ("'open", "0: the text that starts here has no closing quote"),
+        ("a ? b", "2: `?` has no meaning in an expression"),
+    ];
+    for (text, expected) in cases {
+        assert_eq!(over(&document, text), Err(expected.to_owned()), "{text}");
+    }
+    let deep = "(".repeat(200) + "1" + &")".repeat(200);
+    assert!(over(&document, &deep).unwrap_err().contains("nested too deeply"));
+}
+
+proptest::proptest! {
+    #[test]
+    fn no_text_makes_the_parser_panic(text in "[ a-zA-Z0-9'$.,()\\[\\]+*/&<>=!{}é-]{0,40}") {
+        let _ = parse(&text);
+        let _ = wirewatch_core::expr::Template::parse(&text);
+    }
+}

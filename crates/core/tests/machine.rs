@@ -1,0 +1,155 @@
+//! One message through the demo flow: retried, held, refused, amended, resent; and rebuilt from its log at every point.
+
+mod common;
+
+use proptest::prelude::*;
+use std::time::Duration;
+use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::course::Point;
+use wirewatch_core::flow::Retry;
+use wirewatch_core::machine::{Effect, End, LogEntry, Logic, Machine, Next, Outcome, State, Turn};
+use wirewatch_core::{Document, Timestamp};
+
+const NOW: Timestamp = Timestamp(1_800_000_000_000_000);
+const RETRY: Retry = Retry { times: 2, first: Duration::from_secs(1), longest: Duration::from_secs(60) };
+
+fn answer() -> Outcome {
+    Outcome::Answer { status: 201, body: r#"{"order_number":"Q-100017"}"#.into() }
+}
+
+fn again() -> Outcome {
+    Outcome::Again { says: "500".into(), status: 500, body: "".into(), after_ms: None }
+}
+
+fn refused() -> Outcome {
+    Outcome::Refused { says: "unknown item".into(), status: 422, body: "{}".into() }
+}
+
+fn work(turn: &Turn) -> &wirewatch_core::machine::Work {
+    match &turn.next {
+        Next::Perform(work) => work,
+        other => panic!("an effect was expected, not {other:?}"),
+    }
+}
+
+#[test]
+fn an_order_is_mapped_and_booked() {
+    let (mut machine, first) = common::begin();
+    let work = work(&first).clone();
+    let Effect::Call { path, body: Some(body), .. } = &work.effect else { panic!("a call") };
+    assert_eq!((work.step.as_str(), path.as_str()), ("book", "/orders"));
+    let pretty = serde_json::to_string_pretty(&serde_json::from_slice::<serde_json::Value>(&body.0).unwrap()).unwrap();
+    insta::assert_snapshot!(pretty);
+    let last = machine.outcome(answer(), &RETRY, NOW);
+    assert_eq!(last.next, Next::End(End::Done));
+    assert_eq!(last.points, [Point::Step("book".into()), Point::Done]);
+    assert_eq!(machine.keys(), ("MF-20417".to_owned(), "Q-100017".to_owned()));
+}
+
+#[test]
+fn retries_keep_the_key_and_end_aside() {
+    let (mut machine, first) = common::begin();
+    let key = work(&first).key;
+    for _ in 0..2 {
+        let turn = machine.outcome(again(), &RETRY, NOW);
+        assert_eq!(turn.next.state(), State::Retrying);
+        assert_eq!(work(&machine.woken()).key, key);
+    }
+    let Next::End(End::Aside(reason)) = machine.outcome(again(), &RETRY, NOW).next else { panic!("aside") };
+    assert_eq!(reason.code, "gave-up");
+    let resent = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
+    assert_eq!(work(&resent).key, key, "without a definite refusal the receiver must recognise the repeat");
+}
+
+#[test]
+fn a_pause_that_was_asked_for_is_kept() {
+    let (mut machine, _) = common::begin();
+    let asked = Outcome::Again { says: "429".into(), status: 429, body: "".into(), after_ms: Some(90_000) };
+    assert_eq!(machine.outcome(asked, &RETRY, NOW).next, Next::WaitUntil(NOW.after(Duration::from_secs(90))));
+}
+
+#[test]
+fn a_refusal_sets_aside_and_an_amended_document_is_a_new_request() {
+    let (mut machine, first) = common::begin();
+    let before = work(&first).clone();
+    assert_eq!(machine.outcome(refused(), &RETRY, NOW).next.state(), State::Aside);
+    let form = machine.origin().form.clone();
+    let document = String::from_utf8(machine.source().to_bytes()).unwrap().replace("QH-HIVE-10", "QH-HIVE-8");
+    let unreadable = Act::Amend { form: form.clone(), document: "nonsense".into(), answers: Answers::Ask };
+    assert!(machine.act(unreadable, "ada", "", NOW).is_err());
+    let turn = machine.act(Act::Amend { form, document, answers: Answers::Ask }, "ada", "typo", NOW).unwrap();
+    assert_ne!(work(&turn).key, before.key);
+    assert_ne!(work(&turn).request, before.request);
+    assert_eq!(machine.outcome(answer(), &RETRY, NOW).next, Next::End(End::Done));
+}
+
+#[test]
+fn a_resend_asks_before_an_answered_step_gets_another_request() {
+    let (mut machine, _) = common::begin();
+    machine.outcome(answer(), &RETRY, NOW);
+    let same = machine.clone().act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
+    assert_eq!(same.next, Next::End(End::Done), "the same request keeps its answer");
+    let form = machine.origin().form.clone();
+    let document = String::from_utf8(machine.source().to_bytes()).unwrap().replace("QH-HIVE-10", "QH-HIVE-8");
+    let amend = |answers| Act::Amend { form: form.clone(), document: document.clone(), answers };
+    assert!(machine.clone().act(amend(Answers::Ask), "ada", "", NOW).unwrap_err().to_string().contains("`book` was done before"));
+    assert_eq!(machine.clone().act(amend(Answers::Keep), "ada", "", NOW).unwrap().next, Next::End(End::Done));
+    assert_eq!(machine.act(amend(Answers::Again), "ada", "", NOW).unwrap().next.state(), State::Moving);
+}
+
+#[test]
+fn a_map_that_fails_sets_aside_with_target_and_place() {
+    let (form, document) = common::order(0);
+    let text = String::from_utf8(document.to_bytes()).unwrap().replace("PO1*2*48*EA", "PO1*2*48*XX");
+    let document = Document::read(&form, text.as_bytes()).unwrap();
+    let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
+    let (_, turn) = Machine::begin(logic, common::origin(form), document);
+    let Next::End(End::Aside(reason)) = turn.next else { panic!("aside") };
+    insta::assert_snapshot!(reason.says, @"rows[2].unit = table('units', PO103) (line 28 of the map): table `units` has no row for `XX`");
+}
+
+/// Whatever happens, the machine rebuilt from the committed log is where the live one was.
+fn same_after_rebuild(machine: &Machine, log: &[LogEntry]) -> Result<(), TestCaseError> {
+    let (form, document) = common::order(0);
+    let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
+    let rebuilt = Machine::rebuild(logic, common::origin(form), document, log, true).unwrap();
+    prop_assert_eq!(rebuilt.next(), machine.next());
+    prop_assert_eq!(rebuilt.keys(), machine.keys());
+    prop_assert_eq!((rebuilt.step(), rebuilt.tries()), (machine.step(), machine.tries()));
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+    #[test]
+    fn the_log_holds_everything(choices in prop::collection::vec(0u8..8, 1..14)) {
+        let (mut machine, _) = common::begin();
+        let mut log: Vec<LogEntry> = Vec::new();
+        for choice in choices {
+            let turn = match (machine.next().clone(), choice) {
+                (Next::Perform(_), 0..=2) => machine.outcome(again(), &RETRY, NOW),
+                (Next::Perform(_), 3) => machine.outcome(Outcome::Held { says: "down".into(), status: 0 }, &RETRY, NOW),
+                (Next::Perform(_), 4) => machine.outcome(refused(), &RETRY, NOW),
+                (Next::Perform(_), _) => machine.outcome(answer(), &RETRY, NOW),
+                (Next::WaitUntil(_) | Next::WaitFor(_), _) => {
+                    // Not committed by itself: whoever comes back after a crash waits again.
+                    let mut woken = machine.clone();
+                    woken.woken();
+                    let turn = woken.outcome(if choice < 4 { again() } else { answer() }, &RETRY, NOW);
+                    machine = woken;
+                    turn
+                }
+                (Next::End(_), 0..=5) => match machine.act(Act::Resend { answers: Answers::Keep }, "ada", "", NOW) {
+                    Ok(turn) => turn,
+                    Err(_) => continue,
+                },
+                (Next::End(_), _) => match machine.act(Act::Discard, "ada", "no use", NOW) {
+                    Ok(turn) => turn,
+                    Err(_) => continue,
+                },
+            };
+            log.extend(turn.entry);
+            same_after_rebuild(&machine, &log)?;
+        }
+    }
+}

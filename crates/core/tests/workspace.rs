@@ -1,0 +1,59 @@
+//! The demo workspace is sound, and slips are told at their exact place.
+
+mod common;
+
+use std::fmt::Write as _;
+use wirewatch_core::workspace::{Files, Workspace};
+
+fn told(files: &Files) -> String {
+    let mut text = String::new();
+    for finding in Workspace::read(files).findings {
+        let mark = " ".repeat(finding.column as usize - 1) + &"^".repeat(finding.length as usize);
+        writeln!(
+            text,
+            "{:?} {} {}:{}:{}\n  {}\n  {}",
+            finding.severity, finding.code, finding.file, finding.line, finding.column, finding.source, mark
+        )
+        .unwrap();
+        writeln!(text, "  {}{}", finding.says, finding.help.map_or(String::new(), |help| format!(" ({help})"))).unwrap();
+    }
+    text
+}
+
+#[test]
+fn the_demo_workspace_has_no_findings() {
+    assert_eq!(told(&common::files()), "");
+}
+
+#[test]
+fn slips_are_told_with_place_and_nearest_name() {
+    let mut files = common::files();
+    let mut change = |file: &str, from: &str, to: &str| {
+        let text = files.get_mut(file).unwrap();
+        assert!(text.contains(from), "{file} has {from}");
+        *text = text.replacen(from, to, 1);
+    };
+    change("flows/partner-orders.toml", "map  = \"po-to-order\"", "map  = \"po-to-ordr\"");
+    change("flows/partner-orders.toml", "retry = { times", "retyr = { times");
+    change("flows/partner-orders.toml", "$booked.order_number", "$boked.order_number");
+    change("maps/po-to-order.toml", "\"BEG03\"", "\"BEG23\"");
+    change("maps/po-to-order.toml", "placed_on ", "placed_no ");
+    change("maps/po-to-order.toml", "round(PO102", "ruond(PO102");
+    change("maps/po-to-order.toml", "'units'", "'unit'");
+    change("maps/po-to-order.toml", "\"PID05\"", "\"PDI05\"");
+    change("connections/erp.toml", "http://127", "http://http://127");
+    change("partners/marrowfield.toml", "marrowfield-collect", "marowfield-collect");
+    change("courses/order-to-answer.toml", "step = \"book\"", "step = \"boook\"");
+    change("tables/units.csv", "CA,case", "CA case");
+    files.insert("flow/typo.toml".to_owned(), String::new());
+    files.insert("maps/broken.toml".to_owned(), "from = \n".to_owned());
+    insta::assert_snapshot!(told(&files));
+}
+
+#[test]
+fn no_workspace_comes_out_of_errors() {
+    let mut files = common::files();
+    files.remove("workspace.toml");
+    assert!(Workspace::read(&files).workspace.is_none());
+    assert!(Workspace::read(&Files::new()).workspace.is_none());
+}

@@ -1,0 +1,36 @@
+//! The X12 standard: reading, checking, writing and acknowledging interchanges.
+//!
+//! Everything here is a pure function of bytes: no I/O, no clock, no global state.
+//!
+//! ```text
+//! bytes ──▶ Scanner ──▶ segments ──▶ Reader ──▶ Reading (interchanges, groups, verdict of each set)
+//!                                      │
+//!                                      └─ Checker, one a set, driven by the tables of a SetDefinition
+//! bytes of one set ──▶ SetTree (segments nested by loops) ──▶ paths such as `BEG03` or `N1[01 = 'ST'].02`
+//! Group ──▶ ack::functional_ack ──▶ Writer ──▶ bytes of a 997
+//! ```
+//!
+//! A caller feeds bytes as they come and takes the [`Reading`] at the end; no more than one
+//! segment is held, whatever the size of the interchange.
+
+pub mod ack;
+mod check;
+pub mod definitions;
+mod delimiters;
+mod fault;
+mod reader;
+mod scanner;
+mod segment;
+mod tree;
+mod walker;
+mod writer;
+
+pub use check::Checker;
+pub use definitions::{Definitions, SetDefinition};
+pub use delimiters::Delimiters;
+pub use fault::{Fault, Level};
+pub use reader::{Group, Header, Interchange, Party, Reader, Reading, SetAck, SetReading, Unread};
+pub use scanner::{Item, Limits, Scanner, UnreadWhy};
+pub use segment::Segment;
+pub use tree::{LoopId, LoopRef, SetTree, TreeError};
+pub use writer::{Envelope, Writer};

@@ -1,0 +1,42 @@
+//! One segment, borrowed from the bytes it was read from.
+
+use crate::Delimiters;
+
+/// A segment without its terminator. Elements are found when asked for; nothing is copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Segment<'a> {
+    /// The bytes from the segment id to before the terminator.
+    pub bytes: &'a [u8],
+    /// The separators of the interchange it stands in.
+    pub delimiters: Delimiters,
+    /// Offset of the first byte, counted from the start of the input.
+    pub offset: u64,
+    /// Offset just behind the terminator.
+    pub end: u64,
+}
+
+impl<'a> Segment<'a> {
+    /// The segment id, e.g. `PO1`. Empty when the segment starts with a separator.
+    #[must_use]
+    pub fn id(&self) -> &'a [u8] {
+        self.elements().next().unwrap_or_default()
+    }
+
+    /// Element `n`, counted from 1 as the standard does; an absent one is empty.
+    #[must_use]
+    pub fn element(&self, n: usize) -> &'a [u8] {
+        self.elements().nth(n).unwrap_or_default()
+    }
+
+    /// Element `n` as text with the padding of fixed-length elements taken off; invalid UTF-8 is replaced.
+    #[must_use]
+    pub fn text(&self, n: usize) -> String {
+        String::from_utf8_lossy(self.element(n)).trim().to_owned()
+    }
+
+    /// The id, then every element in order.
+    pub fn elements(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
+        let separator = self.delimiters.element;
+        self.bytes.split(move |&byte| byte == separator)
+    }
+}
