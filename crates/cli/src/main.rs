@@ -1,1 +1,101 @@
-fn main() {}
+//! The `wirewatch` command: the service itself, and a client for everything else.
+
+mod api;
+mod commands;
+mod error;
+mod follow;
+mod show;
+mod ui;
+
+use clap::{CommandFactory, Parser, Subcommand};
+use commands::*;
+use error::CommandError;
+use std::process::ExitCode;
+
+/// Order flows between partners and systems: watch them live, mend what stopped, answer partners.
+///
+/// `wirewatch serve` runs the service; every other command asks it. Exit codes: 0 done, 1 the work failed,
+/// 2 wrong usage, 3 the service cannot be reached.
+#[derive(Parser)]
+#[command(name = "wirewatch", version, max_term_width = 100)]
+struct Cli {
+    #[command(flatten)]
+    client: api::ClientArgs,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    Serve(serve::ServeArgs),
+    Check(check::CheckArgs),
+    Deploy(deploy::DeployArgs),
+    Status(status::StatusArgs),
+    Watch(watch::WatchArgs),
+    Messages(messages::MessagesArgs),
+    Arrivals(arrivals::ArrivalsArgs),
+    Show(show_command::ShowArgs),
+    Reasons(reasons::ReasonsArgs),
+    Resend(resend::ResendArgs),
+    Amend(amend::AmendArgs),
+    Discard(discard::DiscardArgs),
+    LetThrough(let_through::LetThroughArgs),
+    Orders(orders::OrdersArgs),
+    Order(orders::OrderArgs),
+    Fire(fire::FireArgs),
+    Connections(connections::ConnectionsArgs),
+    /// Write shell completions to standard output
+    Completions {
+        shell: clap_complete::Shell,
+    },
+}
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
+    let done = match runtime {
+        Ok(runtime) => runtime.block_on(run(cli)),
+        Err(error) => Err(CommandError::Failed(error.to_string())),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => error.report(),
+    }
+}
+
+async fn run(cli: Cli) -> Result<(), CommandError> {
+    let client = &cli.client;
+    match cli.command {
+        Command::Serve(args) => serve::run(args).await,
+        Command::Check(args) => check::run(&args),
+        Command::Deploy(args) => deploy::run(client, &args).await,
+        Command::Status(args) => status::run(client, &args).await,
+        Command::Watch(args) => watch::run(client, &args).await,
+        Command::Messages(args) => messages::run(client, &args).await,
+        Command::Arrivals(args) => arrivals::run(client, &args).await,
+        Command::Show(args) => show_command::run(client, &args).await,
+        Command::Reasons(args) => reasons::run(client, &args).await,
+        Command::Resend(args) => resend::run(client, &args).await,
+        Command::Amend(args) => amend::run(client, &args).await,
+        Command::Discard(args) => discard::run(client, &args).await,
+        Command::LetThrough(args) => let_through::run(client, &args).await,
+        Command::Orders(args) => orders::list(client, &args).await,
+        Command::Order(args) => orders::one(client, &args).await,
+        Command::Fire(args) => fire::run(client, &args).await,
+        Command::Connections(args) => connections::run(client, &args).await,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "wirewatch", &mut std::io::stdout());
+            Ok(())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_sound() {
+        Cli::command().debug_assert();
+    }
+}

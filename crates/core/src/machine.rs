@@ -262,6 +262,8 @@ pub struct Machine {
     at: usize,
     generation: u16,
     tries: u16,
+    /// An intent was logged and no attempt after it: nobody knows whether the effect was carried out.
+    in_doubt: bool,
     /// The last outcome was a definite refusal: a resend takes the next generation.
     refused: bool,
     /// Answers from before a resend, and what a resend does with them.
@@ -312,6 +314,7 @@ impl Machine {
             at: 0,
             generation: 0,
             tries: 0,
+            in_doubt: false,
             refused: false,
             memory: Vec::new(),
             answers: Answers::default(),
@@ -330,6 +333,18 @@ impl Machine {
     #[must_use]
     pub fn origin(&self) -> &Arc<Origin> {
         &self.origin
+    }
+
+    /// Whether an effect that must not be repeated blindly may have been carried out.
+    #[must_use]
+    pub fn in_doubt(&self) -> bool {
+        self.in_doubt
+    }
+
+    /// The flow it runs.
+    #[must_use]
+    pub fn flow(&self) -> &Flow {
+        &self.logic.flow
     }
 
     /// The step it is at; empty when it has passed the last.
@@ -462,7 +477,13 @@ impl Machine {
     /// Folds one entry into the machine.
     fn apply(&mut self, entry: &LogEntry) -> Result<Turn, String> {
         match &entry.what {
-            Logged::Intent { .. } => Ok(Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: self.next.clone() }),
+            Logged::Intent { .. } => {
+                if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
+                    self.run();
+                }
+                self.in_doubt = true;
+                Ok(Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: self.next.clone() })
+            }
             Logged::Attempt { step, request, outcome, then, tries, .. } => {
                 if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
                     self.run();
@@ -475,6 +496,7 @@ impl Machine {
                 }
                 let work = work.clone();
                 self.tries = *tries;
+                self.in_doubt = false;
                 self.refused = matches!(outcome, Outcome::Refused { .. });
                 Ok(self.follow(&work, outcome, then))
             }

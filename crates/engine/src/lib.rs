@@ -1,1 +1,30 @@
+//! Drives the message machines.
+//!
+//! The [`Dispatcher`] decides, without I/O or clock, which message may run, what is committed, what is performed
+//! and who waits for what. The [`Engine`] feeds it from the outside through three traits: [`Journal`] keeps,
+//! [`Links`] performs, [`Clock`] tells the time. [`sim`] drives the same dispatcher with simulated ones.
 
+mod clock;
+mod dispatcher;
+mod engine;
+mod enter;
+mod gate;
+mod journal;
+mod lane;
+mod links;
+mod releases;
+pub mod sim;
+mod take;
+mod unfold;
+mod writer;
+
+pub use clock::{Clock, SystemClock};
+pub use dispatcher::{Dispatcher, Entered, Out, Settings};
+pub use engine::{ActError, Engine, Held};
+pub use gate::HeldState;
+pub use journal::{
+    Change, Decide, Down, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Stored, Taken, Unfold, UnfoldRow,
+};
+pub use links::Links;
+pub use releases::Releases;
+pub use take::{Source, TakenReport, Taking};

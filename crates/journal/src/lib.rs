@@ -1,1 +1,24 @@
+//! Every record in PostgreSQL, through SeaORM.
+//!
+//! [`PgJournal`] implements the engine's `Journal`: what is committed goes through [`group`](mod@group) in one
+//! statement, arrivals through [`take`](mod@take) in one transaction. [`Store`] answers what people ask.
 
+mod days;
+mod error;
+mod events;
+mod group;
+mod load;
+mod pack;
+mod query;
+mod schema;
+mod take;
+mod trails;
+mod writer;
+
+pub use error::JournalError;
+pub use events::Event;
+pub use query::{
+    ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HoldRow, LedgerRow, LogRow, MessageFilter, MessageRow, ReasonCount, Store,
+    TallyRow, TrailFilter, TrailRow,
+};
+pub use writer::{PgJournal, Unsafe};

@@ -1,1 +1,15 @@
+//! The running service: the engine with its journal and links, the folders it watches, and the API before them.
+//!
+//! [`serve`] is the whole of it. Everything a person or the console does goes through [`api`].
 
+pub mod access;
+pub mod api;
+mod error;
+mod folder;
+mod intakes;
+mod run;
+pub mod view;
+
+pub use error::ServeError;
+pub use folder::read_workspace;
+pub use run::{App, Config, Ready, serve};

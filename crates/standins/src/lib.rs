@@ -1,1 +1,4 @@
+//! Small simulated outside systems: scriptable, with faults on request. Nothing here knows of the service.
 
+pub mod marrowfield;
+pub mod order_system;

@@ -1,1 +1,11 @@
+//! What the tests stand on: a database per test, a service under test, waiting without sleeping, redaction.
 
+mod database;
+mod redact;
+mod service;
+mod wait;
+
+pub use database::{Database, private_cluster};
+pub use redact::redact;
+pub use service::{Service, target_binary};
+pub use wait::{eventually, eventually_within};

@@ -1,0 +1,46 @@
+# Two commands do all set-up on a fresh machine: `make demo` and `make test`.
+
+SHELL := /bin/bash
+.SHELLFLAGS := -euo pipefail -c
+.DEFAULT_GOAL := help
+
+# Outside the checkout, so that a fresh clone builds quickly.
+export CARGO_TARGET_DIR ?= $(HOME)/.cache/wirewatch/target
+
+.PHONY: help demo demo-build demo-outage demo-recover demo-reset test lint bench soak pictures
+
+help: ## What can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
+
+demo: demo-build ## Run the demo: database, stand-ins and service, until Ctrl-C
+	@exec bin/wirewatch-demo run
+
+demo-build:
+	@scripts/packages.sh
+	@echo "… building (the first time takes some minutes)" >&2
+	@cargo build --release --quiet --bin wirewatch --bin wirewatch-demo
+	@mkdir -p bin && cp -f $(CARGO_TARGET_DIR)/release/wirewatch $(CARGO_TARGET_DIR)/release/wirewatch-demo bin/
+
+demo-outage: ## Stop the demo's order system answering
+	@bin/wirewatch-demo outage on
+
+demo-recover: ## Let the demo's order system answer again
+	@bin/wirewatch-demo outage off
+
+demo-reset: ## Throw away what the demo has kept
+	@if [ -x bin/wirewatch-demo ]; then bin/wirewatch-demo reset; else rm -rf state; fi
+
+test: ## Format, lints and every test
+	@scripts/packages.sh
+	@scripts/test.sh
+
+lint: ## Format and lints alone
+	@cargo fmt --check
+	@cargo clippy --workspace --all-targets --quiet -- -D warnings
+
+bench: ## Measure the whole system beside its physical limit; writes docs/BENCHMARKS.md
+	@scripts/packages.sh
+	@cargo run --release --quiet --bin wirewatch-bench
+
+soak: ## Simulate as many runs as asked: make soak RUNS=1000000
+	@RUNS=$(or $(RUNS),200000) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded

@@ -1,0 +1,121 @@
+//! Asks the service.
+
+use crate::error::CommandError;
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::path::PathBuf;
+use std::time::Duration;
+use wirewatch_service::access::{TOKEN_FILE, Token};
+use wirewatch_service::api::problem::Problem;
+
+/// Where the service is and who asks.
+#[derive(Debug, clap::Args)]
+pub struct ClientArgs {
+    /// Address of the service; otherwise the one in the token file
+    #[arg(long, global = true, env = "WIREWATCH_SERVER", value_name = "URL")]
+    server: Option<String>,
+    /// The service's token file; otherwise state/token.json here or in a folder above
+    #[arg(long, global = true, env = "WIREWATCH_TOKEN_FILE", value_name = "FILE")]
+    token_file: Option<PathBuf>,
+}
+
+/// A client with address and token.
+#[derive(Debug, Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    server: String,
+    token: String,
+}
+
+impl ClientArgs {
+    /// The client these arguments mean.
+    pub fn client(&self) -> Result<Client, CommandError> {
+        let path = match &self.token_file {
+            Some(path) => path.clone(),
+            None => find_token_file().ok_or_else(|| {
+                let says = "no token file found: run this in the folder of the service, or name it with --token-file";
+                CommandError::Unreachable(says.to_owned())
+            })?,
+        };
+        let token = Token::read(&path).map_err(|error| CommandError::Unreachable(format!("{}: {error}", path.display())))?;
+        let server = self.server.clone().unwrap_or(token.address).trim_end_matches('/').to_owned();
+        let http = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5)).build();
+        let http = http.map_err(|error| CommandError::Failed(error.to_string()))?;
+        Ok(Client { http, server, token: token.token })
+    }
+}
+
+fn find_token_file() -> Option<PathBuf> {
+    let here = std::env::current_dir().ok()?;
+    here.ancestors().map(|folder| folder.join("state").join(TOKEN_FILE)).find(|path| path.exists())
+}
+
+impl Client {
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}{path}", self.server)).bearer_auth(&self.token)
+    }
+
+    /// `GET`, with what comes back.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, CommandError> {
+        let query: Vec<_> = query.iter().filter(|(_, value)| !value.is_empty()).collect();
+        self.read(self.send(self.request(Method::GET, path).query(&query)).await?).await
+    }
+
+    /// `POST` of JSON, with what comes back.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CommandError> {
+        self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
+    }
+
+    /// `POST` of bytes, with what comes back.
+    pub async fn post_bytes<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        body: Vec<u8>,
+    ) -> Result<T, CommandError> {
+        self.read(self.send(self.request(Method::POST, path).query(query).body(body)).await?).await
+    }
+
+    /// The live stream from a position on.
+    pub async fn stream(&self, last: Option<&str>) -> Result<Response, CommandError> {
+        let mut request = self.request(Method::GET, "/api/stream");
+        if let Some(last) = last {
+            request = request.header("last-event-id", last);
+        }
+        self.send(request).await
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response, CommandError> {
+        let unreachable = |error: reqwest::Error| {
+            let says = format!("the service cannot be reached at {}: {}. Is it running?", self.server, deepest(&error));
+            CommandError::Unreachable(says)
+        };
+        let response = request.send().await.map_err(unreachable)?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let text = response.text().await.unwrap_or_default();
+        let problem =
+            serde_json::from_str(&text).unwrap_or_else(|_| Problem::new(status, format!("the service answered {status}")));
+        match status {
+            StatusCode::SERVICE_UNAVAILABLE => Err(CommandError::Unreachable(problem.detail.unwrap_or(problem.title))),
+            _ => Err(CommandError::Refused(Box::new(problem))),
+        }
+    }
+
+    async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, CommandError> {
+        let bytes = response.bytes().await.map_err(|error| CommandError::Unreachable(deepest(&error)))?;
+        serde_json::from_slice(&bytes)
+            .map_err(|error| CommandError::Failed(format!("the service answered in another form: {error}")))
+    }
+}
+
+fn deepest(error: &dyn std::error::Error) -> String {
+    let mut cause = error;
+    while let Some(next) = cause.source() {
+        cause = next;
+    }
+    cause.to_string()
+}

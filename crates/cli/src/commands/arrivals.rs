@@ -1,0 +1,49 @@
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::{show, ui};
+use wirewatch_service::view::Arrivals;
+
+/// List what came in, newest first
+#[derive(Debug, clap::Args)]
+pub struct ArrivalsArgs {
+    /// Only this connection
+    #[arg(long, default_value = "")]
+    connection: String,
+    /// Only this partner
+    #[arg(long, default_value = "")]
+    partner: String,
+    /// Only this verdict: taken, unfolding, repeat, refused or aside
+    #[arg(long, default_value = "")]
+    verdict: String,
+    /// The page behind this arrival
+    #[arg(long, default_value = "", value_name = "ARRIVAL")]
+    before: String,
+    /// Arrivals of a page
+    #[arg(long, default_value_t = 30)]
+    limit: u32,
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn run(client: &ClientArgs, args: &ArrivalsArgs) -> Result<(), CommandError> {
+    let query = [
+        ("connection", args.connection.clone()),
+        ("partner", args.partner.clone()),
+        ("verdict", args.verdict.clone()),
+        ("before", args.before.clone()),
+        ("limit", args.limit.to_string()),
+    ];
+    let page: Arrivals = client.client()?.get("/api/arrivals", &query).await?;
+    if args.json {
+        ui::json(&page);
+    } else if page.arrivals.is_empty() {
+        println!("nothing has come in");
+    } else {
+        show::arrivals(&page.arrivals);
+        if let Some(next) = &page.next {
+            anstream::println!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,60 @@
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::ui::{self, cell, span, styled, tone};
+use serde_json::{Value, json};
+use wirewatch_service::view::ConnectionView;
+
+/// List connections with their state; test one, or let a held one be looked at now
+#[derive(Debug, clap::Args)]
+pub struct ConnectionsArgs {
+    /// Really reach this connection, changing nothing there
+    #[arg(long, value_name = "NAME", conflicts_with = "look")]
+    test: Option<String>,
+    /// Let the next message look at once whether this held connection is of use again
+    #[arg(long, value_name = "NAME")]
+    look: Option<String>,
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn run(client: &ClientArgs, args: &ConnectionsArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    if let Some(name) = &args.test {
+        let tested: Value = client.post(&format!("/api/connections/{name}/test"), &json!({})).await?;
+        let says = tested["says"].as_str().unwrap_or_default();
+        if args.json {
+            ui::json(&tested);
+        }
+        if tested["reached"] != true {
+            return Err(CommandError::Failed(says.to_owned()));
+        }
+        if !args.json {
+            println!("{says}");
+        }
+        return Ok(());
+    }
+    if let Some(name) = &args.look {
+        let view: ConnectionView = client.post(&format!("/api/connections/{name}/look"), &json!({})).await?;
+        match view.held {
+            Some(held) => println!("{name} is held: {}; the next message looks now", held.says),
+            None => println!("{name} is not held"),
+        }
+        return Ok(());
+    }
+    let connections: Vec<ConnectionView> = client.get("/api/connections", &[]).await?;
+    if args.json {
+        ui::json(&connections);
+        return Ok(());
+    }
+    let row = |connection: &ConnectionView| {
+        let state = match &connection.held {
+            Some(held) => styled(tone("held"), format!("held {}: {}", span(&held.since, None), held.says)),
+            None => styled(tone("free"), "in use"),
+        };
+        vec![cell(&connection.name), cell(&connection.kind), cell(&connection.place), cell(connection.used_by.join(", ")), state]
+    };
+    let rows: Vec<_> = connections.iter().map(row).collect();
+    ui::table(&["CONNECTION", "KIND", "PLACE", "USED BY", "STATE"], &rows);
+    Ok(())
+}

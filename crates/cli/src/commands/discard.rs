@@ -1,0 +1,97 @@
+use crate::api::{Client, ClientArgs};
+use crate::error::CommandError;
+use crate::{show, ui};
+use wirewatch_service::view::{ActRequest, ActResult, BulkRequest};
+
+/// Which messages: some by id, or all that stand aside for one reason.
+#[derive(Debug, clap::Args)]
+pub struct Target {
+    /// Ids of messages
+    #[arg(required_unless_present = "reason", conflicts_with = "reason")]
+    pub messages: Vec<String>,
+    /// All that stand aside for this reason, as `wirewatch reasons` shows it
+    #[arg(long, value_name = "REASON")]
+    pub reason: Option<String>,
+    /// Show which messages it would be; do nothing
+    #[arg(long)]
+    pub preview: bool,
+    /// Print the outcome as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Stop messages for good
+///
+/// Nothing of them is lost: they stay in the records with who discarded them and why.
+#[derive(Debug, clap::Args)]
+pub struct DiscardArgs {
+    #[command(flatten)]
+    target: Target,
+    /// Why, for the record
+    #[arg(long)]
+    why: String,
+}
+
+pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    match &args.target.reason {
+        Some(reason) => bulk(&client, "discard", reason, &args.why, "", &args.target).await,
+        None => one(&client, "discard", &args.why, "", &args.target).await,
+    }
+}
+
+/// An act on messages by id.
+pub async fn one(client: &Client, act: &str, why: &str, answers: &str, target: &Target) -> Result<(), CommandError> {
+    let request = ActRequest {
+        act: act.to_owned(),
+        why: why.to_owned(),
+        answers: answers.to_owned(),
+        document: String::new(),
+        preview: target.preview,
+    };
+    let mut results: Vec<ActResult> = Vec::new();
+    for message in &target.messages {
+        results.push(client.post(&format!("/api/messages/{message}/acts"), &request).await?);
+    }
+    report(act, &results, target)
+}
+
+/// An act on all messages with one reason.
+pub async fn bulk(
+    client: &Client,
+    act: &str,
+    reason: &str,
+    why: &str,
+    answers: &str,
+    target: &Target,
+) -> Result<(), CommandError> {
+    let request = BulkRequest {
+        reason: reason.to_owned(),
+        act: act.to_owned(),
+        why: why.to_owned(),
+        answers: answers.to_owned(),
+        preview: target.preview,
+    };
+    let results: Vec<ActResult> = client.post("/api/acts", &request).await?;
+    report(act, &results, target)
+}
+
+fn report(act: &str, results: &[ActResult], target: &Target) -> Result<(), CommandError> {
+    if target.json {
+        ui::json(&results);
+        return Ok(());
+    }
+    let failed: Vec<&ActResult> = results.iter().filter(|result| !result.done).collect();
+    if target.preview {
+        let messages: Vec<_> = results.iter().map(|result| result.message.clone()).collect();
+        show::messages(&messages);
+        println!("{} would be done to {}; nothing was done", act, ui::count(results.len(), "message"));
+        return Ok(());
+    }
+    for result in &failed {
+        anstream::eprintln!("{}  {}", result.message.id, result.says);
+    }
+    let past = if act == "resend" { "resent" } else { "discarded" };
+    println!("{} {past}", ui::count(results.len() - failed.len(), "message"));
+    if failed.is_empty() { Ok(()) } else { Err(CommandError::Found) }
+}

@@ -1,0 +1,18 @@
+//! One file a command: its arguments, then what it does.
+
+pub mod amend;
+pub mod arrivals;
+pub mod check;
+pub mod connections;
+pub mod deploy;
+pub mod discard;
+pub mod fire;
+pub mod let_through;
+pub mod messages;
+pub mod orders;
+pub mod reasons;
+pub mod resend;
+pub mod serve;
+pub mod show_command;
+pub mod status;
+pub mod watch;

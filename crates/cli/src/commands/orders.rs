@@ -1,0 +1,73 @@
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::{show, ui};
+use wirewatch_service::view::{OrderStory, Orders};
+
+/// List orders along their milestones, newest change first
+#[derive(Debug, clap::Args)]
+pub struct OrdersArgs {
+    /// Only this course
+    #[arg(long, default_value = "")]
+    course: String,
+    /// Only this partner
+    #[arg(long, default_value = "")]
+    partner: String,
+    /// Only this state: open, trouble or ended
+    #[arg(long, default_value = "")]
+    state: String,
+    /// The page behind this position
+    #[arg(long, default_value = "", value_name = "POSITION")]
+    before: String,
+    /// Orders of a page
+    #[arg(long, default_value_t = 30)]
+    limit: u32,
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+/// Show one order: its milestones with times, and its messages
+#[derive(Debug, clap::Args)]
+pub struct OrderArgs {
+    /// The order's key, e.g. the purchase order number
+    key: String,
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandError> {
+    let query = [
+        ("course", args.course.clone()),
+        ("partner", args.partner.clone()),
+        ("state", args.state.clone()),
+        ("before", args.before.clone()),
+        ("limit", args.limit.to_string()),
+    ];
+    let page: Orders = client.client()?.get("/api/orders", &query).await?;
+    if args.json {
+        ui::json(&page);
+    } else if page.orders.is_empty() {
+        println!("no orders");
+    } else {
+        show::orders(&page.orders);
+        if let Some(next) = &page.next {
+            anstream::println!("{}", ui::paint(ui::DIM, format!("older ones: --before '{next}'")));
+        }
+    }
+    Ok(())
+}
+
+pub async fn one(client: &ClientArgs, args: &OrderArgs) -> Result<(), CommandError> {
+    let story: OrderStory = client.client()?.get(&format!("/api/orders/{}", args.key), &[]).await?;
+    if args.json {
+        ui::json(&story);
+        return Ok(());
+    }
+    for order in &story.orders {
+        show::order(order);
+    }
+    println!();
+    show::messages(&story.messages);
+    Ok(())
+}

@@ -1,0 +1,45 @@
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::ui::{self, BOLD, DIM, clock, paint, span, tone};
+use wirewatch_service::view::Status;
+
+/// Show how the service stands: what is unfinished, held or set aside
+#[derive(Debug, clap::Args)]
+pub struct StatusArgs {
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandError> {
+    let status: Status = client.client()?.get("/api/status", &[]).await?;
+    if args.json {
+        ui::json(&status);
+        return Ok(());
+    }
+    anstream::println!(
+        "{}  {}",
+        paint(BOLD, &status.title),
+        paint(DIM, format!("release {}, running since {}", status.release, clock(&status.since)))
+    );
+    if status.unfinished.is_empty() {
+        println!("nothing is unfinished");
+    }
+    for (state, n) in &status.unfinished {
+        anstream::println!("  {n:>6} {}", paint(tone(state), state));
+    }
+    for held in &status.held {
+        let waiting = ui::count(held.waiting, "message");
+        anstream::println!(
+            "{} for {}: {} ({waiting} waiting)",
+            paint(tone("held"), format!("{} is held", held.connection)),
+            span(&held.since, None),
+            held.says
+        );
+    }
+    if !status.reasons.is_empty() {
+        println!();
+        super::reasons::show(&status.reasons);
+    }
+    Ok(())
+}

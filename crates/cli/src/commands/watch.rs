@@ -1,0 +1,96 @@
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::follow::{Told, follow};
+use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
+use wirewatch_service::view::LiveEvent;
+
+/// Watch messages as they move, live
+///
+/// One line for each change of a message, each arrival and each connection that is held or free again.
+#[derive(Debug, clap::Args)]
+pub struct WatchArgs {
+    /// Only this flow
+    #[arg(long, default_value = "")]
+    flow: String,
+    /// Only this partner
+    #[arg(long, default_value = "")]
+    partner: String,
+    /// Only changes to this state
+    #[arg(long, default_value = "")]
+    state: String,
+    /// Only this key, e.g. a purchase order number
+    #[arg(long, default_value = "")]
+    key: String,
+    /// End after so many lines
+    #[arg(long, value_name = "N")]
+    lines: Option<usize>,
+    /// Print each event as a line of JSON
+    #[arg(long)]
+    json: bool,
+}
+
+impl WatchArgs {
+    /// Whether an event is asked for. Arrivals and holds belong to no flow, state or key.
+    fn wants(&self, event: &LiveEvent) -> bool {
+        let is = |wanted: &str, given: &str| wanted.is_empty() || wanted == given;
+        is(&self.flow, &event.flow)
+            && is(&self.partner, &event.partner)
+            && is(&self.state, &event.state)
+            && is(&self.key, &event.key)
+    }
+}
+
+pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    let mut left = args.lines.unwrap_or(usize::MAX);
+    follow(&client, |told| {
+        match told {
+            Told::Ready if !args.json => anstream::eprintln!("{}", paint(DIM, "watching; Ctrl-C ends")),
+            Told::Reset => anstream::eprintln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
+            Told::Broken => anstream::eprintln!("{}", paint(WAIT, "the service is away; waiting for it")),
+            Told::Event(event, data) if args.wants(&event) => {
+                if args.json {
+                    println!("{data}")
+                } else {
+                    anstream::println!("{}", line(&event))
+                }
+                left -= 1;
+            }
+            Told::Ready | Told::Event(..) => {}
+        }
+        left > 0
+    })
+    .await
+}
+
+/// One event on one line.
+pub fn line(event: &LiveEvent) -> String {
+    let at = paint(DIM, exact(&event.at));
+    let state = paint(tone(&event.state), format!("{:<9}", event.state));
+    match event.kind.as_str() {
+        "arrival" => {
+            let says = if event.says.is_empty() { String::new() } else { format!("  {}", event.says) };
+            format!("{at}  {state}  {}  file {} by {}{says}", event.id, paint(BOLD, &event.key), event.step)
+        }
+        "hold" => format!("{at}  {state}  connection {}  {}", paint(BOLD, &event.step), event.says),
+        _ => {
+            let mut line = format!("{at}  {state}  {}  {} {}", event.id, event.flow, paint(BOLD, &event.key));
+            if !event.step.is_empty() {
+                line.push_str(&format!(" at {}", event.step));
+            }
+            if !event.result.is_empty() {
+                line.push_str(&format!(" as {}", paint(BOLD, &event.result)));
+            }
+            if let Some(due) = &event.due {
+                line.push_str(&format!("  try {} in {}", event.tries + 1, span(&event.at, Some(due))));
+            }
+            if event.took_us > 0 {
+                line.push_str(&paint(DIM, format!("  {:.1} ms", event.took_us as f64 / 1000.0)));
+            }
+            if !event.says.is_empty() {
+                line.push_str(&format!("  {}", event.says));
+            }
+            line
+        }
+    }
+}

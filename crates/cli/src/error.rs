@@ -1,0 +1,60 @@
+//! How a command fails, and with which exit code.
+
+use crate::ui;
+use std::process::ExitCode;
+use wirewatch_core::Finding;
+use wirewatch_service::ServeError;
+use wirewatch_service::api::problem::Problem;
+
+/// A command that did not do its work.
+#[derive(Debug)]
+pub enum CommandError {
+    /// The work failed: exit 1.
+    Failed(String),
+    /// Findings were shown; nothing more is to be said: exit 1.
+    Found,
+    /// The service refused: exit 1.
+    Refused(Box<Problem>),
+    /// Wrong usage: exit 2.
+    Usage(String),
+    /// The service cannot be reached: exit 3.
+    Unreachable(String),
+}
+
+impl CommandError {
+    /// Says what is wrong on standard error; gives the exit code.
+    pub fn report(self) -> ExitCode {
+        let (code, says) = match self {
+            Self::Found => return ExitCode::from(1),
+            Self::Failed(says) => (1, says),
+            Self::Refused(problem) => {
+                let Problem { title, detail, findings, .. } = *problem;
+                ui::findings(&findings);
+                (1, detail.map_or(title.clone(), |detail| format!("{title}\n       {detail}")))
+            }
+            Self::Usage(says) => (2, says),
+            Self::Unreachable(says) => (3, says),
+        };
+        anstream::eprintln!("{}error{}: {says}", ui::BAD.render(), ui::BAD.render_reset());
+        ExitCode::from(code)
+    }
+}
+
+impl From<ServeError> for CommandError {
+    fn from(error: ServeError) -> Self {
+        match &error {
+            ServeError::Workspace(findings) => {
+                let findings: &[Finding] = findings;
+                ui::findings(findings);
+                Self::Failed(error.to_string())
+            }
+            _ => Self::Failed(error.to_string()),
+        }
+    }
+}
+
+impl From<std::io::Error> for CommandError {
+    fn from(error: std::io::Error) -> Self {
+        Self::Failed(error.to_string())
+    }
+}

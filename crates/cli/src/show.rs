@@ -1,0 +1,233 @@
+//! Renders messages, arrivals and orders for a person.
+
+use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
+use wirewatch_service::view::{ActView, Arrival, ArrivalStory, DocumentView, Message, Order, Step, Story};
+
+/// Messages as a table.
+pub fn messages(messages: &[Message]) {
+    let row = |message: &Message| -> Vec<Cell> {
+        vec![
+            styled(DIM, clock(&message.received)),
+            cell(&message.id),
+            cell(&message.flow),
+            cell(&message.partner),
+            styled(BOLD, &message.key),
+            styled(tone(&message.state), &message.state),
+            cell(&message.result),
+            cell(why(message)),
+        ]
+    };
+    let rows: Vec<_> = messages.iter().map(row).collect();
+    table(&["RECEIVED", "MESSAGE", "FLOW", "PARTNER", "KEY", "STATE", "RESULT", "WHY"], &rows);
+}
+
+/// Why a message stands where it stands.
+fn why(message: &Message) -> String {
+    match message.state.as_str() {
+        "retrying" => {
+            let due = message.due.as_deref().map(clock).unwrap_or_default();
+            format!("{} tried {} times, next at {due}", message.step, message.tries)
+        }
+        "waiting" => format!("waits for {}", message.waits_for),
+        "aside" => format!("{}: {}", message.step, message.says),
+        _ => message.says.clone(),
+    }
+}
+
+/// Arrivals as a table.
+pub fn arrivals(arrivals: &[Arrival]) {
+    let row = |arrival: &Arrival| -> Vec<Cell> {
+        vec![
+            styled(DIM, clock(&arrival.received)),
+            cell(&arrival.id),
+            cell(&arrival.connection),
+            cell(&arrival.partner),
+            cell(&arrival.name),
+            styled(tone(&arrival.verdict), &arrival.verdict),
+            crate::ui::number(arrival.messages),
+            cell(&arrival.says),
+        ]
+    };
+    let rows: Vec<_> = arrivals.iter().map(row).collect();
+    table(&["RECEIVED", "ARRIVAL", "CAME BY", "PARTNER", "NAME", "VERDICT", "MESSAGES", "WHY"], &rows);
+}
+
+/// Orders as a table: one line an order, its milestones along it.
+pub fn orders(orders: &[Order]) {
+    let row = |order: &Order| -> Vec<Cell> {
+        let line: Vec<String> = order
+            .milestones
+            .iter()
+            .map(|milestone| match (&milestone.at, milestone.after_ms) {
+                (None, _) => format!("· {}", milestone.name),
+                (Some(_), None) => format!("● {}", milestone.name),
+                (Some(_), Some(ms)) => format!("─{}─ ● {}", short(ms), milestone.name),
+            })
+            .collect();
+        vec![
+            styled(DIM, clock(&order.begun)),
+            styled(BOLD, &order.key),
+            cell(&order.partner),
+            styled(tone(&order.state), &order.state),
+            cell(line.join(" ")),
+        ]
+    };
+    let rows: Vec<_> = orders.iter().map(row).collect();
+    table(&["BEGUN", "ORDER", "PARTNER", "STATE", "MILESTONES"], &rows);
+}
+
+fn short(ms: u64) -> String {
+    wirewatch_core::duration::short(std::time::Duration::from_millis(ms))
+}
+
+/// One order's milestones, one a line.
+pub fn order(order: &Order) {
+    let state = paint(tone(&order.state), &order.state);
+    anstream::println!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.course));
+    for milestone in &order.milestones {
+        let (dot, at) = match &milestone.at {
+            Some(at) if milestone.mark == "trouble" => (paint(BAD, "●"), exact(at)),
+            Some(at) => (paint(GOOD, "●"), exact(at)),
+            None => (paint(DIM, "○"), "still ahead".to_owned()),
+        };
+        let after = milestone.after_ms.map_or(String::new(), |ms| format!("after {}", short(ms)));
+        let times = if milestone.times > 1 { format!("{} times", milestone.times) } else { String::new() };
+        let message = milestone.message.clone().unwrap_or_default();
+        let line = format!("  {dot} {:<14} {at:<14} {after:<14} {times:<9} {}", milestone.name, paint(DIM, message));
+        anstream::println!("{}", line.trim_end());
+    }
+}
+
+/// A heading with a rule.
+fn heading(text: &str) {
+    anstream::println!("\n{}", paint(BOLD, text));
+}
+
+fn indented(text: &str, by: &str) {
+    for line in text.lines() {
+        anstream::println!("{by}{line}");
+    }
+}
+
+/// A message's whole story.
+pub fn story(story: &Story) {
+    let message = &story.message;
+    let state = paint(tone(&message.state), &message.state);
+    anstream::println!("{}  {}  {}  {state}", paint(BOLD, &message.key), message.id, message.flow);
+    if !message.result.is_empty() {
+        anstream::println!("in the target: {}", paint(BOLD, &message.result));
+    }
+    if !why(message).is_empty() {
+        anstream::println!("{}", paint(tone(&message.state), why(message)));
+    }
+    heading("Came from");
+    if let Some(from) = &story.from {
+        let by = if from.by.is_empty() { String::new() } else { format!(", handed in by {}", from.by) };
+        anstream::println!(
+            "  {}  {}  by {}{by}  {}",
+            clock(&from.received),
+            from.name,
+            from.connection,
+            paint(DIM, format!("arrival {}", from.id))
+        );
+    }
+    let facts: Vec<String> = ["partner", "interchange", "group", "set", "control", "to"]
+        .iter()
+        .filter_map(|name| story.meta.get(name)?.as_str().map(|value| format!("{name} {value}")))
+        .collect();
+    anstream::println!("  {}", paint(DIM, facts.join(", ")));
+    heading("Document");
+    document(&story.document);
+    for step in &story.steps {
+        one_step(step);
+    }
+    if !story.acts.is_empty() {
+        heading("Acts");
+        acts(&story.acts);
+    }
+    if !story.beside.is_empty() {
+        heading("From the same arrival");
+        for other in &story.beside {
+            let state = paint(tone(&other.state), format!("{:<9}", other.state));
+            anstream::println!("  {}  {state}  {:<16} {}  {}", other.id, other.flow, other.key, other.result);
+        }
+    }
+}
+
+fn document(document: &DocumentView) {
+    indented(&document.text, "  ");
+}
+
+fn one_step(step: &Step) {
+    heading(&format!("Step {} ({})", step.step, step.verb));
+    if let Some(after) = &step.after {
+        document(after);
+    }
+    if let Some(request) = &step.request {
+        anstream::println!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
+        if let Some(body) = &request.body {
+            indented(body, "    ");
+        }
+    }
+    for attempt in &step.attempts {
+        let status = if attempt.status == 0 { String::new() } else { format!(" {}", attempt.status) };
+        let due = attempt.due.as_deref().map_or(String::new(), |due| format!(", next after {}", span(&attempt.at, Some(due))));
+        let then = paint(tone(&attempt.then), &attempt.then);
+        anstream::println!("  try {} at {}:{status} {then} {}{due}", attempt.number, exact(&attempt.at), attempt.says);
+        if let Some(answer) = &attempt.answer {
+            indented(answer, "    ");
+        }
+    }
+}
+
+/// Acts, one a line.
+pub fn acts(acts: &[ActView]) {
+    for act in acts {
+        let why = if act.why.is_empty() { String::new() } else { format!(": {}", act.why) };
+        anstream::println!("  {}  {} by {}{why}", clock(&act.at), act.act, act.by);
+    }
+}
+
+/// An arrival with all that belongs to it.
+pub fn arrival(story: &ArrivalStory) {
+    let arrival = &story.arrival;
+    let verdict = paint(tone(&arrival.verdict), &arrival.verdict);
+    anstream::println!("{}  arrival {}  by {}  {verdict}", paint(BOLD, &arrival.name), arrival.id, arrival.connection);
+    if !arrival.says.is_empty() {
+        anstream::println!("{}", paint(tone(&arrival.verdict), &arrival.says));
+    }
+    let by = if arrival.by.is_empty() { String::new() } else { format!(", handed in by {}", arrival.by) };
+    anstream::println!("{}", paint(DIM, format!("{} bytes, received {}{by}", arrival.size, clock(&arrival.received))));
+    heading("Bytes");
+    let text: String = story.text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { '·' } else { c }).collect();
+    for line in text.lines().take(40) {
+        anstream::println!("  {}", crate::ui::shorten(line, 160));
+    }
+    if story.text.lines().count() > 40 {
+        anstream::println!("  {}", paint(DIM, "… more"));
+    }
+    if !story.ledger.is_empty() {
+        heading("Ledger");
+        for entry in &story.ledger {
+            let answers = if entry.answers.is_empty() { String::new() } else { format!("answers {}", entry.answers) };
+            let message = entry.message.clone().unwrap_or_default();
+            let line = format!(
+                "  {:<3}  {}  {} to {}  {answers} {}",
+                entry.direction,
+                entry.control,
+                entry.sender,
+                entry.receiver,
+                paint(DIM, message)
+            );
+            anstream::println!("{}", line.trim_end());
+        }
+    }
+    if !story.acts.is_empty() {
+        heading("Acts");
+        acts(&story.acts);
+    }
+    if !story.messages.is_empty() {
+        heading("Became");
+        messages(&story.messages);
+    }
+}

@@ -1,0 +1,170 @@
+//! Everything a person reads on a terminal: colours, columns, times. Colour stands beside words, never alone.
+
+use anstyle::{AnsiColor, Style};
+use jiff::{Timestamp, tz::TimeZone};
+use serde::Serialize;
+use std::fmt::Write as _;
+use wirewatch_core::{Finding, Severity};
+
+pub const PLAIN: Style = Style::new();
+pub const DIM: Style = Style::new().dimmed();
+pub const BOLD: Style = Style::new().bold();
+pub const GOOD: Style = AnsiColor::Green.on_default();
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+pub const WAIT: Style = AnsiColor::Yellow.on_default();
+pub const MOVE: Style = AnsiColor::Cyan.on_default();
+
+/// The colour of a state, verdict or mark.
+pub fn tone(word: &str) -> Style {
+    match word {
+        "done" | "taken" | "ended" | "free" | "ends" => GOOD,
+        "aside" | "refused" | "trouble" | "held" => BAD,
+        "retrying" | "waiting" | "again" | "repeat" => WAIT,
+        "moving" | "unfolding" | "open" | "begins" => MOVE,
+        "discarded" | "skipped" => DIM,
+        _ => PLAIN,
+    }
+}
+
+/// Text in a style.
+pub fn paint(style: Style, text: impl AsRef<str>) -> String {
+    format!("{}{}{}", style.render(), text.as_ref(), style.render_reset())
+}
+
+/// Writes JSON for programs.
+pub fn json(value: &impl Serialize) {
+    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+}
+
+/// A moment as the clock on the wall shows it: today the time alone, otherwise with its day.
+pub fn clock(at: &str) -> String {
+    let Ok(at) = at.parse::<Timestamp>() else { return String::new() };
+    let zone = TimeZone::system();
+    let (at, now) = (at.to_zoned(zone.clone()), Timestamp::now().to_zoned(zone));
+    if at.date() == now.date() { at.strftime("%H:%M:%S").to_string() } else { at.strftime("%d %b %H:%M").to_string() }
+}
+
+/// As [`clock`], with thousandths.
+pub fn exact(at: &str) -> String {
+    let Ok(at) = at.parse::<Timestamp>() else { return String::new() };
+    at.to_zoned(TimeZone::system()).strftime("%H:%M:%S%.3f").to_string()
+}
+
+/// How long from one moment to another, or to now.
+pub fn span(from: &str, to: Option<&str>) -> String {
+    let Ok(from) = from.parse::<Timestamp>() else { return String::new() };
+    let to = to.map_or_else(|| Ok(Timestamp::now()), str::parse).unwrap_or(from);
+    let ms = (to.as_millisecond() - from.as_millisecond()).max(0);
+    wirewatch_core::duration::short(std::time::Duration::from_millis(ms as u64))
+}
+
+/// A cell of a table.
+pub struct Cell {
+    text: String,
+    style: Style,
+    right: bool,
+}
+
+/// A plain cell.
+pub fn cell(text: impl Into<String>) -> Cell {
+    Cell { text: text.into(), style: PLAIN, right: false }
+}
+
+/// A cell in a style.
+pub fn styled(style: Style, text: impl Into<String>) -> Cell {
+    Cell { text: text.into(), style, right: false }
+}
+
+/// A number: to the right.
+pub fn number(text: impl ToString) -> Cell {
+    Cell { text: text.to_string(), style: PLAIN, right: true }
+}
+
+/// Prints rows in aligned columns under dim headings. The last column takes what room is left and is cut there.
+pub fn table(headings: &[&str], rows: &[Vec<Cell>]) {
+    let columns = headings.len();
+    let width = |column: usize| {
+        let cells = rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.text.chars().count());
+        cells.chain([headings[column].chars().count()]).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let used: usize = widths[..columns - 1].iter().map(|width| width + 2).sum();
+    let room = terminal_width().map_or(usize::MAX, |all| all.saturating_sub(used).max(20));
+    let mut text = String::new();
+    let heads: Vec<Cell> = headings.iter().map(|heading| styled(DIM, *heading)).collect();
+    for row in std::iter::once(&heads).chain(rows) {
+        let mut line = String::new();
+        for (column, cell) in row.iter().enumerate() {
+            let last = column + 1 == columns;
+            let shown = if last { shorten(&cell.text, room) } else { cell.text.clone() };
+            let fill = " ".repeat(if last { 0 } else { widths[column] - shown.chars().count() });
+            let painted = paint(cell.style, &shown);
+            let _ = if cell.right { write!(line, "{fill}{painted}") } else { write!(line, "{painted}{fill}") };
+            line.push_str(if last { "" } else { "  " });
+        }
+        text.push_str(line.trim_end());
+        text.push('\n');
+    }
+    anstream::print!("{text}");
+}
+
+/// Cut to `room` characters on one line.
+pub fn shorten(text: &str, room: usize) -> String {
+    let line = text.lines().next().unwrap_or_default();
+    if line.chars().count() <= room {
+        line.to_owned()
+    } else {
+        line.chars().take(room.saturating_sub(1)).chain(['…']).collect()
+    }
+}
+
+/// Columns of the terminal; `None` when output goes elsewhere.
+pub fn terminal_width() -> Option<usize> {
+    use std::io::IsTerminal;
+    if !std::io::stdout().is_terminal() {
+        return None;
+    }
+    std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok()).or_else(|| {
+        rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|size| usize::from(size.ws_col)).filter(|columns| *columns > 0)
+    })
+}
+
+/// Shows findings with the place underlined, on standard error.
+pub fn findings(findings: &[Finding]) {
+    for finding in findings {
+        let (style, word) = match finding.severity {
+            Severity::Error => (BAD, "error"),
+            Severity::Warning => (WAIT, "warning"),
+        };
+        let place = format!("{}:{}:{}", finding.file, finding.line, finding.column);
+        let gutter = " ".repeat(finding.line.to_string().len());
+        let indent = " ".repeat(finding.column.saturating_sub(1) as usize);
+        let mark = paint(style, "^".repeat(finding.length as usize));
+        anstream::eprintln!("{}  {}  {}", paint(style, word), paint(BOLD, place), paint(DIM, &finding.code));
+        if !finding.source.is_empty() {
+            anstream::eprintln!("  {} {}", paint(DIM, format!("{} │", finding.line)), finding.source);
+            anstream::eprintln!("  {} {indent}{mark}", paint(DIM, format!("{gutter} │")));
+        }
+        anstream::eprintln!("  {}", finding.says);
+        if let Some(help) = &finding.help {
+            anstream::eprintln!("  {} {help}", paint(GOOD, "→"));
+        }
+        anstream::eprintln!();
+    }
+}
+
+/// `1 message`, `2 messages`.
+pub fn count(n: usize, one: &str) -> String {
+    if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_lines_are_cut_and_short_ones_are_not() {
+        assert_eq!(shorten("abcdef", 4), "abc…");
+        assert_eq!(shorten("abcd\nrest", 4), "abcd");
+    }
+}

@@ -1,0 +1,316 @@
+//! The engine: one task with the dispatcher, one that commits in groups, one that unfolds; the rest is performed aside.
+
+use crate::dispatcher::{Dispatcher, Entered, Out, Settings};
+use crate::enter::{Broken, enter};
+use crate::journal::{Down, Journal, Op, OpResult};
+use crate::links::Links;
+use crate::releases::Releases;
+use crate::take::{Source, Taking};
+use crate::unfold::{self, retrying};
+use crate::writer::{self, Submitted, Tell};
+use crate::{Clock, HeldState};
+use std::sync::Arc;
+use tokio::sync::{mpsc, oneshot, watch};
+use wirewatch_core::act::Act;
+use wirewatch_core::machine::{ActRefused, Outcome};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+
+/// A running engine. Cloning shares it; it ends when its runtime does.
+pub struct Engine<J, L, C> {
+    shared: Arc<Shared<J, L, C>>,
+}
+
+impl<J, L, C> Clone for Engine<J, L, C> {
+    fn clone(&self) -> Self {
+        Self { shared: self.shared.clone() }
+    }
+}
+
+impl<J, L, C> std::fmt::Debug for Engine<J, L, C> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Engine").finish_non_exhaustive()
+    }
+}
+
+/// A connection that is held, with the messages that wait for it.
+#[derive(Debug, Clone)]
+pub struct Held {
+    pub connection: String,
+    pub state: HeldState,
+    pub waiting: usize,
+}
+
+/// An act that was not carried out.
+#[derive(Debug, thiserror::Error)]
+pub enum ActError {
+    #[error(transparent)]
+    Refused(#[from] ActRefused),
+    /// An effect or a commit is under way: nothing may change beneath it.
+    #[error("the message is being worked on at this moment; try again in a second")]
+    Busy,
+    #[error("there is no message {0}")]
+    Unknown(MessageId),
+    #[error("the message cannot be run again: {0}")]
+    Broken(String),
+    #[error(transparent)]
+    Down(#[from] Down),
+}
+
+/// What the tasks of an engine share.
+pub(crate) struct Shared<J, L, C> {
+    pub journal: Arc<J>,
+    pub links: Arc<L>,
+    pub clock: C,
+    pub releases: Releases,
+    inputs: mpsc::UnboundedSender<Input>,
+    submitted: mpsc::UnboundedSender<Submitted>,
+    arrivals: mpsc::UnboundedSender<ArrivalId>,
+    room: watch::Receiver<bool>,
+}
+
+enum Input {
+    Enter(Vec<Result<Entered, Broken>>),
+    Loaded(Vec<Result<Entered, Broken>>),
+    Committed(Vec<(MessageId, OpResult)>),
+    Outcome(MessageId, Outcome),
+    Act { id: MessageId, entered: Option<Entered>, act: Act, by: String, why: String, reply: oneshot::Sender<Acted> },
+    Surroundings(Arc<Workspace>),
+    LookNow(String),
+    Held(oneshot::Sender<Vec<Held>>),
+}
+
+enum Acted {
+    Done,
+    NeedsLoading,
+    Busy,
+    Refused(ActRefused),
+}
+
+impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
+    /// Takes up what is unfinished and starts working.
+    ///
+    /// # Errors
+    /// [`Down`] when the journal cannot be read; nothing runs then.
+    pub async fn start(journal: Arc<J>, links: Arc<L>, clock: C, releases: Releases, settings: Settings) -> Result<Self, Down> {
+        let (inputs, input) = mpsc::unbounded_channel();
+        let (submitted, to_commit) = mpsc::unbounded_channel();
+        let (arrivals, to_unfold) = mpsc::unbounded_channel();
+        let (room_out, room) = watch::channel(true);
+        let mut dispatcher = Dispatcher::new(settings, releases.current().1);
+        recover(&*journal, &mut dispatcher, clock.now()).await?;
+        for row in journal.unfoldings().await? {
+            let _ = arrivals.send(row.arrival);
+        }
+        let shared = Arc::new(Shared { journal: journal.clone(), links, clock, releases, inputs, submitted, arrivals, room });
+        let back = shared.inputs.clone();
+        tokio::spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
+        tokio::spawn(unfold::run(shared.clone(), to_unfold));
+        tokio::spawn(run(shared.clone(), dispatcher, input, room_out));
+        Ok(Self { shared })
+    }
+
+    /// Begins to take an arrival into custody.
+    #[must_use]
+    pub fn take(&self, source: Source) -> Taking<J, L, C> {
+        Taking::new(self.shared.clone(), source)
+    }
+
+    /// Carries out a person's act on a message; committed when this returns or shortly after.
+    ///
+    /// # Errors
+    /// [`ActError`]; nothing has changed then.
+    pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str) -> Result<(), ActError> {
+        let mut entered = None;
+        loop {
+            let (reply, answer) = oneshot::channel();
+            let (by, why) = (by.to_owned(), why.to_owned());
+            let input = Input::Act { id, entered: entered.take(), act: act.clone(), by, why, reply };
+            let _ = self.shared.inputs.send(input);
+            match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
+                Acted::Done => return Ok(()),
+                Acted::Busy => return Err(ActError::Busy),
+                Acted::Refused(refused) => return Err(refused.into()),
+                Acted::NeedsLoading => {
+                    let stored = self.shared.journal.load(&[id]).await?.pop().ok_or(ActError::Unknown(id))?;
+                    let loaded = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
+                    entered = Some(loaded.map_err(|broken| ActError::Broken(broken.says))?);
+                }
+            }
+        }
+    }
+
+    /// A new release: messages that come from now on run its logic, and its connections apply to all.
+    pub fn release(&self, no: i64, workspace: Arc<Workspace>) {
+        self.shared.releases.replace(no, workspace.clone());
+        let _ = self.shared.inputs.send(Input::Surroundings(workspace));
+    }
+
+    /// The releases.
+    #[must_use]
+    pub fn releases(&self) -> &Releases {
+        &self.shared.releases
+    }
+
+    /// Lets the next message look whether a held connection is of use again.
+    pub fn look_now(&self, connection: &str) {
+        let _ = self.shared.inputs.send(Input::LookNow(connection.to_owned()));
+    }
+
+    /// The connections that are held.
+    pub async fn held(&self) -> Vec<Held> {
+        let (reply, answer) = oneshot::channel();
+        let _ = self.shared.inputs.send(Input::Held(reply));
+        answer.await.unwrap_or_default()
+    }
+
+    /// A fresh id.
+    #[must_use]
+    pub fn mint(&self) -> Id {
+        self.shared.journal.mint(self.shared.clock.now())
+    }
+}
+
+impl<J, L, C> Shared<J, L, C> {
+    pub fn submit(&self, op: Op, tell: Tell) {
+        let _ = self.submitted.send(Submitted { op, tell });
+    }
+
+    pub fn enter(&self, entered: Vec<Result<Entered, Broken>>) {
+        if !entered.is_empty() {
+            let _ = self.inputs.send(Input::Enter(entered));
+        }
+    }
+
+    pub fn unfold(&self, arrival: ArrivalId) {
+        let _ = self.arrivals.send(arrival);
+    }
+
+    /// Ends when the dispatcher has room for more messages.
+    pub async fn room(&self) {
+        let _ = self.room.clone().wait_for(|room| *room).await;
+    }
+}
+
+async fn recover<J: Journal>(journal: &J, dispatcher: &mut Dispatcher, now: Timestamp) -> Result<(), Down> {
+    for (connection, says, since) in journal.holds().await? {
+        dispatcher.restore_hold(&connection, says, since, now);
+    }
+    let mut after = Id(0);
+    loop {
+        let found = journal.unfinished(after, 5000).await?;
+        let Some(last) = found.last() else { return Ok(()) };
+        after = last.id;
+        for one in &found {
+            dispatcher.recover(one, now);
+        }
+    }
+}
+
+async fn run<J: Journal, L: Links, C: Clock + Clone>(
+    shared: Arc<Shared<J, L, C>>,
+    mut dispatcher: Dispatcher,
+    mut input: mpsc::UnboundedReceiver<Input>,
+    room: watch::Sender<bool>,
+) {
+    let mut batch = Vec::new();
+    loop {
+        carry_out(&shared, &mut dispatcher);
+        room.send_if_modified(|known| std::mem::replace(known, dispatcher.has_room()) != dispatcher.has_room());
+        let deadline = dispatcher.deadline();
+        let wake = async {
+            match deadline {
+                Some(at) => shared.clock.until(at).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            biased;
+            got = input.recv_many(&mut batch, 256) => if got == 0 { return },
+            () = wake => dispatcher.tick(shared.clock.now()),
+        }
+        for input in batch.drain(..) {
+            handle(&mut dispatcher, input, shared.clock.now());
+        }
+    }
+}
+
+fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
+    match input {
+        Input::Enter(all) => {
+            for one in all {
+                match one {
+                    Ok(entered) => dispatcher.enter(entered, now),
+                    Err(broken) => dispatcher.broken_at_birth(broken.origin, broken.says, now),
+                }
+            }
+        }
+        Input::Loaded(all) => {
+            for one in all {
+                match one {
+                    Ok(entered) => dispatcher.loaded(entered, now),
+                    Err(broken) => dispatcher.broken(broken.origin, broken.logged, broken.says, now),
+                }
+            }
+        }
+        Input::Committed(all) => {
+            for (id, result) in all {
+                match result {
+                    OpResult::Committed => dispatcher.committed(id, now),
+                    OpResult::Refused(says) => dispatcher.refused(id, &says, now),
+                }
+            }
+        }
+        Input::Outcome(id, outcome) => dispatcher.outcome(id, outcome, now),
+        Input::Act { id, entered, act, by, why, reply } => {
+            let acted = if entered.is_none() && !dispatcher.has(id) {
+                Acted::NeedsLoading
+            } else {
+                match dispatcher.act(id, entered, act, &by, &why, now) {
+                    Ok(()) => Acted::Done,
+                    Err(None) => Acted::Busy,
+                    Err(Some(refused)) => Acted::Refused(refused),
+                }
+            };
+            let _ = reply.send(acted);
+        }
+        Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
+        Input::LookNow(connection) => dispatcher.look_now(&connection, now),
+        Input::Held(reply) => {
+            let held = dispatcher.held().map(|(connection, state, waiting)| Held {
+                connection: connection.to_owned(),
+                state: state.clone(),
+                waiting,
+            });
+            let _ = reply.send(held.collect());
+        }
+    }
+}
+
+fn carry_out<J: Journal, L: Links, C: Clock + Clone>(shared: &Arc<Shared<J, L, C>>, dispatcher: &mut Dispatcher) {
+    let mut to_load = Vec::new();
+    while let Some(out) = dispatcher.poll() {
+        match out {
+            Out::Commit(id, op) => shared.submit(op, id.map_or(Tell::Nobody, Tell::Dispatcher)),
+            Out::Perform { id, connection, work } => {
+                let shared = shared.clone();
+                tokio::spawn(async move {
+                    let outcome = shared.links.perform(&connection, &work).await;
+                    let _ = shared.inputs.send(Input::Outcome(id, outcome));
+                });
+            }
+            Out::Load(id) => to_load.push(id),
+        }
+    }
+    for ids in to_load.chunks(256) {
+        let (shared, ids) = (shared.clone(), ids.to_vec());
+        tokio::spawn(async move {
+            let stored = retrying(|| shared.journal.load(&ids)).await;
+            let mut loaded = Vec::with_capacity(stored.len());
+            for one in stored {
+                loaded.push(retrying(|| enter(one.clone(), &shared.releases, &*shared.journal)).await);
+            }
+            let _ = shared.inputs.send(Input::Loaded(loaded));
+        });
+    }
+}

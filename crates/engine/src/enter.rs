@@ -1,0 +1,41 @@
+//! From a message as kept to one that can run.
+
+use crate::dispatcher::Entered;
+use crate::journal::{Down, Journal, Stored};
+use crate::releases::Releases;
+use std::sync::Arc;
+use wirewatch_core::Document;
+use wirewatch_core::machine::{Logic, Machine, Origin};
+
+/// A message that cannot run: its log does not fit its logic, or its document cannot be read.
+#[derive(Debug)]
+pub struct Broken {
+    pub origin: Arc<Origin>,
+    pub logged: u32,
+    pub says: String,
+}
+
+/// Makes the machine of a stored message: begun, or rebuilt from its log.
+pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J) -> Result<Result<Entered, Broken>, Down> {
+    let Stored { origin, document, log } = stored;
+    let logged = log.len() as u32;
+    let broken = |says: String| Broken { origin: origin.clone(), logged, says };
+    let Some(workspace) = releases.get(origin.release, journal).await? else {
+        return Ok(Err(broken(format!("release {} is not in the journal", origin.release))));
+    };
+    let Some(logic) = Logic::of(&workspace, &origin.flow) else {
+        return Ok(Err(broken(format!("release {} has no flow `{}`", origin.release, origin.flow))));
+    };
+    let document = match Document::read(&origin.form, &document) {
+        Ok(document) => document,
+        Err(unreadable) => return Ok(Err(broken(unreadable.to_string()))),
+    };
+    if log.is_empty() {
+        let (machine, turn) = Machine::begin(logic, origin.clone(), document);
+        return Ok(Ok(Entered { machine, began: Some(turn), logged }));
+    }
+    Ok(match Machine::rebuild(logic, origin.clone(), document, &log, false) {
+        Ok(machine) => Ok(Entered { machine, began: None, logged }),
+        Err(diverged) => Err(broken(diverged.to_string())),
+    })
+}

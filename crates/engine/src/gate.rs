@@ -1,0 +1,217 @@
+//! The gate before a connection: how many effects at a time, held while it is of no use, opened slowly again.
+//!
+//! ```text
+//!        outcome held                    probe time: one message passes
+//! open ───────────────▶ held(wait) ────────────────────────────────────▶ probing
+//!  ▲                        ▲  held again: wait doubles                     │
+//!  └────────────────────────┴───────────────────────────────────────────────┘ any other outcome: open, window 1
+//! ```
+
+use std::collections::VecDeque;
+use std::time::Duration;
+use wirewatch_core::{MessageId, Timestamp};
+
+const FIRST_PROBE: Duration = Duration::from_millis(500);
+const LONGEST_PROBE: Duration = Duration::from_secs(15);
+
+/// A connection that is held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldState {
+    pub since: Timestamp,
+    pub says: String,
+    /// When the next message is let through to see.
+    pub probe_at: Timestamp,
+}
+
+/// One connection's gate.
+#[derive(Debug)]
+pub struct Gate {
+    limit: u32,
+    /// Effects at a time just now: opened one by one after a hold.
+    window: u32,
+    in_flight: u32,
+    waiting: VecDeque<MessageId>,
+    held: Option<HeldState>,
+    wait: Duration,
+    probing: bool,
+    /// Those waiting have been dropped from memory since the hold began.
+    swept: bool,
+}
+
+/// What an outcome did to a gate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moved {
+    Nothing,
+    Held,
+    Freed,
+}
+
+impl Gate {
+    /// An open gate.
+    #[must_use]
+    pub fn new(limit: u32) -> Self {
+        Self {
+            limit,
+            window: limit,
+            in_flight: 0,
+            waiting: VecDeque::new(),
+            held: None,
+            wait: FIRST_PROBE,
+            probing: false,
+            swept: false,
+        }
+    }
+
+    /// Follows a changed limit.
+    pub fn set_limit(&mut self, limit: u32) {
+        self.window = if self.window == self.limit { limit } else { self.window.min(limit) };
+        self.limit = limit;
+    }
+
+    /// The hold, if there is one.
+    #[must_use]
+    pub fn held(&self) -> Option<&HeldState> {
+        self.held.as_ref()
+    }
+
+    /// Messages waiting before the gate.
+    #[must_use]
+    pub fn waiting(&self) -> usize {
+        self.waiting.len()
+    }
+
+    /// Takes up a hold that was there before a restart: the next message looks at once.
+    pub fn restore(&mut self, since: Timestamp, says: String, now: Timestamp) {
+        self.held = Some(HeldState { since, says, probe_at: now });
+    }
+
+    /// Those waiting, once after the connection has been held for `keep`: they may leave memory.
+    pub fn sweep(&mut self, keep: Duration, now: Timestamp) -> Vec<MessageId> {
+        match &self.held {
+            Some(held) if !self.swept && now.since(held.since) >= keep => {
+                self.swept = true;
+                self.waiting.iter().copied().collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// A message wants through. `first` puts it before the others: it has waited longest.
+    pub fn queue(&mut self, id: MessageId, first: bool) {
+        if first { self.waiting.push_front(id) } else { self.waiting.push_back(id) }
+    }
+
+    /// A message no longer wants through.
+    pub fn forget(&mut self, id: MessageId) {
+        self.waiting.retain(|other| *other != id);
+    }
+
+    /// The next message that may pass now; call until `None`.
+    pub fn pass(&mut self, now: Timestamp) -> Option<MessageId> {
+        match &self.held {
+            Some(held) => {
+                if self.probing || held.probe_at > now {
+                    return None;
+                }
+                let id = self.waiting.pop_front()?;
+                self.probing = true;
+                self.in_flight += 1;
+                Some(id)
+            }
+            None if self.in_flight < self.window => {
+                let id = self.waiting.pop_front()?;
+                self.in_flight += 1;
+                Some(id)
+            }
+            None => None,
+        }
+    }
+
+    /// When to look again without any event, if ever.
+    #[must_use]
+    pub fn deadline(&self, keep: Duration) -> Option<Timestamp> {
+        let held = self.held.as_ref().filter(|_| !self.waiting.is_empty())?;
+        let probe = (!self.probing).then_some(held.probe_at);
+        let sweep = (!self.swept).then(|| held.since.after(keep));
+        probe.into_iter().chain(sweep).min()
+    }
+
+    /// A message that passed is back. `held` is the word of a connection that is of no use.
+    pub fn back(&mut self, held: Option<&str>, now: Timestamp) -> Moved {
+        self.in_flight = self.in_flight.saturating_sub(1);
+        match (held, &mut self.held) {
+            (Some(says), None) => {
+                self.wait = FIRST_PROBE;
+                self.held = Some(HeldState { since: now, says: says.to_owned(), probe_at: now.after(self.wait) });
+                self.probing = false;
+                self.swept = false;
+                Moved::Held
+            }
+            (Some(says), Some(known)) => {
+                // Those under way when the hold began come back too; only the probe moves the next look.
+                if self.probing {
+                    self.wait = (self.wait * 2).min(LONGEST_PROBE);
+                    known.probe_at = now.after(self.wait);
+                    known.says = says.to_owned();
+                    self.probing = false;
+                }
+                Moved::Nothing
+            }
+            (None, Some(_)) => {
+                self.held = None;
+                self.probing = false;
+                self.window = 1;
+                Moved::Freed
+            }
+            (None, None) => {
+                self.window = (self.window + 1).min(self.limit);
+                Moved::Nothing
+            }
+        }
+    }
+
+    /// A message that passed did nothing at the connection after all.
+    pub fn unused(&mut self) {
+        self.in_flight = self.in_flight.saturating_sub(1);
+        self.probing = false;
+    }
+
+    /// A person frees the connection: the next message looks at once.
+    pub fn look_now(&mut self, now: Timestamp) {
+        if let Some(held) = &mut self.held {
+            held.probe_at = now;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wirewatch_core::Id;
+
+    fn at(ms: i64) -> Timestamp {
+        Timestamp::from_millis(ms)
+    }
+
+    #[test]
+    fn a_held_gate_lets_one_look_and_opens_one_by_one() {
+        let mut gate = Gate::new(4);
+        (1..=9).for_each(|id| gate.queue(Id(id), false));
+        let first: Vec<_> = std::iter::from_fn(|| gate.pass(at(0))).collect();
+        assert_eq!(first, [Id(1), Id(2), Id(3), Id(4)]);
+        assert_eq!(gate.back(Some("refused"), at(1)), Moved::Held);
+        for _ in 0..3 {
+            assert_eq!(gate.back(Some("refused"), at(2)), Moved::Nothing);
+        }
+        assert_eq!(gate.pass(at(400)), None, "held");
+        assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(501)));
+        assert_eq!((gate.pass(at(501)), gate.pass(at(501))), (Some(Id(5)), None), "one looks");
+        assert_eq!(gate.back(Some("refused"), at(502)), Moved::Nothing);
+        assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(1502)), "the wait doubled");
+        assert_eq!(gate.pass(at(1502)), Some(Id(6)));
+        assert_eq!(gate.back(None, at(1503)), Moved::Freed);
+        assert_eq!((gate.pass(at(1503)), gate.pass(at(1503))), (Some(Id(7)), None), "opened by one");
+        gate.back(None, at(1504));
+        assert_eq!((gate.pass(at(1504)), gate.pass(at(1504)), gate.pass(at(1504))), (Some(Id(8)), Some(Id(9)), None));
+    }
+}

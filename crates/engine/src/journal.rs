@@ -1,0 +1,207 @@
+//! What the engine asks of the place where everything is kept.
+
+use std::future::Future;
+use std::ops::Range;
+use std::sync::Arc;
+use wirewatch_core::course::Fact;
+use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
+use wirewatch_core::machine::{LogEntry, Origin, Passed, State};
+use wirewatch_core::reason::Reason;
+use wirewatch_core::workspace::Files;
+use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
+
+/// The journal cannot be reached at present; nothing was changed, or what was changed is found by trying again.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the journal cannot be reached: {0}")]
+pub struct Down(pub String);
+
+/// One thing to commit. Ops of one group are committed together or not at all.
+#[derive(Debug, Clone)]
+pub enum Op {
+    Change(Box<Change>),
+    Unfold(Box<Unfold>),
+    /// A connection is held, or free again when `says` is `None`.
+    Hold {
+        connection: String,
+        says: Option<String>,
+        at: Timestamp,
+    },
+}
+
+/// What one turn of one message changes.
+#[derive(Debug, Clone)]
+pub struct Change {
+    pub origin: Arc<Origin>,
+    /// A log entry with its number in the message's log, from 0.
+    pub entry: Option<(u32, LogEntry)>,
+    pub state: State,
+    /// The step it is at.
+    pub step: String,
+    pub tries: u16,
+    pub due: Option<Timestamp>,
+    /// The connection it waits for; empty when none.
+    pub waits_for: String,
+    pub reason: Option<Reason>,
+    /// Why it was skipped; empty otherwise.
+    pub says: String,
+    pub key: String,
+    pub result: String,
+    pub order_key: String,
+    pub passed: Vec<Passed>,
+    pub facts: Vec<Fact>,
+    pub at: Timestamp,
+    /// How long the effect took, in microseconds; 0 when there was none.
+    pub took: u64,
+    /// The message had ended before: it is put among the unfinished again.
+    pub reopened: bool,
+}
+
+/// A batch of messages that an arrival becomes.
+#[derive(Debug, Clone)]
+pub struct Unfold {
+    pub arrival: ArrivalId,
+    /// Messages made before and after this batch.
+    pub from: u32,
+    pub to: u32,
+    /// The last batch: the arrival is `taken` now.
+    pub last: bool,
+    pub messages: Vec<NewMessage>,
+    pub at: Timestamp,
+}
+
+/// A message that comes to be.
+#[derive(Debug, Clone)]
+pub struct NewMessage {
+    pub origin: Arc<Origin>,
+    pub key: String,
+    pub order_key: String,
+    pub facts: Vec<Fact>,
+}
+
+/// What became of one op of a group.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OpResult {
+    Committed,
+    /// This op alone cannot be stored, and never will be.
+    Refused(String),
+}
+
+/// A message as kept: enough to go on with it.
+#[derive(Debug, Clone)]
+pub struct Stored {
+    pub origin: Arc<Origin>,
+    pub document: Vec<u8>,
+    pub log: Vec<LogEntry>,
+}
+
+/// An unfinished message found at the start.
+#[derive(Debug, Clone)]
+pub struct Recovered {
+    pub id: MessageId,
+    pub flow: String,
+    pub order_key: String,
+    pub state: State,
+    pub due: Option<Timestamp>,
+}
+
+/// What came in and is about to be taken into custody.
+#[derive(Debug, Clone)]
+pub struct Incoming {
+    pub id: ArrivalId,
+    /// The connection it came by.
+    pub connection: String,
+    /// File name, or what a person called it.
+    pub name: String,
+    /// Tells our own unfinished archiving from a repeat; empty when there is no such thing.
+    pub fingerprint: String,
+    pub body: IncomingBody,
+    pub size: u64,
+    pub digest: Digest,
+    pub received: Timestamp,
+    /// The person who handed it in; empty when it came by itself.
+    pub by: String,
+}
+
+/// Where the bytes are.
+#[derive(Debug, Clone)]
+pub enum IncomingBody {
+    /// Here; stored with the arrival.
+    Whole(Vec<u8>),
+    /// Stored before, piece by piece, under the arrival's id.
+    Stored,
+}
+
+/// What was taken.
+#[derive(Debug, Clone)]
+pub enum Taken {
+    /// New in the journal.
+    Now {
+        verdict: Verdict,
+        says: String,
+        partner: String,
+        /// Messages made in the same commit: sealed acknowledgments.
+        messages: Vec<Stored>,
+        unfolding: bool,
+    },
+    /// The same file was taken before and only its archiving is left.
+    Before(ArrivalId),
+}
+
+/// A durable unfolding with its cursor.
+#[derive(Debug, Clone)]
+pub struct UnfoldRow {
+    pub arrival: ArrivalId,
+    pub release: i64,
+    pub unfolding: Unfolding,
+    pub cursor: u32,
+}
+
+/// Decides on an arrival, given what the ledger knows of its interchanges.
+pub type Decide = Arc<dyn Fn(&[Known]) -> Decision + Send + Sync>;
+
+/// Keeps everything. Every method may be called again after [`Down`].
+pub trait Journal: Send + Sync + 'static {
+    /// Commits group `no` of this process. The results stand in the order of `ops`.
+    ///
+    /// After [`Down`] the same group is given again under the same number: when the first commit did
+    /// succeed and only its answer was lost, nothing is written twice.
+    fn commit(&self, no: u64, ops: &[Op]) -> impl Future<Output = Result<Vec<OpResult>, Down>> + Send;
+
+    /// Takes an arrival into custody: body, ledger, sealed acknowledgments and verdict in one commit.
+    ///
+    /// `keys` are looked up in the ledger; `decide` is called with what was found, inside the same transaction.
+    fn take(
+        &self,
+        release: i64,
+        incoming: Incoming,
+        keys: Vec<(LedgerKey, Digest)>,
+        decide: Decide,
+    ) -> impl Future<Output = Result<Taken, Down>> + Send;
+
+    /// Stores a piece of a body ahead of its arrival.
+    fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;
+
+    /// A range of a stored body.
+    fn body(&self, id: Id, range: Range<u64>) -> impl Future<Output = Result<Vec<u8>, Down>> + Send;
+
+    /// Messages with document and log, in any order; ids that are not there are left out.
+    fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;
+
+    /// Unfinished messages behind `after`, by id, at most `limit`.
+    fn unfinished(&self, after: MessageId, limit: u32) -> impl Future<Output = Result<Vec<Recovered>, Down>> + Send;
+
+    /// Unfoldings that are not done.
+    fn unfoldings(&self) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
+
+    /// One unfolding that is not done.
+    fn unfolding(&self, arrival: ArrivalId) -> impl Future<Output = Result<Option<UnfoldRow>, Down>> + Send;
+
+    /// Connections that are held, with the words.
+    fn holds(&self) -> impl Future<Output = Result<Vec<(String, String, Timestamp)>, Down>> + Send;
+
+    /// The files of a release.
+    fn release(&self, no: i64) -> impl Future<Output = Result<Option<Files>, Down>> + Send;
+
+    /// A fresh id.
+    fn mint(&self, now: Timestamp) -> Id;
+}

@@ -1,0 +1,58 @@
+//! The releases whose logic messages run, and the current one.
+
+use crate::journal::{Down, Journal};
+use std::collections::HashMap;
+use std::sync::{Arc, RwLock};
+use wirewatch_core::workspace::Workspace;
+
+/// Releases in memory. Older ones are read again from the journal when a message still runs them.
+#[derive(Debug)]
+pub struct Releases {
+    inner: RwLock<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    current: (i64, Arc<Workspace>),
+    older: HashMap<i64, Arc<Workspace>>,
+}
+
+impl Releases {
+    /// Begins with the current release.
+    #[must_use]
+    pub fn new(no: i64, workspace: Arc<Workspace>) -> Self {
+        Self { inner: RwLock::new(Inner { current: (no, workspace), older: HashMap::new() }) }
+    }
+
+    /// The current release and its number.
+    #[must_use]
+    pub fn current(&self) -> (i64, Arc<Workspace>) {
+        self.inner.read().expect("no holder panics").current.clone()
+    }
+
+    /// A new release takes over.
+    pub fn replace(&self, no: i64, workspace: Arc<Workspace>) {
+        let mut inner = self.inner.write().expect("no holder panics");
+        let (old, before) = std::mem::replace(&mut inner.current, (no, workspace));
+        inner.older.insert(old, before);
+    }
+
+    /// A release by number; `None` when it is not in the journal or can no longer be read.
+    pub async fn get<J: Journal>(&self, no: i64, journal: &J) -> Result<Option<Arc<Workspace>>, Down> {
+        {
+            let inner = self.inner.read().expect("no holder panics");
+            if inner.current.0 == no {
+                return Ok(Some(inner.current.1.clone()));
+            }
+            if let Some(known) = inner.older.get(&no) {
+                return Ok(Some(known.clone()));
+            }
+        }
+        let Some(workspace) = journal.release(no).await?.and_then(|files| Workspace::read(&files).workspace) else {
+            return Ok(None);
+        };
+        let workspace = Arc::new(workspace);
+        self.inner.write().expect("no holder panics").older.insert(no, workspace.clone());
+        Ok(Some(workspace))
+    }
+}

@@ -1,0 +1,224 @@
+//! Takes arrivals into custody: bytes are read once, checked as they come, and stored before anything is promised.
+
+use crate::engine::Shared;
+use crate::journal::{Decide, Down, Incoming, IncomingBody, Journal, Taken};
+use crate::links::Links;
+use crate::unfold::retrying;
+use crate::{Clock, enter::enter};
+use std::sync::Arc;
+use wirewatch_core::document::Form;
+use wirewatch_core::flow::Takes;
+use wirewatch_core::intake::{Decision, Head, LedgerKey, Received, Unfolding, Verdict, decide_x12};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::x12::{Definitions, Limits, Reader, Reading};
+use wirewatch_core::{ArrivalId, Digest};
+
+/// Up to here a body is held in memory and stored with its arrival; beyond, piece by piece ahead of it.
+const WHOLE: usize = 4 << 20;
+/// Bytes of one stored piece.
+pub const PIECE: usize = 1 << 20;
+/// Largest arrival.
+const LARGEST: u64 = 2 << 30;
+
+/// Where an arrival comes from.
+#[derive(Debug, Clone)]
+pub struct Source {
+    /// The connection it came by.
+    pub connection: String,
+    /// File name, or what a person called it.
+    pub name: String,
+    /// See [`Incoming::fingerprint`].
+    pub fingerprint: String,
+    /// The person who handed it in; empty when it came by itself.
+    pub by: String,
+    /// A person said that a repeat is meant.
+    pub let_through: bool,
+}
+
+/// An arrival under way into custody. Dropped before [`finish`](Self::finish), nothing of it counts.
+pub struct Taking<J, L, C> {
+    shared: Arc<Shared<J, L, C>>,
+    id: ArrivalId,
+    source: Source,
+    reader: Option<Reader<'static>>,
+    hasher: blake3::Hasher,
+    held: Vec<u8>,
+    pieces: u32,
+    size: u64,
+    workspace: (i64, Arc<Workspace>),
+}
+
+/// What became of an arrival.
+#[derive(Debug, Clone)]
+pub struct TakenReport {
+    pub arrival: ArrivalId,
+    pub verdict: Verdict,
+    /// One sentence; empty when all is plain.
+    pub says: String,
+    /// It was in custody already; only its archiving was left.
+    pub before: bool,
+}
+
+impl<J, L, C> std::fmt::Debug for Taking<J, L, C> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Taking")
+            .field("id", &self.id)
+            .field("source", &self.source)
+            .field("size", &self.size)
+            .finish_non_exhaustive()
+    }
+}
+
+impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
+    pub(crate) fn new(shared: Arc<Shared<J, L, C>>, source: Source) -> Self {
+        let workspace = shared.releases.current();
+        let takes_x12 = workspace.1.flows_from(&source.connection).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
+        let reader = takes_x12.then(|| Reader::new(Definitions::standard(), Limits::default()));
+        let id = shared.journal.mint(shared.clock.now());
+        Self { shared, id, source, reader, hasher: blake3::Hasher::new(), held: Vec::new(), pieces: 0, size: 0, workspace }
+    }
+
+    /// Takes the next bytes.
+    ///
+    /// # Errors
+    /// [`Down`] while the journal cannot be reached; begin again from the first byte.
+    pub async fn feed(&mut self, bytes: &[u8]) -> Result<(), Down> {
+        self.size += bytes.len() as u64;
+        if self.size > LARGEST {
+            return Ok(());
+        }
+        self.hasher.update(bytes);
+        if let Some(reader) = &mut self.reader {
+            reader.feed(bytes);
+        }
+        self.held.extend_from_slice(bytes);
+        if self.pieces > 0 || self.held.len() > WHOLE {
+            while self.held.len() >= PIECE {
+                let rest = self.held.split_off(PIECE);
+                self.store(rest).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn store(&mut self, rest: Vec<u8>) -> Result<(), Down> {
+        let piece = std::mem::replace(&mut self.held, rest);
+        self.shared.journal.store_piece(self.id, self.pieces, piece).await?;
+        self.pieces += 1;
+        Ok(())
+    }
+
+    /// All bytes have come: custody is taken, or was before.
+    ///
+    /// # Errors
+    /// [`Down`] while the journal cannot be reached; begin again from the first byte.
+    pub async fn finish(mut self) -> Result<TakenReport, Down> {
+        if self.pieces > 0 {
+            self.store(Vec::new()).await?;
+        }
+        let digest = Digest::from_hasher(&self.hasher);
+        let (keys, decide) = match self.reader.take().filter(|_| self.size <= LARGEST) {
+            Some(reader) => self.x12(reader.finish()).await?,
+            None => (Vec::new(), self.other()),
+        };
+        let shared = self.shared;
+        let incoming = Incoming {
+            id: self.id,
+            connection: self.source.connection,
+            name: self.source.name,
+            fingerprint: self.source.fingerprint,
+            body: if self.pieces > 0 { IncomingBody::Stored } else { IncomingBody::Whole(self.held) },
+            size: self.size,
+            digest,
+            received: shared.clock.now(),
+            by: self.source.by,
+        };
+        match shared.journal.take(self.workspace.0, incoming, keys, decide).await? {
+            Taken::Before(arrival) => Ok(TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true }),
+            Taken::Now { verdict, says, messages, unfolding, .. } => {
+                let mut entered = Vec::with_capacity(messages.len());
+                for stored in messages {
+                    entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
+                }
+                shared.enter(entered);
+                if unfolding {
+                    shared.unfold(self.id);
+                }
+                Ok(TakenReport { arrival: self.id, verdict, says, before: false })
+            }
+        }
+    }
+
+    async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {
+        let mut received = Vec::with_capacity(reading.interchanges.len());
+        for interchange in &reading.interchanges {
+            let digest = self.digest_of(interchange.bytes.clone()).await?;
+            received.push(Received { interchange: interchange.clone(), digest });
+        }
+        let keys = received.iter().map(|one| (LedgerKey::of(&one.interchange.header), one.digest)).collect();
+        let unread = Reading { interchanges: Vec::new(), unread: reading.unread };
+        let (workspace, source) = (self.workspace.1.clone(), self.source.clone());
+        let decide: Decide = Arc::new(move |known| {
+            decide_x12(&workspace, &source.connection, &source.name, &received, &unread, known, source.let_through)
+        });
+        Ok((keys, decide))
+    }
+
+    async fn digest_of(&self, range: std::ops::Range<u64>) -> Result<Digest, Down> {
+        let mut hasher = blake3::Hasher::new();
+        if self.pieces == 0 {
+            hasher.update(self.held.get(range.start as usize..range.end as usize).unwrap_or_default());
+        } else {
+            let mut at = range.start;
+            while at < range.end {
+                let end = (at + PIECE as u64).min(range.end);
+                hasher.update(&self.shared.journal.body(self.id, at..end).await?);
+                at = end;
+            }
+        }
+        Ok(Digest::from_hasher(&hasher))
+    }
+
+    /// An arrival that is not X12: one JSON document for each flow that takes it.
+    fn other(&self) -> Decide {
+        let (workspace, source) = (self.workspace.1.clone(), self.source.clone());
+        let (size, bytes) = (self.size, if self.pieces == 0 { self.held.clone() } else { Vec::new() });
+        Arc::new(move |_| {
+            let mut decision = Decision {
+                verdict: Verdict::Aside,
+                says: String::new(),
+                partner: String::new(),
+                unfold: Unfolding::default(),
+                seal: Vec::new(),
+                again: Vec::new(),
+                ledger: Vec::new(),
+            };
+            if size > LARGEST {
+                decision.says = format!("{size} bytes are more than an arrival may have ({LARGEST})");
+                return decision;
+            }
+            if size > wirewatch_core::document::JSON_LIMIT as u64 {
+                decision.says =
+                    format!("{size} bytes are more than a document may have ({})", wirewatch_core::document::JSON_LIMIT);
+                return decision;
+            }
+            if let Err(unreadable) = wirewatch_core::Document::read(&Form::Json, &bytes) {
+                decision.says = unreadable.to_string();
+                return decision;
+            }
+            for (flow, _) in workspace.flows_from(&source.connection) {
+                let serde_json::Value::Object(meta) = serde_json::json!({ "from": source.connection, "file": source.name })
+                else {
+                    continue;
+                };
+                decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
+                decision.unfold.parts.push((decision.unfold.heads.len() as u32 - 1, 0..size, String::new()));
+            }
+            match decision.unfold.parts.is_empty() {
+                true => decision.says = format!("no flow takes anything from {}", source.connection),
+                false => decision.verdict = Verdict::Taken,
+            }
+            decision
+        })
+    }
+}

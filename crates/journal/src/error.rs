@@ -1,0 +1,62 @@
+//! What can go wrong with the database, in the few kinds that callers tell apart.
+
+use sea_orm::{DbErr, RuntimeErr};
+use wirewatch_engine::Down;
+
+/// A failure of the journal.
+#[derive(Debug, thiserror::Error)]
+pub enum JournalError {
+    /// No connection, or it was lost: trying again may help.
+    #[error("the database cannot be reached: {0}")]
+    Away(String),
+    /// The statement itself was refused: trying again does not help.
+    #[error("the database refused: {0}")]
+    Refused(String),
+    /// Another process has taken over this one's work: it must not write any more.
+    #[error("another process has taken over the work of this one")]
+    Fenced,
+    /// Another service process is at work on this database.
+    #[error("another service process works on this database: {0}. Stop it first; one that hangs loses its lease after 10 s")]
+    Occupied(String),
+    /// A stored record cannot be read.
+    #[error("a stored record cannot be read: {0}")]
+    Damaged(String),
+}
+
+impl From<DbErr> for JournalError {
+    fn from(error: DbErr) -> Self {
+        match &error {
+            DbErr::Exec(RuntimeErr::SqlxError(inner)) | DbErr::Query(RuntimeErr::SqlxError(inner)) => {
+                match inner.as_database_error() {
+                    Some(database) => refused_or_away(database.code().as_deref().unwrap_or_default(), database.message()),
+                    None => Self::Away(error.to_string()),
+                }
+            }
+            _ => Self::Away(error.to_string()),
+        }
+    }
+}
+
+/// By SQLSTATE class: connection, resources, operator intervention, serialization and read-only pass; the rest does not.
+fn refused_or_away(code: &str, message: &str) -> JournalError {
+    let passing = ["08", "53", "57", "58", "40", "55"].iter().any(|class| code.starts_with(class)) || code == "25006";
+    if passing { JournalError::Away(format!("{message} ({code})")) } else { JournalError::Refused(format!("{message} ({code})")) }
+}
+
+impl From<JournalError> for Down {
+    fn from(error: JournalError) -> Self {
+        Self(error.to_string())
+    }
+}
+
+impl From<serde_json::Error> for JournalError {
+    fn from(error: serde_json::Error) -> Self {
+        Self::Damaged(error.to_string())
+    }
+}
+
+impl From<std::io::Error> for JournalError {
+    fn from(error: std::io::Error) -> Self {
+        Self::Damaged(error.to_string())
+    }
+}

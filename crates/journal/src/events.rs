@@ -1,0 +1,105 @@
+//! What the live stream tells: plain data, written with the group that made it true.
+
+use serde::{Deserialize, Serialize};
+use wirewatch_core::machine::Logged;
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_engine::Op;
+
+/// One thing that happened. Readers accept fields they do not know.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Event {
+    pub at: Timestamp,
+    /// `message`, `arrival`, `hold` or `release`.
+    pub kind: String,
+    /// The message, arrival or nothing.
+    pub id: Id,
+    pub flow: String,
+    pub partner: String,
+    /// The step a message is at, the connection of an arrival or a hold.
+    pub step: String,
+    /// State of a message, verdict of an arrival, `held` or `free`.
+    pub state: String,
+    pub key: String,
+    pub result: String,
+    /// What happened, in a few words for a person.
+    pub says: String,
+    pub tries: u16,
+    /// When a retry is due; 0 when none.
+    pub due: Timestamp,
+    /// How long the effect took, in microseconds.
+    pub took: u64,
+}
+
+impl Event {
+    pub(crate) fn blank(kind: &str, id: Id, at: Timestamp) -> Self {
+        Self {
+            at,
+            kind: kind.to_owned(),
+            id,
+            flow: String::new(),
+            partner: String::new(),
+            step: String::new(),
+            state: String::new(),
+            key: String::new(),
+            result: String::new(),
+            says: String::new(),
+            tries: 0,
+            due: Timestamp(0),
+            took: 0,
+        }
+    }
+
+    /// The events that an op means.
+    pub(crate) fn of(op: &Op) -> Vec<Self> {
+        match op {
+            Op::Change(change) => {
+                let act = change.entry.as_ref().and_then(|(_, entry)| match &entry.what {
+                    Logged::Act { act, by, .. } => Some(format!("{} by {by}", act.past())),
+                    Logged::Attempt { outcome, .. } => Some(outcome.says().to_owned()),
+                    Logged::Intent { .. } | Logged::Stopped { .. } => None,
+                });
+                let says = match &change.reason {
+                    Some(reason) => reason.says.clone(),
+                    None if !change.says.is_empty() => change.says.clone(),
+                    None => act.unwrap_or_default(),
+                };
+                let partner = partner(&change.origin.meta);
+                vec![Self {
+                    flow: change.origin.flow.clone(),
+                    partner,
+                    step: change.step.clone(),
+                    state: change.state.as_str().to_owned(),
+                    key: change.key.clone(),
+                    result: change.result.clone(),
+                    says,
+                    tries: change.tries,
+                    due: change.due.unwrap_or_default(),
+                    took: change.took,
+                    ..Self::blank("message", change.origin.id, change.at)
+                }]
+            }
+            Op::Unfold(unfold) => {
+                let messages = unfold.messages.iter().map(|message| Self {
+                    flow: message.origin.flow.clone(),
+                    partner: partner(&message.origin.meta),
+                    state: "moving".to_owned(),
+                    key: message.key.clone(),
+                    says: "began".to_owned(),
+                    ..Self::blank("message", message.origin.id, unfold.at)
+                });
+                messages.collect()
+            }
+            Op::Hold { connection, says, at } => vec![Self {
+                step: connection.clone(),
+                state: if says.is_some() { "held" } else { "free" }.to_owned(),
+                says: says.clone().unwrap_or_default(),
+                ..Self::blank("hold", Id(0), *at)
+            }],
+        }
+    }
+}
+
+pub(crate) fn partner(meta: &serde_json::Map<String, serde_json::Value>) -> String {
+    meta.get("partner").and_then(serde_json::Value::as_str).unwrap_or_default().to_owned()
+}

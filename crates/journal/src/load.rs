@@ -1,0 +1,222 @@
+//! Reads back what was kept, and the engine's `Journal` itself.
+
+use crate::error::JournalError;
+use crate::group::HeadColumn;
+use crate::pack::{pack, unpack};
+use crate::writer::{PgJournal, sql};
+use sea_orm::{ConnectionTrait, FromQueryResult};
+use std::collections::{BTreeSet, HashMap};
+use std::ops::Range;
+use std::sync::Arc;
+use wirewatch_core::intake::LedgerKey;
+use wirewatch_core::machine::{LogEntry, Origin, State};
+use wirewatch_core::workspace::Files;
+use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
+use wirewatch_engine::{Decide, Down, Incoming, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
+
+/// Bytes of a body in one row, before compression.
+pub const PIECE: usize = 1 << 20;
+
+/// Stores one piece of a body. Storing it again changes nothing.
+pub async fn store_piece(db: &impl ConnectionTrait, id: Id, piece: u32, bytes: &[u8]) -> Result<(), JournalError> {
+    let (packed, bytes) = pack(bytes);
+    let text = "insert into body values ($1, $2, $3, $4) on conflict do nothing";
+    db.execute_raw(sql(text, [id.0.into(), (piece as i32).into(), packed.into(), bytes.into()])).await?;
+    Ok(())
+}
+
+/// A range of a body.
+pub async fn body_range(db: &impl ConnectionTrait, id: Id, range: Range<u64>) -> Result<Vec<u8>, JournalError> {
+    let bodies = Bodies::fetch(db, &[(id, range.clone())]).await?;
+    Ok(bodies.range(id, &range))
+}
+
+/// Pieces of bodies, fetched at once.
+struct Bodies {
+    pieces: HashMap<(i64, i32), Vec<u8>>,
+}
+
+fn pieces_of(range: &Range<u64>) -> std::ops::RangeInclusive<i32> {
+    let last = range.end.saturating_sub(1).max(range.start);
+    (range.start / PIECE as u64) as i32..=(last / PIECE as u64) as i32
+}
+
+impl Bodies {
+    async fn fetch(db: &impl ConnectionTrait, wanted: &[(Id, Range<u64>)]) -> Result<Self, JournalError> {
+        let keys: BTreeSet<(i64, i32)> =
+            wanted.iter().flat_map(|(id, range)| pieces_of(range).map(move |piece| (id.0, piece))).collect();
+        let (ids, pieces): (Vec<i64>, Vec<i32>) = keys.into_iter().unzip();
+        let text = "select b.id, b.piece, b.packed, b.bytes
+            from unnest($1::bigint[], $2::int[]) as u(id, piece) join body b on b.id = u.id and b.piece = u.piece";
+        let mut found = HashMap::new();
+        for row in db.query_all_raw(sql(text, [ids.into(), pieces.into()])).await? {
+            let bytes = unpack(row.try_get_by_index(2)?, row.try_get_by_index(3)?)?;
+            found.insert((row.try_get_by_index(0)?, row.try_get_by_index(1)?), bytes);
+        }
+        Ok(Self { pieces: found })
+    }
+
+    /// The bytes of a range; what is not stored is left out.
+    fn range(&self, id: Id, range: &Range<u64>) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        for piece in pieces_of(range) {
+            let Some(stored) = self.pieces.get(&(id.0, piece)) else { continue };
+            let base = piece as u64 * PIECE as u64;
+            let from = (range.start.saturating_sub(base) as usize).min(stored.len());
+            let to = (range.end.saturating_sub(base) as usize).min(stored.len());
+            bytes.extend_from_slice(&stored[from..to]);
+        }
+        bytes
+    }
+}
+
+#[derive(FromQueryResult)]
+struct OriginRow {
+    id: i64,
+    arrival: i64,
+    body: i64,
+    slice_from: i64,
+    slice_to: i64,
+    flow: String,
+    release: i64,
+    head: Vec<u8>,
+}
+
+impl OriginRow {
+    fn origin(self) -> Result<Origin, JournalError> {
+        let head: HeadColumn = serde_json::from_slice(&self.head)?;
+        Ok(Origin {
+            id: Id(self.id),
+            arrival: Id(self.arrival),
+            body: Id(self.body),
+            slice: self.slice_from as u64..self.slice_to as u64,
+            flow: self.flow,
+            release: self.release,
+            form: head.form,
+            meta: head.meta,
+        })
+    }
+}
+
+/// Messages with document and log.
+pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Vec<Stored>, JournalError> {
+    let ids: Vec<i64> = ids.iter().map(|id| id.0).collect();
+    let columns = "id, arrival, body, slice_from, slice_to, flow, release, head";
+    let text = format!(
+        "select {columns} from live where id = any($1::bigint[]) union all select {columns} from message where id = any($1::bigint[])"
+    );
+    let rows = OriginRow::find_by_statement(sql(&text, [ids.clone().into()])).all(db).await?;
+    let text = "select message, packed, entry from log where message = any($1::bigint[]) order by message, seq";
+    let mut logs: HashMap<i64, Vec<LogEntry>> = HashMap::new();
+    for row in db.query_all_raw(sql(text, [ids.into()])).await? {
+        let entry = unpack(row.try_get_by_index(1)?, row.try_get_by_index(2)?)?;
+        logs.entry(row.try_get_by_index(0)?).or_default().push(serde_json::from_slice(&entry)?);
+    }
+    let origins = rows.into_iter().map(OriginRow::origin).collect::<Result<Vec<_>, _>>()?;
+    let wanted: Vec<(Id, Range<u64>)> = origins.iter().map(|origin| (origin.body, origin.slice.clone())).collect();
+    let bodies = Bodies::fetch(db, &wanted).await?;
+    let stored = origins.into_iter().map(|origin| Stored {
+        document: bodies.range(origin.body, &origin.slice),
+        log: logs.remove(&origin.id.0).unwrap_or_default(),
+        origin: Arc::new(origin),
+    });
+    Ok(stored.collect())
+}
+
+async fn unfoldings(db: &impl ConnectionTrait, only: Option<ArrivalId>) -> Result<Vec<UnfoldRow>, JournalError> {
+    let text = "select arrival, release, cursor, parts from unfolding where $1::bigint in (0, arrival) order by arrival";
+    let mut found = Vec::new();
+    for row in db.query_all_raw(sql(text, [only.map_or(0, |id| id.0).into()])).await? {
+        let parts = unpack(true, row.try_get_by_index(3)?)?;
+        found.push(UnfoldRow {
+            arrival: Id(row.try_get_by_index(0)?),
+            release: row.try_get_by_index(1)?,
+            unfolding: serde_json::from_slice(&parts)?,
+            cursor: row.try_get_by_index::<i32>(2)? as u32,
+        });
+    }
+    Ok(found)
+}
+
+/// The files of a release.
+pub async fn release(db: &impl ConnectionTrait, no: i64) -> Result<Option<Files>, JournalError> {
+    match db.query_one_raw(sql("select files from release where no = $1", [no.into()])).await? {
+        None => Ok(None),
+        Some(row) => Ok(Some(serde_json::from_slice(&unpack(true, row.try_get_by_index(0)?)?)?)),
+    }
+}
+
+impl Journal for PgJournal {
+    async fn commit(&self, no: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
+        Ok(self.commit_group(no, ops).await?)
+    }
+
+    async fn take(
+        &self,
+        release: i64,
+        incoming: Incoming,
+        keys: Vec<(LedgerKey, Digest)>,
+        decide: Decide,
+    ) -> Result<Taken, Down> {
+        Ok(self.take_arrival(release, incoming, keys, decide).await?)
+    }
+
+    async fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> Result<(), Down> {
+        Ok(store_piece(&self.db, id, piece, &bytes).await?)
+    }
+
+    async fn body(&self, id: Id, range: Range<u64>) -> Result<Vec<u8>, Down> {
+        Ok(body_range(&self.db, id, range).await?)
+    }
+
+    async fn load(&self, ids: &[MessageId]) -> Result<Vec<Stored>, Down> {
+        Ok(messages(&self.db, ids).await?)
+    }
+
+    async fn unfinished(&self, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
+        let text = "select id, flow, order_key, state, due from live where id > $1 order by id limit $2";
+        let read = async {
+            let mut found = Vec::new();
+            for row in self.db.query_all_raw(sql(text, [after.0.into(), i64::from(limit).into()])).await? {
+                let state: String = row.try_get_by_index(3)?;
+                let due: i64 = row.try_get_by_index(4)?;
+                found.push(Recovered {
+                    id: Id(row.try_get_by_index(0)?),
+                    flow: row.try_get_by_index(1)?,
+                    order_key: row.try_get_by_index(2)?,
+                    state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
+                    due: (due != 0).then_some(Timestamp(due)),
+                });
+            }
+            Ok::<_, JournalError>(found)
+        };
+        Ok(read.await?)
+    }
+
+    async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
+        Ok(unfoldings(&self.db, None).await?)
+    }
+
+    async fn unfolding(&self, arrival: ArrivalId) -> Result<Option<UnfoldRow>, Down> {
+        Ok(unfoldings(&self.db, Some(arrival)).await?.pop())
+    }
+
+    async fn holds(&self) -> Result<Vec<(String, String, Timestamp)>, Down> {
+        let read = async {
+            let rows = self.db.query_all_raw(sql("select connection, says, since from hold", [])).await?;
+            let rows = rows
+                .iter()
+                .map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?, Timestamp(row.try_get_by_index(2)?))));
+            rows.collect::<Result<Vec<_>, JournalError>>()
+        };
+        Ok(read.await?)
+    }
+
+    async fn release(&self, no: i64) -> Result<Option<Files>, Down> {
+        Ok(release(&self.db, no).await?)
+    }
+
+    fn mint(&self, now: Timestamp) -> Id {
+        self.next_id(now)
+    }
+}

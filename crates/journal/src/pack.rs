@@ -1,0 +1,39 @@
+//! Bytes as stored: compressed from 512 bytes on, where that makes them smaller.
+
+/// Below this, compression costs more than it saves.
+const WORTH: usize = 512;
+
+/// The bytes to store, and whether they are compressed.
+#[must_use]
+pub fn pack(bytes: &[u8]) -> (bool, Vec<u8>) {
+    if bytes.len() >= WORTH
+        && let Ok(packed) = zstd::bulk::compress(bytes, 1)
+        && packed.len() < bytes.len()
+    {
+        return (true, packed);
+    }
+    (false, bytes.to_vec())
+}
+
+/// The bytes as they were.
+///
+/// # Errors
+/// When stored bytes are damaged.
+pub fn unpack(packed: bool, bytes: Vec<u8>) -> std::io::Result<Vec<u8>> {
+    if packed { zstd::stream::decode_all(&bytes[..]) } else { Ok(bytes) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_packed_comes_back() {
+        for length in [0, 1, 511, 512, 5000] {
+            let bytes: Vec<u8> = (0..length).map(|n| (n % 7) as u8).collect();
+            let (packed, stored) = pack(&bytes);
+            assert_eq!(packed, length >= 512);
+            assert_eq!(unpack(packed, stored).unwrap(), bytes);
+        }
+    }
+}

@@ -1,0 +1,142 @@
+//! The tables, as one migration after another.
+//!
+//! Names and reasons: `live` holds unfinished messages and is small; `message`, `log`, `body` and `arrival` are
+//! history, partitioned by the day in their id and only appended to. Times are microseconds since 1970, 0 for none.
+//! No column is NULL, since the grouped statements pass arrays.
+
+use sea_orm_migration::prelude::*;
+
+/// Every migration, oldest first.
+#[derive(Debug)]
+pub struct Migrator;
+
+#[async_trait::async_trait]
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(First)]
+    }
+}
+
+struct First;
+
+impl MigrationName for First {
+    fn name(&self) -> &str {
+        "m001_first"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for First {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(FIRST).await?;
+        Ok(())
+    }
+}
+
+const FIRST: &str = r#"
+-- A process that writes. `epoch` changes when another takes its work over; every group checks it.
+create table writer (
+  id smallint primary key, epoch bigint not null, lease_until bigint not null,
+  process text not null, started bigint not null
+);
+create table shard (no smallint primary key, writer smallint not null);
+insert into shard select n, 0 from generate_series(0, 63) n;
+
+create table release (
+  no bigint primary key, digest text not null, files bytea not null, at bigint not null, by_whom text not null
+);
+
+create table arrival (
+  id bigint primary key, connection text not null, partner text not null, name text not null,
+  verdict text not null, says text not null, size bigint not null, digest text not null,
+  messages int not null, received bigint not null, by_whom text not null
+) partition by range (id);
+
+-- Bytes of arrivals, and of documents of our own; `packed` says that zstd was used.
+create table body (
+  id bigint not null, piece int not null, packed boolean not null, bytes bytea not null, primary key (id, piece)
+) partition by range (id);
+
+create table unfolding (
+  arrival bigint primary key, release bigint not null, cursor int not null, parts bytea not null
+);
+
+-- What was seen before: fingerprints of files now, delivery ids later.
+create table seen (
+  scope text not null, key text not null, arrival bigint not null, at bigint not null, primary key (scope, key)
+);
+
+create table live (
+  id bigint primary key, arrival bigint not null, body bigint not null, slice_from bigint not null, slice_to bigint not null,
+  flow text not null, release bigint not null, shard smallint not null, partner text not null, head bytea not null,
+  key text not null, result text not null, order_key text not null,
+  state text not null, step text not null, tries int not null, due bigint not null, waits_for text not null,
+  reason bigint not null, says text not null, at bigint not null
+) with (fillfactor = 70, autovacuum_vacuum_scale_factor = 0.02);
+create index live_key on live (key);
+
+create table message (
+  id bigint primary key, arrival bigint not null, body bigint not null, slice_from bigint not null, slice_to bigint not null,
+  flow text not null, release bigint not null, partner text not null, head bytea not null,
+  key text not null, result text not null, order_key text not null,
+  state text not null, step text not null, says text not null, at bigint not null
+) partition by range (id);
+create index message_key on message (key);
+create index message_arrival on message (arrival);
+
+create table log (
+  message bigint not null, seq int not null, at bigint not null, packed boolean not null, entry bytea not null,
+  primary key (message, seq)
+) partition by range (message);
+
+create table reason (
+  id bigint primary key, flow text not null, step text not null, connection text not null, code text not null, says text not null
+);
+
+create table fact (
+  id bigint not null, course text not null, partner text not null, key text not null, milestone text not null,
+  mark text not null, message bigint not null, arrival bigint not null, at bigint not null
+);
+-- By the writer in the id, then the id: a cursor for each writer follows its facts in the order of its commits.
+create unique index fact_writer on fact (((id >> 12) & 1023), id);
+create index fact_trail on fact (course, partner, key) where key <> '';
+create index fact_arrival on fact (arrival) where key = '';
+
+create table trail (
+  course text not null, partner text not null, key text not null, arrival bigint not null, state text not null,
+  begun bigint not null, last bigint not null, milestones bytea not null, primary key (course, partner, key)
+);
+create index trail_last on trail (last);
+create index trail_arrival on trail (arrival);
+create table trail_cursor (writer smallint primary key, fact bigint not null);
+
+create table ledger (
+  id bigint primary key, direction text not null, sender text not null, receiver text not null, usage text not null,
+  control text not null, digest text not null, arrival bigint not null, message bigint not null, answers text not null, at bigint not null
+);
+create unique index ledger_key on ledger (direction, sender, receiver, usage, control);
+create index ledger_arrival on ledger (arrival);
+
+create table counter (scope text primary key, value bigint not null);
+
+create table hold (connection text primary key, says text not null, since bigint not null);
+
+create table tally (
+  hour bigint not null, flow text not null, step text not null, outcome text not null, writer smallint not null,
+  n bigint not null, took bigint not null, primary key (hour, flow, step, outcome, writer)
+);
+
+create table audit (
+  id bigint primary key, at bigint not null, by_whom text not null, act text not null, subject bigint not null, why text not null
+);
+
+-- One row a group: proof of the commit, and what the live stream tells.
+create table feed (
+  writer smallint not null, group_no bigint not null, at bigint not null, packed boolean not null, events bytea not null,
+  results bytea not null, primary key (writer, group_no)
+);
+create index feed_at on feed (at);
+"#;
+
+/// Tables partitioned by the day of an id, with the column that holds it.
+pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

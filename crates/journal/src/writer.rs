@@ -1,0 +1,223 @@
+//! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
+
+use crate::error::JournalError;
+use crate::group::{Me, write_halving};
+use crate::query::{FeedRow, Store};
+use crate::schema::Migrator;
+use crate::{days, events::Event};
+use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement, Value};
+use sea_orm_migration::MigratorTrait;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::{Notify, broadcast};
+use wirewatch_core::{Id, IdMint, Timestamp};
+use wirewatch_engine::{Clock, Op, OpResult, SystemClock};
+
+/// How long a lease holds, and how often it is renewed.
+const LEASE: Duration = Duration::from_secs(10);
+const RENEW: Duration = Duration::from_secs(3);
+/// Advisory locks of writers: this and the writer's id.
+const LOCK: i64 = 0x5749_5245;
+
+/// The journal in PostgreSQL.
+#[derive(Debug)]
+pub struct PgJournal {
+    pub(crate) db: DatabaseConnection,
+    /// One connection that holds the process's lock for as long as the process lives.
+    lock: DatabaseConnection,
+    pub(crate) me: Me,
+    mint: Mutex<IdMint>,
+    in_doubt: AtomicBool,
+    fenced: AtomicBool,
+    committed: Arc<Notify>,
+    live: broadcast::Sender<Arc<FeedRow>>,
+}
+
+/// A setting of the server that makes custody unsafe.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unsafe {
+    pub setting: String,
+    pub value: String,
+}
+
+pub(crate) fn sql(text: &str, values: impl IntoIterator<Item = Value>) -> Statement {
+    Statement::from_sql_and_values(DbBackend::Postgres, text, values)
+}
+
+impl PgJournal {
+    /// Connects, brings the tables up to date, and takes over the work of processes that have ended.
+    ///
+    /// # Errors
+    /// [`JournalError::Occupied`] while another process is at work; [`JournalError::Away`] without a server.
+    pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
+        let options = |most: u32| {
+            let mut options = ConnectOptions::new(url);
+            // A statement that waits longer for a connection than this is better told so and tried again.
+            options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
+            options
+        };
+        let mut single = options(1);
+        single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>).test_before_acquire(false);
+        let lock = Database::connect(single).await?;
+        let db = Database::connect(options(8)).await?;
+        Migrator::up(&db, None).await?;
+        days::make(&db, SystemClock.now()).await?;
+        let me = claim(&db, &lock, process).await?;
+        let mint = Mutex::new(IdMint::new(u16::try_from(me.writer).unwrap_or(0)));
+        Ok(Self {
+            db,
+            lock,
+            me,
+            mint,
+            in_doubt: AtomicBool::new(false),
+            fenced: AtomicBool::new(false),
+            committed: Arc::new(Notify::new()),
+            live: broadcast::channel(1024).0,
+        })
+    }
+
+    /// Settings of the server under which a commit may be lost.
+    pub async fn unsafe_settings(&self) -> Result<Vec<Unsafe>, JournalError> {
+        let mut found = Vec::new();
+        for setting in ["fsync", "full_page_writes", "synchronous_commit"] {
+            let row = self.db.query_one_raw(sql(&format!("show {setting}"), [])).await?;
+            let value: String = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or_default();
+            if value == "off" {
+                found.push(Unsafe { setting: setting.to_owned(), value });
+            }
+        }
+        Ok(found)
+    }
+
+    /// What people ask of the journal.
+    #[must_use]
+    pub fn store(&self) -> Store {
+        Store::new(self.db.clone())
+    }
+
+    /// Woken after each commit.
+    #[must_use]
+    pub fn committed(&self) -> Arc<Notify> {
+        self.committed.clone()
+    }
+
+    /// The writer this process is.
+    #[must_use]
+    pub fn writer(&self) -> i16 {
+        self.me.writer
+    }
+
+    /// Renews the lease, keeps days ahead and folds trails, until another process has taken over.
+    pub async fn keep(&self) -> JournalError {
+        let mut made = SystemClock.now();
+        loop {
+            tokio::time::sleep(RENEW).await;
+            match self.renew().await {
+                Err(JournalError::Fenced) => return JournalError::Fenced,
+                Err(error) => tracing::warn!(%error, "the lease could not be renewed"),
+                Ok(()) => {}
+            }
+            let now = SystemClock.now();
+            if now.since(made) > Duration::from_secs(3600) {
+                match days::make(&self.db, now).await {
+                    Ok(()) => made = now,
+                    Err(error) => tracing::warn!(%error, "partitions could not be made ahead"),
+                }
+                let hour_ago = now.0 - 3_600_000_000;
+                if let Err(error) = self.db.execute_raw(sql("delete from feed where at < $1", [hour_ago.into()])).await {
+                    tracing::warn!(%error, "the feed could not be cut");
+                }
+            }
+        }
+    }
+
+    async fn renew(&self) -> Result<(), JournalError> {
+        let until = SystemClock.now().after(LEASE).0;
+        let text = "update writer set lease_until = $3 where id = $1 and epoch = $2";
+        let done = self.db.execute_raw(sql(text, [self.me.writer.into(), self.me.epoch.into(), until.into()])).await?;
+        // The lock goes with its connection: after a restart of the server it has to be taken again.
+        self.lock
+            .query_one_raw(sql("select pg_try_advisory_lock($1)", [(LOCK << 16 | i64::from(self.me.writer)).into()]))
+            .await?;
+        if done.rows_affected() == 1 {
+            return Ok(());
+        }
+        self.fenced.store(true, Ordering::SeqCst);
+        Err(JournalError::Fenced)
+    }
+
+    pub(crate) fn next_id(&self, now: Timestamp) -> Id {
+        self.mint.lock().expect("no holder panics").next(now)
+    }
+
+    /// What this process commits from now on, in the order of its commits.
+    #[must_use]
+    pub fn live(&self) -> broadcast::Receiver<Arc<FeedRow>> {
+        self.live.subscribe()
+    }
+
+    /// Tells whoever follows what was just committed.
+    pub(crate) fn tell(&self, group_no: i64, at: Timestamp, events: impl FnOnce() -> Vec<Event>) {
+        self.committed.notify_waiters();
+        if self.live.receiver_count() > 0 {
+            let row = FeedRow { writer: self.me.writer, group_no, at: at.0, events: events() };
+            // An error only says that nobody listens any more.
+            let _ = self.live.send(Arc::new(row));
+        }
+    }
+
+    pub(crate) async fn commit_group(&self, no: u64, ops: &[Op]) -> Result<Vec<OpResult>, JournalError> {
+        if self.fenced.load(Ordering::SeqCst) {
+            return Err(JournalError::Fenced);
+        }
+        let now = SystemClock.now();
+        let doubt = self.in_doubt.load(Ordering::SeqCst);
+        let mut mint = || self.next_id(now);
+        let done = write_halving(&self.db, self.me, no, ops, doubt, now, &mut mint).await;
+        self.in_doubt.store(done.is_err(), Ordering::SeqCst);
+        if matches!(done, Err(JournalError::Fenced)) {
+            self.fenced.store(true, Ordering::SeqCst);
+        }
+        if let Ok(results) = &done {
+            let kept = ops.iter().zip(results).filter(|(_, result)| **result == OpResult::Committed).map(|(op, _)| op);
+            self.tell((no as i64) * 1_000_000, now, || kept.flat_map(Event::of).collect());
+        }
+        done
+    }
+}
+
+/// Takes the smallest free writer id. Processes that have ended are fenced off and their shards taken over.
+async fn claim(db: &DatabaseConnection, lock: &DatabaseConnection, process: &str) -> Result<Me, JournalError> {
+    let now = SystemClock.now();
+    let rows = db.query_all_raw(sql("select id, process, lease_until from writer order by id", [])).await?;
+    for row in rows {
+        let (id, other, until): (i16, String, i64) =
+            (row.try_get_by_index(0)?, row.try_get_by_index(1)?, row.try_get_by_index(2)?);
+        if until == 0 {
+            continue;
+        }
+        // Its lock is free when its connection is gone, which a crash of the process sees to at once.
+        let key = LOCK << 16 | i64::from(id);
+        let free = lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [key.into()])).await?;
+        let free: bool = free.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(false);
+        if !free && until > now.0 {
+            return Err(JournalError::Occupied(other));
+        }
+        db.execute_raw(sql("update writer set epoch = epoch + 1, lease_until = 0 where id = $1", [id.into()])).await?;
+        if free {
+            lock.execute_raw(sql("select pg_advisory_unlock($1)", [key.into()])).await?;
+        }
+    }
+    // A fresh writer each time keeps ids apart even when the clock went back; 1023 are enough to go round.
+    let text = "insert into writer (id, epoch, lease_until, process, started)
+        values ((select coalesce((select id from writer order by started desc, id desc limit 1), 0) % 1023 + 1), 1, $1, $2, $3)
+        on conflict (id) do update set epoch = writer.epoch + 1, lease_until = $1, process = $2, started = $3
+        returning id, epoch";
+    let row = db.query_one_raw(sql(text, [now.after(LEASE).0.into(), process.into(), now.0.into()])).await?;
+    let row = row.ok_or_else(|| JournalError::Away("no writer row came back".to_owned()))?;
+    let me = Me { writer: row.try_get_by_index(0)?, epoch: row.try_get_by_index(1)? };
+    lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [(LOCK << 16 | i64::from(me.writer)).into()])).await?;
+    db.execute_raw(sql("update shard set writer = $1", [me.writer.into()])).await?;
+    Ok(me)
+}

@@ -1,0 +1,135 @@
+//! Who may use the API: a token from the first start on, and only requests that were meant for this host.
+
+use crate::api::problem::Problem;
+use crate::run::App;
+use axum::extract::{Request, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::Response;
+use serde::{Deserialize, Serialize};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use std::sync::Arc;
+
+/// Name of the token file in the state folder.
+pub const TOKEN_FILE: &str = "token.json";
+
+/// A token with the name of who holds it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Token {
+    pub name: String,
+    pub token: String,
+    /// Where the service was last reached with it.
+    #[serde(default)]
+    pub address: String,
+}
+
+/// Who makes a request.
+#[derive(Debug, Clone)]
+pub struct Person(pub String);
+
+impl Token {
+    /// Reads the token file, or makes it at the first start: for its owner's eyes only.
+    ///
+    /// # Errors
+    /// The system's; `InvalidData` for a file that is none of ours.
+    pub fn read_or_make(folder: &Path, address: &str) -> io::Result<Self> {
+        let path = folder.join(TOKEN_FILE);
+        let mut token = match Self::read(&path) {
+            Ok(token) => token,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let name = std::env::var("USER").ok().filter(|name| !name.is_empty()).unwrap_or_else(|| "owner".to_owned());
+                Self { name, token: random()?, address: String::new() }
+            }
+            Err(error) => return Err(error),
+        };
+        token.address = format!("http://{address}");
+        let hidden = folder.join(".token.part");
+        let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&hidden)?;
+        file.write_all(&serde_json::to_vec_pretty(&token)?)?;
+        file.sync_all()?;
+        std::fs::rename(&hidden, &path)?;
+        Ok(token)
+    }
+
+    /// Reads a token file.
+    ///
+    /// # Errors
+    /// The system's; `InvalidData` for a file that is none of ours.
+    pub fn read(path: &Path) -> io::Result<Self> {
+        serde_json::from_slice(&std::fs::read(path)?).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))
+    }
+}
+
+/// 256 bits from the system, in hex.
+fn random() -> io::Result<String> {
+    let mut bytes = [0; 32];
+    std::fs::File::open("/dev/urandom")?.read_exact(&mut bytes)?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
+/// Lets a request through when it carries the token and was meant for this host.
+pub async fn check(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Result<Response, Problem> {
+    let headers = request.headers();
+    if !host_is_ours(headers, &app.hosts) {
+        return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "this host name is not served here")
+            .detail("Ask by the address the service listens at, or start it with --host NAME."));
+    }
+    if !origin_is_ours(headers) {
+        return Err(Problem::new(StatusCode::FORBIDDEN, "a page of another site may not use this service"));
+    }
+    let given =
+        headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
+    let right = given.is_some_and(|given| same(given.as_bytes(), app.token.token.as_bytes()));
+    if !right {
+        return Err(Problem::new(StatusCode::UNAUTHORIZED, "a valid token is needed")
+            .detail("Send `Authorization: Bearer …` with the token from token.json in the service's state folder."));
+    }
+    request.extensions_mut().insert(Person(app.token.name.clone()));
+    Ok(next.run(request).await)
+}
+
+/// A page on another site can make a browser send requests here under a name of its own (DNS rebinding).
+fn host_is_ours(headers: &HeaderMap, hosts: &[String]) -> bool {
+    let Some(host) = headers.get(header::HOST).and_then(|value| value.to_str().ok()) else { return false };
+    let name =
+        host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|byte| byte.is_ascii_digit())).map_or(host, |(name, _)| name);
+    ["localhost", "127.0.0.1", "[::1]"].contains(&name) || hosts.iter().any(|known| known == name)
+}
+
+fn origin_is_ours(headers: &HeaderMap) -> bool {
+    let Some(origin) = headers.get(header::ORIGIN) else { return true };
+    let host = headers.get(header::HOST).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    origin.to_str().is_ok_and(|origin| origin.split_once("://").is_some_and(|(_, name)| name == host))
+}
+
+/// Compares in a time that does not tell how much was right.
+fn same(a: &[u8], b: &[u8]) -> bool {
+    blake3::hash(a) == blake3::hash(b)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(host: &str, origin: Option<&str>) -> HeaderMap {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::HOST, host.parse().unwrap());
+        if let Some(origin) = origin {
+            headers.insert(header::ORIGIN, origin.parse().unwrap());
+        }
+        headers
+    }
+
+    #[test]
+    fn only_our_own_host_and_origin_pass() {
+        assert!(host_is_ours(&headers("127.0.0.1:7800", None), &[]));
+        assert!(host_is_ours(&headers("[::1]:7800", None), &[]));
+        assert!(!host_is_ours(&headers("evil.example:7800", None), &[]));
+        assert!(host_is_ours(&headers("edge.example", None), &["edge.example".to_owned()]));
+        assert!(origin_is_ours(&headers("127.0.0.1:7800", Some("http://127.0.0.1:7800"))));
+        assert!(!origin_is_ours(&headers("127.0.0.1:7800", Some("http://evil.example"))));
+        assert!(!origin_is_ours(&headers("127.0.0.1:7800", Some("null"))));
+    }
+}

@@ -1,0 +1,147 @@
+//! What came in; letting a repeat through; handing a document in.
+
+use super::problem::Problem;
+use super::{Answer, id, maybe_id, next_of, page, rows};
+use crate::access::Person;
+use crate::run::App;
+use crate::view::{ArrivalQuery, ArrivalStory, Arrivals, Handed};
+use axum::body::Bytes;
+use axum::extract::{Path, Query, State};
+use axum::http::{StatusCode, header};
+use axum::{Extension, Json};
+use serde::Deserialize;
+use std::sync::Arc;
+use wirewatch_core::intake::Verdict;
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_engine::{Clock, Source, SystemClock};
+use wirewatch_journal::{ArrivalFilter, MessageFilter};
+
+/// Bytes of an arrival that are shown with its story.
+const SHOWN: u64 = 64 << 10;
+
+/// Arrivals, newest first.
+#[utoipa::path(get, path = "/api/arrivals", params(ArrivalQuery), responses((status = 200, body = Arrivals)))]
+pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>) -> Answer<Arrivals> {
+    if !query.verdict.is_empty() && Verdict::ALL.iter().all(|known| known.as_str() != query.verdict) {
+        let known: Vec<&str> = Verdict::ALL.iter().map(|verdict| verdict.as_str()).collect();
+        return Err(Problem::new(
+            StatusCode::BAD_REQUEST,
+            format!("`{}` is no verdict; there are {}", query.verdict, known.join(", ")),
+        ));
+    }
+    let limit = page(query.limit);
+    let filter = ArrivalFilter {
+        connection: query.connection,
+        partner: query.partner,
+        verdict: query.verdict,
+        before: maybe_id(&query.before)?,
+        limit,
+    };
+    let found = app.store.arrivals(&filter).await?;
+    let next = next_of(&found, limit, |row| Id(row.id).to_string());
+    Ok(Json(Arrivals { arrivals: found.into_iter().map(rows::arrival).collect(), next }))
+}
+
+fn unknown(text: &str) -> Problem {
+    Problem::not_found(format!("there is no arrival {text}"))
+}
+
+/// One arrival: its bytes, what the ledger says of it, what came out of it.
+#[utoipa::path(get, path = "/api/arrivals/{id}", params(("id" = String, Path)), responses((status = 200, body = ArrivalStory)))]
+pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<ArrivalStory> {
+    let wanted = id(&text)?;
+    let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
+    let bytes = app.store.body(wanted, SHOWN).await?;
+    let filter = MessageFilter { arrival: Some(wanted), limit: 100, ..MessageFilter::default() };
+    Ok(Json(ArrivalStory {
+        arrival: rows::arrival(row),
+        text: String::from_utf8_lossy(&bytes).into_owned(),
+        ledger: app.store.ledger_of(wanted).await?.into_iter().map(rows::ledger).collect(),
+        acts: app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect(),
+        messages: app.store.messages(&filter).await?.into_iter().map(rows::message).collect(),
+    }))
+}
+
+/// The bytes of an arrival, as they came.
+#[utoipa::path(get, path = "/api/arrivals/{id}/bytes", params(("id" = String, Path)), responses((status = 200, content_type = "application/octet-stream")))]
+pub async fn bytes(
+    State(app): State<Arc<App>>,
+    Path(text): Path<String>,
+) -> Result<([(header::HeaderName, &'static str); 1], Vec<u8>), Problem> {
+    let wanted = id(&text)?;
+    let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
+    let bytes = app.store.body(wanted, row.size as u64).await?;
+    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes))
+}
+
+/// Why a repeat is meant.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub struct LetThrough {
+    pub why: String,
+}
+
+/// Lets a recognised repeat through on purpose: its bytes come in once more, as a new arrival.
+#[utoipa::path(post, path = "/api/arrivals/{id}/let-through", params(("id" = String, Path)), request_body = LetThrough,
+    responses((status = 200, body = Handed), (status = 409, body = Problem)))]
+pub async fn let_through(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(text): Path<String>,
+    Json(request): Json<LetThrough>,
+) -> Answer<Handed> {
+    let wanted = id(&text)?;
+    let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
+    if row.verdict == Verdict::Taken.as_str() || row.verdict == Verdict::Unfolding.as_str() {
+        let says = format!("arrival {text} is {}: its messages exist; resend those instead", row.verdict);
+        return Err(Problem::new(StatusCode::CONFLICT, says));
+    }
+    if request.why.trim().is_empty() {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "say why it is let through"));
+    }
+    let now: Timestamp = SystemClock.now();
+    app.store.record_act(app.engine.mint(), &by, "let through", wanted, &request.why, now).await?;
+    let bytes = app.store.body(wanted, row.size as u64).await?;
+    hand_in(&app, row.connection, row.name, by, true, &bytes).await
+}
+
+/// The name a handed-in document gets.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct FireQuery {
+    /// File name, for people.
+    #[serde(default)]
+    pub name: String,
+}
+
+/// Hands a document in by hand, as if it had come by the flow's first intake.
+#[utoipa::path(post, path = "/api/flows/{flow}/fire", params(("flow" = String, Path), FireQuery),
+    request_body(content = String, content_type = "application/octet-stream"), responses((status = 200, body = Handed)))]
+pub async fn fire(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(flow): Path<String>,
+    Query(query): Query<FireQuery>,
+    body: Bytes,
+) -> Answer<Handed> {
+    let (_, workspace) = app.engine.releases().current();
+    let known = workspace.flows.get(&flow).ok_or_else(|| {
+        let near = wirewatch_core::nearest::nearest(&flow, workspace.flows.keys().map(String::as_str));
+        let problem = Problem::not_found(format!("there is no flow `{flow}`"));
+        near.map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?")))
+    })?;
+    let Some(intake) = known.intakes.first() else {
+        return Err(Problem::new(StatusCode::CONFLICT, format!("the flow `{flow}` has no intake to hand anything to")));
+    };
+    let name = if query.name.is_empty() { "by hand".to_owned() } else { query.name };
+    hand_in(&app, intake.from.clone(), name, by, false, &body).await
+}
+
+async fn hand_in(app: &App, connection: String, name: String, by: String, let_through: bool, bytes: &[u8]) -> Answer<Handed> {
+    let source = Source { connection, name, fingerprint: String::new(), by, let_through };
+    let mut taking = app.engine.take(source);
+    for piece in bytes.chunks(1 << 20) {
+        taking.feed(piece).await?;
+    }
+    let report = taking.finish().await?;
+    Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.as_str().to_owned(), says: report.says }))
+}

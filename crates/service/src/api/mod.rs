@@ -1,0 +1,117 @@
+//! The API under `/api`: JSON, described by OpenAPI 3.1 from this code, problem details (RFC 9457) for errors.
+//!
+//! Layers from the outside in: body limit, then who may (`access::check`), then the handlers. `/api/openapi.json`
+//! and `/health` are open to all.
+
+mod acts;
+mod arrivals;
+mod connections;
+mod messages;
+mod orders;
+pub mod problem;
+mod releases;
+mod rows;
+mod status;
+mod story;
+mod stream;
+
+use crate::access;
+use crate::run::App;
+use axum::extract::DefaultBodyLimit;
+use axum::{Json, Router, middleware, routing::get};
+use problem::Problem;
+use std::sync::Arc;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+/// Largest request body; documents handed in are the largest.
+const BODY: usize = 64 << 20;
+/// Rows of a page, when nothing is said, and at most.
+const PAGE: u32 = 50;
+const PAGE_MOST: u32 = 1000;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Wire Watch",
+    description = "Order flows between partners and systems: messages, arrivals, orders, connections, live."
+))]
+struct Description;
+
+/// Every route.
+pub fn router(app: Arc<App>) -> Router {
+    let (routes, description) = routes_and_description();
+    let routes = routes
+        .layer(middleware::from_fn_with_state(app.clone(), access::check))
+        .layer(DefaultBodyLimit::max(BODY))
+        .with_state(app.clone());
+    let description = description.to_json().unwrap_or_default();
+    let open = Router::new()
+        .route("/health", get(status::health))
+        .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
+        .with_state(app);
+    routes.merge(open).fallback(async || Problem::new(axum::http::StatusCode::NOT_FOUND, "there is nothing at this path"))
+}
+
+/// The description of the API as a value, for checks and generated clients.
+#[must_use]
+pub fn description() -> utoipa::openapi::OpenApi {
+    routes_and_description().1
+}
+
+fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
+    OpenApiRouter::with_openapi(Description::openapi())
+        .routes(routes!(status::status))
+        .routes(routes!(status::reasons))
+        .routes(routes!(messages::list))
+        .routes(routes!(story::story))
+        .routes(routes!(messages::document))
+        .routes(routes!(acts::act))
+        .routes(routes!(acts::bulk))
+        .routes(routes!(arrivals::list))
+        .routes(routes!(arrivals::one))
+        .routes(routes!(arrivals::bytes))
+        .routes(routes!(arrivals::let_through))
+        .routes(routes!(arrivals::fire))
+        .routes(routes!(orders::list))
+        .routes(routes!(orders::one))
+        .routes(routes!(connections::list))
+        .routes(routes!(connections::test))
+        .routes(routes!(connections::look))
+        .routes(routes!(releases::release))
+        .routes(routes!(stream::stream))
+        .split_for_parts()
+}
+
+/// A page size within bounds.
+fn page(limit: Option<u32>) -> u32 {
+    limit.unwrap_or(PAGE).clamp(1, PAGE_MOST)
+}
+
+/// An id from a path or query.
+fn id(text: &str) -> Result<wirewatch_core::Id, Problem> {
+    text.parse().map_err(|error: wirewatch_core::id::NoId| Problem::new(axum::http::StatusCode::BAD_REQUEST, error.to_string()))
+}
+
+/// An id that may be left out.
+fn maybe_id(text: &str) -> Result<Option<wirewatch_core::Id>, Problem> {
+    if text.is_empty() { Ok(None) } else { id(text).map(Some) }
+}
+
+/// A moment that may be left out.
+fn moment(text: &str) -> Result<Option<wirewatch_core::Timestamp>, Problem> {
+    if text.is_empty() {
+        return Ok(None);
+    }
+    let parsed: Result<jiff::Timestamp, _> = text.parse();
+    let says = format!("`{text}` is no moment; write RFC 3339, e.g. 2026-11-23T07:00:00Z");
+    let at = parsed.map_err(|_| Problem::new(axum::http::StatusCode::BAD_REQUEST, says))?;
+    Ok(Some(wirewatch_core::Timestamp(at.as_microsecond())))
+}
+
+type Answer<T> = Result<Json<T>, Problem>;
+
+/// Words for a page's rows; `None` on the last page.
+fn next_of<T>(rows: &[T], limit: u32, id: impl Fn(&T) -> String) -> Option<String> {
+    (rows.len() as u32 == limit).then(|| rows.last().map(id)).flatten()
+}

@@ -1,0 +1,55 @@
+//! Orders along their courses.
+
+use super::problem::Problem;
+use super::{Answer, page, rows};
+use crate::run::App;
+use crate::view::{Order, OrderQuery, OrderStory, Orders};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use std::sync::Arc;
+use wirewatch_core::Timestamp;
+use wirewatch_journal::{MessageFilter, TrailFilter, TrailRow};
+
+fn orders(app: &App, rows: Vec<TrailRow>) -> Vec<Order> {
+    let (_, workspace) = app.engine.releases().current();
+    rows.into_iter()
+        .map(|row| {
+            let course = workspace.courses.get(&row.course);
+            rows::order(row, course)
+        })
+        .collect()
+}
+
+/// Orders, newest change first.
+#[utoipa::path(get, path = "/api/orders", params(OrderQuery), responses((status = 200, body = Orders)))]
+pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) -> Answer<Orders> {
+    if !["", "open", "trouble", "ended"].contains(&query.state.as_str()) {
+        let says = format!("`{}` is no state of an order; there are open, trouble, ended", query.state);
+        return Err(Problem::new(StatusCode::BAD_REQUEST, says));
+    }
+    let limit = page(query.limit);
+    let before = match query.before.split_once(' ') {
+        Some((last, key)) => last.parse().ok().map(|last| (Timestamp(last), key.to_owned())),
+        None => None,
+    };
+    let filter =
+        TrailFilter { course: query.course, partner: query.partner, key: String::new(), state: query.state, before, limit };
+    let found = app.store.trails(&filter).await?;
+    let next = super::next_of(&found, limit, |row| format!("{} {}", row.last, row.key));
+    Ok(Json(Orders { orders: orders(&app, found), next }))
+}
+
+/// One order by its key, with its messages.
+#[utoipa::path(get, path = "/api/orders/{key}", params(("key" = String, Path)), responses((status = 200, body = OrderStory)))]
+pub async fn one(State(app): State<Arc<App>>, Path(key): Path<String>) -> Answer<OrderStory> {
+    let filter = TrailFilter { key: key.clone(), limit: 20, ..TrailFilter::default() };
+    let found = app.store.trails(&filter).await?;
+    let filter = MessageFilter { key: key.clone(), limit: 100, ..MessageFilter::default() };
+    let messages: Vec<_> = app.store.messages(&filter).await?.into_iter().map(rows::message).collect();
+    if found.is_empty() && messages.is_empty() {
+        return Err(Problem::not_found(format!("there is no order `{key}`"))
+            .detail("The key is the number the order came with, e.g. the purchase order number."));
+    }
+    Ok(Json(OrderStory { orders: orders(&app, found), messages }))
+}

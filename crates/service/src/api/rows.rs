@@ -1,0 +1,133 @@
+//! From rows of the journal to what the API says.
+
+use crate::view::{ActView, Arrival, LedgerEntry, Message, MilestoneView, Order, Reason, time};
+use std::sync::Arc;
+use std::time::Duration;
+use wirewatch_core::course::{Course, Mark};
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_journal::{ArrivalRow, AuditRow, LedgerRow, MessageRow, ReasonCount, TrailRow};
+
+/// A reason id as people see it: hex, as it is no moment.
+pub fn reason_id(id: i64) -> String {
+    format!("{id:016x}")
+}
+
+/// The number behind a reason id.
+pub fn parse_reason(text: &str) -> Option<i64> {
+    i64::from_str_radix(text, 16).ok()
+}
+
+pub fn message(row: MessageRow) -> Message {
+    Message {
+        id: Id(row.id).to_string(),
+        flow: row.flow,
+        partner: row.partner,
+        key: row.key,
+        result: row.result,
+        state: row.state,
+        step: row.step,
+        tries: row.tries,
+        due: time(row.due),
+        waits_for: row.waits_for,
+        reason: (row.reason != 0).then(|| reason_id(row.reason)),
+        says: row.says,
+        arrival: Id(row.arrival).to_string(),
+        release: row.release,
+        received: time(Id(row.id).made().0).unwrap_or_default(),
+        changed: time(row.at).unwrap_or_default(),
+    }
+}
+
+pub fn arrival(row: ArrivalRow) -> Arrival {
+    Arrival {
+        id: Id(row.id).to_string(),
+        connection: row.connection,
+        partner: row.partner,
+        name: row.name,
+        verdict: row.verdict,
+        says: row.says,
+        size: row.size,
+        messages: row.messages,
+        received: time(row.received).unwrap_or_default(),
+        by: row.by_whom,
+    }
+}
+
+pub fn reason(row: ReasonCount) -> Reason {
+    Reason {
+        id: reason_id(row.id),
+        flow: row.flow,
+        step: row.step,
+        connection: row.connection,
+        code: row.code,
+        says: row.says,
+        messages: row.messages,
+        oldest: time(row.oldest),
+    }
+}
+
+pub fn ledger(row: LedgerRow) -> LedgerEntry {
+    LedgerEntry {
+        direction: row.direction,
+        sender: row.sender,
+        receiver: row.receiver,
+        usage: row.usage,
+        control: row.control,
+        answers: row.answers,
+        message: (row.message != 0).then(|| Id(row.message).to_string()),
+        at: time(row.at).unwrap_or_default(),
+    }
+}
+
+pub fn act(row: AuditRow) -> ActView {
+    ActView { at: time(row.at).unwrap_or_default(), by: row.by_whom, act: row.act, why: row.why }
+}
+
+/// A trail with every milestone of its course, those still ahead too (trouble only where it happened).
+pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
+    let mark = |mark: Mark| {
+        match mark {
+            Mark::Begins => "begins",
+            Mark::Passes => "passes",
+            Mark::Trouble => "trouble",
+            Mark::Ends => "ends",
+        }
+        .to_owned()
+    };
+    let mut milestones: Vec<MilestoneView> = Vec::new();
+    let mut before: Option<Timestamp> = None;
+    for reached in &row.milestones {
+        let after = before.map(|before| reached.first.since(before));
+        before = Some(reached.first);
+        milestones.push(MilestoneView {
+            name: reached.milestone.clone(),
+            mark: mark(reached.mark),
+            at: time(reached.first.0),
+            after_ms: after.map(|after: Duration| u64::try_from(after.as_millis()).unwrap_or(u64::MAX)),
+            times: reached.times,
+            message: Some(reached.message.to_string()),
+        });
+    }
+    let ahead = course.iter().flat_map(|course| &course.milestones).filter(|milestone| milestone.mark != Mark::Trouble);
+    for milestone in ahead {
+        if row.milestones.iter().all(|reached| reached.milestone != milestone.name) {
+            milestones.push(MilestoneView {
+                name: milestone.name.clone(),
+                mark: mark(milestone.mark),
+                at: None,
+                after_ms: None,
+                times: 0,
+                message: None,
+            });
+        }
+    }
+    Order {
+        course: row.course,
+        partner: row.partner,
+        key: row.key,
+        state: row.state,
+        milestones,
+        begun: time(row.begun).unwrap_or_default(),
+        changed: time(row.last).unwrap_or_default(),
+    }
+}

@@ -1,0 +1,50 @@
+//! How the service stands.
+
+use super::{Answer, rows};
+use crate::run::App;
+use crate::view::{HeldConnection, Reason, Status, time};
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use std::sync::Arc;
+
+/// Whether the service and its database answer. Open to all; says nothing else.
+pub async fn health(State(app): State<Arc<App>>) -> StatusCode {
+    match app.store.ping().await {
+        Ok(()) => StatusCode::OK,
+        Err(_) => StatusCode::SERVICE_UNAVAILABLE,
+    }
+}
+
+/// How the service stands: release, unfinished messages, held connections, reasons for standing aside.
+#[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status)))]
+pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
+    let (release, workspace) = app.engine.releases().current();
+    Ok(Json(Status {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        title: workspace.title.clone(),
+        release,
+        since: time(app.started.0).unwrap_or_default(),
+        unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
+        held: held(&app).await,
+        reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
+    }))
+}
+
+/// Why messages stand aside, most messages first.
+#[utoipa::path(get, path = "/api/reasons", responses((status = 200, body = Vec<Reason>)))]
+pub async fn reasons(State(app): State<Arc<App>>) -> Answer<Vec<Reason>> {
+    Ok(Json(app.store.reasons("").await?.into_iter().map(rows::reason).collect()))
+}
+
+pub async fn held(app: &App) -> Vec<HeldConnection> {
+    let held = app.engine.held().await.into_iter().map(|held| HeldConnection {
+        connection: held.connection,
+        since: time(held.state.since.0).unwrap_or_default(),
+        says: held.state.says,
+        waiting: held.waiting,
+    });
+    let mut held: Vec<HeldConnection> = held.collect();
+    held.sort_by(|a, b| a.connection.cmp(&b.connection));
+    held
+}

@@ -1,0 +1,124 @@
+//! One message's whole story, worked out by the same fold that ran it.
+
+use super::messages::{form_name, source};
+use super::problem::Problem;
+use super::{Answer, id, rows};
+use crate::run::App;
+use crate::view::{Attempt, DocumentView, RequestView, Step, Story, time};
+use axum::Json;
+use axum::extract::{Path, State};
+use std::sync::Arc;
+use wirewatch_core::Document;
+use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, Trace};
+use wirewatch_engine::Stored;
+use wirewatch_journal::MessageFilter;
+
+/// Other messages of the same arrival that are shown beside one.
+const BESIDE: u32 = 20;
+
+/// A message's whole story: where it came from, each step's document, every attempt, what came out of it.
+#[utoipa::path(get, path = "/api/messages/{id}", params(("id" = String, Path)), responses((status = 200, body = Story)))]
+pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<Story> {
+    let unknown = || Problem::not_found(format!("there is no message {text}"));
+    let wanted = id(&text)?;
+    let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
+    let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
+    let from = app.store.arrival(stored.origin.arrival).await?.map(rows::arrival);
+    let beside = MessageFilter { arrival: Some(stored.origin.arrival), limit: BESIDE, ..MessageFilter::default() };
+    let beside = app.store.messages(&beside).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
+    let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
+    let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
+    let document = Document::read(&form, &bytes)
+        .map_or_else(|_| String::from_utf8_lossy(&bytes).into_owned(), |document| document.readable());
+    Ok(Json(Story {
+        message: rows::message(row),
+        from,
+        meta: serde_json::Value::Object(stored.origin.meta.clone()),
+        document: DocumentView { form: form_name(&form).to_owned(), text: document },
+        steps: steps(&app, &stored).await?,
+        acts,
+        beside,
+    }))
+}
+
+async fn steps(app: &App, stored: &Stored) -> Result<Vec<Step>, Problem> {
+    let trace = trace(app, stored).await?;
+    let mut steps: Vec<Step> = trace.into_iter().map(step).collect();
+    for entry in &stored.log {
+        let Logged::Attempt { step: name, .. } = &entry.what else { continue };
+        let attempt = attempt(entry);
+        match steps.iter_mut().find(|step| step.step == *name) {
+            Some(step) => step.attempts.extend(attempt),
+            // A step that this logic no longer reaches: its attempts are shown all the same.
+            None => steps.push(Step {
+                step: name.clone(),
+                verb: String::new(),
+                after: None,
+                request: None,
+                attempts: attempt.into_iter().collect(),
+            }),
+        }
+    }
+    Ok(steps)
+}
+
+/// What each step did; empty when the logic or the document cannot be read any more.
+async fn trace(app: &App, stored: &Stored) -> Result<Vec<Trace>, Problem> {
+    let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(Vec::new()) };
+    let logic = Logic::of(&workspace, &stored.origin.flow);
+    let document = Document::read(&stored.origin.form, &stored.document);
+    let (Some(logic), Ok(document)) = (logic, document) else { return Ok(Vec::new()) };
+    let machine = Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true);
+    Ok(machine.map_or_else(|_| Vec::new(), |machine| machine.trace().to_vec()))
+}
+
+fn step(trace: Trace) -> Step {
+    let form = |document: &Document| match document {
+        Document::Json(_) => "json",
+        Document::X12(_) => "x12",
+        Document::Bytes(_) => "bytes",
+    };
+    Step {
+        step: trace.step,
+        verb: trace.verb.to_owned(),
+        after: trace.after.map(|document| DocumentView { form: form(&document).to_owned(), text: document.readable() }),
+        request: trace.effect.map(|effect| RequestView {
+            connection: effect.connection().to_owned(),
+            line: effect.line(),
+            body: effect.body().map(|body| pretty(&body.text())),
+        }),
+        attempts: Vec::new(),
+    }
+}
+
+fn attempt(entry: &LogEntry) -> Option<Attempt> {
+    let Logged::Attempt { tries, outcome, then, .. } = &entry.what else { return None };
+    let (word, due) = match then {
+        Then::Go => ("done", None),
+        Then::RetryAt(due) => ("again", time(due.0)),
+        Then::WaitFor(_) => ("held", None),
+        Then::Aside(_) => ("aside", None),
+    };
+    let answer = match outcome {
+        Outcome::Answer { body, .. } | Outcome::Again { body, .. } | Outcome::Refused { body, .. } => Some(pretty(&body.text())),
+        Outcome::Held { .. } | Outcome::InDoubt { .. } => None,
+    };
+    Some(Attempt {
+        at: time(entry.at.0).unwrap_or_default(),
+        number: *tries,
+        status: outcome.status(),
+        says: outcome.says().to_owned(),
+        answer: answer.filter(|answer| !answer.is_empty()),
+        then: word.to_owned(),
+        due,
+    })
+}
+
+/// JSON indented; anything else as it is.
+fn pretty(text: &str) -> String {
+    serde_json::from_str::<serde_json::Value>(text)
+        .ok()
+        .filter(|value| value.is_object() || value.is_array())
+        .and_then(|value| serde_json::to_string_pretty(&value).ok())
+        .unwrap_or_else(|| text.to_owned())
+}

@@ -1,0 +1,198 @@
+//! From a configuration to a running service, and its end.
+
+use crate::access::Token;
+use crate::api;
+use crate::error::ServeError;
+use crate::folder::read_workspace;
+use crate::intakes::Intakes;
+use std::future::Future;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use wirewatch_core::workspace::{Checked, Files, Workspace, digest};
+use wirewatch_core::{Finding, Timestamp};
+use wirewatch_engine::{Clock, Engine, Releases, Settings, SystemClock};
+use wirewatch_journal::{JournalError, PgJournal, Store};
+use wirewatch_links::Outside;
+
+/// The engine as the service runs it.
+pub type Running = Engine<PgJournal, Outside, SystemClock>;
+
+/// How to run.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// PostgreSQL, as a URL.
+    pub database: String,
+    pub listen: SocketAddr,
+    /// A folder to release at the start, when it differs from the newest release.
+    pub workspace: Option<PathBuf>,
+    /// Token and other small files of the service's own.
+    pub state: PathBuf,
+    /// Where relative folder paths of connections start.
+    pub files: PathBuf,
+    /// Host names besides those of loopback.
+    pub hosts: Vec<String>,
+    /// Run though the database may lose what it has confirmed.
+    pub unsafe_database: bool,
+}
+
+/// What every request can reach.
+#[derive(Debug)]
+pub struct App {
+    pub engine: Running,
+    pub journal: Arc<PgJournal>,
+    pub store: Store,
+    pub outside: Outside,
+    pub token: Token,
+    pub hosts: Vec<String>,
+    pub started: Timestamp,
+    intakes: Mutex<Intakes>,
+    /// One release at a time.
+    releasing: tokio::sync::Mutex<()>,
+}
+
+/// What is told once the service is ready.
+#[derive(Debug, Clone)]
+pub struct Ready {
+    pub address: SocketAddr,
+    pub release: i64,
+    /// Findings of the workspace given at the start; with errors among them, the newest release runs instead.
+    pub findings: Vec<Finding>,
+    pub kept_running: bool,
+}
+
+/// What came of a release.
+#[derive(Debug)]
+pub enum Released {
+    /// The files are those of the current release.
+    Same(i64, Vec<Finding>),
+    New(i64, Vec<Finding>),
+    /// There are errors: the current release stays.
+    Refused(Vec<Finding>),
+}
+
+impl App {
+    /// Makes `files` the current release, unless they have errors.
+    pub async fn release(&self, files: &Files, by: &str) -> Result<Released, JournalError> {
+        let _one = self.releasing.lock().await;
+        let Checked { workspace, findings } = Workspace::read(files);
+        let Some(workspace) = workspace.map(Arc::new) else { return Ok(Released::Refused(findings)) };
+        let (no, current) = self.engine.releases().current();
+        if current.digest == workspace.digest {
+            return Ok(Released::Same(no, findings));
+        }
+        let no = self.store.add_release(&workspace.digest.to_string(), files, by, SystemClock.now()).await?;
+        self.engine.release(no, workspace.clone());
+        self.follow_intakes(&workspace);
+        tracing::info!(release = no, by, "released");
+        Ok(Released::New(no, findings))
+    }
+
+    fn follow_intakes(&self, workspace: &Workspace) {
+        self.intakes.lock().expect("no holder panics").follow(&self.engine, &self.outside, workspace);
+    }
+}
+
+/// Runs until `stop` ends. `ready` is called once, when requests are answered.
+///
+/// # Errors
+/// [`ServeError`] when it cannot start, or when another process takes its work over.
+pub async fn serve(
+    config: Config,
+    ready: impl FnOnce(Ready),
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> Result<(), ServeError> {
+    let file = |path: &PathBuf, source| ServeError::File { path: path.clone(), source };
+    for folder in [&config.state, &config.files] {
+        std::fs::create_dir_all(folder).map_err(|source| file(folder, source))?;
+    }
+    let listener = tokio::net::TcpListener::bind(config.listen).await;
+    let listener = listener.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source })?;
+    let address = listener.local_addr().map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source })?;
+    let process = format!("process {} at {address}", std::process::id());
+    let journal = Arc::new(PgJournal::open(&config.database, &process).await?);
+    let settings = journal.unsafe_settings().await?;
+    if !settings.is_empty() && !config.unsafe_database {
+        return Err(ServeError::UnsafeDatabase(settings));
+    }
+    let store = journal.store();
+    let start = first_release(&config, &store).await?;
+    let outside = Outside::new(config.files.clone());
+    make_folders(&outside, &start.workspace);
+    let releases = Releases::new(start.release, start.workspace.clone());
+    let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
+    let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
+    let app = Arc::new(App {
+        engine,
+        journal: journal.clone(),
+        store,
+        outside,
+        token,
+        hosts: config.hosts.clone(),
+        started: SystemClock.now(),
+        intakes: Mutex::default(),
+        releasing: tokio::sync::Mutex::default(),
+    });
+    app.follow_intakes(&start.workspace);
+    let folder = {
+        let journal = journal.clone();
+        tokio::spawn(async move { journal.fold_trails().await })
+    };
+    ready(Ready { address, release: start.release, findings: start.findings, kept_running: start.kept_running });
+    let ended = tokio::select! {
+        served = axum::serve(listener, api::router(app.clone())).into_future() => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
+        error = journal.keep() => Err(error.into()),
+        () = stop => Ok(()),
+    };
+    folder.abort();
+    ended
+}
+
+struct Start {
+    release: i64,
+    workspace: Arc<Workspace>,
+    findings: Vec<Finding>,
+    kept_running: bool,
+}
+
+/// The folder given, released if it is new and sound; otherwise the newest release.
+async fn first_release(config: &Config, store: &Store) -> Result<Start, ServeError> {
+    let newest = store.newest_release().await?;
+    let given = match &config.workspace {
+        Some(path) => Some(read_workspace(path).map_err(|source| ServeError::File { path: path.clone(), source })?),
+        None => None,
+    };
+    let running = |files: &Files| Workspace::read(files).workspace.map(Arc::new);
+    let Some(files) = given else {
+        let (release, _, files) = newest.ok_or(ServeError::NothingToRun)?;
+        let workspace = running(&files).ok_or(ServeError::NothingToRun)?;
+        return Ok(Start { release, workspace, findings: Vec::new(), kept_running: false });
+    };
+    let Checked { workspace, findings } = Workspace::read(&files);
+    match (workspace.map(Arc::new), newest) {
+        (Some(workspace), Some((release, known, _))) if known == digest(&files).to_string() => {
+            Ok(Start { release, workspace, findings, kept_running: false })
+        }
+        (Some(workspace), _) => {
+            let release = store.add_release(&workspace.digest.to_string(), &files, "start", SystemClock.now()).await?;
+            Ok(Start { release, workspace, findings, kept_running: false })
+        }
+        (None, Some((release, _, files))) => match running(&files) {
+            Some(workspace) => Ok(Start { release, workspace, findings, kept_running: true }),
+            None => Err(ServeError::Workspace(findings)),
+        },
+        (None, None) => Err(ServeError::Workspace(findings)),
+    }
+}
+
+/// Makes the folders that connections name below the service's own; others are somebody else's to make.
+fn make_folders(outside: &Outside, workspace: &Workspace) {
+    for connection in workspace.connections.values() {
+        if let wirewatch_core::connection::ConnectionKind::Folder { path, .. } = &connection.kind
+            && !path.starts_with('/')
+            && let Err(error) = std::fs::create_dir_all(outside.folder(path))
+        {
+            tracing::warn!(connection = connection.name, %error, "the folder cannot be made");
+        }
+    }
+}

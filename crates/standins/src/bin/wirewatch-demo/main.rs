@@ -1,0 +1,244 @@
+//! Starts the whole demo and ends it: a private PostgreSQL, the stand-ins, the service with the demo workspace.
+
+mod stage;
+mod traffic;
+
+use anstream::{eprintln, println};
+use clap::{Parser, Subcommand};
+use rustix::fs::{FlockOperation, flock};
+use rustix::process::Signal;
+use stage::Stage;
+use std::fs::{self, File, OpenOptions};
+use std::io::{Read, Seek, Write};
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::time::Duration;
+use wirewatch_loopback::{Cluster, Kept, Options};
+use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
+
+const SERVICE: u16 = 7811;
+const ORDER_SYSTEM: u16 = 7812;
+const DATABASE: u16 = 7813;
+
+/// The Wire Watch demo: Quillhaven Bee Supply, its order system and its partner Marrowfield.
+#[derive(Parser)]
+struct Args {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the demo until Ctrl-C; what it has done is kept
+    Run {
+        /// Where everything is kept
+        #[arg(long, default_value = "state")]
+        state: PathBuf,
+        /// The demo workspace
+        #[arg(long, default_value = "demo/workspace")]
+        workspace: PathBuf,
+        /// The `wirewatch` program
+        #[arg(long, default_value = "bin/wirewatch")]
+        program: PathBuf,
+        /// Seconds between two files of Marrowfield
+        #[arg(long, default_value_t = 5)]
+        every: u64,
+    },
+    /// Stop the order system answering, or let it answer again
+    Outage { state: Switch },
+    /// Throw away what the demo has kept
+    Reset {
+        #[arg(long, default_value = "state")]
+        state: PathBuf,
+    },
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum Switch {
+    On,
+    Off,
+}
+
+fn main() -> ExitCode {
+    let done = match Args::parse().command {
+        Command::Run { state, workspace, program, every } => run(&state, &workspace, &program, every),
+        Command::Outage { state } => outage(state),
+        Command::Reset { state } => reset(&state),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(says) => {
+            eprintln!("{says}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(), String> {
+    fs::create_dir_all(state).map_err(|error| format!("{}: {error}", state.display()))?;
+    let state = state.canonicalize().map_err(|error| format!("{}: {error}", state.display()))?;
+    let _lock = lock(&state)?;
+    if !program.exists() {
+        return Err(format!("{} is not built yet: run `make demo`, which builds it first", program.display()));
+    }
+    for (port, what) in [(SERVICE, "the service"), (ORDER_SYSTEM, "the order system"), (DATABASE, "the database")] {
+        TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
+            format!(
+                "port {port}, which {what} needs, is taken ({error}). End what listens there: `ss -ltnp | grep {port}` names it"
+            )
+        })?;
+    }
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| error.to_string())?;
+    let stopping = runtime.spawn(stop_signal());
+
+    let stage = Stage::begin("starting PostgreSQL");
+    let database = Cluster::start(Options { folder: state.join("postgres"), port: Some(DATABASE), durable: true })
+        .map_err(|error| error.to_string())?;
+    database.create_database("wirewatch").map_err(|error| error.to_string())?;
+    stage.done();
+
+    let orders = OrderSystem::kept_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
+    runtime.block_on(async {
+        let listener = tokio::net::TcpListener::bind(("127.0.0.1", ORDER_SYSTEM)).await.map_err(|error| error.to_string())?;
+        tokio::spawn(async move { axum::serve(listener, orders.router()).await });
+        Ok::<_, String>(())
+    })?;
+
+    let stage = Stage::begin("starting the service");
+    let mut service = start_service(&state, workspace, program, &database)?;
+    let health = format!("http://127.0.0.1:{SERVICE}/health");
+    while !runtime.block_on(answers(&health)) {
+        if service.wait(Duration::from_millis(100)).is_some() {
+            return Err(format!("the service ended while starting; its last words:\n{}", last_words(&state.join("service.log"))));
+        }
+    }
+    stage.done();
+    let traffic = runtime.spawn(traffic::run(state.clone(), Duration::from_secs(every)));
+    welcome(program, &state);
+    while !stopping.is_finished() && !traffic.is_finished() {
+        if service.wait(Duration::from_millis(100)).is_some() {
+            return Err(format!("the service ended; its last words:\n{}", last_words(&state.join("service.log"))));
+        }
+    }
+    if traffic.is_finished() {
+        return Err(runtime.block_on(traffic).map_or_else(|error| error.to_string(), |says| says));
+    }
+    let stage = Stage::begin("ending the service and the database");
+    service.end(Signal::TERM, Duration::from_secs(10));
+    drop(database);
+    stage.done();
+    println!("Everything is kept in {}; `make demo` goes on where it was, `make demo-reset` starts clean.", state.display());
+    Ok(())
+}
+
+fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Cluster) -> Result<Kept, String> {
+    let text = |path: &Path| path.to_string_lossy().into_owned();
+    let arguments: Vec<String> =
+        ["serve", "--listen", &format!("127.0.0.1:{SERVICE}"), "--workspace", &text(workspace), "--state", &text(state)]
+            .map(str::to_owned)
+            .to_vec();
+    let url = database.url("wirewatch");
+    let log = OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(state.join("service.log"))
+        .map_err(|error| format!("service.log: {error}"))?;
+    Kept::spawn("TERM", &text(program), &arguments, move |command| {
+        // By environment: other users can read the arguments of a process.
+        command.env("WIREWATCH_DATABASE", url);
+        if let Ok(other) = log.try_clone() {
+            command.stdout(other);
+        }
+        command.stderr(log);
+    })
+    .map_err(|error| format!("{}: {error}", program.display()))
+}
+
+fn welcome(program: &Path, state: &Path) {
+    let program = program.display();
+    println!(
+        "
+Quillhaven Bee Supply is open. Marrowfield drops purchase orders, the order system books them.
+
+  service       http://127.0.0.1:{SERVICE}   (API description: /api/openapi.json)
+  order system  http://127.0.0.1:{ORDER_SYSTEM}/summary
+  kept in       {}
+
+Try, in another terminal in this folder:
+
+  {program} watch             orders as they pass
+  {program} orders            each order along its milestones
+  {program} reasons           what stands aside, and why
+
+  make demo-outage           stops the order system; make demo-recover lets it answer again
+  Ctrl-C ends everything and keeps the data
+",
+        state.display()
+    );
+}
+
+async fn stop_signal() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let Ok(mut terminate) = signal(SignalKind::terminate()) else { return };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        _ = terminate.recv() => {}
+    }
+}
+
+async fn answers(url: &str) -> bool {
+    reqwest::get(url).await.is_ok_and(|response| response.status().is_success())
+}
+
+/// Only one demo at a time works in a folder. The lock goes with its process, so a left-over file means nothing.
+fn lock(state: &Path) -> Result<File, String> {
+    let path = state.join("demo.lock");
+    let told = |error: std::io::Error| format!("{}: {error}", path.display());
+    let mut file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path).map_err(told)?;
+    if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
+        let mut process = String::new();
+        let _ = file.read_to_string(&mut process);
+        return Err(format!(
+            "The demo runs already (process {}). Use it, or end it with Ctrl-C where it was started.",
+            process.trim()
+        ));
+    }
+    file.set_len(0)
+        .and_then(|()| file.rewind())
+        .and_then(|()| file.write_all(std::process::id().to_string().as_bytes()))
+        .map_err(told)?;
+    Ok(file)
+}
+
+fn last_words(log: &Path) -> String {
+    let text = fs::read_to_string(log).unwrap_or_default();
+    let lines: Vec<&str> = text.lines().rev().take(5).collect();
+    lines.into_iter().rev().collect::<Vec<_>>().join("\n")
+}
+
+fn outage(switch: Switch) -> Result<(), String> {
+    let outage = matches!(switch, Switch::On);
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| error.to_string())?;
+    let faults = Faults { outage, ..Faults::default() };
+    let sent = runtime.block_on(async {
+        let response =
+            reqwest::Client::new().post(format!("http://127.0.0.1:{ORDER_SYSTEM}/faults")).json(&faults).send().await?;
+        response.json::<Summary>().await
+    });
+    let summary =
+        sent.map_err(|_| "The order system does not answer: is the demo running? Start it with `make demo`.".to_owned())?;
+    println!("The order system is {}; {} orders are booked.", if outage { "closed" } else { "open" }, summary.booked);
+    Ok(())
+}
+
+fn reset(state: &Path) -> Result<(), String> {
+    if !state.exists() {
+        println!("There is nothing to throw away.");
+        return Ok(());
+    }
+    let _lock = lock(state)?;
+    fs::remove_dir_all(state).map_err(|error| format!("{}: {error}", state.display()))?;
+    println!("{} is thrown away.", state.display());
+    Ok(())
+}

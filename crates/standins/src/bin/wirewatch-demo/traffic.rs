@@ -1,0 +1,59 @@
+//! What Marrowfield does all day: a burst of files at the start, then one every few seconds, and collecting its acknowledgments.
+
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::path::PathBuf;
+use std::time::Duration;
+use wirewatch_standins::marrowfield::{Flaw, Marrowfield, collect, drop_file};
+
+const BURST: usize = 8;
+/// Small numbers on purpose: a demo that ran for years would still count on.
+const FIRST_ORDER: u32 = 20_500;
+
+#[derive(Serialize, Deserialize)]
+struct Numbers {
+    control: u32,
+    order: u32,
+}
+
+/// Runs until something is wrong, and says what.
+pub async fn run(state: PathBuf, every: Duration) -> String {
+    let drop = state.join("files/marrowfield/to-us");
+    let collected = state.join("files/marrowfield/collected");
+    let book = state.join("marrowfield.json");
+    let numbers = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+    let first = numbers.is_none();
+    let Numbers { control, order } = numbers.unwrap_or(Numbers { control: 100, order: FIRST_ORDER });
+    let mut marrowfield = Marrowfield::new(u64::from(control), control, order);
+    let mut left = if first { BURST } else { 2 };
+    // In the burst, one of each kind that is worth looking at.
+    let mut shown = if first { vec![Flaw::WrongCount, Flaw::UnknownItem] } else { Vec::new() };
+    let mut last: Option<(String, String)> = None;
+    loop {
+        let flaw = shown.pop().unwrap_or_else(|| marrowfield.chance());
+        let sent = marrowfield.interchange(flaw);
+        let name = format!("po-{:06}.edi", sent.control);
+        // Numbers first: after a crash in between one is left out, which is better than used twice.
+        let numbers = Numbers { control: marrowfield.control, order: marrowfield.order };
+        let written = serde_json::to_vec(&numbers).map_err(std::io::Error::other).and_then(|bytes| fs::write(&book, bytes));
+        let written = written.and_then(|()| drop_file(&drop, &name, sent.text.as_bytes()));
+        if let Err(error) = written {
+            return format!("Marrowfield cannot drop its files: {error}");
+        }
+        // Now and then the partner sends a file again, because it missed the acknowledgment.
+        if marrowfield.control % 17 == 0
+            && let Some((name, text)) = &last
+        {
+            let _ = drop_file(&drop, &format!("again-{name}"), text.as_bytes());
+        }
+        last = Some((name, sent.text));
+        if let Err(error) = collect(&state.join("files/marrowfield/to-them"), &collected) {
+            return format!("Marrowfield cannot collect its acknowledgments: {error}");
+        }
+        if left > 0 {
+            left -= 1;
+        } else {
+            tokio::time::sleep(every).await;
+        }
+    }
+}

@@ -1,0 +1,250 @@
+//! The order system of Quillhaven Bee Supply: takes orders, gives them numbers, knows its items, and sometimes fails.
+//!
+//! `POST /orders` with `Idempotency-Key` books once per key. `GET /orders/{number}` and `GET /orders?reference=` read.
+//! `POST /faults` sets what goes wrong; `GET /summary` counts.
+
+use axum::extract::{Path as UrlPath, Query, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write};
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// The items it knows, with their names and prices.
+pub const ITEMS: [(&str, &str, &str); 10] = [
+    ("QH-HIVE-10", "TEN FRAME HIVE", "64.50"),
+    ("QH-HIVE-8", "EIGHT FRAME HIVE", "58.00"),
+    ("QH-FRAME-D", "DEEP FRAME", "3.10"),
+    ("QH-FRAME-M", "MEDIUM FRAME", "2.85"),
+    ("QH-SMOKER-L", "LARGE SMOKER", "41.25"),
+    ("QH-SMOKER-S", "SMALL SMOKER", "33.40"),
+    ("QH-VEIL-R", "ROUND VEIL", "18.95"),
+    ("QH-VEIL-S", "SQUARE VEIL", "21.10"),
+    ("QH-GLOVE-M", "GOATSKIN GLOVES", "27.60"),
+    ("QH-TOOL-J", "J HIVE TOOL", "11.75"),
+];
+
+/// What goes wrong, until changed.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Faults {
+    /// Everything is answered with 503.
+    pub outage: bool,
+    /// The next so many orders are answered with this status.
+    pub next: u32,
+    pub status: u16,
+    /// Seconds in `Retry-After` of those answers.
+    pub retry_after: Option<u64>,
+    /// Before each answer, in milliseconds.
+    pub delay_ms: u64,
+    /// The next so many orders are booked, but the connection is cut before the answer.
+    pub cut: u32,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Booked {
+    number: String,
+    key: String,
+    order: Value,
+}
+
+#[derive(Default)]
+struct Books {
+    orders: Vec<Booked>,
+    by_key: HashMap<String, usize>,
+    faults: Faults,
+    requests: u64,
+    repeats: u64,
+    refused: u64,
+    file: Option<File>,
+}
+
+/// The order system's state, shared with whoever looks into it.
+#[derive(Clone, Default)]
+pub struct OrderSystem {
+    books: Arc<Mutex<Books>>,
+}
+
+impl std::fmt::Debug for OrderSystem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("OrderSystem").finish_non_exhaustive()
+    }
+}
+
+/// Counts of what it did.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Summary {
+    pub booked: usize,
+    pub requests: u64,
+    /// Requests that repeated a key.
+    pub repeats: u64,
+    pub refused: u64,
+    pub faults: Faults,
+}
+
+impl OrderSystem {
+    /// One that keeps its orders in a file, one a line, and begins with those in it.
+    ///
+    /// # Errors
+    /// The system's; `InvalidData` for a line that is no order.
+    pub fn kept_in(path: &Path) -> io::Result<Self> {
+        let mut books = Books::default();
+        for line in std::fs::read_to_string(path).unwrap_or_default().lines() {
+            let booked: Booked = serde_json::from_str(line).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
+            books.by_key.insert(booked.key.clone(), books.orders.len());
+            books.orders.push(booked);
+        }
+        books.file = Some(OpenOptions::new().create(true).append(true).open(path)?);
+        Ok(Self { books: Arc::new(Mutex::new(books)) })
+    }
+
+    /// The routes.
+    pub fn router(&self) -> Router {
+        Router::new()
+            .route("/", get(async || "Quillhaven order system\n"))
+            .route("/orders", post(book).get(find))
+            .route("/orders/{number}", get(one))
+            .route("/faults", post(set_faults))
+            .route("/summary", get(async |State(own): State<Self>| Json(own.summary())))
+            .with_state(self.clone())
+    }
+
+    /// Sets what goes wrong.
+    pub fn set_faults(&self, faults: Faults) {
+        self.books.lock().expect("no holder panics").faults = faults;
+    }
+
+    /// Counts.
+    #[must_use]
+    pub fn summary(&self) -> Summary {
+        let books = self.books.lock().expect("no holder panics");
+        let Books { orders, requests, repeats, refused, faults, .. } = &*books;
+        Summary { booked: orders.len(), requests: *requests, repeats: *repeats, refused: *refused, faults: faults.clone() }
+    }
+
+    /// The references of all orders booked, in the order of booking.
+    #[must_use]
+    pub fn references(&self) -> Vec<String> {
+        let books = self.books.lock().expect("no holder panics");
+        books.orders.iter().map(|booked| booked.order["reference"].as_str().unwrap_or_default().to_owned()).collect()
+    }
+}
+
+fn problem(status: StatusCode, detail: impl Into<String>) -> Response {
+    (status, Json(json!({ "detail": detail.into() }))).into_response()
+}
+
+async fn book(State(own): State<OrderSystem>, headers: HeaderMap, Json(order): Json<Value>) -> Response {
+    let delay = own.books.lock().expect("no holder panics").faults.delay_ms;
+    if delay > 0 {
+        tokio::time::sleep(Duration::from_millis(delay)).await;
+    }
+    let (response, cut) = decide(&mut own.books.lock().expect("no holder panics"), &headers, order);
+    if cut {
+        // An answer whose body breaks off: the client sees the connection lost in the middle.
+        let broken = broken_body();
+        return (StatusCode::CREATED, broken).into_response();
+    }
+    response
+}
+
+/// A body that fails before its first byte, so that the connection is cut.
+fn broken_body() -> axum::body::Body {
+    struct Broken;
+    impl axum::body::HttpBody for Broken {
+        type Data = axum::body::Bytes;
+        type Error = io::Error;
+
+        fn poll_frame(
+            self: std::pin::Pin<&mut Self>,
+            _: &mut std::task::Context<'_>,
+        ) -> std::task::Poll<Option<Result<http_body::Frame<Self::Data>, Self::Error>>> {
+            std::task::Poll::Ready(Some(Err(io::Error::other("cut on request"))))
+        }
+    }
+    axum::body::Body::new(Broken)
+}
+
+fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bool) {
+    books.requests += 1;
+    if books.faults.outage {
+        return (problem(StatusCode::SERVICE_UNAVAILABLE, "closed for maintenance"), false);
+    }
+    if books.faults.next > 0 {
+        books.faults.next -= 1;
+        let status = StatusCode::from_u16(books.faults.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = problem(status, "a fault on request");
+        if let Some(seconds) = books.faults.retry_after {
+            response.headers_mut().insert("retry-after", seconds.into());
+        }
+        return (response, false);
+    }
+    let Some(key) = headers.get("idempotency-key").and_then(|key| key.to_str().ok()).map(str::to_owned) else {
+        return (problem(StatusCode::BAD_REQUEST, "an Idempotency-Key is needed"), false);
+    };
+    if let Some(&at) = books.by_key.get(&key) {
+        books.repeats += 1;
+        let number = books.orders[at].number.clone();
+        return ((StatusCode::OK, Json(json!({ "order_number": number, "repeat": true }))).into_response(), false);
+    }
+    if let Some(refusal) = refusal(&order) {
+        books.refused += 1;
+        return (refusal, false);
+    }
+    let booked = Booked { number: format!("Q-{}", 100_001 + books.orders.len()), key: key.clone(), order };
+    if let Some(file) = &mut books.file {
+        let line = serde_json::to_string(&booked).unwrap_or_default() + "\n";
+        if let Err(error) = file.write_all(line.as_bytes()) {
+            return (problem(StatusCode::INTERNAL_SERVER_ERROR, format!("the books cannot be kept: {error}")), false);
+        }
+    }
+    let number = booked.number.clone();
+    books.by_key.insert(key, books.orders.len());
+    books.orders.push(booked);
+    let cut = books.faults.cut > 0;
+    books.faults.cut -= u32::from(cut);
+    ((StatusCode::CREATED, Json(json!({ "order_number": number }))).into_response(), cut)
+}
+
+fn refusal(order: &Value) -> Option<Response> {
+    let rows = order["rows"].as_array().cloned().unwrap_or_default();
+    if order["reference"].as_str().is_none_or(str::is_empty) || rows.is_empty() {
+        return Some(problem(StatusCode::UNPROCESSABLE_ENTITY, "an order needs a reference and rows"));
+    }
+    let unknown = rows.iter().find(|row| !ITEMS.iter().any(|(item, ..)| row["item"] == *item))?;
+    let item = unknown["item"].as_str().unwrap_or_default();
+    let body =
+        json!({ "detail": format!("unknown item `{item}` on row {}", unknown["row"].as_str().unwrap_or("?")), "item": item });
+    Some((StatusCode::UNPROCESSABLE_ENTITY, Json(body)).into_response())
+}
+
+#[derive(Deserialize)]
+struct Find {
+    reference: String,
+}
+
+async fn find(State(own): State<OrderSystem>, Query(find): Query<Find>) -> Json<Vec<Value>> {
+    let books = own.books.lock().expect("no holder panics");
+    let found = books.orders.iter().filter(|booked| booked.order["reference"] == find.reference);
+    Json(found.map(|booked| json!({ "order_number": booked.number, "order": booked.order })).collect())
+}
+
+async fn one(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>) -> Response {
+    let books = own.books.lock().expect("no holder panics");
+    match books.orders.iter().find(|booked| booked.number == number) {
+        Some(booked) => Json(json!({ "order_number": booked.number, "order": booked.order })).into_response(),
+        None => problem(StatusCode::NOT_FOUND, format!("there is no order {number}")),
+    }
+}
+
+async fn set_faults(State(own): State<OrderSystem>, Json(faults): Json<Faults>) -> Json<Summary> {
+    own.set_faults(faults);
+    Json(own.summary())
+}

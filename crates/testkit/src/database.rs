@@ -1,0 +1,73 @@
+//! A database per test, in one private cluster per run.
+
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock};
+use wirewatch_loopback::{Cluster, Options};
+
+/// Where `with-postgres` tells the tests of its cluster.
+pub const ADMIN_URL: &str = "WIREWATCH_TEST_POSTGRES";
+
+/// A database of the test's own. Dropped with its cluster at the end of the run.
+#[derive(Debug, Clone)]
+pub struct Database {
+    pub url: String,
+}
+
+/// The cluster of this process, when no run gave one.
+static OWN: OnceLock<Mutex<(Cluster, tempfile::TempDir)>> = OnceLock::new();
+static NEXT: AtomicU32 = AtomicU32::new(1);
+
+/// A cluster of its own, for tests that stop the server.
+///
+/// # Panics
+/// When PostgreSQL cannot be started: without it nothing here can be tested.
+#[must_use]
+pub fn private_cluster(durable: bool) -> (Cluster, tempfile::TempDir) {
+    let folder = tempfile::Builder::new().prefix("wirewatch-pg-").tempdir_in(shared_tmp()).expect("a folder");
+    std::fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("permissions");
+    let options = Options { folder: folder.path().join("cluster"), port: None, durable };
+    let cluster = Cluster::start(options).unwrap_or_else(|error| panic!("{error}"));
+    (cluster, folder)
+}
+
+fn own_url() -> String {
+    let own = OWN.get_or_init(|| Mutex::new(private_cluster(false)));
+    own.lock().expect("no holder panics").0.url("postgres")
+}
+
+fn shared_tmp() -> PathBuf {
+    std::env::temp_dir()
+}
+
+impl Database {
+    /// A new, empty database.
+    ///
+    /// # Panics
+    /// When the server cannot be reached.
+    #[must_use]
+    pub fn new() -> Self {
+        let name = format!("t{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+        let admin = std::env::var(ADMIN_URL).unwrap_or_else(|_| own_url());
+        let (server, _) = admin.rsplit_once('/').expect("a URL with a database");
+        let url = format!("{server}/{name}");
+        // On a thread of its own: a test may be inside a runtime already.
+        let created = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+            runtime.block_on(async {
+                use sea_orm::ConnectionTrait;
+                let db = sea_orm::Database::connect(&admin).await?;
+                db.execute_unprepared(&format!("create database {name}")).await?;
+                db.close().await
+            })
+        });
+        created.join().expect("no panic").unwrap_or_else(|error| panic!("{error}"));
+        Self { url }
+    }
+}
+
+impl Default for Database {
+    fn default() -> Self {
+        Self::new()
+    }
+}

@@ -1,0 +1,26 @@
+//! Waiting for what is to come, without sleeping longer than it takes.
+
+use std::time::{Duration, Instant};
+
+/// Asks until there is an answer; panics with `what` after two minutes, which no sound run comes near.
+///
+/// # Panics
+/// When the time is over.
+pub async fn eventually<T, F: Future<Output = Option<T>>>(what: &str, ask: impl FnMut() -> F) -> T {
+    eventually_within(Duration::from_secs(120), what, ask).await
+}
+
+/// As [`eventually`], with another limit.
+///
+/// # Panics
+/// When the time is over.
+pub async fn eventually_within<T, F: Future<Output = Option<T>>>(limit: Duration, what: &str, mut ask: impl FnMut() -> F) -> T {
+    let begun = Instant::now();
+    loop {
+        if let Some(answer) = ask().await {
+            return answer;
+        }
+        assert!(begun.elapsed() < limit, "within {limit:?}: {what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
