@@ -413,10 +413,12 @@ impl Machine {
             Then::Aside(_) => Pass::Aside,
         };
         let passed = Passed { step: work.step.clone(), how };
+        // A connection that is of no use to anybody does not use up this message's tries.
+        let counts = u16::from(!matches!(outcome, Outcome::Held { .. }));
         let what = Logged::Attempt {
             step: work.step.clone(),
             generation: work.generation,
-            tries: self.tries + 1,
+            tries: self.tries + counts,
             request: work.request,
             outcome,
             then,

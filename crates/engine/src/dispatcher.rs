@@ -71,6 +71,8 @@ pub struct Entered {
 struct Slot {
     lane: Option<LaneKey>,
     in_lane: bool,
+    /// In memory though it stands behind another in its lane.
+    behind: bool,
     at: At,
 }
 
@@ -120,6 +122,8 @@ pub struct Dispatcher {
     surroundings: Arc<Workspace>,
     slots: HashMap<MessageId, Slot>,
     loaded: usize,
+    /// Of those, how many stand behind others in their lanes.
+    behind: usize,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
     due: BTreeSet<(Timestamp, MessageId)>,
@@ -137,6 +141,7 @@ impl Dispatcher {
             surroundings,
             slots: HashMap::new(),
             loaded: 0,
+            behind: 0,
             lanes: Lanes::default(),
             gates: HashMap::new(),
             due: BTreeSet::new(),
@@ -203,10 +208,13 @@ impl Dispatcher {
         let flow = entered.machine.origin().flow.clone();
         let lane = entered.machine.order_key().map(|key| (flow, key));
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
-        let room = self.loaded < self.settings.loaded;
+        // Those behind others in a lane get half of the memory at most: the ones before them must find room.
+        let room = self.loaded < self.settings.loaded && (first || self.behind < self.settings.loaded / 2);
         let at = if room { At::Here(Box::new(running(entered))) } else { At::Away };
+        let behind = room && !first;
         self.loaded += usize::from(room);
-        self.slots.insert(id, Slot { in_lane: lane.is_some(), lane, at });
+        self.behind += usize::from(behind);
+        self.slots.insert(id, Slot { in_lane: lane.is_some(), lane, behind, at });
         match (first, room) {
             (true, true) => self.start(id, now),
             (true, false) => self.ready.push_back(id),
@@ -226,7 +234,7 @@ impl Dispatcher {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
-        self.slots.insert(found.id, Slot { in_lane: lane.is_some(), lane, at: At::Away });
+        self.slots.insert(found.id, Slot { in_lane: lane.is_some(), lane, behind: false, at: At::Away });
         if !first || aside {
             return;
         }
@@ -348,7 +356,7 @@ impl Dispatcher {
             let lane = entered.machine.order_key().map(|key| (entered.machine.origin().flow.clone(), key));
             let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
             self.forget_waits(id);
-            self.slots.insert(id, Slot { lane, in_lane, at: At::Here(Box::new(running(entered))) });
+            self.slots.insert(id, Slot { lane, in_lane, behind: false, at: At::Here(Box::new(running(entered))) });
             self.loaded += 1;
         }
         let Some(running) = self.here(id) else { return Err(None) };
@@ -426,6 +434,7 @@ impl Dispatcher {
 
     /// Goes on with a message that is in memory and whose turn it is.
     fn start(&mut self, id: MessageId, now: Timestamp) {
+        self.no_longer_behind(id);
         let Some(running) = self.here(id) else { return };
         match running.machine.next().clone() {
             Next::Perform(work) if running.machine.in_doubt() => {
@@ -495,8 +504,11 @@ impl Dispatcher {
     /// Performs what the message asks for; the gate has let it pass.
     fn perform(&mut self, id: MessageId, connection: &str, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
-        if matches!(running.machine.next(), Next::WaitFor(_)) {
-            running.machine.woken();
+        // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
+        match running.machine.next() {
+            Next::WaitFor(_) => drop(running.machine.woken()),
+            Next::WaitUntil(due) if *due <= now => drop(running.machine.woken()),
+            Next::WaitUntil(_) | Next::Perform(_) | Next::End(_) => {}
         }
         let Next::Perform(work) = running.machine.next().clone() else {
             self.gate(connection).unused();
@@ -612,7 +624,16 @@ impl Dispatcher {
         }
     }
 
+    fn no_longer_behind(&mut self, id: MessageId) {
+        if let Some(slot) = self.slots.get_mut(&id)
+            && std::mem::take(&mut slot.behind)
+        {
+            self.behind -= 1;
+        }
+    }
+
     fn drop_from_memory(&mut self, id: MessageId) {
+        self.no_longer_behind(id);
         if let Some(slot) = self.slots.get_mut(&id)
             && matches!(slot.at, At::Here(_))
         {

@@ -2,7 +2,7 @@
 //!
 //! The [`Dispatcher`] decides, without I/O or clock, which message may run, what is committed, what is performed
 //! and who waits for what. The [`Engine`] feeds it from the outside through three traits: [`Journal`] keeps,
-//! [`Links`] performs, [`Clock`] tells the time. [`sim`] drives the same dispatcher with simulated ones.
+//! [`Links`] performs, [`Clock`] tells the time. `tests/simulation` drives the same dispatcher with simulated ones.
 
 mod clock;
 mod dispatcher;
@@ -13,7 +13,6 @@ mod journal;
 mod lane;
 mod links;
 mod releases;
-pub mod sim;
 mod take;
 mod unfold;
 mod writer;

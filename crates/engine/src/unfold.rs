@@ -79,7 +79,8 @@ async fn one_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>
     let messages = entered.iter().map(|entered| match entered {
         Ok(entered) => {
             let machine = &entered.machine;
-            let facts = facts::begun(&surroundings, machine, now);
+            // The order began when it came in, not when its turn came to be unfolded.
+            let facts = facts::begun(&surroundings, machine, row.arrival.made());
             let order_key = machine.order_key().unwrap_or_default();
             NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts }
         }

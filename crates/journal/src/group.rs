@@ -343,7 +343,7 @@ impl Rows {
         let (number, at) = (sql.arg(number, "bigint"), sql.arg(now.0, "bigint"));
         let (packed, events) = (sql.arg(packed, "bool"), sql.arg(events, "bytea"));
         sql.text.push_str(&format!(
-            ",\nfed as (insert into feed select me.id, {number}, {at}, {packed}, {events}, ''::bytea from me returning 1)"
+            ",\nfed as (insert into feed select me.id, {number}, {at}, {packed}, {events} from me returning 1)"
         ));
         let (mut columns, live) = self.born.shared();
         columns.extend(live);
@@ -488,6 +488,12 @@ pub fn clean(text: &str) -> String {
     if text.contains('\0') { text.replace('\0', "\u{FFFD}") } else { text.to_owned() }
 }
 
+/// The number under which a range of group `no` is written: unique for every range of every group, and the same when
+/// the group is given again.
+pub fn number(no: u64, range: &std::ops::Range<usize>) -> i64 {
+    (no as i64) * 1_000_000 + (range.start as i64) * 1000 + range.len() as i64
+}
+
 /// Writes ops one half at a time until the refused ones stand alone.
 pub async fn write_halving(
     db: &impl ConnectionTrait,
@@ -501,8 +507,7 @@ pub async fn write_halving(
     let mut results = vec![OpResult::Committed; ops.len()];
     let mut ranges = vec![0..ops.len()];
     while let Some(range) = ranges.pop() {
-        // Unique for every range of every group, and the same when the group is given again.
-        let number = (no as i64) * 1_000_000 + (range.start as i64) * 1000 + range.len() as i64;
+        let number = number(no, &range);
         if in_doubt && was_written(db, me, number).await? {
             continue;
         }

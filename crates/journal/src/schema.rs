@@ -133,7 +133,7 @@ create table audit (
 -- One row a group: proof of the commit, and what the live stream tells.
 create table feed (
   writer smallint not null, group_no bigint not null, at bigint not null, packed boolean not null, events bytea not null,
-  results bytea not null, primary key (writer, group_no)
+  primary key (writer, group_no)
 );
 create index feed_at on feed (at);
 "#;

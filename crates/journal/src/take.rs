@@ -15,7 +15,7 @@ use wirewatch_core::flow::ACKNOWLEDGMENTS;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Seal, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::x12::ack::{Stamp, functional_ack};
-use wirewatch_core::{ArrivalId, Digest, MessageId};
+use wirewatch_core::{ArrivalId, Digest, MessageId, Timestamp};
 use wirewatch_engine::{Clock, Decide, Incoming, IncomingBody, Stored, SystemClock, Taken};
 
 impl PgJournal {
@@ -86,9 +86,9 @@ impl PgJournal {
             ..Event::blank("arrival", incoming.id, incoming.received)
         };
         let events = vec![event];
-        self.feed(&transaction, incoming.id, &events).await?;
+        let at = self.feed(&transaction, incoming.id, &events).await?;
         transaction.commit().await?;
-        self.tell(-incoming.id.0, SystemClock.now(), || events);
+        self.tell(-incoming.id.0, at, || events);
         let Decision { verdict, says, partner, .. } = decision;
         Ok(Taken::Now { verdict, says, partner, messages, unfolding })
     }
@@ -99,14 +99,14 @@ impl PgJournal {
         transaction: &DatabaseTransaction,
         id: wirewatch_core::Id,
         events: &[Event],
-    ) -> Result<(), JournalError> {
+    ) -> Result<Timestamp, JournalError> {
         let (packed, bytes) = pack(&serde_json::to_vec(events)?);
         let now = SystemClock.now();
-        let text = "insert into feed values ($1, $2, $3, $4, $5, ''::bytea)";
+        let text = "insert into feed values ($1, $2, $3, $4, $5)";
         transaction
             .execute_raw(sql(text, [self.me.writer.into(), (-id.0).into(), now.0.into(), packed.into(), bytes.into()]))
             .await?;
-        Ok(())
+        Ok(now)
     }
 
     /// Numbers and renders acknowledgments. The counter rows stay locked until the commit: no number is used twice

@@ -1,7 +1,7 @@
 //! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
 
 use crate::error::JournalError;
-use crate::group::{Me, write_halving};
+use crate::group::{Me, number, write_halving};
 use crate::query::{FeedRow, Store};
 use crate::schema::Migrator;
 use crate::{days, events::Event};
@@ -181,7 +181,7 @@ impl PgJournal {
         }
         if let Ok(results) = &done {
             let kept = ops.iter().zip(results).filter(|(_, result)| **result == OpResult::Committed).map(|(op, _)| op);
-            self.tell((no as i64) * 1_000_000, now, || kept.flat_map(Event::of).collect());
+            self.tell(number(no, &(0..ops.len())), now, || kept.flat_map(Event::of).collect());
         }
         done
     }

@@ -1,0 +1,88 @@
+//! What must hold after any run, in one place.
+
+use crate::world::{World, workspace};
+use std::collections::{BTreeMap, BTreeSet};
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::{Logged, Logic, Machine, Outcome, State, Then};
+use wirewatch_core::{Document, MessageId};
+
+/// Panics at the first promise that a run did not keep.
+pub fn check(world: &World) {
+    nothing_is_stuck(world);
+    what_is_done_took_effect(world);
+    keys_take_effect_once(world);
+    blind_effects_are_never_repeated_by_themselves(world);
+    lanes_keep_their_order(world);
+    the_log_tells_everything(world);
+}
+
+/// When nothing more happens, every message has ended, stands aside, or waits behind one that stands aside.
+fn nothing_is_stuck(world: &World) {
+    for (id, row) in &world.rows {
+        let behind_one_aside = !row.order_key.is_empty()
+            && world.rows.values().any(|other| other.order_key == row.order_key && other.state == State::Aside);
+        assert!(row.state.is_final() || row.state == State::Aside || behind_one_aside, "{id} is stuck, {:?}", row.state);
+    }
+}
+
+/// A message that is done has taken effect at every step.
+fn what_is_done_took_effect(world: &World) {
+    for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Done) {
+        let steps: BTreeSet<&str> =
+            world.taken.iter().filter(|taken| taken.message == *id).map(|taken| taken.step.as_str()).collect();
+        let expected: &[&str] = if row.origin.flow == "ordered" { &["first", "second"] } else { &["tell"] };
+        assert!(expected.iter().all(|step| steps.contains(step)), "{id} is done, but only {steps:?} took effect");
+    }
+}
+
+/// Nothing takes effect twice at a receiver that honours keys, except where a person said so.
+fn keys_take_effect_once(world: &World) {
+    let mut times: BTreeMap<(MessageId, &str), usize> = BTreeMap::new();
+    for taken in world.taken.iter().filter(|taken| taken.connection == "keyed") {
+        *times.entry((taken.message, taken.step.as_str())).or_default() += 1;
+    }
+    for ((id, step), times) in times {
+        let acts = acts(world, id);
+        assert!(times <= 1 + acts, "{step} of {id} took effect {times} times with {acts} acts");
+    }
+}
+
+/// At a receiver that does not, each effect takes place once and a second time only after an answer that allows it or an act.
+fn blind_effects_are_never_repeated_by_themselves(world: &World) {
+    let mut times: BTreeMap<MessageId, usize> = BTreeMap::new();
+    for taken in world.taken.iter().filter(|taken| taken.connection == "blind") {
+        *times.entry(taken.message).or_default() += 1;
+    }
+    for (id, times) in times {
+        let acts = acts(world, id);
+        assert!(times <= 1 + acts, "tell of {id} took effect {times} times with {acts} acts");
+    }
+}
+
+fn acts(world: &World, id: MessageId) -> usize {
+    world.rows[&id].log.iter().filter(|entry| matches!(entry.what, Logged::Act { .. })).count()
+}
+
+/// No message performs while an earlier one of its lane has not ended.
+fn lanes_keep_their_order(world: &World) {
+    assert!(world.overtaken.is_empty(), "overtaken: {:?}", world.overtaken);
+}
+
+/// The machine rebuilt from the log stands where the row says.
+fn the_log_tells_everything(world: &World) {
+    for (id, row) in &world.rows {
+        let logic = Logic::of(&workspace(), &row.origin.flow).expect("the flow");
+        let document = Document::read(&Form::Json, row.document.as_bytes()).expect("JSON");
+        let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, true).expect("the log fits");
+        if !matches!(row.state, State::Waiting | State::Moving) {
+            assert_eq!(machine.next().state(), row.state, "{id}");
+        }
+        for pair in row.log.windows(2) {
+            let done = matches!(&pair[0].what, Logged::Attempt { outcome: Outcome::Answer { .. }, then: Then::Go, .. });
+            if let (true, Logged::Attempt { step: a, .. }, Logged::Attempt { step: b, .. }) = (done, &pair[0].what, &pair[1].what)
+            {
+                assert_ne!(a, b, "{id}: step {a} was tried again after its answer");
+            }
+        }
+    }
+}

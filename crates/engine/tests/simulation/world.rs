@@ -1,0 +1,505 @@
+//! The simulated world: a clock that jumps, a journal that may crash before or after a commit, receivers with faults.
+
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::{LogEntry, Logic, Machine, Origin, Outcome, State, Work};
+use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
+use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Recovered, Settings};
+
+/// What happened in a run.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub struct Report {
+    pub messages: u64,
+    pub crashes: u64,
+    pub holds: u64,
+    pub doubled: u64,
+    pub asides: u64,
+    pub in_doubt: u64,
+    pub acts: u64,
+    pub performed: u64,
+    pub evicted: u64,
+}
+
+impl Report {
+    pub fn add(&mut self, other: &Self) {
+        self.messages += other.messages;
+        self.crashes += other.crashes;
+        self.holds += other.holds;
+        self.doubled += other.doubled;
+        self.asides += other.asides;
+        self.in_doubt += other.in_doubt;
+        self.acts += other.acts;
+        self.performed += other.performed;
+        self.evicted += other.evicted;
+    }
+}
+
+/// A message as the simulated journal keeps it.
+#[derive(Debug, Clone)]
+pub struct Row {
+    pub origin: Arc<Origin>,
+    pub document: String,
+    pub log: Vec<LogEntry>,
+    pub state: State,
+    pub due: Option<Timestamp>,
+    pub order_key: String,
+    /// It came back after its end, so it goes behind those of its lane.
+    pub reopened: bool,
+}
+
+/// An effect that took place at a receiver.
+#[derive(Debug, Clone)]
+pub struct Taken {
+    pub message: MessageId,
+    pub step: String,
+    pub connection: String,
+    pub key: Digest,
+}
+
+#[derive(Debug, Clone)]
+enum Event {
+    Arrive(u32),
+    /// The group is written; its answer follows.
+    Write(Vec<(Option<MessageId>, Op)>),
+    Answer(Vec<MessageId>),
+    /// The effect takes place at the receiver.
+    Take(MessageId, Box<Work>),
+    Outcome(MessageId, Outcome),
+    Load(MessageId),
+    Tick,
+    Act(MessageId, Act),
+    Crash,
+}
+
+#[derive(Debug)]
+struct At {
+    at: Timestamp,
+    no: u64,
+    /// Which life of the process it belongs to; `None` for what happens outside.
+    life: Option<u32>,
+    event: Event,
+}
+
+impl PartialEq for At {
+    fn eq(&self, other: &Self) -> bool {
+        (self.at, self.no) == (other.at, other.no)
+    }
+}
+impl Eq for At {}
+impl PartialOrd for At {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+impl Ord for At {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        (other.at, other.no).cmp(&(self.at, self.no))
+    }
+}
+
+pub struct World {
+    pub loud: bool,
+    pub report: Report,
+    pub rows: BTreeMap<MessageId, Row>,
+    pub taken: Vec<Taken>,
+    /// Messages and steps that are performed and have no outcome yet, in this life.
+    pub open: HashMap<MessageId, String>,
+    /// Messages with an effect performed in each lane, with when and what state those before them had.
+    pub overtaken: Vec<(MessageId, MessageId)>,
+    random: fastrand::Rng,
+    mint: IdMint,
+    now: Timestamp,
+    no: u64,
+    life: u32,
+    events: BinaryHeap<At>,
+    dispatcher: Dispatcher,
+    /// Ops waiting for the writer, as the engine's own would group them.
+    waiting: Vec<(Option<MessageId>, Op)>,
+    writing: bool,
+    holds: BTreeMap<String, (String, Timestamp)>,
+    outage: BTreeMap<&'static str, (Timestamp, Timestamp)>,
+    acts_left: u32,
+    arrivals_left: u32,
+}
+
+/// Two flows: one in order by customer over a receiver that honours keys, one that may never be repeated blindly.
+pub fn workspace() -> Arc<Workspace> {
+    static WORKSPACE: OnceLock<Arc<Workspace>> = OnceLock::new();
+    WORKSPACE
+        .get_or_init(|| {
+            let schema = r#"{"type":"object","properties":{"n":{"type":"integer"},"who":{"type":"string"}}}"#;
+            let files = [
+                ("workspace.toml", "format = 1"),
+                ("outlines/order.schema.json", schema),
+                ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+                ("connections/keyed.toml", "kind = \"http\"\naddress = \"http://keyed\"\nrepeat = \"key\"\nin_flight = 2"),
+                ("connections/blind.toml", "kind = \"http\"\naddress = \"http://blind\"\nin_flight = 2"),
+                (
+                    "flows/ordered.toml",
+                    "key = \"n\"\nin_order_by = \"who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+                     [[step]]\nname = \"first\"\ncall = { at = \"keyed\", post = \"/a/{n}\", body = \"it\", as = \"got\" }\nretry = { times = 3, first = \"1s\", longest = \"4s\" }\n\
+                     [[step]]\nname = \"second\"\ncall = { at = \"keyed\", post = \"/b/{n}\" }\nretry = { times = 3, first = \"1s\", longest = \"20s\" }",
+                ),
+                (
+                    "flows/blind.toml",
+                    "key = \"n\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+                     [[step]]\nname = \"only-some\"\nonly = { when = \"n != 3\", because = \"three is left out\" }\n\
+                     [[step]]\nname = \"tell\"\ncall = { at = \"blind\", post = \"/t/{n}\", body = \"it\" }\nretry = { times = 2, first = \"1s\", longest = \"4s\" }",
+                ),
+            ];
+            let files: Files = files.into_iter().map(|(path, text)| (path.to_owned(), text.to_owned())).collect();
+            let checked = Workspace::read(&files);
+            Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
+        })
+        .clone()
+}
+
+impl World {
+    pub fn new(seed: u64) -> Self {
+        let mut random = fastrand::Rng::with_seed(seed);
+        let now = Timestamp(1_800_000_000_000_000);
+        // Small memory in some runs, so that messages leave it and come back.
+        let settings = Settings { loaded: if random.bool() { 2 } else { 50 }, keep: Duration::from_secs(random.u64(0..6)) };
+        let mut world = Self {
+            loud: false,
+            report: Report::default(),
+            rows: BTreeMap::new(),
+            taken: Vec::new(),
+            open: HashMap::new(),
+            overtaken: Vec::new(),
+            mint: IdMint::new(1),
+            now,
+            no: 0,
+            life: 0,
+            events: BinaryHeap::new(),
+            dispatcher: Dispatcher::new(settings, workspace()),
+            waiting: Vec::new(),
+            writing: false,
+            holds: BTreeMap::new(),
+            outage: BTreeMap::new(),
+            acts_left: random.u32(0..6),
+            arrivals_left: random.u32(1..9),
+            random,
+        };
+        for n in 1..=world.arrivals_left {
+            let after = world.random.u64(0..8000);
+            world.outside(after, Event::Arrive(n));
+        }
+        for _ in 0..world.random.u32(0..4) {
+            let after = world.random.u64(0..20_000);
+            world.outside(after, Event::Crash);
+        }
+        for name in ["keyed", "blind"] {
+            if world.random.bool() {
+                let from = now.after(Duration::from_millis(world.random.u64(0..10_000)));
+                world.outage.insert(name, (from, from.after(Duration::from_millis(world.random.u64(100..30_000)))));
+            }
+        }
+        world
+    }
+
+    fn settings(&mut self) -> Settings {
+        Settings { loaded: if self.random.bool() { 2 } else { 50 }, keep: Duration::from_secs(self.random.u64(0..6)) }
+    }
+
+    fn outside(&mut self, after_ms: u64, event: Event) {
+        self.schedule(after_ms, None, event);
+    }
+
+    fn inside(&mut self, after_ms: u64, event: Event) {
+        self.schedule(after_ms, Some(self.life), event);
+    }
+
+    fn schedule(&mut self, after_ms: u64, life: Option<u32>, event: Event) {
+        self.no += 1;
+        let at = self.now.after(Duration::from_millis(after_ms));
+        self.events.push(At { at, no: self.no, life, event });
+    }
+
+    /// Runs until nothing more happens by itself, then lets a person act on what stands aside, until all acts are used.
+    pub fn run(&mut self) {
+        for _ in 0..20_000 {
+            self.drain();
+            let Some(next) = self.events.pop() else {
+                if self.act_on_something() {
+                    continue;
+                }
+                if self.loud {
+                    println!("at rest: {:#?}", self.dispatcher);
+                }
+                return;
+            };
+            self.now = self.now.max(next.at);
+            if next.life.is_some_and(|life| life != self.life) {
+                continue;
+            }
+            if self.loud {
+                println!("{:>9} {:?}", (self.now.0 - 1_800_000_000_000_000) / 1000, next.event);
+            }
+            self.step(next.event);
+        }
+        panic!("the world does not come to rest");
+    }
+
+    fn step(&mut self, event: Event) {
+        match event {
+            Event::Arrive(n) => self.arrive(n),
+            Event::Write(ops) => self.write(ops),
+            Event::Answer(ids) => {
+                self.writing = false;
+                for id in ids {
+                    self.dispatcher.committed(id, self.now);
+                }
+            }
+            Event::Take(id, work) => self.take(id, &work),
+            Event::Outcome(id, outcome) => {
+                self.open.remove(&id);
+                self.dispatcher.outcome(id, outcome.clone(), self.now);
+                if self.random.u32(0..6) == 0 {
+                    self.report.doubled += 1;
+                    self.dispatcher.outcome(id, outcome, self.now);
+                }
+            }
+            Event::Load(id) => {
+                if let Some(entered) = self.entered(id) {
+                    self.dispatcher.loaded(entered, self.now);
+                }
+            }
+            Event::Tick => self.dispatcher.tick(self.now),
+            Event::Act(id, act) => {
+                let entered = if self.dispatcher.has(id) { None } else { self.entered(id) };
+                if self.dispatcher.act(id, entered, act, "ada", "", self.now).is_ok() {
+                    self.report.acts += 1;
+                }
+            }
+            Event::Crash => self.crash(),
+        }
+    }
+
+    fn arrive(&mut self, n: u32) {
+        let ordered = self.random.bool();
+        let flow = if ordered { "ordered" } else { "blind" };
+        let who = if self.random.bool() { "bee" } else { "wasp" };
+        let id = self.mint.next(self.now);
+        let document = format!("{{\"n\":{n},\"who\":\"{who}\"}}");
+        let origin = Arc::new(Origin {
+            id,
+            arrival: id,
+            body: id,
+            slice: 0..document.len() as u64,
+            flow: flow.to_owned(),
+            release: 1,
+            form: Form::Json,
+            meta: serde_json::Map::new(),
+        });
+        // Its coming to be is one commit of its own: it is there before anything runs.
+        let order_key = if ordered { who.to_owned() } else { String::new() };
+        let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
+        self.rows.insert(id, row);
+        self.report.messages += 1;
+        if let Some(entered) = self.entered(id) {
+            self.dispatcher.enter(entered, self.now);
+        }
+    }
+
+    fn entered(&self, id: MessageId) -> Option<Entered> {
+        let row = self.rows.get(&id)?;
+        let logic = Logic::of(&workspace(), &row.origin.flow)?;
+        let document = Document::read(&Form::Json, row.document.as_bytes()).ok()?;
+        let logged = row.log.len() as u32;
+        if row.log.is_empty() {
+            let (machine, turn) = Machine::begin(logic, row.origin.clone(), document);
+            return Some(Entered { machine, began: Some(turn), logged });
+        }
+        let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, false).expect("a log of ours fits");
+        Some(Entered { machine, began: None, logged })
+    }
+
+    /// Takes what the dispatcher wants done, and sees to the next wake-up.
+    fn drain(&mut self) {
+        while let Some(out) = self.dispatcher.poll() {
+            match out {
+                Out::Commit(id, op) => self.waiting.push((id, op)),
+                Out::Perform { id, connection, work } => self.perform(id, &connection.name, work),
+                Out::Load(id) => {
+                    self.report.evicted += 1;
+                    let after = self.random.u64(0..20);
+                    self.inside(after, Event::Load(id));
+                }
+            }
+        }
+        if !self.writing && !self.waiting.is_empty() {
+            self.writing = true;
+            // As the writer does: no message twice in a group.
+            let mut seen = BTreeSet::new();
+            let mut group = Vec::new();
+            while let Some((_, op)) = self.waiting.first() {
+                let row = if let Op::Change(change) = op { change.origin.id.0 } else { -1 };
+                if !seen.insert(row) {
+                    break;
+                }
+                group.push(self.waiting.remove(0));
+            }
+            let after = self.random.u64(0..40);
+            self.inside(after, Event::Write(group));
+        }
+        if let Some(deadline) = self.dispatcher.deadline() {
+            let after = deadline.since(self.now).as_millis() as u64 + 1;
+            if !self.events.iter().any(|event| {
+                matches!(event.event, Event::Tick)
+                    && event.life == Some(self.life)
+                    && event.at <= deadline.after(Duration::from_millis(1))
+            }) {
+                self.inside(after, Event::Tick);
+            }
+        }
+    }
+
+    fn write(&mut self, ops: Vec<(Option<MessageId>, Op)>) {
+        // A crash before the write: nothing of the group is there. After it: all of it is, and nobody was told.
+        if self.random.u32(0..60) == 0 {
+            return self.crash();
+        }
+        let mut ids = Vec::new();
+        for (id, op) in ops {
+            match op {
+                Op::Change(change) => self.change(&change),
+                Op::Hold { connection, says, at } => match says {
+                    Some(says) => {
+                        self.report.holds += 1;
+                        self.holds.insert(connection, (says, at));
+                    }
+                    None => drop(self.holds.remove(&connection)),
+                },
+                Op::Unfold(_) => unreachable!("messages come to be by themselves here"),
+            }
+            ids.extend(id);
+        }
+        if self.random.u32(0..60) == 0 {
+            return self.crash();
+        }
+        let after = self.random.u64(0..10);
+        self.inside(after, Event::Answer(ids));
+    }
+
+    fn change(&mut self, change: &Change) {
+        let row = self.rows.get_mut(&change.origin.id).expect("a change is of a message that is there");
+        assert!(!row.state.is_final() || change.reopened, "a message that has ended changes by an act only");
+        if let Some((seq, entry)) = &change.entry {
+            assert_eq!(*seq as usize, row.log.len(), "entries follow one another");
+            row.log.push(entry.clone());
+        }
+        row.reopened |= change.reopened;
+        row.state = change.state;
+        row.due = change.due;
+        if change.state == State::Aside {
+            self.report.asides += 1;
+            self.report.in_doubt += u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == "in-doubt"));
+        }
+    }
+
+    fn perform(&mut self, id: MessageId, connection: &str, work: Box<Work>) {
+        self.report.performed += 1;
+        let before = self.open.insert(id, work.step.clone());
+        assert!(before.is_none(), "one effect at a time: {id} performs {} and {before:?}", work.step);
+        self.note_order(id);
+        let down = self.outage.get(connection).is_some_and(|(from, to)| self.now >= *from && self.now < *to);
+        let after = self.random.u64(1..200);
+        let held = |says: &str| Outcome::Held { says: says.to_owned(), status: 0 };
+        let again = || Outcome::Again { says: "500".to_owned(), status: 500, body: "".into(), after_ms: None };
+        let answer = || Outcome::Answer { status: 200, body: "{\"ok\":1}".into() };
+        let (takes, outcome) = match self.random.u32(0..20) {
+            _ if down => (false, held("down")),
+            0..=1 => (false, again()),
+            2 => (false, Outcome::Refused { says: "no".to_owned(), status: 422, body: "".into() }),
+            3 => (false, held("refused")),
+            // Taken, but the answer is lost.
+            4 if connection == "keyed" => (true, again()),
+            4 => (true, Outcome::InDoubt { says: "lost".to_owned() }),
+            _ => (true, answer()),
+        };
+        if takes {
+            // Outside: a crash of ours does not undo it.
+            let when = self.random.u64(0..after);
+            self.outside(when, Event::Take(id, work));
+        }
+        self.inside(after, Event::Outcome(id, outcome));
+    }
+
+    fn take(&mut self, id: MessageId, work: &Work) {
+        let connection = work.effect.connection().to_owned();
+        // A receiver that honours keys takes effect once.
+        if connection == "keyed" && self.taken.iter().any(|taken| taken.key == work.key) {
+            return;
+        }
+        self.taken.push(Taken { message: id, step: work.step.clone(), connection, key: work.key });
+    }
+
+    /// Remembers a message that performs while an earlier one of its lane has not ended.
+    fn note_order(&mut self, id: MessageId) {
+        let row = &self.rows[&id];
+        if row.order_key.is_empty() || row.reopened {
+            return;
+        }
+        let earlier = self.rows.range(..id).filter(|(_, other)| other.order_key == row.order_key && !other.reopened);
+        let open: Vec<MessageId> = earlier.filter(|(_, other)| !other.state.is_final()).map(|(id, _)| *id).collect();
+        self.overtaken.extend(open.into_iter().map(|other| (id, other)));
+    }
+
+    fn crash(&mut self) {
+        self.report.crashes += 1;
+        self.life += 1;
+        self.waiting.clear();
+        self.writing = false;
+        self.open.clear();
+        let settings = self.settings();
+        self.dispatcher = Dispatcher::new(settings, workspace());
+        self.now = self.now.after(Duration::from_millis(self.random.u64(0..3000)));
+        for (connection, (says, since)) in self.holds.clone() {
+            self.dispatcher.restore_hold(&connection, says, since, self.now);
+        }
+        let found: Vec<Recovered> = self
+            .rows
+            .values()
+            .filter(|row| !row.state.is_final())
+            .map(|row| Recovered {
+                id: row.origin.id,
+                flow: row.origin.flow.clone(),
+                order_key: row.order_key.clone(),
+                state: row.state,
+                due: row.due,
+            })
+            .collect();
+        for one in &found {
+            self.dispatcher.recover(one, self.now);
+        }
+    }
+
+    /// A person acts on one message; `false` when none is left to act on or all acts are used.
+    fn act_on_something(&mut self) -> bool {
+        let aside: Vec<MessageId> = self.rows.values().filter(|row| row.state == State::Aside).map(|row| row.origin.id).collect();
+        let done: Vec<MessageId> = self.rows.values().filter(|row| row.state == State::Done).map(|row| row.origin.id).collect();
+        if self.acts_left == 0 || (aside.is_empty() && done.is_empty()) {
+            return false;
+        }
+        self.acts_left -= 1;
+        let ids = if aside.is_empty() || (self.random.u32(0..5) == 0 && !done.is_empty()) { done } else { aside };
+        let id = ids[self.random.usize(0..ids.len())];
+        let act = match self.random.u32(0..5) {
+            0 => Act::Discard,
+            1 => Act::Resend { answers: Answers::Keep },
+            2 => Act::Amend {
+                form: Form::Json,
+                document: self.rows[&id].document.replace("\"who\"", "\"amended\":1,\"who\""),
+                answers: Answers::Again,
+            },
+            _ => Act::Resend { answers: Answers::Ask },
+        };
+        self.outside(1, Event::Act(id, act));
+        true
+    }
+}

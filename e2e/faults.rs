@@ -1,0 +1,137 @@
+//! Outside faults: each has its decided outcome.
+
+use crate::scene::Scene;
+use std::time::Duration;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_standins::order_system::Faults;
+use wirewatch_testkit::{Database, eventually, private_cluster};
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_outage_holds_everything_and_all_drains_afterwards() {
+    let mut scene = Scene::open().await;
+    scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
+    for _ in 0..40 {
+        scene.send(5, Flaw::None);
+    }
+    let held = eventually("the connection is held with all of them waiting", || async {
+        let status = scene.service.get("/api/status").await?;
+        let held = status["held"][0].clone();
+        (held["connection"] == "erp" && held["waiting"].as_u64()? >= 199).then_some(held)
+    })
+    .await;
+    assert!(held["says"].as_str().unwrap().contains("closed for maintenance"), "{held}");
+    let (_, out, _) = scene.service.command(&["status"]);
+    assert!(out.contains("erp is held"), "{out}");
+    let asked = scene.orders.summary().requests;
+    assert!(asked < 60, "a held connection is only looked at, not stormed: {asked} requests");
+    // Held past the time that messages stay in memory.
+    tokio::time::sleep(Duration::from_secs(6)).await;
+    scene.orders.set_faults(Faults::default());
+    scene.quiet(200).await;
+    scene.assert_all_once();
+    let held = scene.messages("key=MF-1001").await.remove(0);
+    let story = scene.service.get(&format!("/api/messages/{}", held["id"].as_str().unwrap())).await.unwrap();
+    let attempts = story["steps"][1]["attempts"].as_array().unwrap().clone();
+    assert_eq!(attempts.last().unwrap()["then"], "done", "{attempts:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn passing_errors_are_tried_again_and_a_pause_asked_for_is_kept() {
+    let mut scene = Scene::open().await;
+    scene.orders.set_faults(Faults { next: 3, status: 500, ..Faults::default() });
+    scene.send(2, Flaw::None);
+    scene.quiet(2).await;
+    let begun = std::time::Instant::now();
+    scene.orders.set_faults(Faults { next: 1, status: 429, retry_after: Some(2), ..Faults::default() });
+    scene.send(1, Flaw::None);
+    scene.quiet(3).await;
+    assert!(begun.elapsed() >= Duration::from_secs(2), "Retry-After is kept");
+    // The order is booked, but the answer is lost: the repeat under the same key finds it.
+    scene.orders.set_faults(Faults { cut: 1, ..Faults::default() });
+    scene.send(1, Flaw::None);
+    scene.quiet(4).await;
+    assert_eq!(scene.orders.summary().repeats, 1);
+    scene.assert_all_once();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_slow_order_system_holds_and_a_missing_one_too() {
+    let mut scene = Scene::prepare(&Database::new()).await;
+    scene.service.change("connections/erp.toml", "\"5s\"", "\"300ms\"");
+    scene.service.start().await;
+    scene.orders.set_faults(Faults { delay_ms: 3000, ..Faults::default() });
+    scene.send(1, Flaw::None);
+    let says = |status: serde_json::Value| status["held"][0]["says"].as_str().map(str::to_owned);
+    let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
+    assert!(told.contains("no answer within 0.3 s"), "{told}");
+    scene.orders.set_faults(Faults::default());
+    scene.quiet(1).await;
+    let workspace = scene.service.workspace().to_string_lossy().into_owned();
+    let erp = std::fs::read_to_string(scene.service.workspace().join("connections/erp.toml")).unwrap();
+    let address = erp.lines().find(|line| line.starts_with("address")).unwrap().to_owned();
+    scene.service.change("connections/erp.toml", &address, "address   = \"http://127.0.0.1:9\"");
+    assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
+    scene.send(1, Flaw::None);
+    let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
+    assert!(told.contains("cannot connect"), "{told}");
+    let (code, _, err) = scene.service.command(&["connections", "--test", "erp"]);
+    assert_eq!(code, 1);
+    assert!(err.contains("check host, port and whether it runs"), "{err}");
+    // Put right, what waited goes on by itself: connections are always the current ones.
+    scene.service.change("connections/erp.toml", "address   = \"http://127.0.0.1:9\"", &address);
+    assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
+    scene.quiet(2).await;
+    scene.assert_all_once();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_collect_folder_that_cannot_be_written_holds_the_acknowledgments() {
+    let mut scene = Scene::open().await;
+    let folder = scene.service.files().join("marrowfield/to-them");
+    std::fs::remove_dir(&folder).unwrap();
+    scene.send(2, Flaw::None);
+    let told = eventually("held", || async {
+        let status = scene.service.get("/api/status").await?;
+        let held = status["held"].as_array()?.iter().find(|held| held["connection"] == "marrowfield-collect")?.clone();
+        Some(held["says"].as_str()?.to_owned())
+    })
+    .await;
+    assert!(told.contains("the folder does not exist"), "{told}");
+    std::fs::create_dir(&folder).unwrap();
+    scene.quiet(2).await;
+    scene.assert_all_once();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_database_away_for_ten_seconds_loses_and_doubles_nothing() {
+    let (mut cluster, _folder) = private_cluster(true);
+    cluster.create_database("wirewatch").unwrap();
+    let mut scene = Scene::open_on(&Database { url: cluster.url("wirewatch") }).await;
+    for _ in 0..20 {
+        scene.send(5, Flaw::None);
+    }
+    // In the middle of it, so that commits are under way.
+    eventually("some are booked", || async { (scene.orders.summary().booked > 10).then_some(()) }).await;
+    cluster.stop();
+    for _ in 0..5 {
+        scene.send(5, Flaw::None);
+    }
+    tokio::time::sleep(Duration::from_secs(10)).await;
+    assert!(!scene.service.has_ended(), "{}", scene.service.logged());
+    cluster.start_again().unwrap();
+    scene.quiet(125).await;
+    scene.assert_all_once();
+    // Again and again, shortly, in the middle of commits.
+    for round in 0..4 {
+        for _ in 0..5 {
+            scene.send(5, Flaw::None);
+        }
+        let wanted = 125 + round * 25 + 3;
+        eventually("some more are booked", || async { (scene.orders.summary().booked > wanted).then_some(()) }).await;
+        cluster.stop();
+        cluster.start_again().unwrap();
+    }
+    scene.quiet(225).await;
+    scene.assert_all_once();
+    scene.service.stop();
+}

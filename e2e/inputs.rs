@@ -1,0 +1,120 @@
+//! Bad input: each kind has its outcome, nothing of it is lost, and others pass meanwhile.
+
+use crate::scene::Scene;
+use wirewatch_standins::marrowfield::Flaw;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_kind_of_bad_file_has_its_outcome() {
+    let mut scene = Scene::open().await;
+    let good = scene.marrowfield.interchange_of(2, Flaw::None).text;
+    let numbered = |n: u32| {
+        good.replace("000000101", &format!("{n:09}")).replace("*101*", &format!("*{n}*")).replace("*101~", &format!("*{n}~"))
+    };
+    let cases: Vec<(&str, Vec<u8>, &str, &str)> = vec![
+        ("empty.edi", Vec::new(), "aside", "the file is empty"),
+        ("binary.edi", (0..5000u32).map(|n| (n * 7 % 251) as u8).collect(), "aside", "no interchange header starts here"),
+        ("words.edi", b"please call us".to_vec(), "aside", "no interchange header starts here"),
+        (
+            "no-trailer.edi",
+            numbered(201).replace("IEA*1*000000201~\n", "").into_bytes(),
+            "aside",
+            "the input ends before its IEA",
+        ),
+        (
+            "stranger.edi",
+            numbered(202).replace("MARROWFIELD    ", "SOMEBODY       ").into_bytes(),
+            "aside",
+            "no partner has the identifiers",
+        ),
+        ("bad-text.edi", numbered(203).replacen("Clover", "Cl\u{1}ver", 1).into_bytes(), "taken", "1 of 2 sets refused"),
+        (
+            "bad-utf8.edi",
+            {
+                let mut bytes = numbered(204).into_bytes();
+                let at = bytes.windows(6).position(|six| six == b"Clover").unwrap();
+                bytes[at] = 0xFF;
+                bytes
+            },
+            "taken",
+            "1 of 2 sets refused",
+        ),
+        (
+            "two.edi",
+            [numbered(205), "junk between\n".to_owned(), numbered(206)].concat().into_bytes(),
+            "aside",
+            "no interchange header starts here",
+        ),
+        ("wrong-count.edi", numbered(207).replace("GE*2*", "GE*3*").into_bytes(), "refused", "GE01 says 3 sets"),
+        ("bom.edi", [&[0xEF, 0xBB, 0xBF][..], numbered(208).as_bytes()].concat(), "taken", ""),
+    ];
+    for (name, bytes, ..) in &cases {
+        scene.drop(name, bytes);
+    }
+    for (name, bytes, verdict, says) in &cases {
+        let arrival = scene.arrival(name).await;
+        assert_eq!(arrival["verdict"], *verdict, "{name}: {arrival}");
+        assert!(arrival["says"].as_str().unwrap().contains(says), "{name}: {arrival}");
+        let path = format!("/api/arrivals/{}/bytes", arrival["id"].as_str().unwrap());
+        let kept = reqwest::Client::new()
+            .execute(
+                scene
+                    .service
+                    .post(&path)
+                    .build()
+                    .map(|mut request| {
+                        *request.method_mut() = reqwest::Method::GET;
+                        request
+                    })
+                    .unwrap(),
+            )
+            .await
+            .unwrap();
+        assert_eq!(kept.bytes().await.unwrap().to_vec(), *bytes, "{name}: not a byte is lost");
+    }
+    // One order of each half-bad file, both of the sound ones, both of each interchange around the junk.
+    scene.quiet(1 + 1 + 4 + 2).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_oversized_segment_is_passed_over_in_bounded_memory() {
+    let mut scene = Scene::open().await;
+    let sent = scene.marrowfield.interchange_of(1, Flaw::None);
+    let long =
+        sent.text.replacen("TEN FRAME", &"X".repeat(50 << 20), 1).replacen("N3*", &format!("N3*{}", "Y".repeat(50 << 20)), 1);
+    scene.drop("long.edi", long.as_bytes());
+    scene.send(2, Flaw::None);
+    scene.quiet(2).await;
+    let (verdict, says) = scene.verdict("long.edi").await;
+    assert_eq!(verdict, "aside");
+    assert!(says.contains("a segment is longer than the limit"), "{says}");
+    let peak = scene.service.peak_memory_kb();
+    println!("peak memory with a segment of 50 MB: {} MB", peak / 1024);
+    assert!(peak < 256 << 10, "{peak} KB");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn twenty_thousand_orders_in_one_interchange_let_others_pass() {
+    let mut scene = Scene::open().await;
+    let big = scene.marrowfield.interchange_of(20_000, Flaw::None);
+    scene.drop("big.edi", big.text.as_bytes());
+    // Others come while it unfolds, and do not wait for its end.
+    wirewatch_testkit::eventually("it begins", || async { (scene.orders.summary().booked > 200).then_some(()) }).await;
+    let small = scene.send(2, Flaw::None);
+    wirewatch_testkit::eventually_within(std::time::Duration::from_secs(300), "the small one passes", || async {
+        let references = scene.orders.references();
+        small.orders.iter().all(|order| references.contains(order)).then_some(())
+    })
+    .await;
+    let at = scene.orders.summary().booked;
+    wirewatch_testkit::eventually_within(std::time::Duration::from_secs(300), "all are booked", || async {
+        (scene.orders.summary().booked == 20_002).then_some(())
+    })
+    .await;
+    scene.sent.push(big);
+    scene.quiet(20_002).await;
+    scene.assert_all_once();
+    let peak = scene.service.peak_memory_kb();
+    println!("peak memory with 20,000 orders: {} MB; the small one passed after {at}", peak / 1024);
+    assert!(at < 20_000, "the small one waited for the big one");
+    assert!(peak < 384 << 10, "{peak} KB");
+}

@@ -1,0 +1,9 @@
+//! End to end: the service as its users start it, the client, the network, a real database.
+
+mod access;
+mod client;
+mod crash;
+mod faults;
+mod inputs;
+mod mending;
+mod scene;

@@ -1,0 +1,105 @@
+//! What went wrong is put right: amended, resent, discarded, let through; each with who and why.
+
+use crate::scene::{Scene, a_moment};
+use serde_json::json;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_standins::order_system::Faults;
+use wirewatch_testkit::eventually;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_refused_order_is_amended_and_booked() {
+    let mut scene = Scene::open().await;
+    scene.send(2, Flaw::UnknownItem);
+    scene.quiet(1).await;
+    let aside = scene.messages("state=aside").await.remove(0);
+    let id = aside["id"].as_str().unwrap();
+    assert!(aside["says"].as_str().unwrap().contains("unknown item"), "{aside}");
+    let file = scene.service.folder.path().join("amended.edi");
+    let path = file.to_string_lossy().into_owned();
+    assert_eq!(scene.service.command(&["amend", id, "--save", &path]).0, 0);
+    let document = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, document.replacen("CTT*", "CTTX*", 1)).unwrap();
+    let (code, _, err) = scene.service.command(&["amend", id, "--file", &path]);
+    assert_eq!(code, 1);
+    assert!(err.contains("CTTX is no segment") && err.contains("nothing was done"), "{err}");
+    std::fs::write(&file, document.replace("QH-HIVE-12", "QH-HIVE-10")).unwrap();
+    let (code, _, err) = scene.service.command(&["amend", id, "--file", &path, "--why", "twelve frames are ten now"]);
+    assert_eq!(code, 0, "{err}");
+    scene.quiet(2).await;
+    let story = scene.service.get(&format!("/api/messages/{id}")).await.unwrap();
+    assert_eq!(story["message"]["state"], "done");
+    assert_eq!(story["acts"][0]["act"], "amended");
+    assert_eq!(story["acts"][0]["why"], "twelve frames are ten now");
+    assert_eq!(story["steps"][1]["attempts"].as_array().unwrap().len(), 2, "both tries are in the story");
+    // The order's trouble is put right.
+    let key = story["message"]["key"].as_str().unwrap();
+    eventually("the trail has ended", || async {
+        let story = scene.service.get(&format!("/api/orders/{key}")).await?;
+        (story["orders"][0]["state"] == "ended").then_some(())
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn all_with_the_same_reason_are_resent_or_discarded_together() {
+    let mut scene = Scene::open().await;
+    scene.orders.set_faults(Faults { next: 6, status: 409, ..Faults::default() });
+    scene.send(3, Flaw::None);
+    scene.send(3, Flaw::None);
+    eventually("six stand aside", || async { (scene.messages("state=aside").await.len() == 6).then_some(()) }).await;
+    let reasons = scene.service.get("/api/reasons").await.unwrap();
+    assert_eq!(reasons.as_array().unwrap().len(), 1, "{reasons}");
+    let reason = reasons[0]["id"].as_str().unwrap();
+    let (code, out, _) = scene.service.command(&["resend", "--reason", reason, "--preview"]);
+    assert_eq!(code, 0);
+    assert!(out.contains("resend would be done to 6 messages; nothing was done"), "{out}");
+    assert_eq!(scene.orders.summary().booked, 0);
+    let first = scene.messages("state=aside").await.pop().unwrap()["id"].as_str().unwrap().to_owned();
+    assert_eq!(scene.service.command(&["discard", &first]).0, 2, "a reason is needed");
+    assert_eq!(scene.service.command(&["discard", &first, "--why", "a test order"]).0, 0);
+    assert_eq!(scene.service.command(&["discard", &first, "--why", "again"]).0, 1, "discarded already");
+    let (code, out, err) = scene.service.command(&["resend", "--reason", reason]);
+    assert_eq!((code, out.trim()), (0, "5 messages resent"), "{err}");
+    scene.quiet(5).await;
+    assert_eq!(scene.messages("state=discarded").await.len(), 1);
+    // An order that is done keeps its answer when it is sent again.
+    let done = scene.messages("state=done&flow=partner-orders").await.remove(0);
+    assert_eq!(scene.service.command(&["resend", done["id"].as_str().unwrap()]).0, 0);
+    a_moment().await;
+    assert_eq!((scene.orders.summary().booked, scene.orders.summary().repeats), (5, 0));
+    // Unless a person wants it done again: then it is a new order at the other side.
+    assert_eq!(scene.service.command(&["resend", done["id"].as_str().unwrap(), "--answers", "again"]).0, 0);
+    scene.quiet(6).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_repeat_gets_the_very_same_acknowledgment_and_can_be_let_through() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(2, Flaw::None);
+    scene.quiet(2).await;
+    let read = || std::fs::read(scene.service.files().join("marrowfield/to-them/997-000000001.edi"));
+    let before = eventually("the acknowledgment lies there", || async { read().ok() }).await;
+    std::fs::remove_file(scene.service.files().join("marrowfield/to-them/997-000000001.edi")).unwrap();
+    scene.drop("again.edi", sent.text.as_bytes());
+    let (verdict, says) = scene.verdict("again.edi").await;
+    assert_eq!(verdict, "repeat", "{says}");
+    let again = eventually("the acknowledgment goes out again", || async { read().ok() }).await;
+    assert_eq!(before, again, "the very same bytes");
+    scene.quiet(2).await;
+    assert_eq!(scene.orders.summary().booked, 2, "nothing is booked again");
+    // The same number with other content is set aside.
+    let other = sent.text.replacen("CUR*BY*USD", "CUR*BY*CAD", 1);
+    scene.drop("other.edi", other.as_bytes());
+    let (verdict, says) = scene.verdict("other.edi").await;
+    assert_eq!(verdict, "aside");
+    assert!(says.contains("used before for other content"), "{says}");
+    // Let through on purpose.
+    let arrival = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
+    let (code, _, err) = scene.service.command(&["let-through", &arrival, "--why", "they mean it twice"]);
+    assert_eq!(code, 0, "{err}");
+    scene.quiet(4).await;
+    assert_eq!(scene.acknowledged().len(), 1, "no second acknowledgment");
+    let first = scene.arrival("po-000101.edi").await["id"].as_str().unwrap().to_owned();
+    let (status, _) = scene.service.act(&format!("/api/arrivals/{first}/let-through"), &json!({ "why": "x" })).await;
+    assert_eq!(status, 409, "what was taken is not let through");
+}

@@ -1,0 +1,142 @@
+//! A service with its partner and its order system, and the questions every test asks of them.
+
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use wirewatch_standins::marrowfield::{Acknowledged, Flaw, Marrowfield, Sent, acknowledgments, drop_file};
+use wirewatch_standins::order_system::OrderSystem;
+use wirewatch_testkit::{Database, Service, eventually};
+
+/// The whole scene. The order system lives on when the service is killed.
+pub struct Scene {
+    pub service: Service,
+    pub orders: OrderSystem,
+    pub marrowfield: Marrowfield,
+    pub sent: Vec<Sent>,
+}
+
+pub fn demo() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/workspace")
+}
+
+impl Scene {
+    /// A scene on a database of its own, started.
+    pub async fn open() -> Self {
+        Self::open_on(&Database::new()).await
+    }
+
+    pub async fn open_on(database: &Database) -> Self {
+        let mut scene = Self::prepare(database).await;
+        scene.service.start().await;
+        scene
+    }
+
+    /// A scene whose service is not started yet.
+    pub async fn prepare(database: &Database) -> Self {
+        let orders = OrderSystem::default();
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = format!("http://{}", listener.local_addr().unwrap());
+        let router = orders.router();
+        tokio::spawn(async move { axum::serve(listener, router).await });
+        let service = Service::new(database, &demo(), &address);
+        // Tests fail soon rather than late.
+        service.change("flows/partner-orders.toml", "first = \"1s\", longest = \"1m\"", "first = \"100ms\", longest = \"1s\"");
+        service.change("connections/marrowfield-drop.toml", "\"3s\"", "\"300ms\"");
+        Self { service, orders, marrowfield: Marrowfield::new(7, 100, 1000), sent: Vec::new() }
+    }
+
+    fn folder(&self, name: &str) -> PathBuf {
+        let folder = self.service.files().join("marrowfield").join(name);
+        std::fs::create_dir_all(&folder).unwrap();
+        folder
+    }
+
+    /// Drops an interchange.
+    pub fn send(&mut self, orders: usize, flaw: Flaw) -> Sent {
+        let sent = self.marrowfield.interchange_of(orders, flaw);
+        self.drop(&format!("po-{:06}.edi", sent.control), sent.text.as_bytes());
+        self.sent.push(sent.clone());
+        sent
+    }
+
+    pub fn drop(&self, name: &str, bytes: &[u8]) {
+        drop_file(&self.folder("to-us"), name, bytes).unwrap();
+    }
+
+    /// The acknowledgments that lie in the collect folder.
+    pub fn acknowledged(&self) -> Vec<Acknowledged> {
+        acknowledgments(&self.folder("to-them")).unwrap()
+    }
+
+    /// Waits for an arrival by file name and gives its verdict and words.
+    pub async fn verdict(&self, name: &str) -> (String, String) {
+        let arrival = self.arrival(name).await;
+        (arrival["verdict"].as_str().unwrap().to_owned(), arrival["says"].as_str().unwrap().to_owned())
+    }
+
+    /// Waits for an arrival by file name, unfolded.
+    pub async fn arrival(&self, name: &str) -> Value {
+        eventually(&format!("{name} arrives"), || async {
+            let page = self.service.get("/api/arrivals?limit=1000").await?;
+            let found = page["arrivals"].as_array()?.iter().find(|arrival| arrival["name"] == name)?.clone();
+            (found["verdict"] != "unfolding").then_some(found)
+        })
+        .await
+    }
+
+    /// Waits until so many orders are booked and nothing is unfinished.
+    pub async fn quiet(&self, booked: usize) {
+        eventually(&format!("{booked} orders booked and nothing unfinished; {:?}", self.orders.summary()), || async {
+            if self.orders.summary().booked < booked {
+                return None;
+            }
+            let status = self.service.get("/api/status").await?;
+            let open = status["unfinished"].as_object()?;
+            open.keys().all(|state| state == "aside").then_some(())
+        })
+        .await;
+    }
+
+    /// Every message of a flow.
+    pub async fn messages(&self, query: &str) -> Vec<Value> {
+        let mut all = Vec::new();
+        let mut before = String::new();
+        loop {
+            let path = format!("/api/messages?limit=1000&before={before}&{query}");
+            let page = eventually("messages are listed", || self.service.get(&path)).await;
+            all.extend(page["messages"].as_array().unwrap().iter().cloned());
+            match page["next"].as_str() {
+                Some(next) => next.clone_into(&mut before),
+                None => return all,
+            }
+        }
+    }
+
+    /// What the promises say after any trouble: every order sent is booked once, every group acknowledged once, by
+    /// numbers used once.
+    pub fn assert_all_once(&self) {
+        let mut expected: Vec<String> = self.sent.iter().flat_map(|sent| sent.orders.clone()).collect();
+        let mut booked = self.orders.references();
+        expected.sort();
+        booked.sort();
+        assert_eq!(booked, expected, "every order is booked exactly once");
+        let acknowledged = self.acknowledged();
+        let mut groups: BTreeMap<String, usize> = BTreeMap::new();
+        let mut numbers: BTreeMap<String, usize> = BTreeMap::new();
+        for one in &acknowledged {
+            *groups.entry(one.group.clone()).or_default() += 1;
+            *numbers.entry(one.control.clone()).or_default() += 1;
+        }
+        let expected: BTreeMap<String, usize> = self.sent.iter().map(|sent| (sent.control.to_string(), 1)).collect();
+        assert_eq!(groups, expected, "every group has exactly one acknowledgment");
+        assert!(numbers.values().all(|times| *times == 1), "no control number is used twice: {numbers:?}");
+        let highest = numbers.keys().filter_map(|number| number.parse::<usize>().ok()).max().unwrap_or(0);
+        assert_eq!(highest, acknowledged.len(), "no control number is left out");
+    }
+}
+
+/// A short wait for what must not happen.
+pub async fn a_moment() {
+    tokio::time::sleep(Duration::from_millis(300)).await;
+}
