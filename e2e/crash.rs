@@ -56,3 +56,31 @@ async fn a_second_service_on_the_same_database_is_told_so() {
     let (code, _, _) = scene.service.command(&["status"]);
     assert_eq!(code, 0, "the first one goes on");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_order_writes_no_more_rows_than_promised() {
+    let database = wirewatch_testkit::Database::new();
+    let mut scene = Scene::open_on(&database).await;
+    scene.send(1, Flaw::None);
+    scene.quiet(1).await;
+    let counted = "select coalesce(sum(n_tup_ins + n_tup_upd), 0)::bigint from pg_stat_user_tables";
+    // The server counts with a delay; two equal answers a second apart are the count.
+    let settled = || async {
+        let mut last = -1;
+        loop {
+            let now = database.number(counted).await;
+            if now == last {
+                return now;
+            }
+            last = now;
+            tokio::time::sleep(Duration::from_millis(1500)).await;
+        }
+    };
+    let before = settled().await;
+    scene.send(400, Flaw::None);
+    scene.quiet(401).await;
+    let rows = (settled().await - before) as f64 / 400.0;
+    println!("{rows:.2} rows inserted or updated for each order");
+    assert!(rows <= 8.0, "{rows} rows");
+    assert!(rows >= 4.0, "{rows} rows: less than custody needs, so the count is wrong");
+}

@@ -441,11 +441,11 @@ impl Dispatcher {
                 let rule = self.rule(work.effect.connection());
                 match Outcome::after_a_crash(rule) {
                     Some(outcome) => self.conclude(id, outcome, 0, now),
-                    None => self.to_gate(id, work.effect.connection(), false, now),
+                    None => self.queue_at_gate(id, work.effect.connection(), false, now),
                 }
             }
-            Next::Perform(work) => self.to_gate(id, work.effect.connection(), false, now),
-            Next::WaitFor(connection) => self.to_gate(id, &connection, true, now),
+            Next::Perform(work) => self.queue_at_gate(id, work.effect.connection(), false, now),
+            Next::WaitFor(connection) => self.queue_at_gate(id, &connection, true, now),
             Next::WaitUntil(due) if due <= now => {
                 running.machine.woken();
                 self.start(id, now);
@@ -467,7 +467,7 @@ impl Dispatcher {
         }
     }
 
-    fn to_gate(&mut self, id: MessageId, connection: &str, first: bool, now: Timestamp) {
+    fn queue_at_gate(&mut self, id: MessageId, connection: &str, first: bool, now: Timestamp) {
         let keep = self.settings.keep;
         let gate = self.gate(connection);
         gate.queue(id, first);

@@ -74,7 +74,7 @@ enum Input {
     Loaded(Vec<Result<Entered, Broken>>),
     Committed(Vec<(MessageId, OpResult)>),
     Outcome(MessageId, Outcome),
-    Act { id: MessageId, entered: Option<Entered>, act: Act, by: String, why: String, reply: oneshot::Sender<Acted> },
+    Act { id: MessageId, entered: Option<Box<Entered>>, act: Act, by: String, why: String, reply: oneshot::Sender<Acted> },
     Surroundings(Arc<Workspace>),
     LookNow(String),
     Held(oneshot::Sender<Vec<Held>>),
@@ -134,7 +134,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
                 Acted::NeedsLoading => {
                     let stored = self.shared.journal.load(&[id]).await?.pop().ok_or(ActError::Unknown(id))?;
                     let loaded = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
-                    entered = Some(loaded.map_err(|broken| ActError::Broken(broken.says))?);
+                    entered = Some(Box::new(loaded.map_err(|broken| ActError::Broken(broken.says))?));
                 }
             }
         }
@@ -266,7 +266,7 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             let acted = if entered.is_none() && !dispatcher.has(id) {
                 Acted::NeedsLoading
             } else {
-                match dispatcher.act(id, entered, act, &by, &why, now) {
+                match dispatcher.act(id, entered.map(|entered| *entered), act, &by, &why, now) {
                     Ok(()) => Acted::Done,
                     Err(None) => Acted::Busy,
                     Err(Some(refused)) => Acted::Refused(refused),

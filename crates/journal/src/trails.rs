@@ -9,6 +9,8 @@ use std::time::Duration;
 use wirewatch_core::course::{Fact, Mark, fold};
 use wirewatch_core::{Id, Timestamp};
 
+/// Advisory lock of the one who changes trail rows.
+const TRAIL_LOCK: i64 = 0x0054_5241_494C;
 /// Facts taken up at a time.
 const BATCH: i64 = 2000;
 
@@ -81,7 +83,7 @@ impl PgJournal {
     async fn fold_some(&self, writer: i16) -> Result<bool, JournalError> {
         let transaction = self.db.begin().await?;
         // One folder at a time changes trail rows.
-        transaction.execute_raw(sql("select pg_advisory_xact_lock($1)", [0x5452_4149_4Ci64.into()])).await?;
+        transaction.execute_raw(sql("select pg_advisory_xact_lock($1)", [TRAIL_LOCK.into()])).await?;
         let text = "select * from fact where ((id >> 12) & 1023) = $1::bigint
             and id > coalesce((select fact from trail_cursor where writer = $1::smallint), 0) order by id limit $2";
         let fresh = FactRow::find_by_statement(sql(text, [writer.into(), BATCH.into()])).all(&transaction).await?;

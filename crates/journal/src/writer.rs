@@ -28,7 +28,6 @@ pub struct PgJournal {
     lock: DatabaseConnection,
     pub(crate) me: Me,
     mint: Mutex<IdMint>,
-    in_doubt: AtomicBool,
     fenced: AtomicBool,
     committed: Arc<Notify>,
     live: broadcast::Sender<Arc<FeedRow>>,
@@ -70,7 +69,6 @@ impl PgJournal {
             lock,
             me,
             mint,
-            in_doubt: AtomicBool::new(false),
             fenced: AtomicBool::new(false),
             committed: Arc::new(Notify::new()),
             live: broadcast::channel(1024).0,
@@ -172,10 +170,8 @@ impl PgJournal {
             return Err(JournalError::Fenced);
         }
         let now = SystemClock.now();
-        let doubt = self.in_doubt.load(Ordering::SeqCst);
         let mut mint = || self.next_id(now);
-        let done = write_halving(&self.db, self.me, no, ops, doubt, now, &mut mint).await;
-        self.in_doubt.store(done.is_err(), Ordering::SeqCst);
+        let done = write_halving(&self.db, self.me, no, ops, now, &mut mint).await;
         if matches!(done, Err(JournalError::Fenced)) {
             self.fenced.store(true, Ordering::SeqCst);
         }

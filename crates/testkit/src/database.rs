@@ -66,6 +66,19 @@ impl Database {
     }
 }
 
+impl Database {
+    /// One number that a query gives.
+    ///
+    /// # Panics
+    /// When the query fails.
+    pub async fn number(&self, query: &str) -> i64 {
+        use sea_orm::{ConnectionTrait, DbBackend, Statement};
+        let db = sea_orm::Database::connect(&self.url).await.expect("a connection");
+        let row = db.query_one_raw(Statement::from_string(DbBackend::Postgres, query)).await.expect("an answer").expect("a row");
+        row.try_get_by_index(0).expect("a number")
+    }
+}
+
 impl Default for Database {
     fn default() -> Self {
         Self::new()

@@ -171,7 +171,6 @@ impl Service {
     }
 
     /// A request to be sent, with the token.
-    #[must_use]
     pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
         self.http.post(self.url(path)).bearer_auth(self.token())
     }

@@ -131,10 +131,8 @@ impl Definitions {
         STANDARD.get_or_init(|| {
             let mut all = Self::default();
             let dictionary = Arc::new(dictionary(include_str!("../defs/004010-dictionary.toml")).expect("compiled-in table"));
-            for text in [include_str!("../defs/004010-850.toml")] {
-                let set = set(text, &dictionary).expect("compiled-in table");
-                all.sets.insert((set.version.clone(), set.set.clone()), Arc::new(set));
-            }
+            let set = set(include_str!("../defs/004010-850.toml"), &dictionary).expect("compiled-in table");
+            all.sets.insert((set.version.clone(), set.set.clone()), Arc::new(set));
             all
         })
     }

@@ -237,7 +237,7 @@ impl<'a> Build<'a> {
     }
 
     fn need_kind(&self, file: &File<'a>, span: std::ops::Range<usize>, name: &str, kind: &str) {
-        if !self.workspace.connections.get(name).is_some_and(|known| known.kind_name() == kind) {
+        if self.workspace.connections.get(name).is_none_or(|known| known.kind_name() != kind) {
             let known = self.workspace.connections.values().filter(|known| known.kind_name() == kind);
             self.unknown(file, span, &format!("{kind} connection"), name, known.map(|known| known.name.as_str()));
         }

@@ -58,7 +58,7 @@ impl<'a> Build<'a> {
             if let Some(acknowledge) = fields.table("acknowledge") {
                 acknowledge.word("with", &[("997", ())]);
                 if let Some(to) = acknowledge.needed_text("to") {
-                    if !self.workspace.connections.get(&to.value).is_some_and(|known| known.kind_name() == "folder") {
+                    if self.workspace.connections.get(&to.value).is_none_or(|known| known.kind_name() != "folder") {
                         let folders = self.workspace.connections.values().filter(|known| known.kind_name() == "folder");
                         self.unknown(file, to.span, "folder connection", &to.value, folders.map(|known| known.name.as_str()));
                     }

@@ -122,7 +122,7 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
         }
     }
     if traffic.is_finished() {
-        return Err(runtime.block_on(traffic).map_or_else(|error| error.to_string(), |says| says));
+        return Err(runtime.block_on(traffic).unwrap_or_else(|error| error.to_string()));
     }
     let stage = Stage::begin("ending the service and the database");
     service.end(Signal::TERM, Duration::from_secs(10));

@@ -41,7 +41,7 @@ pub async fn run(state: PathBuf, every: Duration) -> String {
             return format!("Marrowfield cannot drop its files: {error}");
         }
         // Now and then the partner sends a file again, because it missed the acknowledgment.
-        if marrowfield.control % 17 == 0
+        if marrowfield.control.is_multiple_of(17)
             && let Some((name, text)) = &last
         {
             let _ = drop_file(&drop, &format!("again-{name}"), text.as_bytes());

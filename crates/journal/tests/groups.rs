@@ -1,0 +1,113 @@
+//! Groups on a real database: whole or not at all, halved where a row is bad, written once though given twice.
+
+use serde_json::Map;
+use std::sync::Arc;
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
+use wirewatch_core::{Digest, Id, MessageId, Timestamp};
+use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
+use wirewatch_journal::{JournalError, MessageFilter, PgJournal};
+use wirewatch_testkit::Database;
+
+fn origin(id: MessageId) -> Arc<Origin> {
+    let form = Form::Json;
+    Arc::new(Origin { id, arrival: Id(1), body: Id(1), slice: 0..2, flow: "f".into(), release: 1, form, meta: Map::new() })
+}
+
+fn born(ids: &[MessageId]) -> Op {
+    let messages = ids.iter().map(|id| NewMessage {
+        origin: origin(*id),
+        key: format!("K{}", id.0),
+        order_key: String::new(),
+        facts: Vec::new(),
+    });
+    let messages: Vec<_> = messages.collect();
+    Op::Unfold(Box::new(Unfold { arrival: Id(1), from: 0, to: ids.len() as u32, last: true, messages, at: Timestamp(1) }))
+}
+
+fn done(id: MessageId) -> Op {
+    let outcome = Outcome::Answer { status: 200, body: Body(b"{\"n\":1}".to_vec()) };
+    let what = Logged::Attempt { step: "s".into(), generation: 0, tries: 1, request: Digest::default(), outcome, then: Then::Go };
+    Op::Change(Box::new(Change {
+        origin: origin(id),
+        entry: Some((0, LogEntry { at: Timestamp(2), what })),
+        state: State::Done,
+        step: String::new(),
+        tries: 0,
+        due: None,
+        waits_for: String::new(),
+        reason: None,
+        says: String::new(),
+        key: format!("K{}", id.0),
+        result: "R".into(),
+        order_key: String::new(),
+        passed: vec![Passed { step: "s".into(), how: Pass::Done }],
+        facts: Vec::new(),
+        at: Timestamp(2),
+        took: 7,
+        reopened: false,
+    }))
+}
+
+async fn open(database: &Database) -> PgJournal {
+    PgJournal::open(&database.url, "test").await.unwrap()
+}
+
+#[tokio::test]
+async fn a_group_given_twice_is_written_once() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let ids: Vec<Id> = (0..3).map(|_| journal.mint(SystemClock.now())).collect();
+    journal.commit(1, &[born(&ids)]).await.unwrap();
+    let group: Vec<Op> = ids.iter().map(|id| done(*id)).collect();
+    journal.commit(2, &group).await.unwrap();
+    // As after a lost answer: the number is known, so nothing is written again.
+    let before = database.number("select count(*) from log").await;
+    assert_eq!(journal.commit(2, &group).await, Ok(vec![OpResult::Committed; 3]));
+    assert_eq!((before, database.number("select count(*) from log").await), (3, 3));
+    assert_eq!(database.number("select sum(n)::bigint from tally").await, 3);
+    assert_eq!(database.number("select count(*) from live").await, 0);
+    let page = journal.store().messages(&MessageFilter { limit: 10, ..MessageFilter::default() }).await.unwrap();
+    assert!(page.iter().all(|row| row.state == "done" && row.result == "R"), "{page:?}");
+}
+
+#[tokio::test]
+async fn one_bad_row_is_found_by_halving_and_the_others_are_kept() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let mut ids: Vec<Id> = (0..20).map(|_| journal.mint(SystemClock.now())).collect();
+    // A day that no partition is made for: the row cannot be stored, now or later.
+    ids[13] = Id::first_of(Timestamp(SystemClock.now().0 + 400 * 86_400_000_000));
+    let group: Vec<Op> = ids.iter().map(|id| done(*id)).collect();
+    let results = journal.commit(1, &group).await.unwrap();
+    for (n, result) in results.iter().enumerate() {
+        match n {
+            13 => assert!(matches!(result, OpResult::Refused(says) if says.contains("no partition")), "{result:?}"),
+            _ => assert_eq!(*result, OpResult::Committed, "{n}"),
+        }
+    }
+    assert_eq!(database.number("select count(*) from message").await, 19);
+}
+
+#[tokio::test]
+async fn whoever_was_taken_over_writes_nothing_any_more() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    assert!(matches!(PgJournal::open(&database.url, "second").await, Err(JournalError::Occupied(who)) if who == "test"));
+    let id = journal.mint(SystemClock.now());
+    database.number("with taken as (update writer set epoch = epoch + 1 returning 1) select count(*) from taken").await;
+    assert!(journal.commit(1, &[done(id)]).await.unwrap_err().to_string().contains("another process has taken over"));
+    assert_eq!(database.number("select count(*) from message").await, 0);
+}
+
+#[tokio::test]
+async fn text_that_postgresql_does_not_take_is_kept_all_the_same() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let id = journal.mint(SystemClock.now());
+    let Op::Change(mut change) = done(id) else { unreachable!() };
+    change.key = "a\0b".into();
+    assert_eq!(journal.commit(1, &[Op::Change(change)]).await, Ok(vec![OpResult::Committed]));
+    let row = journal.store().message(id).await.unwrap().unwrap();
+    assert_eq!(row.key, "a\u{FFFD}b");
+}
