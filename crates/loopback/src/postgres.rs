@@ -93,6 +93,12 @@ impl Cluster {
         format!("postgres://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
     }
 
+    /// The server's process id.
+    #[must_use]
+    pub fn id(&self) -> i32 {
+        self.server.id()
+    }
+
     /// Makes a database unless it is there.
     ///
     /// # Errors

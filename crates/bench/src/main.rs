@@ -1,0 +1,125 @@
+//! Measures the whole system beside its physical limit, in one run, and writes `docs/BENCHMARKS.md`.
+//!
+//! Two things take turns: the service (file → map → order system → done, journal on, fsync on), and a bare program
+//! that writes the same rows through the same grouped statement and does nothing else.
+
+mod bare;
+mod report;
+mod whole;
+
+use std::path::PathBuf;
+use wirewatch_loopback::{Cluster, Options};
+
+/// Pairs measured; the median of each side counts.
+const PAIRS: usize = 5;
+/// Orders of one measurement, and in one file.
+const ORDERS: usize = 10_000;
+const PER_FILE: usize = 100;
+/// Orders of the long run.
+const LONG: usize = 200_000;
+
+/// One measurement.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Measured {
+    pub orders_per_s: f64,
+    /// Of the program measured, without the database.
+    pub cpu_s: f64,
+    /// Of the database server.
+    pub database_cpu_s: f64,
+}
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
+    runtime.block_on(run());
+}
+
+async fn run() {
+    let folder = tempfile::Builder::new().prefix("wirewatch-bench-").tempdir().expect("a folder");
+    std::fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("permissions");
+    let options = Options { folder: folder.path().join("postgres"), port: None, durable: true };
+    let cluster = Cluster::start(options).unwrap_or_else(|error| panic!("{error}"));
+    let program = program();
+    let long_only = std::env::args().any(|argument| argument == "--quick");
+    let (mut services, mut bares) = (Vec::new(), Vec::new());
+    let (mut rows, mut bare_rows) = (0.0, 0.0);
+    let mut number = 0;
+    for pair in 0..PAIRS {
+        number += 1;
+        let database = format!("whole{number}");
+        cluster.create_database(&database).expect("a database");
+        let mut whole = whole::Whole::start(&program, &cluster.url(&database), cluster.id()).await;
+        let measured = whole.pass(ORDERS, PER_FILE).await;
+        rows = rows_written(&cluster.url(&database)).await / ORDERS as f64;
+        drop(whole);
+        let database = format!("bare{number}");
+        cluster.create_database(&database).expect("a database");
+        let bare = bare::run(&cluster.url(&database), ORDERS, cluster.id()).await;
+        bare_rows = rows_written(&cluster.url(&database)).await / ORDERS as f64;
+        println!("pair {}: service {:.0} orders/s, bare {:.0} orders/s", pair + 1, measured.orders_per_s, bare.orders_per_s);
+        services.push(measured);
+        bares.push(bare);
+    }
+    let (service, bare) = (report::median(&services), report::median(&bares));
+    cluster.create_database("latency").expect("a database");
+    let mut whole = whole::Whole::start(&program, &cluster.url("latency"), cluster.id()).await;
+    let latency = whole.latency(service.orders_per_s / 10.0).await;
+    println!(
+        "from file complete to booked: p50 {:.1} ms, p99 {:.1} ms at {:.0} orders/s",
+        latency.p50_ms, latency.p99_ms, latency.rate
+    );
+    drop(whole);
+    let mut long = None;
+    if !long_only {
+        cluster.create_database("long").expect("a database");
+        let mut whole = whole::Whole::start(&program, &cluster.url("long"), cluster.id()).await;
+        let tenths = whole.tenths(LONG, PER_FILE).await;
+        let memory = whole.peak_memory_kb();
+        println!(
+            "{LONG} orders: first tenth {:.0}, last tenth {:.0} orders/s, {} MB at most",
+            tenths[0],
+            tenths[9],
+            memory / 1024
+        );
+        long = Some((tenths, memory));
+    }
+    let text = report::markdown(&service, &bare, (rows, bare_rows), &latency, long.as_ref());
+    let path = PathBuf::from("docs/BENCHMARKS.md");
+    std::fs::write(&path, &text).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
+    println!("\n{text}\nwritten to {}", path.display());
+}
+
+/// Rows inserted, updated and deleted in a database so far, as the server counts them.
+async fn rows_written(url: &str) -> f64 {
+    let database = wirewatch_testkit::Database { url: url.to_owned() };
+    let counted = "select coalesce(sum(n_tup_ins + n_tup_upd + n_tup_del), 0)::bigint from pg_stat_user_tables";
+    // The server counts with a delay; two equal answers are the count.
+    let mut last = -1;
+    loop {
+        let now = database.number(counted).await;
+        if now == last {
+            return now as f64;
+        }
+        last = now;
+        tokio::time::sleep(std::time::Duration::from_millis(1500)).await;
+    }
+}
+
+/// The service, built beside this program.
+fn program() -> PathBuf {
+    let own = std::env::current_exe().expect("a program has a file");
+    let path = own.with_file_name("wirewatch");
+    assert!(path.exists(), "{} is not built: run `make bench`, which builds it first", path.display());
+    path
+}
+
+/// Processor seconds that a process and its children have used.
+pub fn cpu_seconds(id: i32) -> f64 {
+    let own = |id: i32| -> f64 {
+        let text = std::fs::read_to_string(format!("/proc/{id}/stat")).unwrap_or_default();
+        let after = text.rsplit(')').next().unwrap_or_default();
+        // utime, stime, cutime, cstime are fields 14 to 17 of proc(5); field 3 comes first here. 100 ticks a second.
+        after.split_whitespace().skip(11).take(4).filter_map(|field| field.parse::<f64>().ok()).sum::<f64>() / 100.0
+    };
+    let children = std::fs::read_to_string(format!("/proc/{id}/task/{id}/children")).unwrap_or_default();
+    own(id) + children.split_whitespace().filter_map(|child| child.parse().ok()).map(own).sum::<f64>()
+}

@@ -1,0 +1,99 @@
+//! The table.
+
+use crate::whole::Latency;
+use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE};
+
+/// The median of each figure by itself.
+pub fn median(all: &[Measured]) -> Measured {
+    let of = |pick: fn(&Measured) -> f64| {
+        let mut values: Vec<f64> = all.iter().map(pick).collect();
+        values.sort_by(f64::total_cmp);
+        values[values.len() / 2]
+    };
+    Measured {
+        orders_per_s: of(|one| one.orders_per_s),
+        cpu_s: of(|one| one.cpu_s),
+        database_cpu_s: of(|one| one.database_cpu_s),
+    }
+}
+
+/// The page.
+pub fn markdown(
+    service: &Measured,
+    bare: &Measured,
+    (rows, bare_rows): (f64, f64),
+    latency: &Latency,
+    long: Option<&([f64; 10], u64)>,
+) -> String {
+    let per_order = |seconds: f64| seconds * 1e6 / ORDERS as f64;
+    let mut text = format!(
+        "# Benchmarks
+
+Written by `make bench`: {PAIRS} interleaved pairs in one run, the median of each side. fsync is on.
+Machine: {}.
+
+## Whole flow
+
+{ORDERS} orders in files of {PER_FILE}: file → check → 997 → map → order system that answers at once → done, all
+journalled, trails folded. Beside it a bare program that writes the same message rows through the same grouped
+statement, one group after another, and does nothing else: no files, no X12, no HTTP, no acknowledgments, no trails.
+
+| | orders/s | rows/s | CPU µs an order, program | CPU µs an order, database |
+|---|--:|--:|--:|--:|
+| service | {:.0} | {:.0} | {:.0} | {:.0} |
+| bare program | {:.0} | {:.0} | {:.0} | {:.0} |
+| ratio | {:.2} | {:.2} | | |
+
+Rows an order (inserted, updated, deleted): {rows:.1} of the service, {bare_rows:.1} of the bare program.
+
+## Latency
+
+From file complete to booked, files of ten orders coming when they are due, at one tenth of the rate above
+({:.0} orders/s): p50 {:.1} ms, p99 {:.1} ms.
+",
+        machine(),
+        service.orders_per_s,
+        service.orders_per_s * rows,
+        per_order(service.cpu_s),
+        per_order(service.database_cpu_s),
+        bare.orders_per_s,
+        bare.orders_per_s * bare_rows,
+        per_order(bare.cpu_s),
+        per_order(bare.database_cpu_s),
+        service.orders_per_s / bare.orders_per_s,
+        service.orders_per_s * rows / (bare.orders_per_s * bare_rows),
+        latency.rate,
+        latency.p50_ms,
+        latency.p99_ms,
+    );
+    if let Some((tenths, memory)) = long {
+        text.push_str(&format!(
+            "
+## Long run
+
+{LONG} orders, one tenth after another: the first {:.0} orders/s, the last {:.0} ({:.2} of the first). Memory of the
+service: {} MB at most.
+",
+            tenths[0],
+            tenths[9],
+            tenths[9] / tenths[0],
+            memory / 1024
+        ));
+    }
+    text
+}
+
+fn machine() -> String {
+    let text = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
+    let model = text
+        .lines()
+        .find(|line| line.starts_with("model name"))
+        .and_then(|line| line.split(':').nth(1))
+        .unwrap_or("unknown")
+        .trim();
+    let cores = std::thread::available_parallelism().map_or(0, usize::from);
+    let memory = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let kb: u64 =
+        memory.lines().next().and_then(|line| line.split_whitespace().nth(1)).and_then(|kb| kb.parse().ok()).unwrap_or(0);
+    format!("{cores} cores ({model}), {} GB of memory, PostgreSQL on the same machine", kb / (1 << 20))
+}
