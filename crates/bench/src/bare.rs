@@ -68,22 +68,13 @@ fn done(origin: &Arc<Origin>, now: Timestamp) -> Op {
         Logged::Attempt { step: "book".into(), generation: 0, tries: 1, request: Digest::default(), outcome, then: Then::Go };
     let passed = ["to-order", "book"].map(|step| Passed { step: step.into(), how: Pass::Done });
     Op::Change(Box::new(Change {
-        origin: origin.clone(),
         entry: Some((0, LogEntry { at: now, what })),
         state: State::Done,
-        step: String::new(),
-        tries: 0,
-        due: None,
-        waits_for: String::new(),
-        reason: None,
-        says: String::new(),
         key: format!("MF-{}", origin.id.0),
         result: "Q-100001".into(),
-        order_key: String::new(),
         passed: passed.to_vec(),
         facts: vec![fact(origin, "booked", Mark::Ends, now)],
-        at: now,
         took: 900,
-        reopened: false,
+        ..Change::blank(origin.clone(), now)
     }))
 }

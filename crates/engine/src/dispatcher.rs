@@ -288,7 +288,8 @@ impl Dispatcher {
             says,
         };
         let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
-        let change = Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..blank(origin, now) };
+        let change =
+            Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
         self.leave_lane(id, now);
         self.slots.remove(&id);
         self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
@@ -674,28 +675,6 @@ fn running(entered: Entered) -> Running {
     Running { machine, logged, phase: Phase::Parked, passed, points }
 }
 
-fn blank(origin: Arc<Origin>, now: Timestamp) -> Change {
-    Change {
-        origin,
-        entry: None,
-        state: State::Moving,
-        step: String::new(),
-        tries: 0,
-        due: None,
-        waits_for: String::new(),
-        reason: None,
-        says: String::new(),
-        key: String::new(),
-        result: String::new(),
-        order_key: String::new(),
-        passed: Vec::new(),
-        facts: Vec::new(),
-        at: now,
-        took: 0,
-        reopened: false,
-    }
-}
-
 /// The change that says how a message stands, with nothing else in it.
 fn stand(running: &Running, now: Timestamp) -> Change {
     let machine = &running.machine;
@@ -708,7 +687,7 @@ fn stand(running: &Running, now: Timestamp) -> Change {
         key,
         result,
         order_key: machine.order_key().unwrap_or_default(),
-        ..blank(machine.origin().clone(), now)
+        ..Change::blank(machine.origin().clone(), now)
     };
     match next {
         Next::WaitUntil(due) => change.due = Some(*due),

@@ -56,6 +56,32 @@ pub struct Change {
     pub reopened: bool,
 }
 
+impl Change {
+    /// A change that says nothing yet but that the message moves.
+    #[must_use]
+    pub fn blank(origin: Arc<Origin>, at: Timestamp) -> Self {
+        Self {
+            origin,
+            entry: None,
+            state: State::Moving,
+            step: String::new(),
+            tries: 0,
+            due: None,
+            waits_for: String::new(),
+            reason: None,
+            says: String::new(),
+            key: String::new(),
+            result: String::new(),
+            order_key: String::new(),
+            passed: Vec::new(),
+            facts: Vec::new(),
+            at,
+            took: 0,
+            reopened: false,
+        }
+    }
+}
+
 /// A batch of messages that an arrival becomes.
 #[derive(Debug, Clone)]
 pub struct Unfold {

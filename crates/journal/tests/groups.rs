@@ -18,7 +18,6 @@ fn born(ids: &[MessageId]) -> Op {
     let messages = ids.iter().map(|id| NewMessage {
         origin: origin(*id),
         key: format!("K{}", id.0),
-        order_key: String::new(),
         facts: Vec::new(),
     });
     let messages: Vec<_> = messages.collect();
@@ -29,23 +28,13 @@ fn done(id: MessageId) -> Op {
     let outcome = Outcome::Answer { status: 200, body: Body(b"{\"n\":1}".to_vec()) };
     let what = Logged::Attempt { step: "s".into(), generation: 0, tries: 1, request: Digest::default(), outcome, then: Then::Go };
     Op::Change(Box::new(Change {
-        origin: origin(id),
         entry: Some((0, LogEntry { at: Timestamp(2), what })),
         state: State::Done,
-        step: String::new(),
-        tries: 0,
-        due: None,
-        waits_for: String::new(),
-        reason: None,
-        says: String::new(),
         key: format!("K{}", id.0),
         result: "R".into(),
-        order_key: String::new(),
         passed: vec![Passed { step: "s".into(), how: Pass::Done }],
-        facts: Vec::new(),
-        at: Timestamp(2),
         took: 7,
-        reopened: false,
+        ..Change::blank(origin(id), Timestamp(2))
     }))
 }
 

@@ -173,7 +173,7 @@ fn value_fault(element: &ElementDefinition, value: &[u8]) -> Result<(), (&'stati
         Kind::Text | Kind::Code | Kind::Binary => true,
     };
     match element.kind {
-        Kind::Date if !date(text) => return Err(("8", format!("is no date: {shown}"))),
+        Kind::Date if !is_date(text) => return Err(("8", format!("is no date: {shown}"))),
         Kind::Time if !time(text) => return Err(("9", format!("is no time: {shown}"))),
         _ if !well_formed => return Err(("6", format!("is no number: {shown}"))),
         _ => {}
@@ -198,8 +198,9 @@ fn number(text: &str, point: bool) -> bool {
         && points <= usize::from(point)
 }
 
-/// `CCYYMMDD` or `YYMMDD`, a day that exists.
-fn date(text: &str) -> bool {
+/// Whether `text` is `CCYYMMDD` or `YYMMDD` and a day that exists (X12.6, data type DT).
+#[must_use]
+pub fn is_date(text: &str) -> bool {
     if !text.bytes().all(|byte| byte.is_ascii_digit()) || !matches!(text.len(), 6 | 8) {
         return false;
     }

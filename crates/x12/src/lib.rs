@@ -25,7 +25,7 @@ mod tree;
 mod walker;
 mod writer;
 
-pub use check::Checker;
+pub use check::{Checker, is_date};
 pub use definitions::{Definitions, SetDefinition};
 pub use delimiters::Delimiters;
 pub use fault::{Fault, Level};

@@ -156,13 +156,6 @@ fn date(text: &str) -> Option<String> {
         10 if text.as_bytes()[4] == b'-' && text.as_bytes()[7] == b'-' => text.replace('-', ""),
         _ => return None,
     };
-    if digits.len() != 8 || !digits.bytes().all(|byte| byte.is_ascii_digit()) {
-        return None;
-    }
-    let (year, month, day) = (&digits[..4], &digits[4..6], &digits[6..]);
-    let (y, m, d): (u32, u32, u32) = (year.parse().ok()?, month.parse().ok()?, day.parse().ok()?);
-    let leap = (y.is_multiple_of(4) && !y.is_multiple_of(100)) || y.is_multiple_of(400);
-    let days = [31, 28 + u32::from(leap), 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
-    let most = days.get(usize::try_from(m).ok()?.checked_sub(1)?)?;
-    (1..=*most).contains(&d).then(|| format!("{year}-{month}-{day}"))
+    let known = digits.len() == 8 && crate::x12::is_date(&digits);
+    known.then(|| format!("{}-{}-{}", &digits[..4], &digits[4..6], &digits[6..]))
 }
