@@ -1,7 +1,8 @@
 //! Takes files in: read in place, committed, looked at again, then moved into the archive. Nothing is claimed by renaming.
 
 use super::move_aside;
-use notify::{RecursiveMode, Watcher};
+use notify::event::{AccessKind, AccessMode};
+use notify::{EventKind, RecursiveMode, Watcher};
 use std::fs::Metadata;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
@@ -74,8 +75,17 @@ fn complain(complained: &mut String, folder: &Folder, says: &str) {
     }
 }
 
+const CLOSED_AFTER_WRITING: EventKind = EventKind::Access(AccessKind::Close(AccessMode::Write));
+
 fn watch(path: &Path, hint: Arc<Notify>) -> Option<notify::RecommendedWatcher> {
-    let mut watcher = notify::recommended_watcher(move |_| hint.notify_one()).ok()?;
+    // Our own reading is told too; hinting at that would make every scan the cause of the next.
+    let told = move |event: notify::Result<notify::Event>| {
+        let reading = event.as_ref().is_ok_and(|event| event.kind.is_access() && event.kind != CLOSED_AFTER_WRITING);
+        if !reading {
+            hint.notify_one();
+        }
+    };
+    let mut watcher = notify::recommended_watcher(told).ok()?;
     watcher.watch(path, RecursiveMode::NonRecursive).ok()?;
     Some(watcher)
 }
