@@ -87,7 +87,9 @@ impl Scene {
 
     /// Waits until so many orders are booked and nothing is unfinished.
     pub async fn quiet(&self, booked: usize) {
-        eventually(&format!("{booked} orders booked and nothing unfinished; {:?}", self.orders.summary()), || async {
+        let what =
+            || format!("{booked} orders booked and nothing unfinished; {:?}\n{}", self.orders.summary(), self.service.logged());
+        eventually(what, || async {
             if self.orders.summary().booked < booked {
                 return None;
             }

@@ -204,6 +204,9 @@ pub trait Journal: Send + Sync + 'static {
         decide: Decide,
     ) -> impl Future<Output = Result<Taken, Down>> + Send;
 
+    /// What a [`take`](Self::take) whose answer was lost has come to; `None` when nothing of it was committed.
+    fn taken(&self, id: ArrivalId) -> impl Future<Output = Result<Option<Taken>, Down>> + Send;
+
     /// Stores a piece of a body ahead of its arrival.
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;
 

@@ -133,7 +133,12 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             received: shared.clock.now(),
             by: self.source.by,
         };
-        match shared.journal.take(self.workspace.0, incoming, keys, decide).await? {
+        let taken = match shared.journal.take(self.workspace.0, incoming, keys, decide).await {
+            Ok(taken) => taken,
+            // The commit may have succeeded though its answer was lost: then it is ours, and must be taken up now.
+            Err(down) => retrying(|| shared.journal.taken(self.id)).await.ok_or(down)?,
+        };
+        match taken {
             Taken::Before(arrival) => Ok(TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true }),
             Taken::Now { verdict, says, messages, unfolding, .. } => {
                 let mut entered = Vec::with_capacity(messages.len());

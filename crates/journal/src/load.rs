@@ -161,6 +161,10 @@ impl Journal for PgJournal {
         Ok(self.take_arrival(release, incoming, keys, decide).await?)
     }
 
+    async fn taken(&self, id: ArrivalId) -> Result<Option<Taken>, Down> {
+        Ok(self.taken_before(id).await?)
+    }
+
     async fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> Result<(), Down> {
         Ok(store_piece(&self.db, id, piece, &bytes).await?)
     }

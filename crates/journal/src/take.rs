@@ -93,6 +93,24 @@ impl PgJournal {
         Ok(Taken::Now { verdict, says, partner, messages, unfolding })
     }
 
+    /// An arrival as its commit left it, with the acknowledgments sealed for it.
+    pub(crate) async fn taken_before(&self, id: ArrivalId) -> Result<Option<Taken>, JournalError> {
+        let text =
+            "select verdict, says, partner, exists (select 1 from unfolding where arrival = $1) from arrival where id = $1";
+        let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? else { return Ok(None) };
+        let verdict: String = row.try_get_by_index(0)?;
+        let text = "select id from live where arrival = $1 and flow = $2 order by id";
+        let sealed = self.db.query_all_raw(sql(text, [id.0.into(), ACKNOWLEDGMENTS.into()])).await?;
+        let ids = sealed.iter().map(|row| row.try_get_by_index(0).map(wirewatch_core::Id)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Some(Taken::Now {
+            verdict: Verdict::ALL.into_iter().find(|known| known.as_str() == verdict).unwrap_or(Verdict::Taken),
+            says: row.try_get_by_index(1)?,
+            partner: row.try_get_by_index(2)?,
+            messages: crate::load::messages(&self.db, &ids).await?,
+            unfolding: row.try_get_by_index(3)?,
+        }))
+    }
+
     /// Writes events beside a transaction that is no group; the id keeps the number apart from those of groups.
     pub(crate) async fn feed(
         &self,

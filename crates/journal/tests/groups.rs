@@ -3,9 +3,12 @@
 use serde_json::Map;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
+use wirewatch_core::intake::{Decision, Head, Unfolding, Verdict};
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::{Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
+use wirewatch_engine::{
+    Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, SystemClock, Taken, Unfold,
+};
 use wirewatch_journal::{JournalError, MessageFilter, PgJournal};
 use wirewatch_testkit::Database;
 
@@ -100,4 +103,40 @@ async fn text_that_postgresql_does_not_take_is_kept_all_the_same() {
     assert_eq!(journal.commit(1, &[Op::Change(change)]).await, Ok(vec![OpResult::Committed]));
     let row = journal.store().message(id).await.unwrap().unwrap();
     assert_eq!(row.key, "a\u{FFFD}b");
+}
+
+#[tokio::test]
+async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let id = journal.mint(SystemClock.now());
+    assert!(journal.taken(id).await.unwrap().is_none(), "nothing was committed");
+    let incoming = Incoming {
+        id,
+        connection: "drop".into(),
+        name: "a.json".into(),
+        fingerprint: "1:2:3".into(),
+        body: IncomingBody::Whole(b"{}".to_vec()),
+        size: 2,
+        digest: Digest::default(),
+        received: SystemClock.now(),
+        by: String::new(),
+    };
+    let head = Head { flow: "f".into(), form: Form::Json, meta: Map::new() };
+    let unfold = Unfolding { heads: vec![head], parts: vec![(0, 0..2, String::new())] };
+    let decide: Decide = Arc::new(move |_| Decision {
+        verdict: Verdict::Taken,
+        says: String::new(),
+        partner: String::new(),
+        unfold: unfold.clone(),
+        seal: Vec::new(),
+        again: Vec::new(),
+        ledger: Vec::new(),
+    });
+    journal.take(1, incoming.clone(), Vec::new(), decide.clone()).await.unwrap();
+    let found = journal.taken(id).await.unwrap();
+    assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Unfolding, unfolding: true, .. })), "{found:?}");
+    // The same file once more is our own unfinished archiving.
+    let again = Incoming { id: journal.mint(SystemClock.now()), ..incoming };
+    assert!(matches!(journal.take(1, again, Vec::new(), decide).await, Ok(Taken::Before(before)) if before == id));
 }

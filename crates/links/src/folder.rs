@@ -46,18 +46,12 @@ fn plain(error: &io::Error) -> String {
     }
 }
 
-/// Moves a file without ever replacing another, and makes the move durable.
+/// Moves a file without ever replacing another. Durable once both folders are synced.
 ///
 /// # Errors
 /// The system's; `AlreadyExists` when the target is there.
 pub fn move_aside(from: &Path, to: &Path) -> io::Result<()> {
-    renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?;
-    for file in [from, to] {
-        if let Some(folder) = file.parent() {
-            File::open(folder)?.sync_all()?;
-        }
-    }
-    Ok(())
+    Ok(renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?)
 }
 
 /// Whether files can be read and written there.

@@ -8,4 +8,4 @@ mod wait;
 pub use database::{Database, private_cluster};
 pub use redact::redact;
 pub use service::{Service, target_binary};
-pub use wait::{eventually, eventually_within};
+pub use wait::{What, eventually, eventually_within};

@@ -1,9 +1,10 @@
-use crate::api::ClientArgs;
+use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
 use crate::ui::{self, paint, tone};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
+use std::time::Duration;
 use wirewatch_service::view::{ArrivalStory, Handed};
 
 /// Hand a document in by hand and watch what becomes of it
@@ -53,25 +54,22 @@ pub async fn run(client: &ClientArgs, args: &FireArgs) -> Result<(), CommandErro
         following.abort();
         return Err(CommandError::Found);
     }
-    let arrival: ArrivalStory = client.get(&format!("/api/arrivals/{}", handed.arrival), &[]).await?;
-    let mut open: BTreeSet<String> = BTreeSet::new();
-    let mut ours: BTreeSet<String> = arrival.messages.iter().map(|message| message.id.clone()).collect();
-    let mut unfolding = arrival.arrival.verdict == "unfolding";
-    open.extend(arrival.messages.iter().filter(|message| !rests(&message.state)).map(|message| message.id.clone()));
-    while unfolding || !open.is_empty() {
-        let Some(event) = events.recv().await else { break };
-        let Told::Event(event, _) = event else { continue };
-        if !ours.contains(&event.id) && event.kind == "message" {
-            let story: ArrivalStory = client.get(&format!("/api/arrivals/{}", handed.arrival), &[]).await?;
-            unfolding = story.arrival.verdict == "unfolding";
-            for message in story.messages.iter().filter(|message| ours.insert(message.id.clone()) && !rests(&message.state)) {
-                open.insert(message.id.clone());
-            }
+    let mut followed = Followed::default();
+    followed.look(&client, &handed.arrival).await?;
+    while !followed.is_over() {
+        let event = match tokio::time::timeout(Duration::from_secs(1), events.recv()).await {
+            Ok(Some(Told::Event(event, _))) => Some(event),
+            Ok(Some(Told::Ready | Told::Reset | Told::Broken)) | Err(_) => None,
+            Ok(None) => break,
+        };
+        let known = event.as_ref().is_some_and(|event| followed.ours.contains(&event.id));
+        if !known || followed.unfolding {
+            followed.look(&client, &handed.arrival).await?;
         }
-        if ours.contains(&event.id) {
+        if let Some(event) = event.filter(|event| followed.ours.contains(&event.id)) {
             anstream::println!("{}", super::watch::line(&event));
             if rests(&event.state) {
-                open.remove(&event.id);
+                followed.open.remove(&event.id);
             }
         }
     }
@@ -80,6 +78,37 @@ pub async fn run(client: &ClientArgs, args: &FireArgs) -> Result<(), CommandErro
     println!();
     crate::show::messages(&story.messages);
     Ok(())
+}
+
+/// The messages of the arrival, as far as they are known.
+#[derive(Default)]
+struct Followed {
+    ours: BTreeSet<String>,
+    /// Those whose end has not been told.
+    open: BTreeSet<String>,
+    unfolding: bool,
+}
+
+impl Followed {
+    fn is_over(&self) -> bool {
+        !self.unfolding && self.open.is_empty()
+    }
+
+    /// Asks how the arrival stands. New messages are followed from here on; what has come to rest is over, though its
+    /// event may still be told.
+    async fn look(&mut self, client: &Client, arrival: &str) -> Result<(), CommandError> {
+        let story: ArrivalStory = client.get(&format!("/api/arrivals/{arrival}"), &[]).await?;
+        self.unfolding = story.arrival.verdict == "unfolding";
+        for message in &story.messages {
+            self.ours.insert(message.id.clone());
+            if rests(&message.state) {
+                self.open.remove(&message.id);
+            } else {
+                self.open.insert(message.id.clone());
+            }
+        }
+        Ok(())
+    }
 }
 
 fn told(handed: &Handed) {

@@ -3,6 +3,7 @@
 use super::move_aside;
 use notify::event::{AccessKind, AccessMode};
 use notify::{EventKind, RecursiveMode, Watcher};
+use std::collections::BTreeSet;
 use std::fs::Metadata;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
@@ -56,10 +57,15 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
             }
             Err(_) => return,
         };
+        let mut archives = BTreeSet::new();
         for file in files {
-            if let Err(error) = take(&engine, &folder, &file).await {
-                complain(&mut complained, &folder, &format!("{}: {error}", file.name));
+            match take(&engine, &folder, &file).await {
+                Ok(archive) => archives.extend(archive),
+                Err(error) => complain(&mut complained, &folder, &format!("{}: {error}", file.name)),
             }
+        }
+        if let Err(error) = sync(&folder, archives).await {
+            complain(&mut complained, &folder, &format!("the archive cannot be synced: {error}"));
         }
         // A file not whole yet may become so without any notice.
         let wait = if later { Duration::from_millis(250) } else { SCAN };
@@ -144,11 +150,12 @@ fn ends_with_trailer(path: &Path) -> bool {
     look().unwrap_or(false)
 }
 
+/// Takes one file; gives the archive folder it was moved to.
 async fn take<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
     file: &Whole,
-) -> Result<(), TakeError> {
+) -> Result<Option<PathBuf>, TakeError> {
     let source = Source {
         connection: folder.connection.clone(),
         name: file.name.clone(),
@@ -167,20 +174,32 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
         taking.feed(&buffer[..read]).await?;
     }
     let report = taking.finish().await?;
-    archive(folder, file, &report)?;
-    Ok(())
+    Ok(archive(folder, file, &report)?)
+}
+
+/// Makes all moves of a scan durable at once. One that a power cut undoes is no harm: the file's fingerprint is known,
+/// and it is moved again.
+async fn sync(folder: &Folder, archives: BTreeSet<PathBuf>) -> io::Result<()> {
+    if archives.is_empty() {
+        return Ok(());
+    }
+    let folders: Vec<PathBuf> = archives.into_iter().chain([folder.path.clone()]).collect();
+    let synced =
+        tokio::task::spawn_blocking(move || folders.iter().try_for_each(|folder| std::fs::File::open(folder)?.sync_all()));
+    synced.await.map_err(io::Error::other)?
 }
 
 /// Moves the file away, unless it was changed while it was read: then it is another file, and its turn comes.
-fn archive(folder: &Folder, file: &Whole, report: &TakenReport) -> io::Result<()> {
+fn archive(folder: &Folder, file: &Whole, report: &TakenReport) -> io::Result<Option<PathBuf>> {
     let now = std::fs::metadata(&file.path)?;
     if fingerprint(&file.name, &now) != file.fingerprint {
-        return Ok(());
+        return Ok(None);
     }
     let (day, _) = report.arrival.made().x12();
     let to = folder.path.join(ARCHIVE).join(day);
     std::fs::create_dir_all(&to)?;
-    move_aside(&file.path, &to.join(format!("{}-{}", report.arrival, file.name)))
+    move_aside(&file.path, &to.join(format!("{}-{}", report.arrival, file.name)))?;
+    Ok(Some(to))
 }
 
 #[derive(Debug, thiserror::Error)]
