@@ -45,7 +45,7 @@ pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandErr
     let mut left = args.lines.unwrap_or(usize::MAX);
     follow(&client, |told| {
         match told {
-            Told::Ready if !args.json => anstream::eprintln!("{}", paint(DIM, "watching; Ctrl-C ends")),
+            Told::Ready => anstream::eprintln!("{}", paint(DIM, "watching; Ctrl-C ends")),
             Told::Reset => anstream::eprintln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
             Told::Broken => anstream::eprintln!("{}", paint(WAIT, "the service is away; waiting for it")),
             Told::Event(event, data) if args.wants(&event) => {
@@ -56,7 +56,7 @@ pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandErr
                 }
                 left -= 1;
             }
-            Told::Ready | Told::Event(..) => {}
+            Told::Event(..) => {}
         }
         left > 0
     })
