@@ -12,20 +12,26 @@
 //! A message is in memory only while something is to be done with it: one that waits long, or stands behind
 //! more than [`Settings::loaded`] others, is dropped and loaded again when its turn comes.
 
+mod commits;
+mod entry;
 pub(crate) mod facts;
+mod gates;
+mod turns;
+
+use commits::stand;
+use entry::running;
 
 use crate::gate::{Gate, HeldState, Moved};
-use crate::journal::{Change, Op, Recovered};
+use crate::journal::Op;
 use crate::lane::{LaneKey, Lanes};
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::act::Act;
-use wirewatch_core::connection::{Connection, RepeatRule};
+use wirewatch_core::connection::Connection;
 use wirewatch_core::course::Point;
-use wirewatch_core::flow::{OnAside, Retry};
-use wirewatch_core::machine::{ActRefused, End, LogEntry, Logged, Machine, Next, Origin, Outcome, Passed, State, Turn, Work};
-use wirewatch_core::reason::Reason;
+use wirewatch_core::flow::OnAside;
+use wirewatch_core::machine::{ActRefused, End, Machine, Next, Outcome, Passed, Turn, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{MessageId, Timestamp};
 
@@ -202,100 +208,6 @@ impl Dispatcher {
         self.gate(connection).restore(since, says, now);
     }
 
-    /// A message that was just committed to be.
-    pub fn enter(&mut self, entered: Entered, now: Timestamp) {
-        let id = entered.machine.origin().id;
-        let flow = entered.machine.origin().flow.clone();
-        let lane = entered.machine.order_key().map(|key| (flow, key));
-        let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
-        // Those behind others in a lane get half of the memory at most: the ones before them must find room.
-        let room = self.loaded < self.settings.loaded && (first || self.behind < self.settings.loaded / 2);
-        let at = if room { At::Here(Box::new(running(entered))) } else { At::Away };
-        let behind = room && !first;
-        self.loaded += usize::from(room);
-        self.behind += usize::from(behind);
-        self.slots.insert(id, Slot { in_lane: lane.is_some(), lane, behind, at });
-        match (first, room) {
-            (true, true) => self.start(id, now),
-            (true, false) => self.ready.push_back(id),
-            (false, _) => {}
-        }
-    }
-
-    /// An unfinished message found at the start. Call in the order of ids.
-    pub fn recover(&mut self, found: &Recovered, now: Timestamp) {
-        let lane = (!found.order_key.is_empty()).then(|| (found.flow.clone(), found.order_key.clone()));
-        let aside = found.state == State::Aside;
-        let passes = || {
-            let flow = self.surroundings.flows.get(&found.flow);
-            flow.is_some_and(|flow| flow.on_aside == OnAside::Pass)
-        };
-        if aside && (lane.is_none() || passes()) {
-            return;
-        }
-        let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
-        self.slots.insert(found.id, Slot { in_lane: lane.is_some(), lane, behind: false, at: At::Away });
-        if !first || aside {
-            return;
-        }
-        match found.due.filter(|due| *due > now && found.state == State::Retrying) {
-            Some(due) => {
-                self.due.insert((due, found.id));
-            }
-            None => self.ready.push_back(found.id),
-        }
-        self.load_more();
-    }
-
-    /// A message asked for with [`Out::Load`] is here.
-    pub fn loaded(&mut self, entered: Entered, now: Timestamp) {
-        let id = entered.machine.origin().id;
-        let Some(slot) = self.slots.get_mut(&id) else {
-            self.loaded -= 1;
-            return self.load_more();
-        };
-        let At::Loading(wake) = &slot.at else {
-            self.loaded -= 1;
-            return;
-        };
-        let wake = wake.clone();
-        slot.at = At::Here(Box::new(running(entered)));
-        match wake {
-            Wake::Run => self.start(id, now),
-            Wake::Pass(connection) => self.perform(id, &connection, now),
-        }
-    }
-
-    /// A message that was just committed to be cannot even begin: its document cannot be read.
-    pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
-        self.loaded += 1;
-        self.broken(origin, 0, says, now);
-    }
-
-    /// A message asked for cannot go on: its log does not fit, or its logic is gone.
-    pub fn broken(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
-        let id = origin.id;
-        if let Some(Slot { at: At::Loading(Wake::Pass(connection)), .. }) = self.slots.get(&id) {
-            let connection = connection.clone();
-            self.gate(&connection).unused();
-        }
-        self.loaded -= 1;
-        let reason = Reason {
-            flow: origin.flow.clone(),
-            step: String::new(),
-            connection: String::new(),
-            code: "diverged".to_owned(),
-            says,
-        };
-        let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
-        let change =
-            Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
-        self.leave_lane(id, now);
-        self.slots.remove(&id);
-        self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
-        self.load_more();
-    }
-
     /// What a message wanted committed is committed.
     pub fn committed(&mut self, id: MessageId, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
@@ -425,14 +337,6 @@ impl Dispatcher {
         }
     }
 
-    fn gate(&mut self, connection: &str) -> &mut Gate {
-        if !self.gates.contains_key(connection) {
-            let limit = self.surroundings.connections.get(connection).map_or(1, |known| known.in_flight);
-            self.gates.insert(connection.to_owned(), Gate::new(limit));
-        }
-        self.gates.get_mut(connection).expect("it was just put there")
-    }
-
     /// Goes on with a message that is in memory and whose turn it is.
     fn start(&mut self, id: MessageId, now: Timestamp) {
         self.no_longer_behind(id);
@@ -468,115 +372,6 @@ impl Dispatcher {
         }
     }
 
-    fn queue_at_gate(&mut self, id: MessageId, connection: &str, first: bool, now: Timestamp) {
-        let keep = self.settings.keep;
-        let gate = self.gate(connection);
-        gate.queue(id, first);
-        let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
-        let is_held = gate.held().is_some();
-        if let Some(running) = self.here(id) {
-            running.phase = Phase::AtGate(connection.to_owned());
-            // People should see that it waits; those that were told so by an attempt are told already.
-            if is_held && matches!(running.machine.next(), Next::Perform(_)) {
-                let change = Change { state: State::Waiting, waits_for: connection.to_owned(), ..stand(running, now) };
-                self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
-            }
-        }
-        if long {
-            self.drop_from_memory(id);
-        }
-        self.pump(connection, now);
-    }
-
-    fn pump(&mut self, connection: &str, now: Timestamp) {
-        while let Some(id) = self.gate(connection).pass(now) {
-            match self.slots.get_mut(&id) {
-                Some(slot) if matches!(slot.at, At::Away) => {
-                    slot.at = At::Loading(Wake::Pass(connection.to_owned()));
-                    self.loaded += 1;
-                    self.out.push_back(Out::Load(id));
-                }
-                Some(Slot { at: At::Here(_), .. }) => self.perform(id, connection, now),
-                Some(_) | None => self.gate(connection).unused(),
-            }
-        }
-    }
-
-    /// Performs what the message asks for; the gate has let it pass.
-    fn perform(&mut self, id: MessageId, connection: &str, now: Timestamp) {
-        let Some(running) = self.here(id) else { return };
-        // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
-        match running.machine.next() {
-            Next::WaitFor(_) => drop(running.machine.woken()),
-            Next::WaitUntil(due) if *due <= now => drop(running.machine.woken()),
-            Next::WaitUntil(_) | Next::Perform(_) | Next::End(_) => {}
-        }
-        let Next::Perform(work) = running.machine.next().clone() else {
-            self.gate(connection).unused();
-            return self.start(id, now);
-        };
-        running.phase = Phase::Performing { connection: connection.to_owned(), since: now };
-        if self.rule(connection) == RepeatRule::Never {
-            let entry = Machine::intent(&work, now);
-            let Some(running) = self.here(id) else { return };
-            running.phase = Phase::Announcing;
-            let change = Change { entry: Some((running.logged, entry)), ..stand(running, now) };
-            running.logged += 1;
-            self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
-            return;
-        }
-        self.send_out(id, now);
-    }
-
-    fn send_out(&mut self, id: MessageId, now: Timestamp) {
-        let Some(running) = self.here(id) else { return };
-        let Next::Perform(work) = running.machine.next().clone() else { return };
-        let name = work.effect.connection().to_owned();
-        running.phase = Phase::Performing { connection: name.clone(), since: now };
-        match self.surroundings.connections.get(&name).cloned() {
-            Some(connection) => self.out.push_back(Out::Perform { id, connection, work }),
-            None => {
-                let says = format!("the workspace has no connection `{name}` any more");
-                self.outcome(id, Outcome::Held { says, status: 0 }, now);
-            }
-        }
-    }
-
-    fn rule(&self, connection: &str) -> RepeatRule {
-        self.surroundings.connections.get(connection).map_or(RepeatRule::Never, |known| known.repeat)
-    }
-
-    fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) {
-        let retry = self.retry(id);
-        let Some(running) = self.here(id) else { return };
-        let turn = running.machine.outcome(outcome, &retry, now);
-        self.commit_turn(id, turn, took, false, now);
-    }
-
-    /// The retry policy in force: that of the step of the same name in the current release.
-    fn retry(&mut self, id: MessageId) -> Retry {
-        let surroundings = self.surroundings.clone();
-        let Some(running) = self.here(id) else { return Retry::default() };
-        let step = running.machine.step();
-        let current = surroundings.flows.get(&running.machine.origin().flow).and_then(|flow| flow.step(step));
-        current.or_else(|| running.machine.flow().step(step)).map(|(_, step)| step.retry).unwrap_or_default()
-    }
-
-    fn commit_turn(&mut self, id: MessageId, turn: Turn, took: u64, reopened: bool, now: Timestamp) {
-        let surroundings = self.surroundings.clone();
-        let Some(running) = self.here(id) else { return };
-        let mut passed = std::mem::take(&mut running.passed);
-        passed.extend(turn.passed);
-        let mut points = std::mem::take(&mut running.points);
-        points.extend(turn.points);
-        let entry = turn.entry.map(|entry| (running.logged, entry));
-        running.logged += u32::from(entry.is_some());
-        running.phase = Phase::Committing;
-        let facts = facts::of(&surroundings, &running.machine, &points, now);
-        let change = Change { entry, passed, facts, took, reopened, ..stand(running, now) };
-        self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
-    }
-
     /// Goes on after a commit.
     fn follow(&mut self, id: MessageId, now: Timestamp) {
         let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
@@ -595,106 +390,11 @@ impl Dispatcher {
             Next::Perform(_) | Next::WaitUntil(_) | Next::WaitFor(_) => {
                 if self.is_its_turn(id) {
                     self.start(id, now);
+                } else {
+                    // Back at the tail of its lane: it must not take room from those before it.
+                    self.drop_from_memory(id);
                 }
             }
         }
     }
-
-    /// Whether the message is at the head of its lane; one that comes back after its end goes to the tail.
-    fn is_its_turn(&mut self, id: MessageId) -> bool {
-        let Some(slot) = self.slots.get_mut(&id) else { return false };
-        match &slot.lane {
-            None => true,
-            Some(lane) if slot.in_lane => self.lanes.is_first(lane, id),
-            Some(lane) => {
-                slot.in_lane = true;
-                self.lanes.enter(lane, id)
-            }
-        }
-    }
-
-    fn leave_lane(&mut self, id: MessageId, now: Timestamp) {
-        let Some(slot) = self.slots.get_mut(&id) else { return };
-        let Some(lane) = slot.lane.clone().filter(|_| slot.in_lane) else { return };
-        slot.in_lane = false;
-        let Some(next) = self.lanes.leave(&lane, id) else { return };
-        match self.slots.get(&next).map(|slot| &slot.at) {
-            Some(At::Here(_)) => self.start(next, now),
-            Some(At::Away) => self.ready.push_back(next),
-            Some(At::Loading(_)) | None => {}
-        }
-    }
-
-    fn no_longer_behind(&mut self, id: MessageId) {
-        if let Some(slot) = self.slots.get_mut(&id)
-            && std::mem::take(&mut slot.behind)
-        {
-            self.behind -= 1;
-        }
-    }
-
-    fn drop_from_memory(&mut self, id: MessageId) {
-        self.no_longer_behind(id);
-        if let Some(slot) = self.slots.get_mut(&id)
-            && matches!(slot.at, At::Here(_))
-        {
-            slot.at = At::Away;
-            self.loaded -= 1;
-        }
-    }
-
-    /// Takes a message out of every queue but its lane.
-    fn forget_waits(&mut self, id: MessageId) {
-        self.due.retain(|(_, other)| *other != id);
-        self.ready.retain(|other| *other != id);
-        for gate in self.gates.values_mut() {
-            gate.forget(id);
-        }
-    }
-
-    fn load_more(&mut self) {
-        while self.loaded < self.settings.loaded
-            && let Some(id) = self.ready.pop_front()
-        {
-            if let Some(slot) = self.slots.get_mut(&id)
-                && matches!(slot.at, At::Away)
-            {
-                slot.at = At::Loading(Wake::Run);
-                self.loaded += 1;
-                self.out.push_back(Out::Load(id));
-            }
-        }
-    }
-}
-
-fn running(entered: Entered) -> Running {
-    let Entered { machine, began, logged } = entered;
-    let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
-    // That it began was committed when it came to be.
-    points.retain(|point| *point != Point::Begun);
-    Running { machine, logged, phase: Phase::Parked, passed, points }
-}
-
-/// The change that says how a message stands, with nothing else in it.
-fn stand(running: &Running, now: Timestamp) -> Change {
-    let machine = &running.machine;
-    let (key, result) = machine.keys();
-    let next = machine.next();
-    let mut change = Change {
-        state: next.state(),
-        step: machine.step().to_owned(),
-        tries: machine.tries(),
-        key,
-        result,
-        order_key: machine.order_key().unwrap_or_default(),
-        ..Change::blank(machine.origin().clone(), now)
-    };
-    match next {
-        Next::WaitUntil(due) => change.due = Some(*due),
-        Next::WaitFor(connection) => change.waits_for.clone_from(connection),
-        Next::End(End::Aside(reason)) => change.reason = Some(reason.clone()),
-        Next::End(End::Skipped(says)) => change.says.clone_from(says),
-        Next::Perform(_) | Next::End(End::Done | End::Discarded) => {}
-    }
-    change
 }

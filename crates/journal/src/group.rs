@@ -11,6 +11,7 @@ use rows::Rows;
 use sea_orm::{ConnectionTrait, DbBackend, Statement};
 use sql::Sql;
 use wirewatch_core::document::Form;
+use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Op, OpResult};
 
@@ -22,10 +23,20 @@ pub struct Me {
 }
 
 /// What is stored of a message beside its columns.
-#[derive(serde::Serialize, serde::Deserialize)]
+#[derive(serde::Deserialize)]
 pub struct HeadColumn {
     pub form: Form,
     pub meta: serde_json::Map<String, serde_json::Value>,
+}
+
+/// What is stored of a message beside its columns, written without copying it first.
+pub fn head(origin: &Origin) -> Result<Vec<u8>, JournalError> {
+    #[derive(serde::Serialize)]
+    struct Borrowed<'a> {
+        form: &'a Form,
+        meta: &'a serde_json::Map<String, serde_json::Value>,
+    }
+    Ok(serde_json::to_vec(&Borrowed { form: &origin.form, meta: &origin.meta })?)
 }
 
 /// Writes `ops` under `number`; whole or not at all.

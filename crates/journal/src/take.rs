@@ -244,7 +244,7 @@ impl PgJournal {
 
     async fn insert_live(&self, transaction: &DatabaseTransaction, origin: &Origin) -> Result<(), JournalError> {
         let text = |name: &str, meta: &Map<String, Json>| meta.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
-        let head = serde_json::to_vec(&HeadColumn { form: origin.form.clone(), meta: origin.meta.clone() })?;
+        let head = crate::group::head(origin)?;
         let values = [
             origin.id.0.into(),
             origin.arrival.0.into(),

@@ -42,6 +42,13 @@ fn seeded_runs_keep_every_promise() {
     assert!(total.in_doubt > 0 && total.asides > runs / 4 && total.evicted > 0, "{total:?}");
 }
 
+/// Seeds beyond the usual run that once broke a promise.
+#[test]
+fn seeds_that_taught_something() {
+    // A message resent after its end waited in memory at the tail of its lane, and the one before it found no room.
+    run(195_094);
+}
+
 /// One seed, told step by step.
 #[test]
 fn one_seed() {

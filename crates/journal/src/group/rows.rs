@@ -1,7 +1,7 @@
 //! The rows that the ops of a group mean, table by table, as columns.
 
 use super::sql::{BIG, BOOL, BYTES, Column, INT, Sql, TEXT};
-use super::{HeadColumn, clean};
+use super::{clean, head};
 use crate::error::JournalError;
 use crate::events::{Event, partner};
 use crate::pack::pack;
@@ -55,7 +55,7 @@ impl Messages {
         self.flow.push(origin.flow.clone());
         self.release.push(origin.release);
         self.partner.push(partner(&origin.meta));
-        self.head.push(serde_json::to_vec(&HeadColumn { form: origin.form.clone(), meta: origin.meta.clone() })?);
+        self.head.push(head(origin)?);
         self.key.push(clean(key));
         self.result.push(clean(result));
         self.order_key.push(clean(order_key));
@@ -104,11 +104,41 @@ impl Messages {
     }
 }
 
+/// What a move of an unfinished message changes in `live`.
+#[derive(Default)]
+struct Moves {
+    id: Vec<i64>,
+    state: Vec<String>,
+    step: Vec<String>,
+    tries: Vec<i32>,
+    due: Vec<i64>,
+    waits_for: Vec<String>,
+    reason: Vec<i64>,
+    says: Vec<String>,
+    result: Vec<String>,
+    at: Vec<i64>,
+}
+
+impl Moves {
+    fn push(&mut self, change: &Change) {
+        self.id.push(change.origin.id.0);
+        self.state.push(change.state.as_str().to_owned());
+        self.step.push(change.step.clone());
+        self.tries.push(i32::from(change.tries));
+        self.due.push(change.due.map_or(0, |due| due.0));
+        self.waits_for.push(change.waits_for.clone());
+        self.reason.push(change.reason.as_ref().map_or(0, wirewatch_core::reason::Reason::id));
+        self.says.push(clean(&change.says));
+        self.result.push(clean(&change.result));
+        self.at.push(change.at.0);
+    }
+}
+
 /// Every row of a group, by table.
 #[derive(Default)]
 pub struct Rows {
     born: Messages,
-    moved: Messages,
+    moved: Moves,
     ended: Messages,
     gone_from_live: Vec<i64>,
     gone_from_history: Vec<i64>,
@@ -211,7 +241,7 @@ impl Rows {
                 self.born.push_change(change)?;
                 self.gone_from_history.push(id.0);
             }
-            (false, false) => self.moved.push_change(change)?,
+            (false, false) => self.moved.push(change),
         }
         if let Some((seq, entry)) = &change.entry {
             self.entry(id, *seq, entry, mint)?;

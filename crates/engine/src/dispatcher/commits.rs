@@ -1,0 +1,64 @@
+//! From a turn of a machine to the change that is committed.
+
+use super::{Dispatcher, Out, Phase, Running, facts};
+use crate::journal::{Change, Op};
+use wirewatch_core::flow::Retry;
+use wirewatch_core::machine::{End, Next, Outcome, Turn};
+use wirewatch_core::{MessageId, Timestamp};
+
+impl Dispatcher {
+    pub(super) fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) {
+        let retry = self.retry(id);
+        let Some(running) = self.here(id) else { return };
+        let turn = running.machine.outcome(outcome, &retry, now);
+        self.commit_turn(id, turn, took, false, now);
+    }
+
+    /// The retry policy in force: that of the step of the same name in the current release.
+    pub(super) fn retry(&mut self, id: MessageId) -> Retry {
+        let surroundings = self.surroundings.clone();
+        let Some(running) = self.here(id) else { return Retry::default() };
+        let step = running.machine.step();
+        let current = surroundings.flows.get(&running.machine.origin().flow).and_then(|flow| flow.step(step));
+        current.or_else(|| running.machine.flow().step(step)).map(|(_, step)| step.retry).unwrap_or_default()
+    }
+
+    pub(super) fn commit_turn(&mut self, id: MessageId, turn: Turn, took: u64, reopened: bool, now: Timestamp) {
+        let surroundings = self.surroundings.clone();
+        let Some(running) = self.here(id) else { return };
+        let mut passed = std::mem::take(&mut running.passed);
+        passed.extend(turn.passed);
+        let mut points = std::mem::take(&mut running.points);
+        points.extend(turn.points);
+        let entry = turn.entry.map(|entry| (running.logged, entry));
+        running.logged += u32::from(entry.is_some());
+        running.phase = Phase::Committing;
+        let facts = facts::of(&surroundings, &running.machine, &points, now);
+        let change = Change { entry, passed, facts, took, reopened, ..stand(running, now) };
+        self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
+    }
+}
+
+/// The change that says how a message stands, with nothing else in it.
+pub(super) fn stand(running: &Running, now: Timestamp) -> Change {
+    let machine = &running.machine;
+    let (key, result) = machine.keys();
+    let next = machine.next();
+    let mut change = Change {
+        state: next.state(),
+        step: machine.step().to_owned(),
+        tries: machine.tries(),
+        key,
+        result,
+        order_key: machine.order_key().unwrap_or_default(),
+        ..Change::blank(machine.origin().clone(), now)
+    };
+    match next {
+        Next::WaitUntil(due) => change.due = Some(*due),
+        Next::WaitFor(connection) => change.waits_for.clone_from(connection),
+        Next::End(End::Aside(reason)) => change.reason = Some(reason.clone()),
+        Next::End(End::Skipped(says)) => change.says.clone_from(says),
+        Next::Perform(_) | Next::End(End::Done | End::Discarded) => {}
+    }
+    change
+}

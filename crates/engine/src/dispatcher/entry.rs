@@ -1,0 +1,114 @@
+//! How messages come in: just made, found at the start, or loaded again.
+
+use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake};
+use crate::journal::{Change, Op, Recovered};
+use std::sync::Arc;
+use wirewatch_core::Timestamp;
+use wirewatch_core::course::Point;
+use wirewatch_core::flow::OnAside;
+use wirewatch_core::machine::{LogEntry, Logged, Origin, State};
+use wirewatch_core::reason::Reason;
+
+impl Dispatcher {
+    /// A message that was just committed to be.
+    pub fn enter(&mut self, entered: Entered, now: Timestamp) {
+        let id = entered.machine.origin().id;
+        let flow = entered.machine.origin().flow.clone();
+        let lane = entered.machine.order_key().map(|key| (flow, key));
+        let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
+        // Those behind others in a lane get half of the memory at most: the ones before them must find room.
+        let room = self.loaded < self.settings.loaded && (first || self.behind < self.settings.loaded / 2);
+        let at = if room { At::Here(Box::new(running(entered))) } else { At::Away };
+        let behind = room && !first;
+        self.loaded += usize::from(room);
+        self.behind += usize::from(behind);
+        self.slots.insert(id, Slot { in_lane: lane.is_some(), lane, behind, at });
+        match (first, room) {
+            (true, true) => self.start(id, now),
+            (true, false) => self.ready.push_back(id),
+            (false, _) => {}
+        }
+    }
+
+    /// An unfinished message found at the start. Call in the order of ids.
+    pub fn recover(&mut self, found: &Recovered, now: Timestamp) {
+        let lane = (!found.order_key.is_empty()).then(|| (found.flow.clone(), found.order_key.clone()));
+        let aside = found.state == State::Aside;
+        let passes = || {
+            let flow = self.surroundings.flows.get(&found.flow);
+            flow.is_some_and(|flow| flow.on_aside == OnAside::Pass)
+        };
+        if aside && (lane.is_none() || passes()) {
+            return;
+        }
+        let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
+        self.slots.insert(found.id, Slot { in_lane: lane.is_some(), lane, behind: false, at: At::Away });
+        if !first || aside {
+            return;
+        }
+        match found.due.filter(|due| *due > now && found.state == State::Retrying) {
+            Some(due) => {
+                self.due.insert((due, found.id));
+            }
+            None => self.ready.push_back(found.id),
+        }
+        self.load_more();
+    }
+
+    /// A message asked for with [`Out::Load`] is here.
+    pub fn loaded(&mut self, entered: Entered, now: Timestamp) {
+        let id = entered.machine.origin().id;
+        let Some(slot) = self.slots.get_mut(&id) else {
+            self.loaded -= 1;
+            return self.load_more();
+        };
+        let At::Loading(wake) = &slot.at else {
+            self.loaded -= 1;
+            return;
+        };
+        let wake = wake.clone();
+        slot.at = At::Here(Box::new(running(entered)));
+        match wake {
+            Wake::Run => self.start(id, now),
+            Wake::Pass(connection) => self.perform(id, &connection, now),
+        }
+    }
+
+    /// A message that was just committed to be cannot even begin: its document cannot be read.
+    pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
+        self.loaded += 1;
+        self.broken(origin, 0, says, now);
+    }
+
+    /// A message asked for cannot go on: its log does not fit, or its logic is gone.
+    pub fn broken(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
+        let id = origin.id;
+        if let Some(Slot { at: At::Loading(Wake::Pass(connection)), .. }) = self.slots.get(&id) {
+            let connection = connection.clone();
+            self.gate(&connection).unused();
+        }
+        self.loaded -= 1;
+        let reason = Reason {
+            flow: origin.flow.clone(),
+            step: String::new(),
+            connection: String::new(),
+            code: "diverged".to_owned(),
+            says,
+        };
+        let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
+        let change =
+            Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
+        self.leave_lane(id, now);
+        self.slots.remove(&id);
+        self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
+        self.load_more();
+    }
+}
+
+pub(super) fn running(entered: Entered) -> Running {
+    let Entered { machine, began, logged } = entered;
+    let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
+    // That it began was committed when it came to be.
+    points.retain(|point| *point != Point::Begun);
+    Running { machine, logged, phase: Phase::Parked, passed, points }
+}

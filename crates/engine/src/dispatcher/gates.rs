@@ -1,0 +1,96 @@
+//! The way to a connection: queued at its gate, let through, performed.
+
+use super::{At, Dispatcher, Out, Phase, Slot, Wake, stand};
+use crate::gate::Gate;
+use crate::journal::{Change, Op};
+use wirewatch_core::connection::RepeatRule;
+use wirewatch_core::machine::{Machine, Next, Outcome, State};
+use wirewatch_core::{MessageId, Timestamp};
+
+impl Dispatcher {
+    pub(super) fn gate(&mut self, connection: &str) -> &mut Gate {
+        if !self.gates.contains_key(connection) {
+            let limit = self.surroundings.connections.get(connection).map_or(1, |known| known.in_flight);
+            self.gates.insert(connection.to_owned(), Gate::new(limit));
+        }
+        self.gates.get_mut(connection).expect("it was just put there")
+    }
+
+    pub(super) fn queue_at_gate(&mut self, id: MessageId, connection: &str, first: bool, now: Timestamp) {
+        let keep = self.settings.keep;
+        let gate = self.gate(connection);
+        gate.queue(id, first);
+        let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
+        let is_held = gate.held().is_some();
+        if let Some(running) = self.here(id) {
+            running.phase = Phase::AtGate(connection.to_owned());
+            // People should see that it waits; those that were told so by an attempt are told already.
+            if is_held && matches!(running.machine.next(), Next::Perform(_)) {
+                let change = Change { state: State::Waiting, waits_for: connection.to_owned(), ..stand(running, now) };
+                self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
+            }
+        }
+        if long {
+            self.drop_from_memory(id);
+        }
+        self.pump(connection, now);
+    }
+
+    pub(super) fn pump(&mut self, connection: &str, now: Timestamp) {
+        while let Some(id) = self.gate(connection).pass(now) {
+            match self.slots.get_mut(&id) {
+                Some(slot) if matches!(slot.at, At::Away) => {
+                    slot.at = At::Loading(Wake::Pass(connection.to_owned()));
+                    self.loaded += 1;
+                    self.out.push_back(Out::Load(id));
+                }
+                Some(Slot { at: At::Here(_), .. }) => self.perform(id, connection, now),
+                Some(_) | None => self.gate(connection).unused(),
+            }
+        }
+    }
+
+    /// Performs what the message asks for; the gate has let it pass.
+    pub(super) fn perform(&mut self, id: MessageId, connection: &str, now: Timestamp) {
+        let Some(running) = self.here(id) else { return };
+        // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
+        match running.machine.next() {
+            Next::WaitFor(_) => drop(running.machine.woken()),
+            Next::WaitUntil(due) if *due <= now => drop(running.machine.woken()),
+            Next::WaitUntil(_) | Next::Perform(_) | Next::End(_) => {}
+        }
+        let Next::Perform(work) = running.machine.next().clone() else {
+            self.gate(connection).unused();
+            return self.start(id, now);
+        };
+        running.phase = Phase::Performing { connection: connection.to_owned(), since: now };
+        if self.rule(connection) == RepeatRule::Never {
+            let entry = Machine::intent(&work, now);
+            let Some(running) = self.here(id) else { return };
+            running.phase = Phase::Announcing;
+            let change = Change { entry: Some((running.logged, entry)), ..stand(running, now) };
+            running.logged += 1;
+            self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
+            return;
+        }
+        self.send_out(id, now);
+    }
+
+    pub(super) fn send_out(&mut self, id: MessageId, now: Timestamp) {
+        let Some(running) = self.here(id) else { return };
+        let Next::Perform(work) = running.machine.next().clone() else { return };
+        let name = work.effect.connection().to_owned();
+        running.phase = Phase::Performing { connection: name.clone(), since: now };
+        match self.surroundings.connections.get(&name).cloned() {
+            Some(connection) => self.out.push_back(Out::Perform { id, connection, work }),
+            None => {
+                let says = format!("the workspace has no connection `{name}` any more");
+                self.outcome(id, Outcome::Held { says, status: 0 }, now);
+            }
+        }
+    }
+
+    pub(super) fn rule(&self, connection: &str) -> RepeatRule {
+        self.surroundings.connections.get(connection).map_or(RepeatRule::Never, |known| known.repeat)
+    }
+}

@@ -1,0 +1,72 @@
+//! Whose turn it is, and who is in memory: lanes and room.
+
+use super::{At, Dispatcher, Out, Wake};
+use wirewatch_core::{MessageId, Timestamp};
+
+impl Dispatcher {
+    /// Whether the message is at the head of its lane; one that comes back after its end goes to the tail.
+    pub(super) fn is_its_turn(&mut self, id: MessageId) -> bool {
+        let Some(slot) = self.slots.get_mut(&id) else { return false };
+        match &slot.lane {
+            None => true,
+            Some(lane) if slot.in_lane => self.lanes.is_first(lane, id),
+            Some(lane) => {
+                slot.in_lane = true;
+                self.lanes.enter(lane, id)
+            }
+        }
+    }
+
+    pub(super) fn leave_lane(&mut self, id: MessageId, now: Timestamp) {
+        let Some(slot) = self.slots.get_mut(&id) else { return };
+        let Some(lane) = slot.lane.clone().filter(|_| slot.in_lane) else { return };
+        slot.in_lane = false;
+        let Some(next) = self.lanes.leave(&lane, id) else { return };
+        match self.slots.get(&next).map(|slot| &slot.at) {
+            Some(At::Here(_)) => self.start(next, now),
+            Some(At::Away) => self.ready.push_back(next),
+            Some(At::Loading(_)) | None => {}
+        }
+    }
+
+    pub(super) fn no_longer_behind(&mut self, id: MessageId) {
+        if let Some(slot) = self.slots.get_mut(&id)
+            && std::mem::take(&mut slot.behind)
+        {
+            self.behind -= 1;
+        }
+    }
+
+    pub(super) fn drop_from_memory(&mut self, id: MessageId) {
+        self.no_longer_behind(id);
+        if let Some(slot) = self.slots.get_mut(&id)
+            && matches!(slot.at, At::Here(_))
+        {
+            slot.at = At::Away;
+            self.loaded -= 1;
+        }
+    }
+
+    /// Takes a message out of every queue but its lane.
+    pub(super) fn forget_waits(&mut self, id: MessageId) {
+        self.due.retain(|(_, other)| *other != id);
+        self.ready.retain(|other| *other != id);
+        for gate in self.gates.values_mut() {
+            gate.forget(id);
+        }
+    }
+
+    pub(super) fn load_more(&mut self) {
+        while self.loaded < self.settings.loaded
+            && let Some(id) = self.ready.pop_front()
+        {
+            if let Some(slot) = self.slots.get_mut(&id)
+                && matches!(slot.at, At::Away)
+            {
+                slot.at = At::Loading(Wake::Run);
+                self.loaded += 1;
+                self.out.push_back(Out::Load(id));
+            }
+        }
+    }
+}
