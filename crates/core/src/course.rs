@@ -32,6 +32,22 @@ pub enum Mark {
     Ends,
 }
 
+impl Mark {
+    /// Every mark.
+    pub const ALL: [Self; 4] = [Self::Begins, Self::Passes, Self::Trouble, Self::Ends];
+
+    /// As shown and stored.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Begins => "begins",
+            Self::Passes => "passes",
+            Self::Trouble => "trouble",
+            Self::Ends => "ends",
+        }
+    }
+}
+
 /// A point that a message passes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

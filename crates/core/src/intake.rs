@@ -1,12 +1,12 @@
 //! What an arrival is decided to be, and what unfolds from it. Pure: the ledger's answers are an argument.
 
-use crate::document::Form;
+use crate::document::{Form, JSON_LIMIT};
 use crate::flow::Takes;
 use crate::partner::Partner;
 use crate::workspace::Workspace;
 use crate::x12::ack::{GroupAck, is_acknowledged};
 use crate::x12::{Group, Header, Interchange, Reading};
-use crate::{ArrivalId, Digest, MessageId};
+use crate::{ArrivalId, Digest, Document, MessageId};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::ops::Range;
@@ -109,6 +109,22 @@ pub struct Decision {
     pub ledger: Vec<(LedgerKey, Digest)>,
 }
 
+impl Decision {
+    /// A decision of which nothing follows but the verdict and its words.
+    #[must_use]
+    pub fn only(verdict: Verdict, says: impl Into<String>) -> Self {
+        Self {
+            verdict,
+            says: says.into(),
+            partner: String::new(),
+            unfold: Unfolding::default(),
+            seal: Vec::new(),
+            again: Vec::new(),
+            ledger: Vec::new(),
+        }
+    }
+}
+
 /// One functional group to be acknowledged.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Seal {
@@ -144,6 +160,38 @@ pub struct Head {
     pub meta: Map<String, Value>,
 }
 
+/// Largest arrival, in bytes.
+pub const LARGEST: u64 = 2 << 30;
+
+/// Decides what an arrival is that is no X12: one JSON document for each flow that takes it.
+///
+/// `bytes` are all of it, or nothing where it has more than a document may have.
+#[must_use]
+pub fn decide_json(workspace: &Workspace, connection: &str, name: &str, size: u64, bytes: &[u8]) -> Decision {
+    let too_large = |limit: u64| Decision::only(Verdict::Aside, format!("{size} bytes are more than the limit of {limit}"));
+    if size > LARGEST {
+        return too_large(LARGEST);
+    }
+    if size > JSON_LIMIT as u64 {
+        return too_large(JSON_LIMIT as u64);
+    }
+    if let Err(unreadable) = Document::read(&Form::Json, bytes) {
+        return Decision::only(Verdict::Aside, unreadable.to_string());
+    }
+    let mut decision = Decision::only(Verdict::Taken, "");
+    for (flow, intake) in workspace.flows_from(connection) {
+        if matches!(intake.takes, Takes::Json(_)) {
+            let meta = Map::from_iter([("from".to_owned(), connection.into()), ("file".to_owned(), name.into())]);
+            decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
+            decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
+        }
+    }
+    if decision.unfold.parts.is_empty() {
+        return Decision::only(Verdict::Aside, format!("no flow takes anything from {connection}"));
+    }
+    decision
+}
+
 /// Decides what an X12 arrival is.
 ///
 /// `connection` is where it came from; `known` says what the ledger has of each interchange's key, in the
@@ -158,15 +206,7 @@ pub fn decide_x12(
     known: &[Known],
     let_through: bool,
 ) -> Decision {
-    let mut decision = Decision {
-        verdict: Verdict::Taken,
-        says: String::new(),
-        partner: String::new(),
-        unfold: Unfolding::default(),
-        seal: Vec::new(),
-        again: Vec::new(),
-        ledger: Vec::new(),
-    };
+    let mut decision = Decision::only(Verdict::Taken, "");
     let mut says: Vec<String> = Vec::new();
     let mut verdicts: Vec<Verdict> = Vec::new();
     for (received, known) in received.iter().zip(known) {

@@ -2,10 +2,10 @@
 
 use crate::dispatcher::{Dispatcher, Entered, Out, Settings};
 use crate::enter::{Broken, enter};
-use crate::journal::{Down, Journal, Op, OpResult};
+use crate::journal::{Arriving, Down, Journal, Op, OpResult};
 use crate::links::Links;
 use crate::releases::Releases;
-use crate::take::{Source, Taking};
+use crate::take::{Source, TakenReport, Taking, take_all};
 use crate::unfold::{self, retrying};
 use crate::writer::{self, Submitted, Tell};
 use crate::{Clock, HeldState};
@@ -110,10 +110,15 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         Ok(Self { shared })
     }
 
-    /// Begins to take an arrival into custody.
+    /// Begins to read an arrival that is to be taken into custody.
     #[must_use]
-    pub fn take(&self, source: Source) -> Taking<J, L, C> {
+    pub fn read(&self, source: Source) -> Taking<J, L, C> {
         Taking::new(self.shared.clone(), source)
+    }
+
+    /// Takes arrivals that were read into custody. Each has its report, or the journal was away and nothing of it is taken.
+    pub async fn take(&self, batch: Vec<Arriving>) -> Vec<Result<TakenReport, Down>> {
+        take_all(&self.shared, batch).await
     }
 
     /// Carries out a person's act on a message; committed when this returns or shortly after.

@@ -148,6 +148,24 @@ pub struct Incoming {
     pub by: String,
 }
 
+/// An arrival read and ready to be taken.
+#[derive(Clone)]
+pub struct Arriving {
+    /// The release whose logic its messages will run.
+    pub release: i64,
+    pub incoming: Incoming,
+    /// What the ledger is asked about.
+    pub keys: Vec<(LedgerKey, Digest)>,
+    /// Called inside the transaction with what the ledger knows of each key.
+    pub decide: Decide,
+}
+
+impl std::fmt::Debug for Arriving {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Arriving").field("incoming", &self.incoming).field("keys", &self.keys).finish_non_exhaustive()
+    }
+}
+
 /// Where the bytes are.
 #[derive(Debug, Clone)]
 pub enum IncomingBody {
@@ -193,16 +211,11 @@ pub trait Journal: Send + Sync + 'static {
     /// succeed and only its answer was lost, nothing is written twice.
     fn commit(&self, no: u64, ops: &[Op]) -> impl Future<Output = Result<Vec<OpResult>, Down>> + Send;
 
-    /// Takes an arrival into custody: body, ledger, sealed acknowledgments and verdict in one commit.
+    /// Takes arrivals into custody: for each, body, ledger, sealed acknowledgments and verdict in one commit, several
+    /// arrivals in the same one where they do not depend on one another. What was taken stands in their order.
     ///
-    /// `keys` are looked up in the ledger; `decide` is called with what was found, inside the same transaction.
-    fn take(
-        &self,
-        release: i64,
-        incoming: Incoming,
-        keys: Vec<(LedgerKey, Digest)>,
-        decide: Decide,
-    ) -> impl Future<Output = Result<Taken, Down>> + Send;
+    /// After [`Down`] some of them may have been taken: [`taken`](Self::taken) tells of each.
+    fn take(&self, batch: Vec<Arriving>) -> impl Future<Output = Result<Vec<Taken>, Down>> + Send;
 
     /// What a [`take`](Self::take) whose answer was lost has come to; `None` when nothing of it was committed.
     fn taken(&self, id: ArrivalId) -> impl Future<Output = Result<Option<Taken>, Down>> + Send;

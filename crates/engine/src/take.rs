@@ -1,14 +1,13 @@
 //! Takes arrivals into custody: bytes are read once, checked as they come, and stored before anything is promised.
 
 use crate::engine::Shared;
-use crate::journal::{Decide, Down, Incoming, IncomingBody, Journal, Taken};
+use crate::journal::{Arriving, Decide, Down, Incoming, IncomingBody, Journal, Taken};
 use crate::links::Links;
 use crate::unfold::retrying;
 use crate::{Clock, enter::enter};
 use std::sync::Arc;
-use wirewatch_core::document::Form;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Decision, Head, LedgerKey, Received, Unfolding, Verdict, decide_x12};
+use wirewatch_core::intake::{LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Definitions, Limits, Reader, Reading};
 use wirewatch_core::{ArrivalId, Digest};
@@ -17,8 +16,6 @@ use wirewatch_core::{ArrivalId, Digest};
 const WHOLE: usize = 4 << 20;
 /// Bytes of one stored piece.
 pub const PIECE: usize = 1 << 20;
-/// Largest arrival.
-const LARGEST: u64 = 2 << 30;
 
 /// Where an arrival comes from.
 #[derive(Debug, Clone)]
@@ -108,11 +105,11 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok(())
     }
 
-    /// All bytes have come: custody is taken, or was before.
+    /// All bytes have come: what is to be taken.
     ///
     /// # Errors
     /// [`Down`] while the journal cannot be reached; begin again from the first byte.
-    pub async fn finish(mut self) -> Result<TakenReport, Down> {
+    pub async fn ready(mut self) -> Result<Arriving, Down> {
         if self.pieces > 0 {
             self.store(Vec::new()).await?;
         }
@@ -121,7 +118,6 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             Some(reader) => self.x12(reader.finish()).await?,
             None => (Vec::new(), self.other()),
         };
-        let shared = self.shared;
         let incoming = Incoming {
             id: self.id,
             connection: self.source.connection,
@@ -130,28 +126,10 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             body: if self.pieces > 0 { IncomingBody::Stored } else { IncomingBody::Whole(self.held) },
             size: self.size,
             digest,
-            received: shared.clock.now(),
+            received: self.shared.clock.now(),
             by: self.source.by,
         };
-        let taken = match shared.journal.take(self.workspace.0, incoming, keys, decide).await {
-            Ok(taken) => taken,
-            // The commit may have succeeded though its answer was lost: then it is ours, and must be taken up now.
-            Err(down) => retrying(|| shared.journal.taken(self.id)).await.ok_or(down)?,
-        };
-        match taken {
-            Taken::Before(arrival) => Ok(TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true }),
-            Taken::Now { verdict, says, messages, unfolding, .. } => {
-                let mut entered = Vec::with_capacity(messages.len());
-                for stored in messages {
-                    entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
-                }
-                shared.enter(entered);
-                if unfolding {
-                    shared.unfold(self.id);
-                }
-                Ok(TakenReport { arrival: self.id, verdict, says, before: false })
-            }
-        }
+        Ok(Arriving { release: self.workspace.0, incoming, keys, decide })
     }
 
     async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {
@@ -184,46 +162,55 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok(Digest::from_hasher(&hasher))
     }
 
-    /// An arrival that is not X12: one JSON document for each flow that takes it.
+    /// An arrival that is not X12.
     fn other(&self) -> Decide {
-        let (workspace, source) = (self.workspace.1.clone(), self.source.clone());
-        let (size, bytes) = (self.size, if self.pieces == 0 { self.held.clone() } else { Vec::new() });
-        Arc::new(move |_| {
-            let mut decision = Decision {
-                verdict: Verdict::Aside,
-                says: String::new(),
-                partner: String::new(),
-                unfold: Unfolding::default(),
-                seal: Vec::new(),
-                again: Vec::new(),
-                ledger: Vec::new(),
-            };
-            if size > LARGEST {
-                decision.says = format!("{size} bytes are more than an arrival may have ({LARGEST})");
-                return decision;
+        let (workspace, source, size) = (self.workspace.1.clone(), self.source.clone(), self.size);
+        let bytes = if self.pieces == 0 { self.held.clone() } else { Vec::new() };
+        Arc::new(move |_| decide_json(&workspace, &source.connection, &source.name, size, &bytes))
+    }
+}
+
+/// Takes arrivals into custody, and takes up what follows from them. Each has its report, or the journal was away and
+/// nothing of it is taken.
+pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
+    shared: &Arc<Shared<J, L, C>>,
+    batch: Vec<Arriving>,
+) -> Vec<Result<TakenReport, Down>> {
+    let ids: Vec<ArrivalId> = batch.iter().map(|arriving| arriving.incoming.id).collect();
+    let taken: Vec<Result<Taken, Down>> = match shared.journal.take(batch).await {
+        Ok(taken) => taken.into_iter().map(Ok).collect(),
+        // A commit may have succeeded though its answer was lost: then it is ours, and must be taken up now.
+        Err(down) => {
+            let mut found = Vec::with_capacity(ids.len());
+            for id in &ids {
+                found.push(retrying(|| shared.journal.taken(*id)).await.ok_or_else(|| down.clone()));
             }
-            if size > wirewatch_core::document::JSON_LIMIT as u64 {
-                decision.says =
-                    format!("{size} bytes are more than a document may have ({})", wirewatch_core::document::JSON_LIMIT);
-                return decision;
+            found
+        }
+    };
+    let mut reports = Vec::with_capacity(ids.len());
+    for (id, taken) in ids.into_iter().zip(taken) {
+        reports.push(match taken {
+            Ok(taken) => Ok(take_up(shared, id, taken).await),
+            Err(down) => Err(down),
+        });
+    }
+    reports
+}
+
+async fn take_up<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, id: ArrivalId, taken: Taken) -> TakenReport {
+    match taken {
+        Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true },
+        Taken::Now { verdict, says, messages, unfolding, .. } => {
+            let mut entered = Vec::with_capacity(messages.len());
+            for stored in messages {
+                entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
             }
-            if let Err(unreadable) = wirewatch_core::Document::read(&Form::Json, &bytes) {
-                decision.says = unreadable.to_string();
-                return decision;
+            shared.enter(entered);
+            if unfolding {
+                shared.unfold(id);
             }
-            for (flow, _) in workspace.flows_from(&source.connection) {
-                let serde_json::Value::Object(meta) = serde_json::json!({ "from": source.connection, "file": source.name })
-                else {
-                    continue;
-                };
-                decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
-                decision.unfold.parts.push((decision.unfold.heads.len() as u32 - 1, 0..size, String::new()));
-            }
-            match decision.unfold.parts.is_empty() {
-                true => decision.says = format!("no flow takes anything from {}", source.connection),
-                false => decision.verdict = Verdict::Taken,
-            }
-            decision
-        })
+            TakenReport { arrival: id, verdict, says, before: false }
+        }
     }
 }

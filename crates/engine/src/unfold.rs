@@ -9,7 +9,7 @@ use crate::{Clock, writer::Tell};
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, oneshot};
 use wirewatch_core::ArrivalId;
 use wirewatch_core::machine::Origin;
 
@@ -23,33 +23,78 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
 ) {
     let mut open: VecDeque<UnfoldRow> = VecDeque::new();
     loop {
-        let fresh = if open.is_empty() { arrivals.recv().await } else { arrivals.try_recv().ok() };
-        match fresh {
-            Some(arrival) => match retrying(|| shared.journal.unfolding(arrival)).await {
-                Some(row) => open.push_back(row),
-                None => continue,
-            },
-            None if open.is_empty() => return,
-            None => {}
+        if open.is_empty() {
+            let Some(arrival) = arrivals.recv().await else { return };
+            open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
+        }
+        while let Ok(arrival) = arrivals.try_recv() {
+            open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
         }
         shared.room().await;
-        let Some(mut row) = open.pop_front() else { continue };
-        if one_batch(&shared, &mut row).await {
-            open.push_back(row);
+        // Arrivals take turns, as many of them as fill one commit.
+        let mut turn = Vec::new();
+        let mut messages = 0;
+        while messages < BATCH
+            && let Some(row) = open.pop_front()
+        {
+            let batch = next_batch(&shared, &row, BATCH - messages).await;
+            messages += batch.entered.len();
+            turn.push((row, batch));
+        }
+        for (row, done) in commit(&shared, turn).await {
+            if done && (row.cursor as usize) < row.unfolding.parts.len() {
+                open.push_back(row);
+            }
         }
     }
 }
 
-/// Makes the next batch; `true` while there are more.
-async fn one_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, row: &mut UnfoldRow) -> bool {
+/// The next messages of an arrival.
+struct Batch {
+    unfold: Unfold,
+    entered: Vec<Result<Entered, Broken>>,
+}
+
+/// Submits the batches together and enters what was committed; gives each arrival back, moved on where it was.
+async fn commit<J: Journal, L: Links, C: Clock>(
+    shared: &Arc<Shared<J, L, C>>,
+    turn: Vec<(UnfoldRow, Batch)>,
+) -> Vec<(UnfoldRow, bool)> {
+    let mut told = Vec::with_capacity(turn.len());
+    for (row, Batch { unfold, entered }) in turn {
+        let (tell, answer) = oneshot::channel();
+        let to = unfold.to;
+        shared.submit(Op::Unfold(Box::new(unfold)), Tell::One(tell));
+        told.push((row, to, entered, answer));
+    }
+    let mut rows = Vec::with_capacity(told.len());
+    for (mut row, to, entered, answer) in told {
+        let committed = match answer.await {
+            Ok(OpResult::Committed) => true,
+            Ok(OpResult::Refused(says)) => {
+                tracing::error!(arrival = %row.arrival, %says, "an arrival cannot be unfolded; its bytes are kept");
+                false
+            }
+            Err(_) => false,
+        };
+        if committed {
+            row.cursor = to;
+            shared.enter(entered);
+        }
+        rows.push((row, committed));
+    }
+    rows
+}
+
+async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, row: &UnfoldRow, most: usize) -> Batch {
     let parts = &row.unfolding.parts;
     let from = (row.cursor as usize).min(parts.len());
-    let to = (from + BATCH).min(parts.len());
+    let to = (from + most).min(parts.len());
     let batch = &parts[from..to];
-    let mut stored = Vec::with_capacity(batch.len());
     let span = batch.iter().map(|(_, bytes, _)| bytes.start).min().unwrap_or(0)
         ..batch.iter().map(|(_, bytes, _)| bytes.end).max().unwrap_or(0);
     let bytes = retrying(|| shared.journal.body(row.arrival, span.clone())).await;
+    let mut entered = Vec::with_capacity(batch.len());
     for (head, slice, number) in batch {
         let head = &row.unfolding.heads[*head as usize];
         let mut meta = head.meta.clone();
@@ -68,13 +113,9 @@ async fn one_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>
         });
         let within = (slice.start - span.start) as usize..(slice.end - span.start) as usize;
         let document = bytes.get(within).unwrap_or_default().to_vec();
-        stored.push(Stored { origin, document, log: Vec::new() });
-    }
-    let mut entered: Vec<Result<Entered, Broken>> = Vec::with_capacity(stored.len());
-    for stored in stored {
+        let stored = Stored { origin, document, log: Vec::new() };
         entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
     }
-    let now = shared.clock.now();
     let surroundings = shared.releases.current().1;
     let messages = entered.iter().map(|entered| match entered {
         Ok(entered) => {
@@ -94,21 +135,9 @@ async fn one_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>
         to: to as u32,
         last: to == parts.len(),
         messages: messages.collect(),
-        at: now,
+        at: shared.clock.now(),
     };
-    let (tell, told) = tokio::sync::oneshot::channel();
-    shared.submit(Op::Unfold(Box::new(unfold)), Tell::One(tell));
-    match told.await {
-        Ok(OpResult::Committed) => {}
-        Ok(OpResult::Refused(says)) => {
-            tracing::error!(arrival = %row.arrival, %says, "an arrival cannot be unfolded; its bytes are kept");
-            return false;
-        }
-        Err(_) => return false,
-    }
-    row.cursor = to as u32;
-    shared.enter(entered);
-    to < row.unfolding.parts.len()
+    Batch { unfold, entered }
 }
 
 /// Asks until the journal answers.

@@ -3,11 +3,13 @@
 //! Every part hangs on `me`, the process's own writer row locked for share: when another process has taken over,
 //! `me` is empty, nothing is written, and the count says so.
 
+pub mod custody;
 mod rows;
-mod sql;
+pub mod sql;
 
 use crate::error::JournalError;
-use rows::Rows;
+use crate::events::Event;
+pub use rows::GroupRows;
 use sea_orm::{ConnectionTrait, DbBackend, Statement};
 use sql::Sql;
 use wirewatch_core::document::Form;
@@ -48,12 +50,18 @@ pub async fn write(
     now: Timestamp,
     mint: &mut (dyn FnMut() -> Id + Send),
 ) -> Result<(), JournalError> {
-    let mut rows = Rows::default();
+    let mut rows = GroupRows::default();
     for op in ops {
         rows.op(op, mint)?;
     }
+    let events: Vec<Event> = ops.iter().flat_map(Event::of).collect();
     let mut sql = Sql::new(me);
-    rows.write(&mut sql, number, now, ops)?;
+    rows.write(&mut sql, number, now, &events)?;
+    run(db, sql).await
+}
+
+/// Runs a statement; nothing of it is written when another process has taken over.
+pub async fn run(db: &impl ConnectionTrait, sql: Sql) -> Result<(), JournalError> {
     let row = db.query_one_raw(sql.statement()).await?;
     match row.and_then(|row| row.try_get_by_index::<i64>(0).ok()) {
         Some(1) => Ok(()),

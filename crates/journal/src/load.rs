@@ -8,11 +8,10 @@ use sea_orm::{ConnectionTrait, FromQueryResult};
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
-use wirewatch_core::intake::LedgerKey;
 use wirewatch_core::machine::{LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
-use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Decide, Down, Incoming, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
+use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+use wirewatch_engine::{Arriving, Down, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
 
 /// Bytes of a body in one row, before compression.
 pub const PIECE: usize = 1 << 20;
@@ -151,14 +150,8 @@ impl Journal for PgJournal {
         Ok(self.commit_group(no, ops).await?)
     }
 
-    async fn take(
-        &self,
-        release: i64,
-        incoming: Incoming,
-        keys: Vec<(LedgerKey, Digest)>,
-        decide: Decide,
-    ) -> Result<Taken, Down> {
-        Ok(self.take_arrival(release, incoming, keys, decide).await?)
+    async fn take(&self, batch: Vec<Arriving>) -> Result<Vec<Taken>, Down> {
+        Ok(self.take_batch(&batch).await?)
     }
 
     async fn taken(&self, id: ArrivalId) -> Result<Option<Taken>, Down> {

@@ -34,7 +34,7 @@ impl FactRow {
             partner: self.partner.clone(),
             key: self.key.clone(),
             milestone: self.milestone.clone(),
-            mark: serde_json::from_value(self.mark.clone().into()).unwrap_or(Mark::Passes),
+            mark: Mark::ALL.into_iter().find(|mark| mark.as_str() == self.mark).unwrap_or_default(),
             message: Id(self.message),
             arrival: Id(self.arrival),
             at: Timestamp(self.at),

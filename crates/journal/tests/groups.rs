@@ -7,7 +7,7 @@ use wirewatch_core::intake::{Decision, Head, Unfolding, Verdict};
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::{Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, SystemClock, Taken, Unfold,
+    Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, SystemClock, Taken, Unfold,
 };
 use wirewatch_journal::{JournalError, MessageFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -124,19 +124,13 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
     };
     let head = Head { flow: "f".into(), form: Form::Json, meta: Map::new() };
     let unfold = Unfolding { heads: vec![head], parts: vec![(0, 0..2, String::new())] };
-    let decide: Decide = Arc::new(move |_| Decision {
-        verdict: Verdict::Taken,
-        says: String::new(),
-        partner: String::new(),
-        unfold: unfold.clone(),
-        seal: Vec::new(),
-        again: Vec::new(),
-        ledger: Vec::new(),
-    });
-    journal.take(1, incoming.clone(), Vec::new(), decide.clone()).await.unwrap();
+    let decide: Decide = Arc::new(move |_| Decision { unfold: unfold.clone(), ..Decision::only(Verdict::Taken, "") });
+    let arriving = Arriving { release: 1, incoming, keys: Vec::new(), decide };
+    journal.take(vec![arriving.clone()]).await.unwrap();
     let found = journal.taken(id).await.unwrap();
     assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Unfolding, unfolding: true, .. })), "{found:?}");
     // The same file once more is our own unfinished archiving.
-    let again = Incoming { id: journal.mint(SystemClock.now()), ..incoming };
-    assert!(matches!(journal.take(1, again, Vec::new(), decide).await, Ok(Taken::Before(before)) if before == id));
+    let again = Incoming { id: journal.mint(SystemClock.now()), ..arriving.incoming.clone() };
+    let taken = journal.take(vec![Arriving { incoming: again, ..arriving }]).await.unwrap();
+    assert!(matches!(taken[..], [Taken::Before(before)] if before == id));
 }

@@ -1,20 +1,58 @@
-//! A statement that grows CTE by CTE, each over arrays of one table's rows.
+//! A statement that grows part by part, each over the rows of one table given as arrays.
 
 use super::Me;
+use sea_orm::sea_query::ArrayType;
 use sea_orm::{DbBackend, Statement, Value};
 
-/// A column: its name, the type of its array, and the array.
-pub type Column = (&'static str, &'static str, Value);
+/// What a column holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    Big,
+    Int,
+    Text,
+    Bytes,
+    Bool,
+}
 
-pub const BIG: &str = "bigint[]";
-pub const INT: &str = "int[]";
-pub const TEXT: &str = "text[]";
-pub const BYTES: &str = "bytea[]";
-pub const BOOL: &str = "bool[]";
+impl Kind {
+    fn array(self) -> (ArrayType, &'static str) {
+        match self {
+            Self::Big => (ArrayType::BigInt, "bigint[]"),
+            Self::Int => (ArrayType::Int, "int[]"),
+            Self::Text => (ArrayType::String, "text[]"),
+            Self::Bytes => (ArrayType::Bytes, "bytea[]"),
+            Self::Bool => (ArrayType::Bool, "bool[]"),
+        }
+    }
+}
 
-/// A statement that grows CTE by CTE.
+/// Rows of one table, kept column by column. No cell is NULL: arrays with NULLs cannot be bound.
+#[derive(Debug, Clone)]
+pub struct Rows {
+    columns: &'static [(&'static str, Kind)],
+    cells: Vec<Vec<Value>>,
+}
+
+impl Rows {
+    /// No rows of these columns.
+    pub fn of(columns: &'static [(&'static str, Kind)]) -> Self {
+        Self { columns, cells: columns.iter().map(|_| Vec::new()).collect() }
+    }
+
+    /// Adds a row, its cells in the order of the columns.
+    pub fn push<const N: usize>(&mut self, row: [Value; N]) {
+        assert_eq!(N, self.columns.len(), "a row has a cell for each column");
+        self.cells.iter_mut().zip(row).for_each(|(column, cell)| column.push(cell));
+    }
+
+    fn is_empty(&self) -> bool {
+        self.cells.first().is_none_or(Vec::is_empty)
+    }
+}
+
+/// The statement. Every part hangs on `me`, the process's own writer row.
 pub struct Sql {
-    pub text: String,
+    text: String,
     values: Vec<Value>,
 }
 
@@ -31,28 +69,37 @@ impl Sql {
         format!("${}::{kind}", self.values.len())
     }
 
-    /// Adds a CTE that selects from arrays as `u(columns)`: `before` + select + `after`.
+    /// Adds a part as it is.
+    pub fn part(&mut self, name: &str, text: &str) {
+        self.text.push_str(&format!(",\n{name} as ({text} returning 1)"));
+    }
+
+    /// Inserts rows into `table`. `more` are columns that are worked out, with their expression over `u` and `me`;
+    /// `after` is a conflict clause.
+    pub fn insert(&mut self, table: &str, rows: Rows, more: &[(&str, &str)], after: &str) {
+        let own = rows.columns.iter().map(|(name, _)| (*name, format!("u.{name}")));
+        let more = more.iter().map(|(name, value)| (*name, (*value).to_owned()));
+        let (names, values): (Vec<&str>, Vec<String>) = own.chain(more).unzip();
+        let insert = format!("insert into {table} ({}) select {} <from> {after}", names.join(", "), values.join(", "));
+        self.over(&format!("into_{table}"), rows, &insert);
+    }
+
+    /// Adds a part whose `<from>` stands for `from` the rows as `u`, and `me`.
     ///
     /// A table without rows is left out: most groups touch a few of them, and each empty part costs as much as a
     /// small full one. The texts that arise are few, and each is prepared once.
-    pub fn over(&mut self, name: &str, columns: Vec<Column>, before: &str, select: &str, after: &str) {
-        if matches!(columns.first(), Some((_, _, Value::Array(_, Some(rows)))) if rows.is_empty()) {
+    pub fn over(&mut self, name: &str, rows: Rows, part: &str) {
+        if rows.is_empty() {
             return;
         }
-        let names: Vec<&str> = columns.iter().map(|(name, ..)| *name).collect();
-        let arrays: Vec<String> = columns.into_iter().map(|(_, kind, value)| self.arg(value, kind)).collect();
-        let select = if select.is_empty() {
-            names.iter().map(|name| format!("u.{name}")).collect::<Vec<_>>().join(", ")
-        } else {
-            select.to_owned()
-        };
-        let before = before.replace("(*)", &format!("({})", names.join(", ")));
-        let arrays = arrays.join(", ");
-        let from = format!("from unnest({arrays}) as u({}), me", names.join(", "));
-        self.text.push_str(&match before.starts_with("insert") {
-            true => format!(",\n{name} as ({before} select {select} {from} {after} returning 1)"),
-            false => format!(",\n{name} as ({} returning 1)", before.replace("<from>", &from) + " " + after),
-        });
+        let names: Vec<&str> = rows.columns.iter().map(|(name, _)| *name).collect();
+        let mut arrays = Vec::with_capacity(names.len());
+        for ((_, kind), cells) in rows.columns.iter().zip(rows.cells) {
+            let (array, cast) = kind.array();
+            arrays.push(self.arg(Value::Array(array, Some(Box::new(cells))), cast));
+        }
+        let from = format!("from unnest({}) as u({}), me", arrays.join(", "), names.join(", "));
+        self.part(name, &part.replace("<from>", &from));
     }
 
     /// The statement; its one number says whether the process may still write.

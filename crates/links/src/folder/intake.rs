@@ -13,7 +13,7 @@ use std::time::{Duration, SystemTime};
 use tokio::io::AsyncReadExt;
 use tokio::sync::Notify;
 use wirewatch_core::x12::Delimiters;
-use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Source, TakenReport};
+use wirewatch_engine::{Arriving, Clock, Down, Engine, Journal, Links, Source, TakenReport};
 
 /// The scan is the truth; change notices only make it sooner.
 const SCAN: Duration = Duration::from_secs(2);
@@ -58,10 +58,13 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
             Err(_) => return,
         };
         let mut archives = BTreeSet::new();
-        for file in files {
-            match take(&engine, &folder, &file).await {
-                Ok(archive) => archives.extend(archive),
-                Err(error) => complain(&mut complained, &folder, &format!("{}: {error}", file.name)),
+        let mut files = files.into_iter().peekable();
+        while files.peek().is_some() {
+            for (name, taken) in take_some(&engine, &folder, &mut files).await {
+                match taken {
+                    Ok(archive) => archives.extend(archive),
+                    Err(error) => complain(&mut complained, &folder, &format!("{name}: {error}")),
+                }
             }
         }
         if let Err(error) = sync(&folder, archives).await {
@@ -150,12 +153,42 @@ fn ends_with_trailer(path: &Path) -> bool {
     look().unwrap_or(false)
 }
 
-/// Takes one file; gives the archive folder it was moved to.
-async fn take<J: Journal, L: Links, C: Clock + Clone>(
+/// Files and bytes that are taken in one commit, at most.
+const TOGETHER: usize = 32;
+const TOGETHER_BYTES: u64 = 4 << 20;
+
+/// Takes the next few files; for each, the archive folder it was moved to.
+async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
+    engine: &Engine<J, L, C>,
+    folder: &Folder,
+    files: &mut impl Iterator<Item = Whole>,
+) -> Vec<(String, Result<Option<PathBuf>, TakeError>)> {
+    let (mut read, mut batch, mut done, mut bytes) = (Vec::new(), Vec::new(), Vec::new(), 0);
+    for file in files {
+        match read_one(engine, folder, &file).await {
+            Ok(arriving) => {
+                bytes += arriving.incoming.size;
+                batch.push(arriving);
+                read.push(file);
+            }
+            Err(error) => done.push((file.name, Err(error))),
+        }
+        if batch.len() == TOGETHER || bytes >= TOGETHER_BYTES {
+            break;
+        }
+    }
+    for (file, taken) in read.into_iter().zip(engine.take(batch).await) {
+        let archived = taken.map_err(TakeError::from).and_then(|report| Ok(archive(folder, &file, &report)?));
+        done.push((file.name, archived));
+    }
+    done
+}
+
+async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
     file: &Whole,
-) -> Result<Option<PathBuf>, TakeError> {
+) -> Result<Arriving, TakeError> {
     let source = Source {
         connection: folder.connection.clone(),
         name: file.name.clone(),
@@ -163,18 +196,16 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
         by: String::new(),
         let_through: false,
     };
-    let mut taking = engine.take(source);
+    let mut taking = engine.read(source);
     let mut input = tokio::fs::File::open(&file.path).await?;
     let mut buffer = vec![0; 256 << 10];
     loop {
         let read = input.read(&mut buffer).await?;
         if read == 0 {
-            break;
+            return Ok(taking.ready().await?);
         }
         taking.feed(&buffer[..read]).await?;
     }
-    let report = taking.finish().await?;
-    Ok(archive(folder, file, &report)?)
 }
 
 /// Makes all moves of a scan durable at once. One that a power cut undoes is no harm: the file's fingerprint is known,

@@ -138,10 +138,11 @@ pub async fn fire(
 
 async fn hand_in(app: &App, connection: String, name: String, by: String, let_through: bool, bytes: &[u8]) -> Answer<Handed> {
     let source = Source { connection, name, fingerprint: String::new(), by, let_through };
-    let mut taking = app.engine.take(source);
+    let mut taking = app.engine.read(source);
     for piece in bytes.chunks(1 << 20) {
         taking.feed(piece).await?;
     }
-    let report = taking.finish().await?;
+    let arriving = taking.ready().await?;
+    let report = app.engine.take(vec![arriving]).await.remove(0)?;
     Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.as_str().to_owned(), says: report.says }))
 }

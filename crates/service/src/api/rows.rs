@@ -85,15 +85,6 @@ pub fn act(row: AuditRow) -> ActView {
 
 /// A trail with every milestone of its course, those still ahead too (trouble only where it happened).
 pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
-    let mark = |mark: Mark| {
-        match mark {
-            Mark::Begins => "begins",
-            Mark::Passes => "passes",
-            Mark::Trouble => "trouble",
-            Mark::Ends => "ends",
-        }
-        .to_owned()
-    };
     let mut milestones: Vec<MilestoneView> = Vec::new();
     let mut before: Option<Timestamp> = None;
     for reached in &row.milestones {
@@ -101,7 +92,7 @@ pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
         before = Some(reached.first);
         milestones.push(MilestoneView {
             name: reached.milestone.clone(),
-            mark: mark(reached.mark),
+            mark: reached.mark.as_str().to_owned(),
             at: time(reached.first.0),
             after_ms: after.map(|after: Duration| u64::try_from(after.as_millis()).unwrap_or(u64::MAX)),
             times: reached.times,
@@ -113,7 +104,7 @@ pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
         if row.milestones.iter().all(|reached| reached.milestone != milestone.name) {
             milestones.push(MilestoneView {
                 name: milestone.name.clone(),
-                mark: mark(milestone.mark),
+                mark: milestone.mark.as_str().to_owned(),
                 at: None,
                 after_ms: None,
                 times: 0,

@@ -1,0 +1,187 @@
+//! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, unfoldings.
+
+use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
+use super::sql::{Rows, Sql};
+use super::{GroupRows, clean};
+use crate::error::JournalError;
+use crate::events::{Event, partner};
+use crate::load::PIECE;
+use crate::pack::pack;
+use serde_json::Value as Json;
+use std::sync::Arc;
+use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
+use wirewatch_core::machine::Origin;
+use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
+use wirewatch_engine::{Incoming, IncomingBody};
+
+type Columns = &'static [(&'static str, Kind)];
+
+const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
+const ARRIVAL: Columns = &[
+    ("id", Big),
+    ("connection", Text),
+    ("partner", Text),
+    ("name", Text),
+    ("verdict", Text),
+    ("says", Text),
+    ("size", Big),
+    ("digest", Text),
+    ("messages", Int),
+    ("received", Big),
+    ("by_whom", Text),
+];
+const LEDGER: Columns = &[
+    ("id", Big),
+    ("direction", Text),
+    ("sender", Text),
+    ("receiver", Text),
+    ("usage", Text),
+    ("control", Text),
+    ("digest", Text),
+    ("arrival", Big),
+    ("message", Big),
+    ("answers", Text),
+    ("at", Big),
+];
+const UNFOLDING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
+const COUNTER: Columns = &[("scope", Text), ("value", Big)];
+
+/// Every row of one taking.
+#[derive(Debug)]
+pub struct CustodyRows {
+    bodies: Rows,
+    arrivals: Rows,
+    ledger: Rows,
+    unfoldings: Rows,
+    counters: Rows,
+    messages: GroupRows,
+    events: Vec<Event>,
+}
+
+impl Default for CustodyRows {
+    fn default() -> Self {
+        Self {
+            bodies: Rows::of(BODY),
+            arrivals: Rows::of(ARRIVAL),
+            ledger: Rows::of(LEDGER),
+            unfoldings: Rows::of(UNFOLDING),
+            counters: Rows::of(COUNTER),
+            messages: GroupRows::default(),
+            events: Vec::new(),
+        }
+    }
+}
+
+/// An entry of the ledger that goes out, beside what identifies it.
+#[derive(Debug, Clone, Copy)]
+pub struct Answering<'a> {
+    pub message: Id,
+    /// ISA13 of what it answers.
+    pub control: &'a str,
+}
+
+impl CustodyRows {
+    /// An arrival with its body, verdict and what is still to unfold.
+    pub fn arrival(&mut self, release: i64, incoming: &Incoming, decision: &Decision) -> Result<(), JournalError> {
+        if let IncomingBody::Whole(bytes) = &incoming.body {
+            self.body(incoming.id, bytes);
+        }
+        let unfolds = !decision.unfold.parts.is_empty();
+        let verdict = if unfolds && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
+        self.arrivals.push([
+            incoming.id.0.into(),
+            incoming.connection.clone().into(),
+            decision.partner.clone().into(),
+            clean(&incoming.name).into(),
+            verdict.as_str().into(),
+            clean(&decision.says).into(),
+            (incoming.size as i64).into(),
+            incoming.digest.to_string().into(),
+            0i32.into(),
+            incoming.received.0.into(),
+            incoming.by.clone().into(),
+        ]);
+        if unfolds {
+            let parts = zstd::bulk::compress(&serde_json::to_vec(&decision.unfold)?, 1)?;
+            self.unfoldings.push([incoming.id.0.into(), release.into(), 0i32.into(), parts.into()]);
+        }
+        self.events.push(Event {
+            partner: decision.partner.clone(),
+            step: incoming.connection.clone(),
+            state: verdict.as_str().to_owned(),
+            key: incoming.name.clone(),
+            says: decision.says.clone(),
+            ..Event::blank("arrival", incoming.id, incoming.received)
+        });
+        Ok(())
+    }
+
+    /// A body in pieces.
+    pub fn body(&mut self, id: Id, bytes: &[u8]) {
+        for (piece, bytes) in bytes.chunks(PIECE).enumerate() {
+            let (packed, bytes) = pack(bytes);
+            self.bodies.push([id.0.into(), (piece as i32).into(), packed.into(), bytes.into()]);
+        }
+    }
+
+    /// A ledger entry: received, or sent when it answers something.
+    pub fn ledger(
+        &mut self,
+        id: Id,
+        key: &LedgerKey,
+        digest: Digest,
+        arrival: ArrivalId,
+        answering: Option<Answering<'_>>,
+        at: Timestamp,
+    ) {
+        let (direction, message, answers) = match answering {
+            None => ("in", 0, ""),
+            Some(Answering { message, control }) => ("out", message.0, control),
+        };
+        self.ledger.push([
+            id.0.into(),
+            direction.into(),
+            clean(&key.sender).into(),
+            clean(&key.receiver).into(),
+            clean(&key.usage).into(),
+            clean(&key.control).into(),
+            digest.to_string().into(),
+            arrival.0.into(),
+            message.into(),
+            clean(answers).into(),
+            at.0.into(),
+        ]);
+    }
+
+    /// An acknowledgment as a message of its own.
+    pub fn acknowledgment(&mut self, origin: &Arc<Origin>, at: Timestamp) -> Result<(), JournalError> {
+        let text = |name: &str| origin.meta.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
+        self.messages.born(origin, &text("group"), &text("control"), &text("to"), at)?;
+        self.events.push(Event {
+            flow: origin.flow.clone(),
+            partner: partner(&origin.meta),
+            state: "moving".to_owned(),
+            key: text("group"),
+            result: text("control"),
+            says: "sealed".to_owned(),
+            ..Event::blank("message", origin.id, at)
+        });
+        Ok(())
+    }
+
+    /// The last number used of a counter that is locked.
+    pub fn counter(&mut self, scope: &str, value: i64) {
+        self.counters.push([scope.into(), value.into()]);
+    }
+
+    /// Writes everything into the statement; gives the events it told.
+    pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp) -> Result<Vec<Event>, JournalError> {
+        self.messages.write(sql, number, now, &self.events)?;
+        sql.insert("body", self.bodies, &[], "");
+        sql.insert("arrival", self.arrivals, &[], "");
+        sql.insert("ledger", self.ledger, &[], "");
+        sql.insert("unfolding", self.unfoldings, &[], "");
+        sql.over("counted", self.counters, "update counter set value = u.value <from> where counter.scope = u.scope");
+        Ok(self.events)
+    }
+}
