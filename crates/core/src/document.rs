@@ -87,7 +87,9 @@ fn segments_as_lines(bytes: &[u8], terminator: u8) -> String {
         if !text.is_empty() {
             lines.push_str(text);
             lines.push(char::from(terminator));
-            lines.push('\n');
+            if terminator != b'\n' {
+                lines.push('\n');
+            }
         }
     }
     lines

@@ -4,6 +4,7 @@
 //! next are results. The [`machine`] is where to start reading.
 
 pub mod act;
+pub mod amend;
 pub mod connection;
 pub mod course;
 pub mod digest;

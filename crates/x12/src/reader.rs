@@ -4,6 +4,7 @@ use crate::check::Checker;
 use crate::definitions::{Definitions, SetDefinition};
 use crate::fault::{Fault, Level};
 use crate::scanner::{Item, Limits, Scanner, UnreadWhy};
+use crate::segment::segments;
 use crate::{Delimiters, Segment};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
@@ -271,17 +272,7 @@ impl<'d> Envelopes<'d> {
 
     fn end_set(&mut self, segment: &Segment<'_>) {
         let Some(mut set) = self.set.take() else { return };
-        let reading = &mut set.reading;
-        reading.bytes.end = segment.end;
-        let (count, control) = (segment.text(1), segment.text(2));
-        if count.parse() != Ok(reading.segments) {
-            let says = format!("SE01 says {count} segments, {} were read", reading.segments);
-            reading.faults.push(Fault::at(Level::Set, "4", "SE", segment.offset, says));
-        }
-        if control != reading.control {
-            let says = format!("SE02 is {control}, ST02 is {}", reading.control);
-            reading.faults.push(Fault::at(Level::Set, "3", "SE", segment.offset, says));
-        }
+        set.trailer(segment);
         self.keep(set);
     }
 
@@ -294,12 +285,8 @@ impl<'d> Envelopes<'d> {
     }
 
     fn keep(&mut self, set: OpenSet<'d>) {
-        let OpenSet { mut reading, checker } = set;
-        if let Some(checker) = checker {
-            reading.faults.extend(checker.end());
-        }
         if let Some(group) = &mut self.group {
-            group.sets.push(reading);
+            group.sets.push(set.done());
         }
     }
 
@@ -369,12 +356,69 @@ impl<'d> Envelopes<'d> {
 }
 
 impl OpenSet<'_> {
+    /// Compares the trailer with what was read: SE01 counts segments, SE02 repeats ST02.
+    fn trailer(&mut self, segment: &Segment<'_>) {
+        let reading = &mut self.reading;
+        reading.bytes.end = segment.end;
+        let (count, control) = (segment.text(1), segment.text(2));
+        if count.parse() != Ok(reading.segments) {
+            let says = format!("SE01 says {count} segments, {} were read", reading.segments);
+            reading.faults.push(Fault::at(Level::Set, "4", "SE", segment.offset, says));
+        }
+        if control != reading.control {
+            let says = format!("SE02 is {control}, ST02 is {}", reading.control);
+            reading.faults.push(Fault::at(Level::Set, "3", "SE", segment.offset, says));
+        }
+    }
+
+    fn done(self) -> SetReading {
+        let Self { mut reading, checker } = self;
+        if let Some(checker) = checker {
+            reading.faults.extend(checker.end());
+        }
+        reading
+    }
+
     fn segment(&mut self, segment: &Segment<'_>) {
         self.reading.segments += 1;
         if let Some(checker) = &mut self.checker {
             checker.segment(segment);
         }
     }
+}
+
+/// Checks one transaction set that stands alone, ST to SE, as it would be checked inside its group.
+///
+/// Offsets count from the start of `bytes`.
+#[must_use]
+pub fn check_set(definition: &SetDefinition, bytes: &[u8], delimiters: Delimiters) -> SetReading {
+    let reading = SetReading {
+        set: definition.set.clone(),
+        control: String::new(),
+        bytes: 0..bytes.len() as u64,
+        segments: 0,
+        faults: Vec::new(),
+    };
+    let mut open = OpenSet { reading, checker: Some(Checker::new(definition)) };
+    let mut ended = false;
+    for (n, segment) in segments(bytes, delimiters).enumerate() {
+        if n == 0 {
+            open.reading.control = segment.text(2);
+        }
+        if n == 0 && segment.text(1) != definition.set {
+            let says = format!("ST01 is {}, not {}", segment.text(1), definition.set);
+            open.reading.faults.push(Fault::at(Level::Set, "6", "ST", segment.offset, says));
+        }
+        open.segment(&segment);
+        if segment.id() == b"SE" {
+            open.trailer(&segment);
+            ended = true;
+        }
+    }
+    if !ended {
+        open.reading.faults.push(Fault::at(Level::Set, "2", "ST", 0, "the set ends before its SE"));
+    }
+    open.done()
 }
 
 fn open_interchange(segment: &Segment<'_>) -> Interchange {

@@ -40,3 +40,28 @@ impl<'a> Segment<'a> {
         self.bytes.split(move |&byte| byte == separator)
     }
 }
+
+/// Cuts bytes that are in memory into segments; blanks and line ends around them are passed over.
+///
+/// Offsets count from the start of `bytes`. The last terminator may be missing.
+pub fn segments(bytes: &[u8], delimiters: Delimiters) -> impl Iterator<Item = Segment<'_>> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        while at < bytes.len() {
+            let length = bytes[at..].iter().position(|&byte| byte == delimiters.segment).unwrap_or(bytes.len() - at);
+            let (mut start, mut end) = (at, at + length);
+            at = (end + 1).min(bytes.len());
+            let next = at as u64;
+            while start < end && bytes[start].is_ascii_whitespace() {
+                start += 1;
+            }
+            while end > start && matches!(bytes[end - 1], b'\r' | b'\n') {
+                end -= 1;
+            }
+            if start < end {
+                return Some(Segment { bytes: &bytes[start..end], delimiters, offset: start as u64, end: next });
+            }
+        }
+        None
+    })
+}

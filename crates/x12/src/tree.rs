@@ -1,6 +1,7 @@
 //! A transaction set as a tree: loops inside loops, segments in them, elements borrowed from the set's bytes.
 
 use crate::definitions::SetDefinition;
+use crate::segment::segments;
 use crate::walker::{Placed, Walker};
 use crate::{Delimiters, Segment};
 use std::sync::Arc;
@@ -68,22 +69,8 @@ impl SetTree {
         {
             let mut walker = Walker::new(&definition);
             let mut open = vec![Self::ROOT];
-            let mut at = 0;
-            while at < bytes.len() {
-                let length = bytes[at..].iter().position(|&byte| byte == delimiters.segment).unwrap_or(bytes.len() - at);
-                let (mut start, mut end) = (at, at + length);
-                at = end + 1;
-                while start < end && bytes[start].is_ascii_whitespace() {
-                    start += 1;
-                }
-                while end > start && matches!(bytes[end - 1], b'\r' | b'\n') {
-                    end -= 1;
-                }
-                if start == end {
-                    continue;
-                }
-                let id = bytes[start..end].split(|&byte| byte == delimiters.element).next().unwrap_or_default();
-                if let Placed::Here { closed, opened, .. } = walker.place(&String::from_utf8_lossy(id)) {
+            for segment in segments(&bytes, delimiters) {
+                if let Placed::Here { closed, opened, .. } = walker.place(&String::from_utf8_lossy(segment.id())) {
                     open.truncate(open.len() - closed);
                     if let Some(id) = opened {
                         let new = LoopId(loops.len() as u32);
@@ -92,8 +79,9 @@ impl SetTree {
                         open.push(new);
                     }
                 }
-                let segment = Child::Segment { start: start as u32, end: end as u32 };
-                loops[open[open.len() - 1].0 as usize].children.push(segment);
+                let start = segment.offset as u32;
+                let child = Child::Segment { start, end: start + segment.bytes.len() as u32 };
+                loops[open[open.len() - 1].0 as usize].children.push(child);
             }
         }
         Ok(Self { definition, bytes, delimiters, loops })

@@ -11,9 +11,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::act::{Act, Answers};
-use wirewatch_core::document::Form;
-use wirewatch_core::x12::{Checker, Definitions, Segment};
-use wirewatch_core::{Document, Finding, Id, MessageId, Severity};
+use wirewatch_core::{Id, MessageId, amend};
 use wirewatch_engine::Stored;
 use wirewatch_journal::MessageFilter;
 
@@ -50,7 +48,7 @@ pub async fn act(
         "discard" => Act::Discard,
         "amend" => {
             let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
-            amend(&stored, &request.document, answers(&request.answers)?)?
+            amended(&stored, &request.document, answers(&request.answers)?)?
         }
         other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),
     };
@@ -62,20 +60,10 @@ pub async fn act(
 }
 
 /// The amended document, checked as it would be on arrival.
-fn amend(stored: &Stored, text: &str, answers: Answers) -> Result<Act, Problem> {
+fn amended(stored: &Stored, text: &str, answers: Answers) -> Result<Act, Problem> {
     let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
-    let document = match &form {
-        // Lines are for people: as the partner sent it, segments follow one another.
-        Form::X12 { .. } => text.lines().map(str::trim).collect::<String>(),
-        Form::Json | Form::Bytes => text.to_owned(),
-    };
-    let findings = match &form {
-        Form::X12 { version, set, delimiters } => x12_findings(version, set, *delimiters, &document),
-        Form::Json | Form::Bytes => match Document::read(&form, document.as_bytes()) {
-            Ok(_) => Vec::new(),
-            Err(error) => vec![Finding::at(Severity::Error, "document::unreadable", "document", text, 0..1, error.to_string())],
-        },
-    };
+    let document = amend::restore(&form, text);
+    let findings = amend::findings(&form, &document);
     if !findings.is_empty() {
         let title = format!(
             "the amended document has {} fault{}; nothing was done",
@@ -85,53 +73,6 @@ fn amend(stored: &Stored, text: &str, answers: Answers) -> Result<Act, Problem> 
         return Err(Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title) });
     }
     Ok(Act::Amend { form, document, answers })
-}
-
-/// Checks one transaction set on its own; places are lines of the document with a segment each.
-fn x12_findings(version: &str, set: &str, delimiters: wirewatch_core::x12::Delimiters, document: &str) -> Vec<Finding> {
-    let Some(definition) = Definitions::standard().find(version, set) else { return Vec::new() };
-    let mut checker = Checker::new(definition);
-    let terminator = char::from(delimiters.segment);
-    let segments: Vec<&str> = document.split(terminator).filter(|segment| !segment.is_empty()).collect();
-    let lines: String = segments.iter().map(|segment| format!("{segment}{terminator}\n")).collect();
-    let mut starts = Vec::with_capacity(segments.len());
-    let mut at = 0;
-    for segment in &segments {
-        starts.push(at);
-        checker.segment(&Segment {
-            bytes: segment.as_bytes(),
-            delimiters,
-            offset: at as u64,
-            end: (at + segment.len() + 1) as u64,
-        });
-        at += segment.len() + 2;
-    }
-    let mut findings: Vec<Finding> = checker
-        .end()
-        .into_iter()
-        .map(|fault| {
-            let start = fault.offset as usize;
-            let length =
-                segments.get(starts.iter().position(|known| *known == start).unwrap_or(0)).map_or(1, |segment| segment.len());
-            Finding::at(
-                Severity::Error,
-                &format!("x12::{:?}-{}", fault.level, fault.code).to_lowercase(),
-                "document",
-                &lines,
-                start..start + length,
-                fault.says,
-            )
-        })
-        .collect();
-    if let Some(last) = segments.last() {
-        let said: Option<usize> = last.split(char::from(delimiters.element)).nth(1).and_then(|count| count.parse().ok());
-        if last.starts_with("SE") && said != Some(segments.len()) {
-            let says = format!("SE01 should say {} segments", segments.len());
-            let start = starts.last().copied().unwrap_or(0);
-            findings.push(Finding::at(Severity::Error, "x12::set-4", "document", &lines, start..start + last.len(), says));
-        }
-    }
-    findings
 }
 
 /// One act for all messages that stand aside for the same reason.

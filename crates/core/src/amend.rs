@@ -1,0 +1,84 @@
+//! A document as a person corrects it: from lines back to what is sent, and what is wrong with it.
+
+use crate::Document;
+use crate::document::Form;
+use crate::finding::{Finding, Severity};
+use crate::x12::{Definitions, Delimiters, Fault, Level, check_set, segments};
+
+/// What a person's text means as a document: the opposite of [`Document::readable`].
+///
+/// Lines of X12 are for people: as the partner sent them, segments follow one another.
+#[must_use]
+pub fn restore(form: &Form, text: &str) -> String {
+    match form {
+        Form::X12 { delimiters, .. } if delimiters.segment == b'\n' => {
+            text.lines().map(str::trim).filter(|line| !line.is_empty()).flat_map(|line| [line, "\n"]).collect()
+        }
+        Form::X12 { .. } => text.lines().map(str::trim).collect(),
+        Form::Json | Form::Bytes => text.to_owned(),
+    }
+}
+
+/// What is wrong with a document, as it would be found on arrival. Places are lines with a segment each for X12.
+#[must_use]
+pub fn findings(form: &Form, document: &str) -> Vec<Finding> {
+    match form {
+        Form::X12 { version, set, delimiters } => match Definitions::standard().find(version, set) {
+            Some(definition) => {
+                let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
+                let lines = Lines::of(document, *delimiters);
+                faults.iter().map(|fault| lines.finding(fault, *delimiters)).collect()
+            }
+            None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
+        },
+        Form::Json | Form::Bytes => match Document::read(form, document.as_bytes()) {
+            Ok(_) => Vec::new(),
+            Err(unreadable) => vec![error("document::unreadable", document, 0..1, unreadable.to_string())],
+        },
+    }
+}
+
+fn error(code: &str, text: &str, span: std::ops::Range<usize>, says: String) -> Finding {
+    Finding::at(Severity::Error, code, "document", text, span, says)
+}
+
+/// A document with a segment on each line, and where each segment came from.
+struct Lines {
+    text: String,
+    /// Offset in the document, offset in the text, length.
+    places: Vec<(u64, usize, usize)>,
+}
+
+impl Lines {
+    fn of(document: &str, delimiters: Delimiters) -> Self {
+        let mut lines = Self { text: String::new(), places: Vec::new() };
+        for segment in segments(document.as_bytes(), delimiters) {
+            let shown = String::from_utf8_lossy(segment.bytes);
+            lines.places.push((segment.offset, lines.text.len(), shown.len()));
+            lines.text.push_str(&shown);
+            lines.text.push('\n');
+        }
+        lines
+    }
+
+    /// A fault at its element, or at its segment where it has none.
+    fn finding(&self, fault: &Fault, delimiters: Delimiters) -> Finding {
+        let level = match fault.level {
+            Level::Interchange => "interchange",
+            Level::Group => "group",
+            Level::Set => "set",
+            Level::Segment => "segment",
+            Level::Element => "element",
+        };
+        let place = self.places.iter().find(|(offset, ..)| *offset == fault.offset).or(self.places.last());
+        let (start, length) = place.map_or((0, 1), |(_, start, length)| (*start, *length));
+        let line = &self.text[start..(start + length).min(self.text.len())];
+        let separator = char::from(delimiters.element);
+        let before = fault.element.and_then(|n| line.match_indices(separator).nth(usize::from(n) - 1)).map(|(at, _)| at + 1);
+        let span = match before {
+            Some(at) => start + at..start + line[at..].find(separator).map_or(line.len(), |end| at + end),
+            None => start..start + length,
+        };
+        error(&format!("x12::{level}-{}", fault.code), &self.text, span, fault.says.clone())
+    }
+}
