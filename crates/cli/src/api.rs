@@ -20,6 +20,37 @@ pub struct ClientArgs {
     token_file: Option<PathBuf>,
 }
 
+/// Which messages: by flow, partner, state and key.
+#[derive(Debug, clap::Args)]
+pub struct Which {
+    /// Only this flow
+    #[arg(long, default_value = "")]
+    pub flow: String,
+    /// Only this partner
+    #[arg(long, default_value = "")]
+    pub partner: String,
+    /// Only this state: moving, waiting, retrying, aside, done, skipped or discarded
+    #[arg(long, default_value = "")]
+    pub state: String,
+    /// Only this key, e.g. a purchase order number, or the number in the target
+    #[arg(long, default_value = "")]
+    pub key: String,
+}
+
+/// How a list is cut and written.
+#[derive(Debug, clap::Args)]
+pub struct Page {
+    /// The page behind this one, as the end of a page names it
+    #[arg(long, default_value = "")]
+    pub before: String,
+    /// Rows of a page
+    #[arg(long, default_value_t = 30)]
+    pub limit: u32,
+    /// Print as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// A client with address and token.
 #[derive(Debug, Clone)]
 pub struct Client {

@@ -1,4 +1,4 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, Page};
 use crate::error::CommandError;
 use crate::{show, ui};
 use wirewatch_service::view::Arrivals;
@@ -15,15 +15,8 @@ pub struct ArrivalsArgs {
     /// Only this verdict: taken, unfolding, repeat, refused or aside
     #[arg(long, default_value = "")]
     verdict: String,
-    /// The page behind this arrival
-    #[arg(long, default_value = "", value_name = "ARRIVAL")]
-    before: String,
-    /// Arrivals of a page
-    #[arg(long, default_value_t = 30)]
-    limit: u32,
-    /// Print as JSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    page: Page,
 }
 
 pub async fn run(client: &ClientArgs, args: &ArrivalsArgs) -> Result<(), CommandError> {
@@ -31,11 +24,11 @@ pub async fn run(client: &ClientArgs, args: &ArrivalsArgs) -> Result<(), Command
         ("connection", args.connection.clone()),
         ("partner", args.partner.clone()),
         ("verdict", args.verdict.clone()),
-        ("before", args.before.clone()),
-        ("limit", args.limit.to_string()),
+        ("before", args.page.before.clone()),
+        ("limit", args.page.limit.to_string()),
     ];
     let page: Arrivals = client.client()?.get("/api/arrivals", &query).await?;
-    if args.json {
+    if args.page.json {
         ui::json(&page);
     } else if page.arrivals.is_empty() {
         println!("nothing has come in");

@@ -1,4 +1,4 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, Page};
 use crate::error::CommandError;
 use crate::{show, ui};
 use wirewatch_service::view::{OrderStory, Orders};
@@ -15,15 +15,8 @@ pub struct OrdersArgs {
     /// Only this state: open, trouble or ended
     #[arg(long, default_value = "")]
     state: String,
-    /// The page behind this position
-    #[arg(long, default_value = "", value_name = "POSITION")]
-    before: String,
-    /// Orders of a page
-    #[arg(long, default_value_t = 30)]
-    limit: u32,
-    /// Print as JSON
-    #[arg(long)]
-    json: bool,
+    #[command(flatten)]
+    page: Page,
 }
 
 /// Show one order: its milestones with times, and its messages
@@ -41,11 +34,11 @@ pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandE
         ("course", args.course.clone()),
         ("partner", args.partner.clone()),
         ("state", args.state.clone()),
-        ("before", args.before.clone()),
-        ("limit", args.limit.to_string()),
+        ("before", args.page.before.clone()),
+        ("limit", args.page.limit.to_string()),
     ];
     let page: Orders = client.client()?.get("/api/orders", &query).await?;
-    if args.json {
+    if args.page.json {
         ui::json(&page);
     } else if page.orders.is_empty() {
         println!("no orders");

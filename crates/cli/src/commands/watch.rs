@@ -1,4 +1,4 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, Which};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
 use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
@@ -9,18 +9,8 @@ use wirewatch_service::view::LiveEvent;
 /// One line for each change of a message, each arrival and each connection that is held or free again.
 #[derive(Debug, clap::Args)]
 pub struct WatchArgs {
-    /// Only this flow
-    #[arg(long, default_value = "")]
-    flow: String,
-    /// Only this partner
-    #[arg(long, default_value = "")]
-    partner: String,
-    /// Only changes to this state
-    #[arg(long, default_value = "")]
-    state: String,
-    /// Only this key, e.g. a purchase order number
-    #[arg(long, default_value = "")]
-    key: String,
+    #[command(flatten)]
+    which: Which,
     /// End after so many lines
     #[arg(long, value_name = "N")]
     lines: Option<usize>,
@@ -33,10 +23,10 @@ impl WatchArgs {
     /// Whether an event is asked for. Arrivals and holds belong to no flow, state or key.
     fn wants(&self, event: &LiveEvent) -> bool {
         let is = |wanted: &str, given: &str| wanted.is_empty() || wanted == given;
-        is(&self.flow, &event.flow)
-            && is(&self.partner, &event.partner)
-            && is(&self.state, &event.state)
-            && is(&self.key, &event.key)
+        is(&self.which.flow, &event.flow)
+            && is(&self.which.partner, &event.partner)
+            && is(&self.which.state, &event.state)
+            && is(&self.which.key, &event.key)
     }
 }
 
