@@ -17,6 +17,7 @@ demo: demo-build ## Run the demo: database, stand-ins and service, until Ctrl-C
 
 demo-build:
 	@scripts/packages.sh
+	@scripts/own-build.sh
 	@echo "… building (the first time takes some minutes)" >&2
 	@cargo build --release --quiet --bin wirewatch --bin wirewatch-demo
 	@mkdir -p bin && cp -f $(CARGO_TARGET_DIR)/release/wirewatch $(CARGO_TARGET_DIR)/release/wirewatch-demo bin/
@@ -32,6 +33,7 @@ demo-reset: ## Throw away what the demo has kept
 
 test: ## Format, lints and every test
 	@scripts/packages.sh
+	@scripts/own-build.sh
 	@scripts/test.sh
 
 lint: ## Format and lints alone
@@ -40,6 +42,7 @@ lint: ## Format and lints alone
 
 bench: ## Measure the whole system beside its physical limit; writes docs/BENCHMARKS.md
 	@scripts/packages.sh
+	@scripts/own-build.sh
 	@cargo build --release --quiet --bin wirewatch --bin wirewatch-bench
 	@$(CARGO_TARGET_DIR)/release/wirewatch-bench
 
