@@ -10,6 +10,10 @@ mod whole;
 use std::path::PathBuf;
 use wirewatch_loopback::{Cluster, Options};
 
+// That of the service, for both sides.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Pairs measured; the median of each side counts.
 const PAIRS: usize = 5;
 /// Orders of one measurement, and in one file.
@@ -39,7 +43,7 @@ async fn run() {
     let options = Options { folder: folder.path().join("postgres"), port: None, durable: true };
     let cluster = Cluster::start(options).unwrap_or_else(|error| panic!("{error}"));
     let program = program();
-    let long_only = std::env::args().any(|argument| argument == "--quick");
+    let quick = std::env::args().any(|argument| argument == "--quick");
     let (mut services, mut bares) = (Vec::new(), Vec::new());
     let (mut rows, mut bare_rows) = (0.0, 0.0);
     let mut number = 0;
@@ -69,7 +73,7 @@ async fn run() {
     );
     drop(whole);
     let mut long = None;
-    if !long_only {
+    if !quick {
         cluster.create_database("long").expect("a database");
         let mut whole = whole::Whole::start(&program, &cluster.url("long"), cluster.id()).await;
         let tenths = whole.tenths(LONG, PER_FILE).await;
