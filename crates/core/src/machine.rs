@@ -67,7 +67,7 @@ impl Logic {
 #[derive(Debug, Clone, PartialEq)]
 pub enum Next {
     /// Perform the effect, then give its outcome.
-    Perform(Box<Work>),
+    Perform(Arc<Work>),
     /// Call [`Machine::woken`] at that moment.
     WaitUntil(Timestamp),
     /// Call [`Machine::woken`] when the connection is free again.

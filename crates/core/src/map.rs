@@ -55,16 +55,22 @@ impl Map {
     /// # Errors
     /// [`MapError`] at the first target that cannot be worked out.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        level(&self.rules, scope, "")
+        level(&self.rules, scope)
     }
 }
 
-fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, at: &str) -> Result<Value, MapError> {
+impl MapError {
+    /// The error as seen from a level further out.
+    fn below(self, target: &str) -> Self {
+        Self { target: format!("{target}.{}", self.target), ..self }
+    }
+}
+
+fn level<'a>(rules: &'a Rules, scope: &Scope<'a>) -> Result<Value, MapError> {
     let mut fields = Fields::new();
     for assignment in &rules.set {
-        let target = || format!("{at}{}", assignment.target.join("."));
         let value = assignment.value.eval(scope).map_err(|source| MapError {
-            target: target(),
+            target: assignment.target.join("."),
             expression: assignment.value.text.clone(),
             line: assignment.line,
             source,
@@ -74,9 +80,9 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, at: &str) -> Result<Value, Map
         }
     }
     for each in &rules.each {
-        let into = each.into.join(".");
+        let into = || each.into.join(".");
         let items = each.of.eval(scope).map_err(|source| MapError {
-            target: format!("{at}{into}"),
+            target: into(),
             expression: each.of.text.clone(),
             line: 0,
             source,
@@ -84,7 +90,7 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, at: &str) -> Result<Value, Map
         let mut list = Vec::new();
         for (n, item) in items.each().into_iter().enumerate() {
             let inner = Scope { it: item, ..scope.clone() };
-            list.push(level(&each.rules, &inner, &format!("{at}{into}[{}].", n + 1))?);
+            list.push(level(&each.rules, &inner).map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?);
         }
         put(&mut fields, &each.into, Value::Array(list));
     }

@@ -58,7 +58,7 @@ pub enum Out {
     /// Commit the op, then call `committed` or `refused` with the id, if there is one.
     Commit(Option<MessageId>, Op),
     /// Perform the effect, then call `outcome`.
-    Perform { id: MessageId, connection: Arc<Connection>, work: Box<Work> },
+    Perform { id: MessageId, connection: Arc<Connection>, work: Arc<Work> },
     /// Load the message, then call `loaded`.
     Load(MessageId),
 }

@@ -16,36 +16,28 @@ use wirewatch_core::machine::Origin;
 /// Messages of one commit.
 const BATCH: usize = 256;
 
-/// Unfolds what `arrivals` names, until it ends.
+/// Unfolds what `arrivals` names, until it ends. While one turn is committed the next is worked out; it is submitted
+/// when the one before it is committed, so the cursor of an arrival moves on step by step.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
     shared: Arc<Shared<J, L, C>>,
     mut arrivals: mpsc::UnboundedReceiver<ArrivalId>,
 ) {
     let mut open: VecDeque<UnfoldRow> = VecDeque::new();
+    let mut committing = Vec::new();
     loop {
-        if open.is_empty() {
+        if open.is_empty() && committing.is_empty() {
             let Some(arrival) = arrivals.recv().await else { return };
             open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
         }
         while let Ok(arrival) = arrivals.try_recv() {
             open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
         }
-        shared.room().await;
-        // Arrivals take turns, as many of them as fill one commit.
-        let mut turn = Vec::new();
-        let mut messages = 0;
-        while messages < BATCH
-            && let Some(row) = open.pop_front()
-        {
-            let batch = next_batch(&shared, &row, BATCH - messages).await;
-            messages += batch.entered.len();
-            turn.push((row, batch));
+        let (stuck, mut turn) = tokio::join!(settle(&shared, std::mem::take(&mut committing)), next_turn(&shared, &mut open));
+        if !stuck.is_empty() {
+            open.retain(|row| !stuck.contains(&row.arrival));
+            turn.retain(|batch| !stuck.contains(&batch.unfold.arrival));
         }
-        for (row, done) in commit(&shared, turn).await {
-            if done && (row.cursor as usize) < row.unfolding.parts.len() {
-                open.push_back(row);
-            }
-        }
+        committing.extend(turn.into_iter().map(|batch| submit(&shared, batch)));
     }
 }
 
@@ -55,35 +47,56 @@ struct Batch {
     entered: Vec<Result<Entered, Broken>>,
 }
 
-/// Submits the batches together and enters what was committed; gives each arrival back, moved on where it was.
-async fn commit<J: Journal, L: Links, C: Clock>(
-    shared: &Arc<Shared<J, L, C>>,
-    turn: Vec<(UnfoldRow, Batch)>,
-) -> Vec<(UnfoldRow, bool)> {
-    let mut told = Vec::with_capacity(turn.len());
-    for (row, Batch { unfold, entered }) in turn {
-        let (tell, answer) = oneshot::channel();
-        let to = unfold.to;
-        shared.submit(Op::Unfold(Box::new(unfold)), Tell::One(tell));
-        told.push((row, to, entered, answer));
+/// A batch on its way into the journal.
+struct Submitted {
+    arrival: ArrivalId,
+    entered: Vec<Result<Entered, Broken>>,
+    answer: oneshot::Receiver<OpResult>,
+}
+
+/// The batches of one turn: arrivals one after another, as many of them as fill one commit.
+async fn next_turn<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, open: &mut VecDeque<UnfoldRow>) -> Vec<Batch> {
+    if !open.is_empty() {
+        shared.room().await;
     }
-    let mut rows = Vec::with_capacity(told.len());
-    for (mut row, to, entered, answer) in told {
-        let committed = match answer.await {
-            Ok(OpResult::Committed) => true,
-            Ok(OpResult::Refused(says)) => {
-                tracing::error!(arrival = %row.arrival, %says, "an arrival cannot be unfolded; its bytes are kept");
-                false
-            }
-            Err(_) => false,
-        };
-        if committed {
-            row.cursor = to;
-            shared.enter(entered);
+    let mut turn = Vec::new();
+    let (mut messages, mut moved_on) = (0, Vec::new());
+    while messages < BATCH
+        && let Some(mut row) = open.pop_front()
+    {
+        let batch = next_batch(shared, &row, BATCH - messages).await;
+        messages += batch.entered.len();
+        row.cursor = batch.unfold.to;
+        if !batch.unfold.last {
+            moved_on.push(row);
         }
-        rows.push((row, committed));
+        turn.push(batch);
     }
-    rows
+    open.extend(moved_on);
+    turn
+}
+
+fn submit<J, L, C>(shared: &Shared<J, L, C>, batch: Batch) -> Submitted {
+    let (tell, answer) = oneshot::channel();
+    let arrival = batch.unfold.arrival;
+    shared.submit(Op::Unfold(Box::new(batch.unfold)), Tell::One(tell));
+    Submitted { arrival, entered: batch.entered, answer }
+}
+
+/// Enters what was committed; gives the arrivals that cannot be unfolded any further.
+async fn settle<J, L, C>(shared: &Shared<J, L, C>, submitted: Vec<Submitted>) -> Vec<ArrivalId> {
+    let mut stuck = Vec::new();
+    for Submitted { arrival, entered, answer } in submitted {
+        match answer.await {
+            Ok(OpResult::Committed) => shared.enter(entered),
+            Ok(OpResult::Refused(says)) => {
+                tracing::error!(%arrival, %says, "an arrival cannot be unfolded; its bytes are kept");
+                stuck.push(arrival);
+            }
+            Err(_) => stuck.push(arrival),
+        }
+    }
+    stuck
 }
 
 async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, row: &UnfoldRow, most: usize) -> Batch {

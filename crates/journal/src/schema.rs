@@ -13,7 +13,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First)]
+        vec![Box::new(First), Box::new(Leaner)]
     }
 }
 
@@ -29,6 +29,22 @@ impl MigrationName for First {
 impl MigrationTrait for First {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(FIRST).await?;
+        Ok(())
+    }
+}
+
+struct Leaner;
+
+impl MigrationName for Leaner {
+    fn name(&self) -> &str {
+        "m002_leaner"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Leaner {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(LEANER).await?;
         Ok(())
     }
 }
@@ -136,6 +152,26 @@ create table feed (
   primary key (writer, group_no)
 );
 create index feed_at on feed (at);
+"#;
+
+const LEANER: &str = r#"
+-- What is compressed already is not compressed again.
+alter table body alter column bytes set storage external;
+alter table log alter column entry set storage external;
+alter table feed alter column events set storage external;
+alter table release alter column files set storage external;
+alter table unfolding alter column parts set storage external;
+
+-- Keys are compared byte by byte: faster, and in the same order whatever the locale of the database.
+drop index fact_trail;
+alter table fact alter column course type text collate "C", alter column partner type text collate "C", alter column key type text collate "C";
+create index fact_trail on fact (key, partner, course);
+alter table trail alter column course type text collate "C", alter column partner type text collate "C", alter column key type text collate "C";
+alter table live alter column key type text collate "C";
+alter table message alter column key type text collate "C";
+alter table seen alter column scope type text collate "C", alter column key type text collate "C";
+alter table ledger alter column sender type text collate "C", alter column receiver type text collate "C", alter column control type text collate "C";
+alter table counter alter column scope type text collate "C";
 "#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.

@@ -28,6 +28,10 @@ pub struct Scope<'a> {
 pub enum Item<'a> {
     /// Nothing there; not the same as null.
     Missing,
+    /// A text: of an element, borrowed from the set's bytes, or worked out.
+    Text(Cow<'a, str>),
+    /// A number worked out, with the digits behind the point that it came to.
+    Number(Decimal),
     Json(Cow<'a, Value>),
     Loop(LoopRef<'a>),
     Segment(Segment<'a>),
@@ -55,20 +59,16 @@ impl<'a> Item<'a> {
         match document {
             Document::Json(value) => Self::Json(Cow::Borrowed(value)),
             Document::X12(tree) => Self::Loop(tree.root()),
-            Document::Bytes(bytes) => Self::Json(Cow::Owned(Value::String(String::from_utf8_lossy(bytes).into_owned()))),
+            Document::Bytes(bytes) => Self::Text(String::from_utf8_lossy(bytes)),
         }
     }
 
-    pub(super) fn text(text: impl Into<String>) -> Self {
-        Self::Json(Cow::Owned(Value::String(text.into())))
+    pub(super) fn text(text: impl Into<Cow<'a, str>>) -> Self {
+        Self::Text(text.into())
     }
 
     pub(super) fn bool(yes: bool) -> Self {
         Self::Json(Cow::Owned(Value::Bool(yes)))
-    }
-
-    pub(super) fn number(number: Decimal) -> Self {
-        Self::Json(Cow::Owned(Value::Number(decimal_to_json(number))))
     }
 
     /// One value: the first of several, a segment or loop as an object of its elements.
@@ -76,6 +76,8 @@ impl<'a> Item<'a> {
     pub fn one(self) -> Option<Cow<'a, Value>> {
         match self {
             Self::Missing => None,
+            Self::Text(text) => Some(Cow::Owned(Value::String(text.into_owned()))),
+            Self::Number(number) => Some(Cow::Owned(Value::Number(decimal_to_json(number)))),
             Self::Json(value) => Some(value),
             Self::Many(items) => items.into_iter().next()?.one(),
             Self::Segment(segment) => Some(Cow::Owned(segment_to_json(&segment))),
@@ -98,6 +100,7 @@ impl<'a> Item<'a> {
     pub(super) fn is_empty(&self) -> bool {
         match self {
             Self::Missing => true,
+            Self::Text(text) => text.is_empty(),
             Self::Json(value) => match value.as_ref() {
                 Value::Null => true,
                 Value::String(text) => text.is_empty(),
@@ -106,7 +109,7 @@ impl<'a> Item<'a> {
                 Value::Bool(_) | Value::Number(_) => false,
             },
             Self::Many(items) => items.first().is_none_or(Self::is_empty),
-            Self::Loop(_) | Self::Segment(_) => false,
+            Self::Number(_) | Self::Loop(_) | Self::Segment(_) => false,
         }
     }
 
@@ -122,12 +125,27 @@ impl<'a> Item<'a> {
         }
     }
 
-    pub(super) fn to_text(&self) -> Option<String> {
-        let value = self.clone().one()?;
-        match value.as_ref() {
-            Value::Null => None,
-            Value::String(text) => Some(text.clone()),
-            other => Some(other.to_string()),
+    /// The value as text; none for missing and null. Numbers keep their digits, everything else is JSON.
+    pub(super) fn to_text(&self) -> Option<Cow<'_, str>> {
+        match self {
+            Self::Missing => None,
+            Self::Text(text) => Some(Cow::Borrowed(text)),
+            Self::Number(number) => Some(Cow::Owned(number.to_string())),
+            Self::Json(value) => match value.as_ref() {
+                Value::Null => None,
+                Value::String(text) => Some(Cow::Borrowed(text)),
+                other => Some(Cow::Owned(other.to_string())),
+            },
+            Self::Many(items) => items.first()?.to_text(),
+            Self::Loop(_) | Self::Segment(_) => self.clone().one().map(|value| Cow::Owned(value.to_string())),
+        }
+    }
+
+    fn is_number(&self) -> bool {
+        match self {
+            Self::Number(_) => true,
+            Self::Json(value) => value.is_number(),
+            _ => false,
         }
     }
 }
@@ -153,7 +171,7 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, Ev
         Kind::FieldElement(of, n) => Ok(element(eval(of, scope)?, *n)),
         Kind::Filter(of, by) => filter(of, by, scope),
         Kind::Call(name, arguments) => functions::call(node, name, arguments, scope),
-        Kind::Minus(inner) => Ok(Item::number(-number(inner, &eval(inner, scope)?)?)),
+        Kind::Minus(inner) => Ok(Item::Number(-number(inner, &eval(inner, scope)?)?)),
         Kind::Not(inner) => Ok(Item::bool(!eval(inner, scope)?.holds())),
         Kind::If(test, yes, no) => eval(if eval(test, scope)?.holds() { yes } else { no }, scope),
         Kind::Binary(operator, left, right) => binary(*operator, left, right, scope),
@@ -171,11 +189,11 @@ fn binary<'a>(operator: Operator, left: &'a Node, right: &'a Node, scope: &Scope
     let second = eval(right, scope)?;
     let numbers = || Ok((number(left, &first)?, number(right, &second)?));
     let sound =
-        |result: Option<Decimal>| result.map(Item::number).map_or_else(|| fail(right, "the result has too many digits"), Ok);
+        |result: Option<Decimal>| result.map(Item::Number).map_or_else(|| fail(right, "the result has too many digits"), Ok);
     match operator {
         Operator::Else => Ok(second),
         Operator::And | Operator::Or => Ok(Item::bool(second.holds())),
-        Operator::Join => Ok(Item::text(first.to_text().unwrap_or_default() + &second.to_text().unwrap_or_default())),
+        Operator::Join => Ok(Item::text([first.to_text(), second.to_text()].into_iter().flatten().collect::<String>())),
         Operator::Add => numbers().and_then(|(a, b)| sound(a.checked_add(b))),
         Operator::Subtract => numbers().and_then(|(a, b)| sound(a.checked_sub(b))),
         Operator::Multiply => numbers().and_then(|(a, b)| sound(a.checked_mul(b))),
@@ -194,6 +212,9 @@ fn binary<'a>(operator: Operator, left: &'a Node, right: &'a Node, scope: &Scope
 
 /// The exact number in `item`, which `node` gave.
 pub(super) fn number(node: &Node, item: &Item<'_>) -> Result<Decimal, EvalError> {
+    if let Item::Number(number) = item {
+        return Ok(*number);
+    }
     match item.to_text() {
         None => fail(node, "a number is needed here, and there is none"),
         Some(text) => decimal(&text).map_or_else(|| fail(node, format!("`{}` is no number", shorten(&text))), Ok),
@@ -214,9 +235,8 @@ fn same(a: &Item<'_>, b: &Item<'_>) -> bool {
 }
 
 fn order(a: &Item<'_>, b: &Item<'_>) -> Option<std::cmp::Ordering> {
-    let is_number = |item: &Item<'_>| matches!(item, Item::Json(value) if value.is_number());
     let (left, right) = (a.to_text()?, b.to_text()?);
-    if is_number(a) || is_number(b) {
+    if a.is_number() || b.is_number() {
         return Some(decimal(&left)?.cmp(&decimal(&right)?));
     }
     Some(left.cmp(&right))
@@ -243,7 +263,7 @@ fn field<'a>(of: Item<'a>, name: &str) -> Item<'a> {
             let items = Item::Json(value).each();
             many(items.into_iter().map(|item| field(item, name)).filter(|item| !matches!(item, Item::Missing)).collect())
         }
-        Item::Json(_) => Item::Missing,
+        Item::Json(_) | Item::Text(_) | Item::Number(_) => Item::Missing,
         Item::Many(items) => {
             many(items.into_iter().map(|item| field(item, name)).filter(|item| !matches!(item, Item::Missing)).collect())
         }
@@ -279,14 +299,15 @@ fn designator<'a>(inner: LoopRef<'a>, name: &str) -> Item<'a> {
 fn element(of: Item<'_>, n: u8) -> Item<'_> {
     match of {
         Item::Segment(segment) => {
-            let text = String::from_utf8_lossy(segment.element(usize::from(n))).trim_end().to_owned();
-            if text.is_empty() { Item::Missing } else { Item::text(text) }
+            // Padding of fixed-length elements is no part of the value.
+            let text = String::from_utf8_lossy(segment.element(usize::from(n)).trim_ascii_end());
+            if text.is_empty() { Item::Missing } else { Item::Text(text) }
         }
         Item::Loop(inner) => inner.segments().next().map_or(Item::Missing, |first| element(Item::Segment(first), n)),
         Item::Many(items) => {
             many(items.into_iter().map(|item| element(item, n)).filter(|item| !matches!(item, Item::Missing)).collect())
         }
-        Item::Missing | Item::Json(_) => Item::Missing,
+        Item::Missing | Item::Text(_) | Item::Number(_) | Item::Json(_) => Item::Missing,
     }
 }
 

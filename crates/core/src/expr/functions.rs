@@ -60,9 +60,9 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
     // A function of one text gives nothing for nothing, so that `else` can follow.
     let of_text = |change: fn(&str) -> String| Ok(values[0].to_text().map_or(Item::Missing, |text| Item::text(change(&text))));
     match name {
-        "abs" => Ok(Item::number(number(&arguments[0], &values[0])?.abs())),
-        "contains" => Ok(Item::bool(text(0).contains(&text(1)))),
-        "count" => Ok(Item::number(Decimal::from(values[0].clone().each().len()))),
+        "abs" => Ok(Item::Number(number(&arguments[0], &values[0])?.abs())),
+        "contains" => Ok(Item::bool(text(0).contains(&*text(1)))),
+        "count" => Ok(Item::Number(Decimal::from(values[0].clone().each().len()))),
         "date" => match values[0].to_text() {
             None => Ok(Item::Missing),
             Some(text) => {
@@ -73,8 +73,9 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         "first" => Ok(values[0].clone().each().into_iter().next().unwrap_or(Item::Missing)),
         "last" => Ok(values[0].clone().each().pop().unwrap_or(Item::Missing)),
         "join" => {
-            let items: Vec<String> = values[0].clone().each().iter().filter_map(Item::to_text).collect();
-            Ok(Item::text(items.join(&text(1))))
+            let items = values[0].clone().each();
+            let texts: Vec<_> = items.iter().filter_map(Item::to_text).collect();
+            Ok(Item::text(texts.join(&text(1))))
         }
         "left" => Ok(Item::text(text(0).chars().take(whole(1)?).collect::<String>())),
         "right" => {
@@ -82,7 +83,7 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
             let skip = text.chars().count().saturating_sub(whole(1)?);
             Ok(Item::text(text.chars().skip(skip).collect::<String>()))
         }
-        "length" => Ok(Item::number(Decimal::from(text(0).chars().count()))),
+        "length" => Ok(Item::Number(Decimal::from(text(0).chars().count()))),
         "list" => {
             let items = values[0].clone().each().into_iter().filter_map(Item::one).map(Cow::into_owned).collect();
             Ok(Item::Json(Cow::Owned(Value::Array(items))))
@@ -94,20 +95,20 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         // The digits stay as they were written: 1.10 is 1.10, not 1.1.
         "number" => match values[0].to_text() {
             None => Ok(Item::Missing),
-            Some(_) => number(&arguments[0], &values[0]).map(Item::number),
+            Some(_) => number(&arguments[0], &values[0]).map(Item::Number),
         },
         "pad" => {
             let (text, fill) = (text(0), text(2));
             let missing = whole(1)?.saturating_sub(text.chars().count());
             Ok(Item::text(fill.chars().cycle().take(missing).collect::<String>() + &text))
         }
-        "replace" => Ok(Item::text(if text(1).is_empty() { text(0) } else { text(0).replace(&text(1), &text(2)) })),
+        "replace" => Ok(Item::text(if text(1).is_empty() { text(0).into_owned() } else { text(0).replace(&*text(1), &text(2)) })),
         "round" => {
             let places = u32::try_from(whole(1)?).unwrap_or(28).min(28);
             let mut rounded =
                 number(&arguments[0], &values[0])?.round_dp_with_strategy(places, RoundingStrategy::MidpointAwayFromZero);
             rounded.rescale(places);
-            Ok(Item::number(rounded))
+            Ok(Item::Number(rounded))
         }
         "sum" => {
             let mut total = Decimal::ZERO;
@@ -115,12 +116,12 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
                 let value = number(&arguments[0], &item)?;
                 total = total.checked_add(value).map_or_else(|| fail(node, "the sum has too many digits"), Ok)?;
             }
-            Ok(Item::number(total))
+            Ok(Item::Number(total))
         }
         "table" => {
             let (table, code) = (text(0), text(1));
-            match scope.tables.get(&table).and_then(|rows| rows.get(&code)) {
-                Some(meaning) => Ok(Item::text(meaning.clone())),
+            match scope.tables.get(&*table).and_then(|rows| rows.get(&*code)) {
+                Some(meaning) => Ok(Item::text(meaning.as_str())),
                 None if values.len() == 3 => Ok(values[2].clone()),
                 None => fail(node, format!("table `{table}` has no row for `{}`", shorten(&code))),
             }
@@ -135,7 +136,7 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
 fn product_id<'a>(node: &'a Node, qualifier: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     let wanted = match &qualifier.kind {
         Kind::Name(name) => name.clone(),
-        _ => eval(qualifier, scope)?.to_text().unwrap_or_default(),
+        _ => eval(qualifier, scope)?.to_text().unwrap_or_default().into_owned(),
     };
     let segment = match &scope.it {
         Item::Segment(segment) => Some(*segment),
@@ -144,16 +145,20 @@ fn product_id<'a>(node: &'a Node, qualifier: &'a Node, scope: &Scope<'a>) -> Res
     };
     let Some(segment) = segment else { return Ok(Item::Missing) };
     let from = if segment.id() == b"LIN" { 2 } else { 6 };
-    let elements: Vec<&[u8]> = segment.elements().skip(from).collect();
-    let found = elements.chunks(2).find(|pair| pair[0] == wanted.as_bytes()).and_then(|pair| pair.get(1));
-    Ok(found.filter(|value| !value.is_empty()).map_or(Item::Missing, |value| Item::text(String::from_utf8_lossy(value))))
+    let mut elements = segment.elements().skip(from);
+    while let (Some(qualifier), Some(value)) = (elements.next(), elements.next()) {
+        if qualifier == wanted.as_bytes() {
+            return Ok(if value.is_empty() { Item::Missing } else { Item::text(String::from_utf8_lossy(value)) });
+        }
+    }
+    Ok(Item::Missing)
 }
 
 fn date(text: &str) -> Option<String> {
-    let digits: String = match text.len() {
-        6 => format!("20{text}"),
-        8 => text.to_owned(),
-        10 if text.as_bytes()[4] == b'-' && text.as_bytes()[7] == b'-' => text.replace('-', ""),
+    let digits: Cow<'_, str> = match text.len() {
+        6 => format!("20{text}").into(),
+        8 => text.into(),
+        10 if text.as_bytes()[4] == b'-' && text.as_bytes()[7] == b'-' => text.replace('-', "").into(),
         _ => return None,
     };
     let known = digits.len() == 8 && crate::x12::is_date(&digits);

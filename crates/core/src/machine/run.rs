@@ -51,7 +51,7 @@ impl Machine {
                         }
                         Memory::None => {}
                     }
-                    self.next = Next::Perform(Box::new(work));
+                    self.next = Next::Perform(Arc::new(work));
                     turn.next = self.next.clone();
                     return turn;
                 }

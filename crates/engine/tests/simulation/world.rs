@@ -67,7 +67,7 @@ enum Event {
     Write(Vec<(Option<MessageId>, Op)>),
     Answer(Vec<MessageId>),
     /// The effect takes place at the receiver.
-    Take(MessageId, Box<Work>),
+    Take(MessageId, Arc<Work>),
     Outcome(MessageId, Outcome),
     Load(MessageId),
     Tick,
@@ -402,7 +402,7 @@ impl World {
         }
     }
 
-    fn perform(&mut self, id: MessageId, connection: &str, work: Box<Work>) {
+    fn perform(&mut self, id: MessageId, connection: &str, work: Arc<Work>) {
         self.report.performed += 1;
         let before = self.open.insert(id, work.step.clone());
         assert!(before.is_none(), "one effect at a time: {id} performs {} and {before:?}", work.step);

@@ -155,7 +155,7 @@ fn ends_with_trailer(path: &Path) -> bool {
 
 /// Files and bytes that are taken in one commit, at most.
 const TOGETHER: usize = 32;
-const TOGETHER_BYTES: u64 = 4 << 20;
+const TOGETHER_BYTES: u64 = 512 << 10;
 
 /// Takes the next few files; for each, the archive folder it was moved to.
 async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
