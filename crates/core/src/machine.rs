@@ -48,6 +48,14 @@ pub struct Origin {
     pub meta: Map<String, Value>,
 }
 
+impl Origin {
+    /// Bytes of the document.
+    #[must_use]
+    pub fn size(&self) -> u64 {
+        self.slice.end.saturating_sub(self.slice.start)
+    }
+}
+
 /// The logic a message runs: one flow of one release.
 #[derive(Debug, Clone)]
 pub struct Logic {

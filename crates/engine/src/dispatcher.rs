@@ -38,18 +38,26 @@ use wirewatch_core::{MessageId, Timestamp};
 /// Bounds of the dispatcher.
 #[derive(Debug, Clone, Copy)]
 pub struct Settings {
-    /// Messages in memory at a time.
+    /// Places in memory: a message takes one for each [`PLACE`] of its document, and one at least.
     pub loaded: usize,
     /// A message that waits longer than this leaves memory.
     pub keep: Duration,
 }
 
 impl Default for Settings {
-    /// Two thousand messages keep two cores busy through any commit; with the usual few kilobytes each
-    /// they stay far below the byte budget.
+    /// Documents of 256 MB. With the usual few kilobytes that is two thousand messages, which keep two cores busy
+    /// through any commit.
     fn default() -> Self {
-        Self { loaded: 2000, keep: Duration::from_secs(5) }
+        Self { loaded: 2048, keep: Duration::from_secs(5) }
     }
+}
+
+/// Bytes of a document that take one place in memory.
+pub const PLACE: u64 = 128 << 10;
+
+/// Places that a document of so many bytes takes.
+fn places(bytes: u64) -> usize {
+    usize::try_from(bytes.div_ceil(PLACE)).unwrap_or(usize::MAX).max(1)
 }
 
 /// What the dispatcher wants done.
@@ -75,6 +83,8 @@ pub struct Entered {
 
 #[derive(Debug)]
 struct Slot {
+    /// Places it takes in memory.
+    places: usize,
     lane: Option<LaneKey>,
     in_lane: bool,
     /// In memory though it stands behind another in its lane.
@@ -127,8 +137,9 @@ pub struct Dispatcher {
     settings: Settings,
     surroundings: Arc<Workspace>,
     slots: HashMap<MessageId, Slot>,
+    /// Places taken.
     loaded: usize,
-    /// Of those, how many stand behind others in their lanes.
+    /// Of those, how many by messages behind others in their lanes.
     behind: usize,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
@@ -186,6 +197,12 @@ impl Dispatcher {
         self.loaded < self.settings.loaded && self.ready.len() < self.settings.loaded
     }
 
+    /// Places taken in memory.
+    #[must_use]
+    pub fn places_taken(&self) -> usize {
+        self.loaded
+    }
+
     /// Messages known, in memory or not.
     #[must_use]
     pub fn len(&self) -> usize {
@@ -228,7 +245,7 @@ impl Dispatcher {
         let origin = running.machine.origin().clone();
         let logged = running.logged;
         self.drop_from_memory(id);
-        self.loaded += 1;
+        self.loaded += places(origin.size());
         self.broken(origin, logged.saturating_sub(1), format!("the journal refused what came of it: {says}"), now);
     }
 
@@ -268,9 +285,10 @@ impl Dispatcher {
         if let (false, Some(entered)) = (self.has(id), entered) {
             let lane = entered.machine.order_key().map(|key| (entered.machine.origin().flow.clone(), key));
             let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
+            let places = places(entered.machine.origin().size());
             self.forget_waits(id);
-            self.slots.insert(id, Slot { lane, in_lane, behind: false, at: At::Here(Box::new(running(entered))) });
-            self.loaded += 1;
+            self.slots.insert(id, Slot { places, lane, in_lane, behind: false, at: At::Here(Box::new(running(entered))) });
+            self.loaded += places;
         }
         let Some(running) = self.here(id) else { return Err(None) };
         if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing) {

@@ -11,6 +11,7 @@ use crate::writer::{self, Submitted, Tell};
 use crate::{Clock, HeldState};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
+use tokio::task::JoinSet;
 use wirewatch_core::act::Act;
 use wirewatch_core::machine::{ActRefused, Outcome};
 use wirewatch_core::workspace::Workspace;
@@ -19,11 +20,12 @@ use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 /// A running engine. Cloning shares it; it ends when its runtime does.
 pub struct Engine<J, L, C> {
     shared: Arc<Shared<J, L, C>>,
+    end: watch::Receiver<bool>,
 }
 
 impl<J, L, C> Clone for Engine<J, L, C> {
     fn clone(&self) -> Self {
-        Self { shared: self.shared.clone() }
+        Self { shared: self.shared.clone(), end: self.end.clone() }
     }
 }
 
@@ -104,10 +106,22 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         }
         let shared = Arc::new(Shared { journal: journal.clone(), links, clock, releases, inputs, submitted, arrivals, room });
         let back = shared.inputs.clone();
-        tokio::spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
-        tokio::spawn(unfold::run(shared.clone(), to_unfold));
-        tokio::spawn(run(shared.clone(), dispatcher, input, room_out));
-        Ok(Self { shared })
+        let mut tasks = JoinSet::new();
+        tasks.spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
+        tasks.spawn(unfold::run(shared.clone(), to_unfold));
+        tasks.spawn(run(shared.clone(), dispatcher, input, room_out));
+        let (ended, end) = watch::channel(false);
+        tokio::spawn(async move {
+            tasks.join_next().await;
+            let _ = ended.send(true);
+        });
+        Ok(Self { shared, end })
+    }
+
+    /// Ends when one of the engine's tasks has, which only a mistake of ours can bring about: nothing is lost, and
+    /// nothing moves any more.
+    pub async fn ended(&self) {
+        let _ = self.end.clone().wait_for(|ended| *ended).await;
     }
 
     /// Begins to read an arrival that is to be taken into custody.

@@ -124,6 +124,8 @@ pub struct Stored {
 #[derive(Debug, Clone)]
 pub struct Recovered {
     pub id: MessageId,
+    /// Bytes of its document.
+    pub size: u64,
     pub flow: String,
     pub order_key: String,
     pub state: State,

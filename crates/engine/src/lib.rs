@@ -18,7 +18,7 @@ mod unfold;
 mod writer;
 
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Out, Settings};
+pub use dispatcher::{Dispatcher, Entered, Out, PLACE, Settings};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{

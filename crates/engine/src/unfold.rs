@@ -13,8 +13,9 @@ use tokio::sync::{mpsc, oneshot};
 use wirewatch_core::ArrivalId;
 use wirewatch_core::machine::Origin;
 
-/// Messages of one commit.
+/// Messages of one commit, and bytes of their documents, at most; one message may have more.
 const BATCH: usize = 256;
+const BATCH_BYTES: u64 = 8 << 20;
 
 /// Unfolds what `arrivals` names, until it ends. While one turn is committed the next is worked out; it is submitted
 /// when the one before it is committed, so the cursor of an arrival moves on step by step.
@@ -60,12 +61,14 @@ async fn next_turn<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>
         shared.room().await;
     }
     let mut turn = Vec::new();
-    let (mut messages, mut moved_on) = (0, Vec::new());
+    let (mut messages, mut bytes, mut moved_on) = (0, 0, Vec::new());
     while messages < BATCH
+        && bytes < BATCH_BYTES
         && let Some(mut row) = open.pop_front()
     {
         let batch = next_batch(shared, &row, BATCH - messages).await;
         messages += batch.entered.len();
+        bytes += batch.unfold.messages.iter().map(|message| message.origin.size()).sum::<u64>();
         row.cursor = batch.unfold.to;
         if !batch.unfold.last {
             moved_on.push(row);
@@ -102,7 +105,13 @@ async fn settle<J, L, C>(shared: &Shared<J, L, C>, submitted: Vec<Submitted>) ->
 async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, row: &UnfoldRow, most: usize) -> Batch {
     let parts = &row.unfolding.parts;
     let from = (row.cursor as usize).min(parts.len());
-    let to = (from + most).min(parts.len());
+    let mut bytes = 0;
+    let fits = parts[from..].iter().take(most).take_while(|(_, slice, _)| {
+        let first = bytes == 0;
+        bytes += slice.end - slice.start;
+        first || bytes <= BATCH_BYTES
+    });
+    let to = from + fits.count();
     let batch = &parts[from..to];
     let span = batch.iter().map(|(_, bytes, _)| bytes.start).min().unwrap_or(0)
         ..batch.iter().map(|(_, bytes, _)| bytes.end).max().unwrap_or(0);

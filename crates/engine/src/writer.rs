@@ -116,3 +116,143 @@ async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op]) -> Vec<OpResult> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::journal::{Arriving, Change, Recovered, Stored, Taken, UnfoldRow};
+    use std::ops::Range;
+    use std::sync::Mutex;
+    use wirewatch_core::document::Form;
+    use wirewatch_core::machine::Origin;
+    use wirewatch_core::workspace::Files;
+    use wirewatch_core::{ArrivalId, Id, Timestamp};
+
+    /// A journal that remembers its groups, is away for as many commits as it was told, and refuses some messages.
+    #[derive(Default)]
+    struct Remembering {
+        groups: Mutex<Vec<(u64, Vec<i64>)>>,
+        away: Mutex<u32>,
+        refuses: Vec<i64>,
+    }
+
+    fn id(op: &Op) -> i64 {
+        match op {
+            Op::Change(change) => change.origin.id.0,
+            Op::Unfold(unfold) => unfold.arrival.0,
+            Op::Hold { .. } => 0,
+        }
+    }
+
+    impl Journal for Remembering {
+        async fn commit(&self, no: u64, ops: &[Op]) -> Result<Vec<OpResult>, crate::Down> {
+            self.groups.lock().unwrap().push((no, ops.iter().map(id).collect()));
+            let mut away = self.away.lock().unwrap();
+            if *away > 0 {
+                *away -= 1;
+                return Err(crate::Down("restarting".into()));
+            }
+            let refused = |op: &Op| self.refuses.contains(&id(op));
+            Ok(ops.iter().map(|op| if refused(op) { OpResult::Refused("no".into()) } else { OpResult::Committed }).collect())
+        }
+        async fn take(&self, _: Vec<Arriving>) -> Result<Vec<Taken>, crate::Down> {
+            unreachable!("the writer commits and nothing else")
+        }
+        async fn taken(&self, _: ArrivalId) -> Result<Option<Taken>, crate::Down> {
+            unreachable!()
+        }
+        async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), crate::Down> {
+            unreachable!()
+        }
+        async fn body(&self, _: Id, _: Range<u64>) -> Result<Vec<u8>, crate::Down> {
+            unreachable!()
+        }
+        async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, crate::Down> {
+            unreachable!()
+        }
+        async fn unfinished(&self, _: MessageId, _: u32) -> Result<Vec<Recovered>, crate::Down> {
+            unreachable!()
+        }
+        async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, crate::Down> {
+            unreachable!()
+        }
+        async fn unfolding(&self, _: ArrivalId) -> Result<Option<UnfoldRow>, crate::Down> {
+            unreachable!()
+        }
+        async fn holds(&self) -> Result<Vec<(String, String, Timestamp)>, crate::Down> {
+            unreachable!()
+        }
+        async fn release(&self, _: i64) -> Result<Option<Files>, crate::Down> {
+            unreachable!()
+        }
+        fn mint(&self, _: Timestamp) -> Id {
+            unreachable!()
+        }
+    }
+
+    fn change(id: i64) -> Op {
+        let form = Form::Json;
+        let meta = serde_json::Map::new();
+        let origin = Origin { id: Id(id), arrival: Id(1), body: Id(1), slice: 0..1, flow: "f".into(), release: 1, form, meta };
+        Op::Change(Box::new(Change::blank(Arc::new(origin), Timestamp(1))))
+    }
+
+    /// Commits these messages; gives the groups that came of it, and what was told of each.
+    async fn committed(journal: Remembering, ids: &[i64]) -> (Vec<(u64, Vec<i64>)>, Vec<(i64, OpResult)>) {
+        let journal = Arc::new(journal);
+        let (submit, submitted) = mpsc::unbounded_channel();
+        for id in ids {
+            submit.send(Submitted { op: change(*id), tell: Tell::Dispatcher(Id(*id)) }).unwrap();
+        }
+        drop(submit);
+        let (tell, mut told) = mpsc::unbounded_channel();
+        run(journal.clone(), submitted, move |done| tell.send(done).unwrap()).await;
+        let mut heard = Vec::new();
+        while let Some(done) = told.recv().await {
+            heard.extend(done.into_iter().map(|(id, result)| (id.0, result)));
+        }
+        (std::mem::take(&mut journal.groups.lock().unwrap()), heard)
+    }
+
+    #[tokio::test]
+    async fn what_waits_goes_out_together_and_no_message_twice_in_a_group() {
+        let (groups, heard) = committed(Remembering::default(), &[1, 2, 3, 2, 4, 2]).await;
+        assert_eq!(groups, [(1, vec![1, 2, 3]), (2, vec![2, 4]), (3, vec![2])]);
+        assert_eq!(heard.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [1, 2, 3, 2, 4, 2], "told in their order");
+    }
+
+    #[tokio::test]
+    async fn a_group_has_at_most_five_hundred() {
+        let ids: Vec<i64> = (1..=1234).collect();
+        let (groups, heard) = committed(Remembering::default(), &ids).await;
+        assert_eq!(groups.iter().map(|(_, ids)| ids.len()).collect::<Vec<_>>(), [500, 500, 234]);
+        assert_eq!(heard.len(), 1234);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn while_the_journal_is_away_the_same_group_is_given_again_under_its_number() {
+        let journal = Remembering { away: Mutex::new(3), ..Remembering::default() };
+        let (groups, heard) = committed(journal, &[1, 2]).await;
+        assert_eq!(groups, vec![(1, vec![1, 2]); 4]);
+        assert_eq!(heard, [(1, OpResult::Committed), (2, OpResult::Committed)]);
+    }
+
+    #[tokio::test]
+    async fn each_hears_of_its_own() {
+        let journal = Remembering { refuses: vec![2], ..Remembering::default() };
+        let (_, heard) = committed(journal, &[1, 2, 3]).await;
+        assert_eq!(heard[1], (2, OpResult::Refused("no".into())));
+        assert_eq!((&heard[0].1, &heard[2].1), (&OpResult::Committed, &OpResult::Committed));
+    }
+
+    #[tokio::test]
+    async fn one_that_waits_for_its_commit_is_answered() {
+        let (submit, submitted) = mpsc::unbounded_channel();
+        let (tell, answer) = oneshot::channel();
+        submit.send(Submitted { op: change(1), tell: Tell::One(tell) }).unwrap();
+        submit.send(Submitted { op: change(2), tell: Tell::Nobody }).unwrap();
+        drop(submit);
+        run(Arc::new(Remembering::default()), submitted, |done| assert!(done.is_empty())).await;
+        assert_eq!(answer.await, Ok(OpResult::Committed));
+    }
+}

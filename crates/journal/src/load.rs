@@ -171,7 +171,7 @@ impl Journal for PgJournal {
     }
 
     async fn unfinished(&self, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
-        let text = "select id, flow, order_key, state, due from live where id > $1 order by id limit $2";
+        let text = "select id, flow, order_key, state, due, slice_to - slice_from from live where id > $1 order by id limit $2";
         let read = async {
             let mut found = Vec::new();
             for row in self.db.query_all_raw(sql(text, [after.0.into(), i64::from(limit).into()])).await? {
@@ -179,6 +179,7 @@ impl Journal for PgJournal {
                 let due: i64 = row.try_get_by_index(4)?;
                 found.push(Recovered {
                     id: Id(row.try_get_by_index(0)?),
+                    size: row.try_get_by_index::<i64>(5)?.unsigned_abs(),
                     flow: row.try_get_by_index(1)?,
                     order_key: row.try_get_by_index(2)?,
                     state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,

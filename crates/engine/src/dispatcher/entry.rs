@@ -1,6 +1,6 @@
 //! How messages come in: just made, found at the start, or loaded again.
 
-use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake};
+use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake, places};
 use crate::journal::{Change, Op, Recovered};
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
@@ -13,16 +13,17 @@ impl Dispatcher {
     /// A message that was just committed to be.
     pub fn enter(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
+        let places = places(entered.machine.origin().size());
         let flow = entered.machine.origin().flow.clone();
         let lane = entered.machine.order_key().map(|key| (flow, key));
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
         // Those behind others in a lane get half of the memory at most: the ones before them must find room.
-        let room = self.loaded < self.settings.loaded && (first || self.behind < self.settings.loaded / 2);
+        let room = self.loaded < self.settings.loaded && (first || self.behind + places <= self.settings.loaded / 2);
         let at = if room { At::Here(Box::new(running(entered))) } else { At::Away };
         let behind = room && !first;
-        self.loaded += usize::from(room);
-        self.behind += usize::from(behind);
-        self.slots.insert(id, Slot { in_lane: lane.is_some(), lane, behind, at });
+        self.loaded += if room { places } else { 0 };
+        self.behind += if behind { places } else { 0 };
+        self.slots.insert(id, Slot { places, in_lane: lane.is_some(), lane, behind, at });
         match (first, room) {
             (true, true) => self.start(id, now),
             (true, false) => self.ready.push_back(id),
@@ -42,7 +43,8 @@ impl Dispatcher {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
-        self.slots.insert(found.id, Slot { in_lane: lane.is_some(), lane, behind: false, at: At::Away });
+        self.slots
+            .insert(found.id, Slot { places: places(found.size), in_lane: lane.is_some(), lane, behind: false, at: At::Away });
         if !first || aside {
             return;
         }
@@ -58,12 +60,13 @@ impl Dispatcher {
     /// A message asked for with [`Out::Load`] is here.
     pub fn loaded(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
+        let places = places(entered.machine.origin().size());
         let Some(slot) = self.slots.get_mut(&id) else {
-            self.loaded -= 1;
+            self.loaded -= places;
             return self.load_more();
         };
         let At::Loading(wake) = &slot.at else {
-            self.loaded -= 1;
+            self.loaded -= places;
             return;
         };
         let wake = wake.clone();
@@ -76,7 +79,7 @@ impl Dispatcher {
 
     /// A message that was just committed to be cannot even begin: its document cannot be read.
     pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
-        self.loaded += 1;
+        self.loaded += places(origin.size());
         self.broken(origin, 0, says, now);
     }
 
@@ -87,7 +90,7 @@ impl Dispatcher {
             let connection = connection.clone();
             self.gate(&connection).unused();
         }
-        self.loaded -= 1;
+        self.loaded -= places(origin.size());
         let reason = Reason {
             flow: origin.flow.clone(),
             step: String::new(),

@@ -41,7 +41,7 @@ impl Dispatcher {
             match self.slots.get_mut(&id) {
                 Some(slot) if matches!(slot.at, At::Away) => {
                     slot.at = At::Loading(Wake::Pass(connection.to_owned()));
-                    self.loaded += 1;
+                    self.loaded += slot.places;
                     self.out.push_back(Out::Load(id));
                 }
                 Some(Slot { at: At::Here(_), .. }) => self.perform(id, connection, now),

@@ -33,7 +33,7 @@ impl Dispatcher {
         if let Some(slot) = self.slots.get_mut(&id)
             && std::mem::take(&mut slot.behind)
         {
-            self.behind -= 1;
+            self.behind -= slot.places;
         }
     }
 
@@ -43,7 +43,7 @@ impl Dispatcher {
             && matches!(slot.at, At::Here(_))
         {
             slot.at = At::Away;
-            self.loaded -= 1;
+            self.loaded -= slot.places;
         }
     }
 
@@ -64,7 +64,7 @@ impl Dispatcher {
                 && matches!(slot.at, At::Away)
             {
                 slot.at = At::Loading(Wake::Run);
-                self.loaded += 1;
+                self.loaded += slot.places;
                 self.out.push_back(Out::Load(id));
             }
         }

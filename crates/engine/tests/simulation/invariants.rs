@@ -14,6 +14,14 @@ pub fn check(world: &World) {
     blind_effects_are_never_repeated_by_themselves(world);
     lanes_keep_their_order(world);
     the_log_tells_everything(world);
+    room_is_given_back(world);
+}
+
+/// No message keeps a place in memory that it no longer needs. Those behind one that stands aside may.
+fn room_is_given_back(world: &World) {
+    if world.rows.values().all(|row| row.state.is_final() || row.order_key.is_empty()) {
+        assert_eq!(world.dispatcher.places_taken(), 0);
+    }
 }
 
 /// When nothing more happens, every message has ended, stands aside, or waits behind one that stands aside.

@@ -8,7 +8,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::machine::{LogEntry, Logic, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
-use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Recovered, Settings};
+use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, PLACE, Recovered, Settings};
 
 /// What happened in a run.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -116,7 +116,7 @@ pub struct World {
     no: u64,
     life: u32,
     events: BinaryHeap<At>,
-    dispatcher: Dispatcher,
+    pub dispatcher: Dispatcher,
     /// Ops waiting for the writer, as the engine's own would group them.
     waiting: Vec<(Option<MessageId>, Op)>,
     writing: bool,
@@ -290,7 +290,8 @@ impl World {
             id,
             arrival: id,
             body: id,
-            slice: 0..document.len() as u64,
+            // As large as it says; some take several places in memory.
+            slice: 0..self.random.u64(1..4 * PLACE),
             flow: flow.to_owned(),
             release: 1,
             form: Form::Json,
@@ -467,6 +468,7 @@ impl World {
             .values()
             .filter(|row| !row.state.is_final())
             .map(|row| Recovered {
+                size: row.origin.size(),
                 id: row.origin.id,
                 flow: row.origin.flow.clone(),
                 order_key: row.order_key.clone(),
