@@ -5,5 +5,7 @@ mod client;
 mod crash;
 mod faults;
 mod inputs;
+mod lists;
 mod mending;
+mod restore;
 mod scene;

@@ -1,8 +1,11 @@
-//! Keeps partitions ready: one a day for each table of history, made ahead, so that writing never meets a missing one.
+//! Keeps partitions: one a day for each table of history, made ahead, so that writing never meets a missing one, and
+//! dropped whole when it is old.
 
 use crate::error::JournalError;
 use crate::schema::BY_DAY;
+use crate::writer::sql;
 use sea_orm::{ConnectionTrait, DatabaseConnection};
+use std::collections::BTreeMap;
 use wirewatch_core::{Id, Timestamp};
 
 /// Days made ahead.
@@ -25,4 +28,48 @@ pub async fn make(db: &DatabaseConnection, now: Timestamp) -> Result<(), Journal
     }
     db.execute_unprepared(&text).await?;
     Ok(())
+}
+
+/// For how many days after today every table of history has its partition.
+pub async fn ahead(db: &DatabaseConnection, now: Timestamp) -> Result<i64, JournalError> {
+    let partitions = partitions(db).await?;
+    let made = |day: i64| {
+        let (name, _) = Timestamp(day * DAY_US).x12();
+        BY_DAY.iter().all(|table| partitions.contains_key(&format!("{table}_{name}")))
+    };
+    let today = now.0.div_euclid(DAY_US);
+    Ok((1..).take_while(|n| made(today + n)).last().unwrap_or(0))
+}
+
+/// Drops the days of history that ended more than `keep` days ago, with the ledger and what was seen of that time. A
+/// day to which an unfinished message or arrival belongs stays, and those after it. Gives the tables dropped.
+pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Result<Vec<String>, JournalError> {
+    let aged = now.0 - i64::from(keep) * DAY_US;
+    let text =
+        "select coalesce(least((select min(least(id, arrival, body)) from live), (select min(arrival) from unfolding)), $1)";
+    let row = db.query_one_raw(sql(text, [i64::MAX.into()])).await?;
+    let needed: i64 = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(0);
+    let first_kept = Id(needed).made().0.min(aged);
+    let (first_kept, _) = Timestamp(first_kept).x12();
+    let mut dropped = Vec::new();
+    for (name, detaching) in partitions(db).await? {
+        let Some((table, day)) = name.rsplit_once('_').filter(|(_, day)| *day < first_kept.as_str()) else { continue };
+        // Beside writers, which never wait for it; one that was cut short is brought to its end.
+        let how = if detaching { "finalize" } else { "concurrently" };
+        db.execute_unprepared(&format!("alter table {table} detach partition {table}_{day} {how}")).await?;
+        db.execute_unprepared(&format!("drop table {table}_{day}")).await?;
+        dropped.push(name);
+    }
+    db.execute_raw(sql("delete from ledger where at < $1", [aged.into()])).await?;
+    db.execute_raw(sql("delete from seen where at < $1", [aged.into()])).await?;
+    Ok(dropped)
+}
+
+/// The partitions of history by name, and whether one is being detached.
+async fn partitions(db: &DatabaseConnection) -> Result<BTreeMap<String, bool>, JournalError> {
+    let text = "select c.relname::text, i.inhdetachpending from pg_inherits i join pg_class c on c.oid = i.inhrelid
+        where i.inhparent = any($1::text[]::regclass[])";
+    let tables: Vec<String> = BY_DAY.iter().map(|table| (*table).to_owned()).collect();
+    let rows = db.query_all_raw(sql(text, [tables.into()])).await?;
+    rows.iter().map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?))).collect()
 }

@@ -21,4 +21,4 @@ pub use query::{
     ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HoldRow, LedgerRow, LogRow, MessageFilter, MessageRow, ReasonCount, Store,
     TallyRow, TrailFilter, TrailRow,
 };
-pub use writer::{PgJournal, Unsafe};
+pub use writer::{Counters, PgJournal, Unsafe};

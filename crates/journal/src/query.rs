@@ -1,5 +1,6 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+use crate::days;
 use crate::error::JournalError;
 use crate::events::Event;
 use crate::load;
@@ -184,10 +185,9 @@ impl Store {
         Self { db }
     }
 
-    /// Whether the database answers.
-    pub async fn ping(&self) -> Result<(), JournalError> {
-        self.db.query_one_raw(sql("select 1", [])).await?;
-        Ok(())
+    /// For how many days after today there is room for history; without any, nothing can be taken in.
+    pub async fn days_ahead(&self, now: Timestamp) -> Result<i64, JournalError> {
+        days::ahead(&self.db, now).await
     }
 
     /// Messages, newest first.

@@ -8,7 +8,7 @@ use crate::group::custody::{Answering, CustodyRows};
 use crate::group::sql::Sql;
 use crate::group::{clean, run};
 use crate::load::messages;
-use crate::writer::{PgJournal, sql};
+use crate::writer::{Counters, PgJournal, sql};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -67,6 +67,9 @@ impl PgJournal {
             run(&transaction, statement).await?;
         }
         transaction.commit().await?;
+        if let Some(sealed) = self.sealed.get().filter(|_| !counters.is_empty()) {
+            (sealed.0)(&counters);
+        }
         if !fresh.is_empty() {
             self.tell(number, now, || events);
         }
@@ -83,7 +86,7 @@ impl PgJournal {
         rows: &mut CustodyRows,
         arriving: &Arriving,
         decision: Decision,
-        counters: &mut HashMap<String, i64>,
+        counters: &mut Counters,
         again: &[Stored],
         now: Timestamp,
     ) -> Result<Taken, JournalError> {
@@ -119,7 +122,7 @@ impl PgJournal {
         release: i64,
         incoming: &Incoming,
         seal: &Seal,
-        counters: &mut HashMap<String, i64>,
+        counters: &mut Counters,
         now: Timestamp,
     ) -> Stored {
         let [interchange_control, group_control] = seal.counters().map(|scope| {
@@ -256,11 +259,11 @@ fn decide(arriving: &Arriving, ledger: &HashMap<LedgerKey, Recorded>) -> Decisio
 }
 
 /// Locks the counters that are needed, in one order everywhere, and reads them.
-async fn lock_counters(transaction: &DatabaseTransaction, decisions: &[Decision]) -> Result<HashMap<String, i64>, JournalError> {
+async fn lock_counters(transaction: &DatabaseTransaction, decisions: &[Decision]) -> Result<Counters, JournalError> {
     let seals = decisions.iter().flat_map(|decision| &decision.seal);
     let scopes: BTreeSet<String> = seals.flat_map(Seal::counters).map(|scope| clean(&scope)).collect();
     if scopes.is_empty() {
-        return Ok(HashMap::new());
+        return Ok(Counters::new());
     }
     let scopes: Vec<String> = scopes.into_iter().collect();
     let text = "insert into counter select scope, 0 from unnest($1::text[]) as u(scope) order by scope

@@ -7,8 +7,9 @@ use crate::schema::Migrator;
 use crate::{days, events::Event};
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement, Value};
 use sea_orm_migration::MigratorTrait;
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
 use tokio::sync::{Notify, broadcast};
 use wirewatch_core::{Id, IdMint, Timestamp};
@@ -17,6 +18,9 @@ use wirewatch_engine::{Clock, Op, OpResult, SystemClock};
 /// How long a lease holds, and how often it is renewed.
 const LEASE: Duration = Duration::from_secs(10);
 const RENEW: Duration = Duration::from_secs(3);
+/// How often days are made and dropped, and how long the feed is kept.
+const TIDY: Duration = Duration::from_secs(3600);
+const FEED: Duration = Duration::from_secs(3600);
 /// Advisory locks of writers: this and the writer's id.
 const LOCK: i64 = 0x5749_5245;
 
@@ -31,6 +35,19 @@ pub struct PgJournal {
     fenced: AtomicBool,
     committed: Arc<Notify>,
     live: broadcast::Sender<Arc<FeedRow>>,
+    pub(crate) sealed: OnceLock<OnSealed>,
+}
+
+/// Counters of control numbers by scope: the last number given out.
+pub type Counters = BTreeMap<String, i64>;
+
+/// Who is told of numbers that were given out.
+pub(crate) struct OnSealed(pub Box<dyn Fn(&Counters) + Send + Sync>);
+
+impl std::fmt::Debug for OnSealed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("OnSealed")
+    }
 }
 
 /// A setting of the server that makes custody unsafe.
@@ -72,6 +89,7 @@ impl PgJournal {
             fenced: AtomicBool::new(false),
             committed: Arc::new(Notify::new()),
             live: broadcast::channel(1024).0,
+            sealed: OnceLock::new(),
         })
     }
 
@@ -106,9 +124,11 @@ impl PgJournal {
         self.me.writer
     }
 
-    /// Renews the lease, keeps days ahead and folds trails, until another process has taken over.
-    pub async fn keep(&self) -> JournalError {
-        let mut made = SystemClock.now();
+    /// Renews the lease, makes days ahead and drops those that ended more than `keep_days` ago, until another process
+    /// has taken over.
+    pub async fn keep(&self, keep_days: u32) -> JournalError {
+        // Those of before the start are dropped soon after it.
+        let mut tidied = Timestamp(0);
         loop {
             tokio::time::sleep(RENEW).await;
             match self.renew().await {
@@ -117,17 +137,49 @@ impl PgJournal {
                 Ok(()) => {}
             }
             let now = SystemClock.now();
-            if now.since(made) > Duration::from_secs(3600) {
-                match days::make(&self.db, now).await {
-                    Ok(()) => made = now,
-                    Err(error) => tracing::warn!(%error, "partitions could not be made ahead"),
-                }
-                let hour_ago = now.0 - 3_600_000_000;
-                if let Err(error) = self.db.execute_raw(sql("delete from feed where at < $1", [hour_ago.into()])).await {
-                    tracing::warn!(%error, "the feed could not be cut");
+            if now.since(tidied) > TIDY {
+                match self.tidy(keep_days, now).await {
+                    Ok(()) => tidied = now,
+                    Err(error) => tracing::warn!(%error, "days of history could not be made or dropped"),
                 }
             }
         }
+    }
+
+    /// Makes days ahead, cuts the feed, and drops days that ended more than `keep_days` before `now`.
+    ///
+    /// # Errors
+    /// [`JournalError`]; what was not done is done the next time.
+    pub async fn tidy(&self, keep_days: u32, now: Timestamp) -> Result<(), JournalError> {
+        days::make(&self.db, now).await?;
+        let feed_until = now.0 - FEED.as_micros() as i64;
+        self.db.execute_raw(sql("delete from feed where at < $1", [feed_until.into()])).await?;
+        let dropped = days::drop_old(&self.db, keep_days, now).await?;
+        if !dropped.is_empty() {
+            tracing::info!(keep_days, tables = dropped.join(" "), "days of history dropped");
+        }
+        Ok(())
+    }
+
+    /// The counters of control numbers as they stand.
+    pub async fn counters(&self) -> Result<Counters, JournalError> {
+        let rows = self.db.query_all_raw(sql("select scope, value from counter", [])).await?;
+        rows.iter().map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?))).collect()
+    }
+
+    /// Sets counters on.
+    pub async fn set_counters(&self, counters: &Counters) -> Result<(), JournalError> {
+        let scopes: Vec<String> = counters.keys().cloned().collect();
+        let values: Vec<i64> = counters.values().copied().collect();
+        let text = "insert into counter select * from unnest($1::text[], $2::bigint[])
+            on conflict (scope) do update set value = excluded.value";
+        self.db.execute_raw(sql(text, [scopes.into(), values.into()])).await?;
+        Ok(())
+    }
+
+    /// Calls `told` with the counters after each commit that sealed something, before anything of it goes out.
+    pub fn on_sealed(&self, told: impl Fn(&Counters) + Send + Sync + 'static) {
+        let _ = self.sealed.set(OnSealed(Box::new(told)));
     }
 
     async fn renew(&self) -> Result<(), JournalError> {

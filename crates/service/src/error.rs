@@ -21,6 +21,14 @@ pub enum ServeError {
     NothingToRun,
     #[error("the database may lose what it has confirmed: {}. Turn it on, or start with --unsafe-database if nothing depends on it", list(.0))]
     UnsafeDatabase(Vec<Unsafe>),
+    #[error(
+        "the database is older than what went out: it knows \"{scope}\" up to {database}, and {given_out} was given out \
+         ({file}). It was probably restored from a backup, or is another one. Started with --accept-restore, numbers go on \
+         behind {given_out}; look first what else it has forgotten"
+    )]
+    Restored { scope: String, database: i64, given_out: i64, file: PathBuf },
+    #[error("a part of the service broke down; the line above says where. What is in the journal is safe: start it again")]
+    Broken,
 }
 
 fn list(found: &[Unsafe]) -> String {

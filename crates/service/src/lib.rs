@@ -8,6 +8,7 @@ mod error;
 mod folder;
 mod intakes;
 mod run;
+mod sealed;
 pub mod view;
 
 pub use error::ServeError;

@@ -5,6 +5,7 @@ use crate::api;
 use crate::error::ServeError;
 use crate::folder::read_workspace;
 use crate::intakes::Intakes;
+use crate::sealed;
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -34,6 +35,10 @@ pub struct Config {
     pub hosts: Vec<String>,
     /// Run though the database may lose what it has confirmed.
     pub unsafe_database: bool,
+    /// Run though the database is older than what went out.
+    pub accept_restore: bool,
+    /// How many days history is kept.
+    pub keep_days: u32,
 }
 
 /// What every request can reach.
@@ -115,6 +120,7 @@ pub async fn serve(
     if !settings.is_empty() && !config.unsafe_database {
         return Err(ServeError::UnsafeDatabase(settings));
     }
+    sealed::guard(&journal, &config.state, config.accept_restore).await?;
     let store = journal.store();
     let start = first_release(&config, &store).await?;
     let outside = Outside::new(config.files.clone());
@@ -122,6 +128,7 @@ pub async fn serve(
     let releases = Releases::new(start.release, start.workspace.clone());
     let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
     let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
+    let running = engine.clone();
     let app = Arc::new(App {
         engine,
         journal: journal.clone(),
@@ -141,7 +148,8 @@ pub async fn serve(
     ready(Ready { address, release: start.release, findings: start.findings, kept_running: start.kept_running });
     let ended = tokio::select! {
         served = axum::serve(listener, api::router(app.clone())).into_future() => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
-        error = journal.keep() => Err(error.into()),
+        error = journal.keep(config.keep_days) => Err(error.into()),
+        () = running.ended() => Err(ServeError::Broken),
         () = stop => Ok(()),
     };
     folder.abort();

@@ -25,6 +25,8 @@ pub struct Status {
     pub title: String,
     pub release: i64,
     pub since: String,
+    /// What somebody should see to, in sentences.
+    pub warnings: Vec<String>,
     /// Unfinished messages by state.
     pub unfinished: std::collections::BTreeMap<String, i64>,
     pub held: Vec<HeldConnection>,

@@ -77,6 +77,16 @@ impl Database {
         let row = db.query_one_raw(Statement::from_string(DbBackend::Postgres, query)).await.expect("an answer").expect("a row");
         row.try_get_by_index(0).expect("a number")
     }
+
+    /// Runs a statement.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub async fn run(&self, statement: &str) {
+        use sea_orm::ConnectionTrait;
+        let db = sea_orm::Database::connect(&self.url).await.expect("a connection");
+        db.execute_unprepared(statement).await.expect("done");
+    }
 }
 
 impl Default for Database {

@@ -1,6 +1,7 @@
 //! Takes out of a text what differs from run to run: ids, times, ports, folders.
 
-/// Ids become `ID-1`, `ID-2` in the order they are first seen; times of the day `TIME`; spans with a unit `SPAN`.
+/// Ids become `ID-1`, `ID-2` in the order they are first seen, times of the day `TIME`, both as wide as they were, so that
+/// columns stay columns. Spans such as `12 ms` become `SPAN`.
 #[must_use]
 pub fn redact(text: &str) -> String {
     let mut ids: Vec<String> = Vec::new();
@@ -16,11 +17,29 @@ pub fn redact(text: &str) -> String {
                 continue;
             }
             let (word, after) = rest.split_at(end);
+            if let Some(after) = behind_span(word, after) {
+                // How wide it was changes from run to run, and with it the blanks that fill its column.
+                out.push_str("SPAN");
+                let blanks = after.len() - after.trim_start_matches(' ').len();
+                rest = &after[blanks.saturating_sub(2)..];
+                continue;
+            }
             out.push_str(&one(word, &mut ids));
             rest = after;
         }
     }
     out
+}
+
+/// What follows a number and its unit of time.
+fn behind_span<'t>(word: &str, after: &'t str) -> Option<&'t str> {
+    let number = word.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.') && word.as_bytes()[0].is_ascii_digit();
+    let units = ["ms", "s", "min", "h", "days", "day"];
+    let unit = |unit: &&str| {
+        let rest = after.strip_prefix(' ')?.strip_prefix(unit)?;
+        (!rest.starts_with(|c: char| c.is_ascii_alphanumeric())).then_some(rest)
+    };
+    units.iter().filter(|_| number).find_map(unit)
 }
 
 fn one(word: &str, ids: &mut Vec<String>) -> String {
@@ -31,10 +50,10 @@ fn one(word: &str, ids: &mut Vec<String>) -> String {
             ids.push(word.to_owned());
             ids.len() - 1
         });
-        return format!("ID-{}", at + 1);
+        return format!("{:<13}", format!("ID-{}", at + 1));
     }
     let is_time = word.len() >= 8 && word.as_bytes().get(2) == Some(&b':') && word.as_bytes().get(5) == Some(&b':');
-    if is_time { "TIME".to_owned() } else { word.to_owned() }
+    if is_time { format!("{:<1$}", "TIME", word.len()) } else { word.to_owned() }
 }
 
 #[cfg(test)]
@@ -43,7 +62,14 @@ mod tests {
 
     #[test]
     fn ids_are_numbered_and_times_hidden() {
-        let text = "08:01:02.345 done 0f3k2m9p4q7r1 of 0f3k2m9p4q7r2, again 0f3k2m9p4q7r1";
-        assert_eq!(redact(text), "TIME done ID-1 of ID-2, again ID-1");
+        let text = "08:01:02 done 0f3k2m9p4q7r1 of 0f3k2m9p4q7r2, again 0f3k2m9p4q7r1";
+        assert_eq!(redact(text), "TIME     done ID-1          of ID-2         , again ID-1         ");
+    }
+
+    #[test]
+    fn spans_are_hidden_and_other_numbers_are_not() {
+        assert_eq!(redact("after 12 ms─ ● 1.5 s, 3 min"), "after SPAN─ ● SPAN, SPAN");
+        assert_eq!(redact("12 ms     x"), redact("120 ms    x"));
+        assert_eq!(redact("2 messages, 5 sets, row 3, 12 msec"), "2 messages, 5 sets, row 3, 12 msec");
     }
 }

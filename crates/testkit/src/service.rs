@@ -14,6 +14,8 @@ use wirewatch_loopback::{Kept, free_port};
 pub struct Service {
     /// Holds state, files and workspace.
     pub folder: tempfile::TempDir,
+    /// Further arguments of its next start.
+    pub arguments: Vec<String>,
     database: String,
     program: PathBuf,
     port: u16,
@@ -46,6 +48,7 @@ impl Service {
             program: target_binary("wirewatch"),
             port: free_port().expect("a port"),
             process: None,
+            arguments: Vec::new(),
             http: reqwest::Client::builder().no_proxy().build().expect("a client"),
             folder,
         };
@@ -93,7 +96,7 @@ impl Service {
     /// When there is no such program.
     pub fn launch(&mut self) {
         let text = |path: PathBuf| path.to_string_lossy().into_owned();
-        let arguments = vec![
+        let mut arguments = vec![
             "serve".to_owned(),
             "--listen".to_owned(),
             format!("127.0.0.1:{}", self.port),
@@ -103,6 +106,7 @@ impl Service {
             text(self.folder.path().join("state")),
             "--unsafe-database".to_owned(),
         ];
+        arguments.extend(self.arguments.iter().cloned());
         let log = std::fs::OpenOptions::new().create(true).append(true).open(self.log()).expect("a log");
         let database = self.database.clone();
         let kept = Kept::spawn("KILL", &text(self.program.clone()), &arguments, move |command| {

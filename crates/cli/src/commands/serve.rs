@@ -31,6 +31,12 @@ pub struct ServeArgs {
     /// Run though the database is set so that it may lose what it has confirmed
     #[arg(long)]
     unsafe_database: bool,
+    /// Run though the database is older than what went out, as after a restore: numbers go on behind those given out
+    #[arg(long)]
+    accept_restore: bool,
+    /// Days that history is kept: arrivals, messages, and what recognises repeats
+    #[arg(long, default_value_t = 400, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..))]
+    keep_days: u32,
     /// Log as JSON lines
     #[arg(long)]
     log_json: bool,
@@ -54,6 +60,8 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
         files,
         hosts: args.hosts,
         unsafe_database: args.unsafe_database,
+        accept_restore: args.accept_restore,
+        keep_days: args.keep_days,
     };
     serve(config, ready, stop()).await?;
     Ok(())

@@ -22,6 +22,9 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         paint(BOLD, &status.title),
         paint(DIM, format!("release {}, running since {}", status.release, clock(&status.since)))
     );
+    for warning in &status.warnings {
+        anstream::println!("{} {warning}", paint(tone("aside"), "!"));
+    }
     if status.unfinished.is_empty() {
         println!("nothing is unfinished");
     }

@@ -7,12 +7,16 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;
+use wirewatch_engine::{Clock, SystemClock};
 
-/// Whether the service and its database answer. Open to all; says nothing else.
+/// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
+const DAYS_AHEAD: i64 = 3;
+
+/// Whether the service and its database answer, and will go on doing so. Open to all; says nothing else.
 pub async fn health(State(app): State<Arc<App>>) -> StatusCode {
-    match app.store.ping().await {
-        Ok(()) => StatusCode::OK,
-        Err(_) => StatusCode::SERVICE_UNAVAILABLE,
+    match app.store.days_ahead(SystemClock.now()).await {
+        Ok(DAYS_AHEAD..) => StatusCode::OK,
+        Ok(_) | Err(_) => StatusCode::SERVICE_UNAVAILABLE,
     }
 }
 
@@ -20,15 +24,23 @@ pub async fn health(State(app): State<Arc<App>>) -> StatusCode {
 #[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status)))]
 pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     let (release, workspace) = app.engine.releases().current();
+    let days_ahead = app.store.days_ahead(SystemClock.now()).await?;
     Ok(Json(Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         title: workspace.title.clone(),
         release,
         since: time(app.started.0).unwrap_or_default(),
+        warnings: warnings(days_ahead),
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
         held: held(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
     }))
+}
+
+fn warnings(days_ahead: i64) -> Vec<String> {
+    let few = (days_ahead < DAYS_AHEAD)
+        .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
+    few.into_iter().collect()
 }
 
 /// Why messages stand aside, most messages first.

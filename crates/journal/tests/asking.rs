@@ -1,0 +1,260 @@
+//! What people ask of the journal: lists page by page, filters, trails, tallies, the feed.
+
+use serde_json::Map;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use wirewatch_core::course::{Fact, Mark};
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::{Origin, Pass, Passed, State};
+use wirewatch_core::reason::Reason;
+use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
+use wirewatch_journal::{MessageFilter, PgJournal, TrailFilter, TrailRow};
+use wirewatch_testkit::{Database, eventually};
+
+/// A journal with messages made for it.
+struct Book {
+    journal: Arc<PgJournal>,
+    group: u64,
+    arrival: ArrivalId,
+}
+
+impl Book {
+    async fn open() -> Self {
+        let journal = Arc::new(PgJournal::open(&Database::new().url, "test").await.unwrap());
+        let arrival = journal.mint(SystemClock.now());
+        Self { journal, group: 0, arrival }
+    }
+
+    async fn commit(&mut self, op: Op) {
+        self.group += 1;
+        assert_eq!(self.journal.commit(self.group, &[op]).await, Ok(vec![OpResult::Committed]));
+    }
+
+    fn origin(&self, id: MessageId, flow: &str) -> Arc<Origin> {
+        let meta = Map::from_iter([("partner".to_owned(), "marrowfield".into())]);
+        let (arrival, flow) = (self.arrival, flow.to_owned());
+        Arc::new(Origin { id, arrival, body: arrival, slice: 0..2, flow, release: 1, form: Form::Json, meta })
+    }
+
+    /// A message that comes to be, with a fact.
+    async fn born(&mut self, flow: &str, key: &str) -> MessageId {
+        let id = self.journal.mint(SystemClock.now());
+        let facts = vec![self.fact(key, "received", Mark::Begins, id, 1)];
+        let message = NewMessage { origin: self.origin(id, flow), key: key.into(), order_key: String::new(), facts };
+        let unfold = Unfold { arrival: self.arrival, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
+        self.commit(Op::Unfold(Box::new(unfold))).await;
+        id
+    }
+
+    async fn change(&mut self, id: MessageId, flow: &str, change: impl FnOnce(&mut Change)) {
+        let mut changed = Change::blank(self.origin(id, flow), SystemClock.now());
+        change(&mut changed);
+        self.commit(Op::Change(Box::new(changed))).await;
+    }
+
+    fn fact(&self, key: &str, milestone: &str, mark: Mark, message: MessageId, at: i64) -> Fact {
+        Fact {
+            course: "order".into(),
+            partner: "marrowfield".into(),
+            key: key.into(),
+            milestone: milestone.into(),
+            mark,
+            message,
+            arrival: self.arrival,
+            at: Timestamp(at),
+        }
+    }
+
+    async fn listed(&self, filter: MessageFilter) -> Vec<MessageId> {
+        let rows = self.journal.store().messages(&MessageFilter { limit: 100, ..filter }).await.unwrap();
+        rows.into_iter().map(|row| Id(row.id)).collect()
+    }
+
+    /// The trail of an order once it has come as far as that.
+    async fn trail(&self, key: &str, state: &str) -> TrailRow {
+        let filter = TrailFilter { key: key.into(), state: state.into(), limit: 2, ..TrailFilter::default() };
+        eventually(&format!("{key} is {state}"), || async { self.journal.store().trails(&filter).await.unwrap().pop() }).await
+    }
+}
+
+#[tokio::test]
+async fn messages_are_listed_newest_first_whether_finished_or_not() {
+    let mut book = Book::open().await;
+    let mut ids = Vec::new();
+    for n in 0..9 {
+        let id = book.born("orders", &format!("K{n}")).await;
+        if n % 2 == 0 {
+            book.change(id, "orders", |change| change.state = State::Done).await;
+        }
+        ids.push(id);
+    }
+    ids.reverse();
+    assert_eq!(book.listed(MessageFilter::default()).await, ids);
+    let mut paged = Vec::new();
+    let mut before = None;
+    loop {
+        let page = book.journal.store().messages(&MessageFilter { before, limit: 4, ..MessageFilter::default() }).await.unwrap();
+        let Some(last) = page.last() else { break };
+        before = Some(Id(last.id));
+        paged.extend(page.iter().map(|row| Id(row.id)));
+    }
+    assert_eq!(paged, ids, "nothing twice and nothing left out where pages meet");
+}
+
+#[tokio::test]
+async fn each_filter_finds_its_own() {
+    let mut book = Book::open().await;
+    let early = SystemClock.now();
+    let a = book.born("orders", "MF-1").await;
+    let b = book.born("orders", "MF-2").await;
+    let c = book.born("notes", "MF-1").await;
+    let reason = Reason {
+        flow: "orders".into(),
+        step: "book".into(),
+        connection: "erp".into(),
+        code: "refused-422".into(),
+        says: "unknown item QH-1".into(),
+    };
+    let why = reason.clone();
+    book.change(b, "orders", |change| {
+        change.state = State::Aside;
+        change.reason = Some(why);
+    })
+    .await;
+    book.change(c, "notes", |change| {
+        change.state = State::Done;
+        change.key = "MF-1".into();
+    })
+    .await;
+    let all = MessageFilter::default;
+    assert_eq!(book.listed(MessageFilter { flow: "orders".into(), ..all() }).await, [b, a]);
+    assert_eq!(book.listed(MessageFilter { key: "MF-1".into(), ..all() }).await, [c, a]);
+    assert_eq!(book.listed(MessageFilter { state: "aside".into(), ..all() }).await, [b]);
+    assert_eq!(book.listed(MessageFilter { state: "done".into(), ..all() }).await, [c]);
+    assert_eq!(book.listed(MessageFilter { reason: Some(reason.id()), ..all() }).await, [b]);
+    assert_eq!(book.listed(MessageFilter { partner: "nobody".into(), ..all() }).await, []);
+    assert_eq!(book.listed(MessageFilter { arrival: Some(book.arrival), ..all() }).await.len(), 3);
+    assert_eq!(book.listed(MessageFilter { since: Some(early), ..all() }).await.len(), 3);
+    assert_eq!(book.listed(MessageFilter { until: Some(early), ..all() }).await, []);
+    let reasons = book.journal.store().reasons("").await.unwrap();
+    assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
+    assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
+    let open: BTreeSet<(String, i64)> = book.journal.store().unfinished_by_state().await.unwrap().into_iter().collect();
+    assert_eq!(open, BTreeSet::from([("aside".to_owned(), 1), ("moving".to_owned(), 1)]));
+}
+
+#[tokio::test]
+async fn facts_become_a_trail_in_whatever_order_they_come() {
+    let mut book = Book::open().await;
+    let folder = book.journal.clone();
+    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let id = book.born("orders", "MF-1").await;
+    let row = book.trail("MF-1", "open").await;
+    assert_eq!((row.partner.as_str(), row.begun), ("marrowfield", 1));
+    let trouble = book.fact("MF-1", "refused", Mark::Trouble, id, 20);
+    book.change(id, "orders", |change| change.facts = vec![trouble]).await;
+    book.trail("MF-1", "trouble").await;
+    let end = book.fact("MF-1", "booked", Mark::Ends, id, 30);
+    book.change(id, "orders", |change| change.facts = vec![end]).await;
+    book.trail("MF-1", "ended").await;
+    // One about the whole arrival, that lies between the others in time and comes last.
+    let other = book.born("orders", "MF-2").await;
+    let acknowledged = book.fact("", "acknowledged", Mark::Passes, other, 10);
+    book.change(other, "orders", |change| change.facts = vec![acknowledged]).await;
+    for (key, milestones) in
+        [("MF-1", vec!["received", "acknowledged", "refused", "booked"]), ("MF-2", vec!["received", "acknowledged"])]
+    {
+        let filter = TrailFilter { key: key.into(), limit: 1, ..TrailFilter::default() };
+        let store = book.journal.store();
+        let names = eventually(&format!("{key} is acknowledged"), || async {
+            let row = store.trails(&filter).await.unwrap().pop()?;
+            let names: Vec<String> = row.milestones.iter().map(|one| one.milestone.clone()).collect();
+            names.contains(&"acknowledged".to_owned()).then_some(names)
+        })
+        .await;
+        assert_eq!(names, milestones, "{key}");
+    }
+    folding.abort();
+}
+
+#[tokio::test]
+async fn an_order_that_begins_after_its_arrival_was_acknowledged_knows_of_it() {
+    let mut book = Book::open().await;
+    let folder = book.journal.clone();
+    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let first = book.born("orders", "MF-1").await;
+    let acknowledged = book.fact("", "acknowledged", Mark::Passes, first, 10);
+    book.change(first, "orders", |change| change.facts = vec![acknowledged]).await;
+    eventually("the first is acknowledged", || async { (book.trail("MF-1", "open").await.milestones.len() == 2).then_some(()) })
+        .await;
+    book.born("orders", "MF-9").await;
+    assert_eq!(book.trail("MF-9", "open").await.milestones.len(), 2);
+    folding.abort();
+}
+
+#[tokio::test]
+async fn trails_are_listed_by_their_last_change() {
+    let mut book = Book::open().await;
+    let folder = book.journal.clone();
+    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    for n in 1..=5 {
+        let id = book.born("orders", &format!("MF-{n}")).await;
+        let end = book.fact(&format!("MF-{n}"), "booked", Mark::Ends, id, 100 - n);
+        book.change(id, "orders", |change| change.facts = vec![end]).await;
+    }
+    for n in 1..=5 {
+        book.trail(&format!("MF-{n}"), "ended").await;
+    }
+    let store = book.journal.store();
+    let first = store.trails(&TrailFilter { limit: 3, ..TrailFilter::default() }).await.unwrap();
+    let last = first.last().unwrap();
+    let before = Some((Timestamp(last.last), last.key.clone()));
+    let second = store.trails(&TrailFilter { before, limit: 3, ..TrailFilter::default() }).await.unwrap();
+    let keys: Vec<&str> = first.iter().chain(&second).map(|row| row.key.as_str()).collect();
+    assert_eq!(keys, ["MF-1", "MF-2", "MF-3", "MF-4", "MF-5"]);
+    folding.abort();
+}
+
+#[tokio::test]
+async fn tallies_count_by_step_and_outcome_and_add_up() {
+    let mut book = Book::open().await;
+    for how in [Pass::Done, Pass::Done, Pass::Failed] {
+        let id = book.born("orders", "K").await;
+        book.change(id, "orders", |change| {
+            change.passed = vec![Passed { step: "book".into(), how }];
+            change.took = 5;
+        })
+        .await;
+    }
+    let rows = book.journal.store().tallies(0).await.unwrap();
+    let mut cells: Vec<(String, i64, i64)> = rows.into_iter().map(|row| (row.outcome, row.n, row.took)).collect();
+    cells.sort();
+    assert_eq!(cells, [("done".to_owned(), 2, 10), ("failed".to_owned(), 1, 5)]);
+}
+
+#[tokio::test]
+async fn the_feed_tells_what_each_commit_meant() {
+    let mut book = Book::open().await;
+    let mut live = book.journal.live();
+    let id = book.born("orders", "MF-1").await;
+    book.change(id, "orders", |change| {
+        change.state = State::Done;
+        change.key = "MF-1".into();
+        change.result = "Q-7".into();
+    })
+    .await;
+    let hold = |says: Option<&str>| Op::Hold { connection: "erp".into(), says: says.map(str::to_owned), at: Timestamp(3) };
+    book.commit(hold(Some("cannot connect"))).await;
+    book.commit(hold(None)).await;
+    let mut heard = Vec::new();
+    for _ in 0..4 {
+        heard.extend(live.recv().await.unwrap().events.clone());
+    }
+    let kept: Vec<_> = book.journal.store().feed(0, 100).await.unwrap().into_iter().flat_map(|row| row.events).collect();
+    assert_eq!(heard, kept, "what is heard live is what is kept for those who come back");
+    let told: Vec<(&str, &str, &str)> =
+        heard.iter().map(|event| (event.kind.as_str(), event.state.as_str(), event.result.as_str())).collect();
+    assert_eq!(told, [("message", "moving", ""), ("message", "done", "Q-7"), ("hold", "held", ""), ("hold", "free", "")]);
+    assert!(book.journal.store().holds().await.unwrap().is_empty());
+}

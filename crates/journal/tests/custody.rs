@@ -1,0 +1,201 @@
+//! Custody on a real database: the ledger, numbers without gaps, several arrivals in one commit, bodies in pieces.
+
+use std::sync::Arc;
+use wirewatch_core::document::Form;
+use wirewatch_core::intake::{Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
+use wirewatch_core::x12::{Definitions, Reader};
+use wirewatch_core::{Digest, Id};
+use wirewatch_engine::{Arriving, Clock, Decide, Incoming, IncomingBody, Journal, Stored, SystemClock, Taken};
+use wirewatch_journal::{ArrivalFilter, PgJournal};
+use wirewatch_testkit::Database;
+
+const SAMPLE: &str = include_str!("../../../demo/samples/marrowfield-850.edi");
+
+async fn open() -> (Database, PgJournal) {
+    let database = Database::new();
+    let journal = PgJournal::open(&database.url, "test").await.unwrap();
+    (database, journal)
+}
+
+/// An interchange with that control number; what it says makes its digest.
+fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
+    let text = SAMPLE.replace("000000101", &format!("{control:09}")).replace("MF-20417", content);
+    let reading = Reader::read(Definitions::standard(), text.as_bytes());
+    let header = reading.interchanges[0].header.clone();
+    let group = reading.interchanges[0].groups[0].clone();
+    let (key, digest) = (LedgerKey::of(&header), Digest::of(&[text.as_bytes()]));
+    let in_ledger = key.clone();
+    let decide: Decide = Arc::new(move |known| match known {
+        [Known::No] => {
+            let head = Head { flow: "f".into(), form: Form::Bytes, meta: serde_json::Map::new() };
+            Decision {
+                seal: vec![Seal { partner: "p".into(), to: "out".into(), header: header.clone(), group: group.clone() }],
+                ledger: vec![(in_ledger.clone(), digest)],
+                unfold: Unfolding { heads: vec![head], parts: vec![(0, 0..2, "1".into())] },
+                partner: "p".into(),
+                ..Decision::only(Verdict::Taken, "")
+            }
+        }
+        [Known::Same { acknowledgments, .. }] => {
+            Decision { again: acknowledgments.clone(), ..Decision::only(Verdict::Repeat, "came before") }
+        }
+        [Known::Other { arrival }] => Decision::only(Verdict::Aside, format!("used before in {arrival}")),
+        other => panic!("{other:?}"),
+    });
+    let id = journal.mint(SystemClock.now());
+    let incoming = Incoming {
+        id,
+        connection: "drop".into(),
+        name: format!("{control}.edi"),
+        fingerprint: id.to_string(),
+        size: text.len() as u64,
+        digest,
+        body: IncomingBody::Whole(text.into_bytes()),
+        received: SystemClock.now(),
+        by: String::new(),
+    };
+    Arriving { release: 1, incoming, keys: vec![(key, digest)], decide }
+}
+
+/// Verdicts of a batch, and the control numbers sealed for each.
+fn told(taken: &[Taken]) -> Vec<(&'static str, Vec<String>)> {
+    let control = |stored: &Stored| stored.origin.meta["control"].as_str().unwrap().to_owned();
+    taken
+        .iter()
+        .map(|taken| match taken {
+            Taken::Now { verdict, messages, .. } => (verdict.as_str(), messages.iter().map(control).collect()),
+            Taken::Before(_) => ("before", Vec::new()),
+        })
+        .collect()
+}
+
+fn numbers(numbers: &[u32]) -> Vec<String> {
+    numbers.iter().map(|number| format!("{number:09}")).collect()
+}
+
+#[tokio::test]
+async fn numbers_of_a_batch_follow_one_another_in_its_order() {
+    let (database, journal) = open().await;
+    let batch = vec![interchange(&journal, 1, "A"), interchange(&journal, 2, "B"), interchange(&journal, 3, "C")];
+    let taken = journal.take(batch).await.unwrap();
+    assert_eq!(told(&taken), [("taken", numbers(&[1])), ("taken", numbers(&[2])), ("taken", numbers(&[3]))]);
+    let taken = journal.take(vec![interchange(&journal, 4, "D")]).await.unwrap();
+    assert_eq!(told(&taken), [("taken", numbers(&[4]))]);
+    // One for interchanges and one for groups.
+    assert_eq!(database.number("select count(*) from counter where value = 4").await, 2);
+    assert_eq!(journal.counters().await.unwrap().into_values().collect::<Vec<_>>(), [4, 4]);
+}
+
+#[tokio::test]
+async fn a_repeat_in_the_same_batch_gets_the_very_bytes_of_the_first() {
+    let (database, journal) = open().await;
+    let batch = vec![interchange(&journal, 7, "A"), interchange(&journal, 7, "A"), interchange(&journal, 7, "other")];
+    let taken = journal.take(batch).await.unwrap();
+    assert_eq!(told(&taken), [("taken", numbers(&[1])), ("repeat", numbers(&[1])), ("aside", vec![])]);
+    let documents: Vec<&Stored> = taken
+        .iter()
+        .flat_map(|taken| match taken {
+            Taken::Now { messages, .. } => messages.iter(),
+            Taken::Before(_) => [].iter(),
+        })
+        .collect();
+    assert_eq!(documents[0].document, documents[1].document);
+    assert_ne!(documents[0].origin.id, documents[1].origin.id, "a message of its own");
+    assert_eq!(database.number("select count(*) from ledger where direction = 'out'").await, 1);
+    assert_eq!(database.number("select count(*) from ledger where direction = 'in'").await, 1);
+}
+
+#[tokio::test]
+async fn a_file_that_was_taken_before_is_only_archived() {
+    let (database, journal) = open().await;
+    let first = interchange(&journal, 1, "A");
+    let id = first.incoming.id;
+    journal.take(vec![first.clone()]).await.unwrap();
+    let again = Arriving { incoming: Incoming { id: journal.mint(SystemClock.now()), ..first.incoming.clone() }, ..first };
+    let taken = journal.take(vec![again, interchange(&journal, 2, "B")]).await.unwrap();
+    assert!(matches!(taken[0], Taken::Before(before) if before == id), "{taken:?}");
+    assert_eq!(told(&taken[1..]), [("taken", numbers(&[2]))]);
+    assert_eq!(database.number("select count(*) from arrival").await, 2);
+}
+
+#[tokio::test]
+async fn one_that_cannot_be_stored_does_not_take_the_others_with_it_for_long() {
+    let (database, journal) = open().await;
+    let mut bad = interchange(&journal, 2, "B");
+    // A day that no partition is made for.
+    bad.incoming.id = Id::first_of(wirewatch_core::Timestamp(SystemClock.now().0 + 400 * 86_400_000_000));
+    let batch = vec![interchange(&journal, 1, "A"), bad, interchange(&journal, 3, "C")];
+    let refused = journal.take(batch).await.unwrap_err();
+    assert!(refused.to_string().contains("no partition"), "{refused}");
+    // What stood before it is ours; what stood behind it comes again, and no number is lost over it.
+    assert_eq!(database.number("select count(*) from arrival").await, 1);
+    let taken = journal.take(vec![interchange(&journal, 3, "C")]).await.unwrap();
+    assert_eq!(told(&taken), [("taken", numbers(&[2]))]);
+}
+
+#[tokio::test]
+async fn whoever_is_told_of_numbers_is_told_before_they_are_given() {
+    let (_database, journal) = open().await;
+    let told = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let hears = told.clone();
+    journal.on_sealed(move |counters| hears.lock().unwrap().push(counters.values().copied().max()));
+    journal.take(vec![interchange(&journal, 1, "A"), interchange(&journal, 2, "B")]).await.unwrap();
+    journal.take(vec![interchange(&journal, 2, "B")]).await.unwrap();
+    assert_eq!(*told.lock().unwrap(), [Some(2)], "a repeat seals nothing");
+    let on: std::collections::BTreeMap<String, i64> =
+        journal.counters().await.unwrap().into_keys().map(|scope| (scope, 41)).collect();
+    journal.set_counters(&on).await.unwrap();
+    let taken = journal.take(vec![interchange(&journal, 3, "C")]).await.unwrap();
+    assert!(matches!(&taken[0], Taken::Now { messages, .. } if messages[0].origin.meta["control"] == "000000042"));
+}
+
+#[tokio::test]
+async fn numbers_begin_again_after_nine_nines() {
+    let (database, journal) = open().await;
+    journal.take(vec![interchange(&journal, 1, "A")]).await.unwrap();
+    // Long before that, the ledger has forgotten the first one.
+    database.run("delete from ledger where direction = 'out'").await;
+    let last = journal.counters().await.unwrap().into_keys().map(|scope| (scope, 999_999_999)).collect();
+    journal.set_counters(&last).await.unwrap();
+    let taken = journal.take(vec![interchange(&journal, 2, "B")]).await.unwrap();
+    assert_eq!(told(&taken), [("taken", numbers(&[1]))]);
+}
+
+#[tokio::test]
+async fn a_large_body_is_read_in_ranges_across_its_pieces() {
+    let (_database, journal) = open().await;
+    let id = journal.mint(SystemClock.now());
+    let whole: Vec<u8> = (0..(5usize << 19)).map(|n| (n * 31 % 251) as u8).collect();
+    for (n, piece) in whole.chunks(1 << 20).enumerate() {
+        journal.store_piece(id, n as u32, piece.to_vec()).await.unwrap();
+        // Given again after a lost answer.
+        journal.store_piece(id, n as u32, piece.to_vec()).await.unwrap();
+    }
+    for range in [0..10, (1 << 20) - 3..(1 << 20) + 3, 100..2_500_000, 2_621_000..2_621_440] {
+        let read = journal.body(id, range.start as u64..range.end as u64).await.unwrap();
+        assert_eq!(read, whole[range.clone()], "{range:?}");
+    }
+    assert_eq!(journal.body(id, 0..0).await.unwrap(), b"");
+    assert_eq!(journal.body(Id(1), 0..10).await.unwrap(), b"", "nothing is kept under that id");
+}
+
+#[tokio::test]
+async fn arrivals_are_listed_page_by_page() {
+    let (_database, journal) = open().await;
+    for control in 1..=7 {
+        journal.take(vec![interchange(&journal, control, "A")]).await.unwrap();
+    }
+    let store = journal.store();
+    let mut seen = Vec::new();
+    let mut before = None;
+    loop {
+        let page = store.arrivals(&ArrivalFilter { before, limit: 3, ..ArrivalFilter::default() }).await.unwrap();
+        let Some(last) = page.last() else { break };
+        before = Some(Id(last.id));
+        assert!(page.len() <= 3);
+        seen.extend(page.into_iter().map(|row| row.name));
+    }
+    assert_eq!(seen, ["7.edi", "6.edi", "5.edi", "4.edi", "3.edi", "2.edi", "1.edi"]);
+    let none = ArrivalFilter { verdict: "aside".into(), limit: 10, ..ArrivalFilter::default() };
+    assert!(store.arrivals(&none).await.unwrap().is_empty());
+}

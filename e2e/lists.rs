@@ -1,0 +1,94 @@
+//! The tables that the client prints, as they are read.
+
+use crate::scene::Scene;
+use wirewatch_standins::marrowfield::{Flaw, Sent};
+use wirewatch_standins::order_system::Faults;
+use wirewatch_testkit::{eventually, redact};
+
+/// What a command prints, ids and times redacted.
+fn printed(scene: &Scene, arguments: &[&str]) -> String {
+    let (code, out, err) = scene.service.command(arguments);
+    assert_eq!((code, err.as_str()), (0, ""), "{arguments:?}: {out}");
+    format!("$ wirewatch {}\n{}", arguments.join(" "), redact(&out))
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn each_table_says_what_it_should_after_a_morning() {
+    let mut scene = Scene::open().await;
+    let empty = [&["messages"][..], &["orders"], &["arrivals"], &["reasons"], &["status"]].map(|one| printed(&scene, one));
+    insta::assert_snapshot!("lists_empty", empty.join("\n"));
+    // One after another, so that the lists have one order.
+    let good = send_slowly(&mut scene, Flaw::None).await;
+    scene.quiet(1).await;
+    send_slowly(&mut scene, Flaw::UnknownItem).await;
+    eventually("one is aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
+    scene.drop("again.edi", good.text.as_bytes());
+    assert_eq!(scene.verdict("again.edi").await.0, "repeat");
+    scene.drop("words.edi", b"please call us");
+    assert_eq!(scene.verdict("words.edi").await.0, "aside");
+    scene.quiet(1).await;
+    eventually("both trails are told", || async {
+        let orders = scene.service.get("/api/orders").await?;
+        let states: Vec<&str> = orders["orders"].as_array()?.iter().filter_map(|order| order["state"].as_str()).collect();
+        let reached = orders["orders"].as_array()?.iter().all(|order| {
+            order["milestones"]
+                .as_array()
+                .is_some_and(|all| all.iter().any(|one| one["name"] == "acknowledged" && one["at"].is_string()))
+        });
+        (states.contains(&"ended") && states.contains(&"trouble") && reached).then_some(())
+    })
+    .await;
+    let tables = [
+        &["messages"][..],
+        &["messages", "--state", "aside"],
+        &["messages", "--key", "nothing"],
+        &["arrivals"],
+        &["arrivals", "--verdict", "aside"],
+        &["orders"],
+        &["orders", "--state", "trouble"],
+        &["order", &good.orders[0]],
+    ];
+    let tables = tables.map(|one| printed(&scene, one));
+    insta::assert_snapshot!("lists_after_a_morning", tables.join("\n"));
+    // How long something stands there makes its column wider or narrower.
+    let status = printed(&scene, &["status"]);
+    let words: Vec<&str> = status.split_whitespace().collect();
+    insta::assert_snapshot!("status_after_a_morning", words.join(" "));
+}
+
+/// Sends an order whose acknowledgment goes out before it is booked.
+async fn send_slowly(scene: &mut Scene, flaw: Flaw) -> Sent {
+    scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
+    let before = scene.acknowledged().len();
+    let sent = scene.send(1, flaw);
+    eventually("it is acknowledged", || std::future::ready((scene.acknowledged().len() > before).then_some(()))).await;
+    eventually("its acknowledgment is done", || async {
+        let open = scene.messages("flow=acknowledgments").await;
+        open.iter().all(|message| message["state"] == "done").then_some(())
+    })
+    .await;
+    scene.orders.set_faults(Faults::default());
+    sent
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn connections_are_tested_and_told_in_a_sentence_each() {
+    let scene = Scene::open().await;
+    let text = std::fs::read_to_string(scene.service.workspace().join("connections/erp.toml")).unwrap();
+    // The port of the order system is another at each run.
+    let (_, rest) = text.split_once("127.0.0.1:").unwrap();
+    let port: String = rest.chars().take_while(char::is_ascii_digit).collect();
+    let files = scene.service.files().to_string_lossy().into_owned();
+    std::fs::remove_dir_all(scene.service.files().join("marrowfield/to-them")).unwrap();
+    let mut told = String::new();
+    for arguments in [
+        &["connections"][..],
+        &["connections", "--test", "erp"],
+        &["connections", "--test", "marrowfield-collect"],
+        &["connections", "--test", "epr"],
+    ] {
+        let (code, out, err) = scene.service.command(arguments);
+        told.push_str(&format!("$ wirewatch {}\n{out}{err}exit code {code}\n\n", arguments.join(" ")));
+    }
+    insta::assert_snapshot!("connections", redact(&told.replace(&files, "FILES").replace(&port, "PORT")));
+}
