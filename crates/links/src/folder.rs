@@ -16,16 +16,17 @@ pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     let (folder, name, content) = (folder.to_owned(), name.to_owned(), content.to_owned());
     let written = tokio::task::spawn_blocking(move || {
         let hidden = folder.join(format!(".{name}.part"));
-        let result = File::create(&hidden).and_then(|mut file| {
+        let put = || -> io::Result<()> {
+            let mut file = File::create(&hidden)?;
             file.write_all(&content)?;
-            file.sync_all()
-        });
-        if let Err(error) = result {
+            file.sync_all()?;
+            std::fs::rename(&hidden, folder.join(&name))
+        };
+        if let Err(error) = put() {
             // What is left of it would only take room.
             let _ = std::fs::remove_file(&hidden);
             return Err(error);
         }
-        std::fs::rename(&hidden, folder.join(&name))?;
         File::open(&folder)?.sync_all()
     });
     match written.await {

@@ -64,11 +64,13 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
     let mut body = Vec::new();
     loop {
         match response.chunk().await {
-            Ok(Some(more)) if body.len() + more.len() > ANSWER => {
-                body.truncate(ANSWER);
-                break;
+            Ok(Some(more)) => {
+                let room = ANSWER - body.len();
+                body.extend_from_slice(&more[..more.len().min(room)]);
+                if more.len() > room {
+                    break;
+                }
             }
-            Ok(Some(more)) => body.extend_from_slice(&more),
             Ok(None) => break,
             Err(error) if (200..300).contains(&status) => return lost(&error, rule, request.wait),
             Err(_) => break,
