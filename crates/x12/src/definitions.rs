@@ -394,4 +394,34 @@ mod tests {
         assert_eq!(set.segment("PO1").unwrap().element(3).unwrap().meaning("EA"), Some("Each"));
         assert!(Definitions::standard().find("003040", "850").is_none());
     }
+
+    #[test]
+    fn every_rule_speaks_of_elements_that_its_segment_has() {
+        for set in Definitions::standard().all() {
+            for (id, segment) in &set.dictionary.segments {
+                for rule in &segment.rules {
+                    assert!(rule.positions.len() > 1, "{id}: a rule relates elements");
+                    assert!(rule.positions.iter().all(|at| (1..=segment.len()).contains(at)), "{id} {:?}", rule.positions);
+                }
+                for element in segment.elements.iter().filter_map(|place| place.element.as_deref()) {
+                    assert!(
+                        (1..=element.max).contains(&element.min),
+                        "{id}: {} is {} to {}",
+                        element.name,
+                        element.min,
+                        element.max
+                    );
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn every_segment_of_a_set_is_in_the_dictionary() {
+        for set in Definitions::standard().all() {
+            for id in set.segment_ids() {
+                assert!(set.segment(id).is_some(), "{} uses {id}", set.set);
+            }
+        }
+    }
 }
