@@ -1,0 +1,146 @@
+//! Documents as people see and correct them, outlines, and tables.
+
+mod common;
+
+use serde_json::{Value, json};
+use wirewatch_core::Document;
+use wirewatch_core::amend::{findings, restore};
+use wirewatch_core::document::Form;
+use wirewatch_core::outline::Outline;
+use wirewatch_core::x12::Delimiters;
+
+fn told(form: &Form, text: &str) -> Vec<String> {
+    findings(form, text)
+        .iter()
+        .map(|finding| {
+            let from = finding.column as usize - 1;
+            let marked: String = finding.source.chars().skip(from).take(finding.length as usize).collect();
+            format!("{}:{} {} [{marked}] {}", finding.line, finding.column, finding.code, finding.says)
+        })
+        .collect()
+}
+
+#[test]
+fn what_is_readable_is_restored_to_what_was_sent() {
+    let (form, document) = common::order(0);
+    let readable = document.readable();
+    assert_eq!(readable.lines().count(), 15);
+    let restored = restore(&form, &readable);
+    assert!(!restored.contains('\n'), "as the partner sent it, without line ends");
+    assert_eq!(told(&form, &restored), Vec::<String>::new());
+    // Blanks that an editor leaves at line ends are no part of the document.
+    assert_eq!(restore(&form, &readable.replace('\n', "  \r\n\n")), restored);
+}
+
+#[test]
+fn a_line_end_as_terminator_survives_an_amendment() {
+    let (_, document) = common::order(0);
+    let newline = Delimiters { segment: b'\n', ..Delimiters::default() };
+    let form = Form::X12 { version: "004010".into(), set: "850".into(), delimiters: newline };
+    let sent = document.readable().replace('~', "");
+    let document = Document::read(&form, sent.as_bytes()).unwrap();
+    assert_eq!(document.readable(), sent, "no empty lines come in between");
+    assert_eq!(restore(&form, &sent), sent);
+    assert_eq!(told(&form, &sent), Vec::<String>::new());
+}
+
+#[test]
+fn findings_point_at_the_element_in_a_line_of_its_own() {
+    let (form, document) = common::order(0);
+    let bad = restore(&form, &document.readable().replace("PO1*1*12*EA", "PO1*1*twelve*EA").replace("CTT*2", "CTTX*2"));
+    assert_eq!(
+        told(&form, &bad),
+        [
+            "9:7 x12::element-6 [twelve] PO102 (Quantity Ordered) is no number: twelve",
+            "13:1 x12::segment-1 [CTTX*2] CTTX is no segment that 004010 knows",
+            "14:1 x12::segment-7 [AMT*TT*922.80] AMT does not belong at this place",
+        ]
+    );
+}
+
+#[test]
+fn an_unknown_set_and_broken_json_are_told() {
+    let form = Form::X12 { version: "004010".into(), set: "999".into(), delimiters: Delimiters::default() };
+    assert_eq!(told(&form, "ST*999*1~"), ["1:1 x12::unknown-set [] 004010 999 is not defined"]);
+    assert_eq!(told(&Form::Json, "{\"a\": 1}"), Vec::<String>::new());
+    let broken = told(&Form::Json, "{\"a\": }");
+    assert!(broken[0].contains("document::unreadable") && broken[0].contains("not JSON"), "{broken:?}");
+    assert_eq!(restore(&Form::Json, " {}\n"), " {}\n", "JSON is taken as it is");
+}
+
+fn outline(schema: Value) -> Outline {
+    Outline { name: "o".into(), schema }
+}
+
+#[test]
+fn an_outline_tells_every_fault_with_its_place() {
+    let outline = outline(json!({
+        "type": "object", "required": ["number", "lines"], "additionalProperties": false,
+        "properties": {
+            "number": { "type": "string" },
+            "paid": { "type": ["boolean", "null"] },
+            "state": { "enum": ["open", "shut"] },
+            "lines": { "type": "array", "items": { "$ref": "#/$defs/line" } }
+        },
+        "$defs": { "line": { "type": "object", "required": ["item"], "properties": { "item": { "type": "string" }, "pieces": { "type": "integer" } } } }
+    }));
+    let sound = json!({ "number": "1", "paid": null, "state": "open", "lines": [{ "item": "a", "pieces": 3, "more": 1 }] });
+    assert_eq!(outline.faults(&sound), Vec::<String>::new());
+    let bad =
+        json!({ "number": 1, "paid": "yes", "state": "ajar", "extra": 1, "lines": [{ "pieces": 1.5 }, { "item": "b" }, 7] });
+    assert_eq!(
+        outline.faults(&bad),
+        [
+            "number should be string",
+            "paid should be [boolean,null]",
+            "state has a value that is not allowed: \"ajar\"",
+            "extra is no field of o",
+            "lines[1].item is missing",
+            "lines[1].pieces should be integer",
+            "lines[3] should be object",
+        ]
+    );
+    assert_eq!(outline.faults(&json!([])), ["the document should be object"]);
+}
+
+#[test]
+fn an_outline_that_refers_to_itself_ends() {
+    let outline = outline(json!({
+        "$ref": "#/$defs/node",
+        "$defs": { "node": { "type": "object", "properties": { "next": { "$ref": "#/$defs/node" } } }, "loop": { "$ref": "#/$defs/loop" } }
+    }));
+    let mut deep = json!({ "next": 1 });
+    for _ in 0..100 {
+        deep = json!({ "next": deep });
+    }
+    // Deeper than anybody nests, it is believed.
+    assert_eq!(outline.faults(&deep), Vec::<String>::new());
+    assert_eq!(outline.faults(&json!({ "next": { "next": 1 } })), ["next.next should be object"]);
+    let endless = json!({ "$ref": "#/$defs/loop" });
+    assert_eq!(outline.resolve(&endless), &endless, "what leads nowhere is given up");
+}
+
+#[test]
+fn fields_are_found_through_lists_and_references() {
+    let outline = outline(json!({
+        "properties": { "lines": { "items": { "$ref": "#/$defs/line" } }, "free": { "type": "object" } },
+        "$defs": { "line": { "required": ["b"], "properties": { "a": {}, "b": {} } } }
+    }));
+    let lines = outline.field(&outline.schema, "lines").unwrap().unwrap();
+    assert!(outline.field(lines, "a").unwrap().is_some());
+    assert_eq!(outline.field(lines, "c").unwrap_err(), ["a", "b"]);
+    let free = outline.field(&outline.schema, "free").unwrap().unwrap();
+    assert_eq!(outline.field(free, "anything"), Ok(None), "the outline says nothing of its fields");
+    assert_eq!(outline.fields(outline.item(lines).unwrap()), [("a", false), ("b", true)]);
+}
+
+#[test]
+fn tables_are_read_and_slips_told_by_line() {
+    use wirewatch_core::table::read;
+    let table = read("code,meaning\nEA,each\n\n\"C,A\",\"case \"\"big\"\"\"\n").unwrap();
+    assert_eq!((table["EA"].as_str(), table["C,A"].as_str()), ("each", "case \"big\""));
+    let (line, says) = read("code,meaning\nEA each\n").unwrap_err();
+    assert_eq!(line, 2, "{says}");
+    let (line, says) = read("code,meaning\nEA,each\nEA,other\n").unwrap_err();
+    assert_eq!(line, 3, "{says}");
+}

@@ -1,0 +1,166 @@
+//! What each kind of arrival is decided to be, and what follows from it.
+
+mod common;
+
+use wirewatch_core::document::JSON_LIMIT;
+use wirewatch_core::intake::{Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::x12::{Definitions, Reader, Reading};
+use wirewatch_core::{Digest, Id};
+
+fn read(text: &str) -> (Vec<Received>, Reading) {
+    let Reading { interchanges, unread } = Reader::read(Definitions::standard(), text.as_bytes());
+    let digest = |range: &std::ops::Range<u64>| Digest::of(&[&text.as_bytes()[range.start as usize..range.end as usize]]);
+    let received = interchanges.into_iter().map(|one| Received { digest: digest(&one.bytes), interchange: one }).collect();
+    (received, Reading { interchanges: Vec::new(), unread })
+}
+
+fn decide_in(workspace: &Workspace, text: &str, known: &[Known], let_through: bool) -> Decision {
+    let (received, unread) = read(text);
+    decide_x12(workspace, "marrowfield-drop", "po.edi", &received, &unread, known, let_through)
+}
+
+fn decide(text: &str, known: &[Known], let_through: bool) -> Decision {
+    decide_in(&common::workspace(&common::files()), text, known, let_through)
+}
+
+/// Messages, acknowledgments to seal, acknowledgments to send again, ledger rows.
+fn follows(decision: &Decision) -> [usize; 4] {
+    [decision.unfold.parts.len(), decision.seal.len(), decision.again.len(), decision.ledger.len()]
+}
+
+const SAME: fn() -> Known = || Known::Same { arrival: Id(5), acknowledgments: vec![Id(6), Id(7)] };
+
+#[test]
+fn a_sound_interchange_unfolds_and_is_acknowledged() {
+    let decision = decide(common::SAMPLE, &[Known::No], false);
+    assert_eq!((decision.verdict, decision.says.as_str(), decision.partner.as_str()), (Verdict::Taken, "", "marrowfield"));
+    assert_eq!(follows(&decision), [2, 1, 0, 1]);
+    let head = &decision.unfold.heads[0];
+    assert_eq!(decision.unfold.heads.len(), 1, "what its orders have in common is kept once");
+    assert_eq!((head.flow.as_str(), &head.meta["interchange"]), ("partner-orders", &"000000101".into()));
+    let numbers: Vec<&str> = decision.unfold.parts.iter().map(|(_, _, number)| number.as_str()).collect();
+    assert_eq!(numbers, ["0001", "0002"]);
+    let (_, bytes, _) = &decision.unfold.parts[1];
+    assert!(common::SAMPLE[bytes.start as usize..].starts_with("ST*850*0002~"));
+    assert_eq!(decision.seal[0].to, "marrowfield-collect");
+}
+
+#[test]
+fn a_repeat_sends_the_acknowledgment_again_and_nothing_else() {
+    let decision = decide(common::SAMPLE, &[SAME()], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Repeat, [0, 0, 2, 0]));
+    assert!(decision.says.contains("came before"), "{}", decision.says);
+}
+
+#[test]
+fn a_repeat_that_a_person_lets_through_is_booked_but_not_acknowledged_a_second_time() {
+    let decision = decide(common::SAMPLE, &[SAME()], true);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [2, 0, 0, 0]));
+}
+
+#[test]
+fn a_number_used_for_other_content_is_set_aside_until_a_person_says_otherwise() {
+    let other = || Known::Other { arrival: Id(5) };
+    let decision = decide(common::SAMPLE, &[other()], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [0, 0, 0, 0]));
+    assert!(decision.says.starts_with("control number 000000101 used before for other content"), "{}", decision.says);
+    assert_eq!(follows(&decide(common::SAMPLE, &[other()], true)), [2, 0, 0, 0]);
+}
+
+#[test]
+fn one_bad_set_is_refused_and_the_other_goes_on() {
+    let bad = common::SAMPLE.replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
+    let decision = decide(&bad, &[Known::No], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [1, 1, 0, 1]));
+    assert_eq!(decision.says, "group 101: 1 of 2 sets refused: PO102 (Quantity Ordered) is no number: twelve");
+}
+
+#[test]
+fn a_group_with_a_bad_envelope_is_refused_whole_and_acknowledged() {
+    let bad = common::SAMPLE.replacen("GE*2*101", "GE*3*101", 1);
+    let decision = decide(&bad, &[Known::No], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Refused, [0, 1, 0, 1]));
+}
+
+#[test]
+fn an_interchange_with_a_bad_envelope_is_set_aside_with_the_reason() {
+    let bad = common::SAMPLE.replacen("IEA*1*000000101", "IEA*1*000000199", 1);
+    let decision = decide(&bad, &[Known::No], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [0, 0, 0, 0]));
+    assert!(decision.says.starts_with("interchange 000000101: "), "{}", decision.says);
+    assert_eq!(decision.partner, "marrowfield", "it is known whose it is");
+}
+
+#[test]
+fn a_stranger_is_set_aside_by_its_identifiers() {
+    let stranger = common::SAMPLE.replacen("*ZZ*MARROWFIELD    ", "*ZZ*NOBODY         ", 1);
+    let decision = decide(&stranger, &[Known::No], false);
+    assert_eq!(decision.verdict, Verdict::Aside);
+    assert_eq!(decision.says, "no partner has the identifiers ZZ/NOBODY to ZZ/QUILLHAVEN");
+}
+
+#[test]
+fn what_cannot_be_read_is_told_with_its_bytes_and_the_rest_is_taken() {
+    let decision = decide(&format!("{}GARBAGE IN BETWEEN", common::SAMPLE), &[Known::No], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [2, 1, 0, 1]));
+    assert!(decision.says.contains("no interchange header starts here"), "{}", decision.says);
+    let empty = decide("", &[], false);
+    assert_eq!((empty.verdict, empty.says.as_str()), (Verdict::Aside, "the file is empty"));
+}
+
+#[test]
+fn two_interchanges_in_one_file_are_decided_each() {
+    let second = common::SAMPLE.replace("000000101", "000000102");
+    let decision = decide(&format!("{}{second}", common::SAMPLE), &[SAME(), Known::No], false);
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [2, 1, 2, 1]));
+    assert!(decision.says.contains("interchange 000000101 came before"), "{}", decision.says);
+}
+
+#[test]
+fn a_partner_that_wants_no_acknowledgment_gets_none() {
+    let mut files = common::files();
+    let partner = files.get_mut("partners/marrowfield.toml").unwrap();
+    *partner = partner[..partner.find("[acknowledge]").unwrap()].to_owned();
+    let decision = decide_in(&common::workspace(&files), common::SAMPLE, &[Known::No], false);
+    assert_eq!(follows(&decision), [2, 0, 0, 1]);
+}
+
+#[test]
+fn sets_that_no_flow_takes_are_set_aside_and_lose_nothing() {
+    let (received, unread) = read(common::SAMPLE);
+    let workspace = common::workspace(&common::files());
+    let decision = decide_x12(&workspace, "elsewhere", "po.edi", &received, &unread, &[Known::No], false);
+    assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Aside, 0));
+    assert!(decision.says.contains("no flow takes what is in it"), "{}", decision.says);
+}
+
+#[test]
+fn test_and_production_have_numbers_of_their_own() {
+    let key = |text: &str| LedgerKey::of(&read(text).0[0].interchange.header);
+    let production = common::SAMPLE.replace("*0*T*>", "*0*P*>");
+    assert_ne!(key(common::SAMPLE), key(&production));
+    assert_eq!(key(common::SAMPLE), key(&common::SAMPLE.replace("BEG*00", "BEG*05")));
+}
+
+#[test]
+fn json_becomes_one_message_for_each_flow_that_takes_it() {
+    let mut files = common::files();
+    let flow = "title = \"Notes\"\nkey = \"reference\"\n\n[[intake]]\nfrom = \"notes\"\ntakes = \"order\"\n\n[[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/orders\", body = \"it\" }\n";
+    files.insert("flows/notes.toml".into(), flow.into());
+    files.insert("flows/more-notes.toml".into(), flow.into());
+    files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
+    let workspace = common::workspace(&files);
+    let decision = decide_json(&workspace, "notes", "a.json", 2, b"{}");
+    let flows: Vec<&str> = decision.unfold.heads.iter().map(|head| head.flow.as_str()).collect();
+    assert_eq!((decision.verdict, flows), (Verdict::Taken, vec!["more-notes", "notes"]));
+    let broken = decide_json(&workspace, "notes", "a.json", 1, b"{");
+    assert_eq!(broken.verdict, Verdict::Aside);
+    assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
+    for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
+        let large = decide_json(&workspace, "notes", "a.json", size, b"");
+        assert_eq!(large.verdict, Verdict::Aside);
+        assert!(large.says.contains("more than the limit"), "{}", large.says);
+    }
+    assert_eq!(decide_json(&workspace, "erp", "a.json", 2, b"{}").says, "no flow takes anything from erp");
+}
