@@ -108,7 +108,7 @@ pub struct TrailFilter {
     pub partner: String,
     pub key: String,
     pub state: String,
-    /// Only trails that last changed before this: the next page.
+    /// Only trails that began before this: the next page.
     pub before: Option<(Timestamp, String)>,
     pub limit: u32,
 }
@@ -292,20 +292,20 @@ impl Store {
         Ok(LedgerRow::find_by_statement(sql(text, [arrival.0.into()])).all(&self.db).await?)
     }
 
-    /// Trails, newest change first.
+    /// Trails, newest first.
     pub async fn trails(&self, filter: &TrailFilter) -> Result<Vec<TrailRow>, JournalError> {
         let mut wheres = Wheres::default();
         wheres.text("course", &filter.course);
         wheres.text("partner", &filter.partner);
         wheres.text("key", &filter.key);
         wheres.text("state", &filter.state);
-        if let Some((last, key)) = &filter.before {
-            let (last, key) = (wheres.arg(last.0), wheres.arg(key.clone()));
-            wheres.text.push(format!("(last, key) < ({last}, {key})"));
+        if let Some((begun, key)) = &filter.before {
+            let (begun, key) = (wheres.arg(begun.0), wheres.arg(key.clone()));
+            wheres.text.push(format!("(begun, key) < ({begun}, {key})"));
         }
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
-            "select course, partner, key, arrival, state, begun, last, milestones from trail where {clause} order by last desc, key desc limit {limit}"
+            "select course, partner, key, arrival, state, begun, last, milestones from trail where {clause} order by begun desc, key desc limit {limit}"
         );
         let rows = self.db.query_all_raw(sql(&text, wheres.values)).await?;
         let trail = |row: &sea_orm::QueryResult| {

@@ -167,6 +167,12 @@ drop index fact_trail;
 alter table fact alter column course type text collate "C", alter column partner type text collate "C", alter column key type text collate "C";
 create index fact_trail on fact (key, partner, course);
 alter table trail alter column course type text collate "C", alter column partner type text collate "C", alter column key type text collate "C";
+
+-- Trails are found by key and listed by their begin, which never changes: so no index stands in the way of an update.
+alter table trail drop constraint trail_pkey, add primary key (key, partner, course), set (fillfactor = 60, autovacuum_vacuum_scale_factor = 0.05);
+drop index trail_last;
+create index trail_begun on trail (begun, key);
+
 alter table live alter column key type text collate "C";
 alter table message alter column key type text collate "C";
 alter table seen alter column scope type text collate "C", alter column key type text collate "C";

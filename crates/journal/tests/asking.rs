@@ -194,14 +194,16 @@ async fn an_order_that_begins_after_its_arrival_was_acknowledged_knows_of_it() {
 }
 
 #[tokio::test]
-async fn trails_are_listed_by_their_last_change() {
+async fn trails_are_listed_newest_first_page_by_page() {
     let mut book = Book::open().await;
     let folder = book.journal.clone();
     let folding = tokio::spawn(async move { folder.fold_trails().await });
     for n in 1..=5 {
         let id = book.born("orders", &format!("MF-{n}")).await;
-        let end = book.fact(&format!("MF-{n}"), "booked", Mark::Ends, id, 100 - n);
-        book.change(id, "orders", |change| change.facts = vec![end]).await;
+        // Older than all of them by its first milestone, though it came last.
+        let first = book.fact(&format!("MF-{n}"), "announced", Mark::Begins, id, -n);
+        let end = book.fact(&format!("MF-{n}"), "booked", Mark::Ends, id, 100);
+        book.change(id, "orders", |change| change.facts = vec![first, end]).await;
     }
     for n in 1..=5 {
         book.trail(&format!("MF-{n}"), "ended").await;
@@ -209,7 +211,7 @@ async fn trails_are_listed_by_their_last_change() {
     let store = book.journal.store();
     let first = store.trails(&TrailFilter { limit: 3, ..TrailFilter::default() }).await.unwrap();
     let last = first.last().unwrap();
-    let before = Some((Timestamp(last.last), last.key.clone()));
+    let before = Some((Timestamp(last.begun), last.key.clone()));
     let second = store.trails(&TrailFilter { before, limit: 3, ..TrailFilter::default() }).await.unwrap();
     let keys: Vec<&str> = first.iter().chain(&second).map(|row| row.key.as_str()).collect();
     assert_eq!(keys, ["MF-1", "MF-2", "MF-3", "MF-4", "MF-5"]);

@@ -27,8 +27,10 @@ impl<'d> Checker<'d> {
     /// Takes the next segment, ST and SE included.
     pub fn segment(&mut self, segment: &Segment<'_>) {
         self.position += 1;
-        let id = String::from_utf8_lossy(segment.id()).into_owned();
-        self.last = (id.clone(), segment.offset);
+        let id = String::from_utf8_lossy(segment.id());
+        self.last.0.clear();
+        self.last.0.push_str(&id);
+        self.last.1 = segment.offset;
         match self.walker.place(&id) {
             Placed::Here { missing, over, .. } => {
                 for absent in missing {
@@ -153,12 +155,12 @@ fn printable(value: &[u8]) -> String {
 
 /// Data element 723 code and the rest of a sentence that starts with the element's name.
 fn value_fault(element: &ElementDefinition, value: &[u8]) -> Result<(), (&'static str, String)> {
-    let shown = printable(value);
+    let shown = || printable(value);
     let Ok(text) = std::str::from_utf8(value) else {
-        return Err(("6", format!("holds bytes that are no text: {shown}")));
+        return Err(("6", format!("holds bytes that are no text: {}", shown())));
     };
     if text.chars().any(char::is_control) {
-        return Err(("6", format!("holds a control character: {shown}")));
+        return Err(("6", format!("holds a control character: {}", shown())));
     }
     // Sign and decimal point do not count towards the length (X12.6, 3.5.1.1 and 3.5.1.2).
     let length = match element.kind {
@@ -173,19 +175,19 @@ fn value_fault(element: &ElementDefinition, value: &[u8]) -> Result<(), (&'stati
         Kind::Text | Kind::Code | Kind::Binary => true,
     };
     match element.kind {
-        Kind::Date if !is_date(text) => return Err(("8", format!("is no date: {shown}"))),
-        Kind::Time if !time(text) => return Err(("9", format!("is no time: {shown}"))),
-        _ if !well_formed => return Err(("6", format!("is no number: {shown}"))),
+        Kind::Date if !is_date(text) => return Err(("8", format!("is no date: {}", shown()))),
+        Kind::Time if !time(text) => return Err(("9", format!("is no time: {}", shown()))),
+        _ if !well_formed => return Err(("6", format!("is no number: {}", shown()))),
         _ => {}
     }
     if length < element.min {
-        return Err(("4", format!("is too short: {shown} has {length} characters, {} at least", element.min)));
+        return Err(("4", format!("is too short: {} has {length} characters, {} at least", shown(), element.min)));
     }
     if length > element.max {
-        return Err(("5", format!("is too long: {shown} has {length} characters, {} at most", element.max)));
+        return Err(("5", format!("is too long: {} has {length} characters, {} at most", shown(), element.max)));
     }
     if element.complete && !element.codes.contains_key(text) {
-        return Err(("7", format!("has the unknown code {shown}")));
+        return Err(("7", format!("has the unknown code {}", shown())));
     }
     Ok(())
 }

@@ -3,7 +3,7 @@ use crate::error::CommandError;
 use crate::{show, ui};
 use wirewatch_service::view::{OrderStory, Orders};
 
-/// List orders along their milestones, newest change first
+/// List orders along their milestones, newest first
 #[derive(Debug, clap::Args)]
 pub struct OrdersArgs {
     /// Only this course

@@ -21,7 +21,7 @@ fn orders(app: &App, rows: Vec<TrailRow>) -> Vec<Order> {
         .collect()
 }
 
-/// Orders, newest change first.
+/// Orders, newest first.
 #[utoipa::path(get, path = "/api/orders", params(OrderQuery), responses((status = 200, body = Orders)))]
 pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) -> Answer<Orders> {
     if !["", "open", "trouble", "ended"].contains(&query.state.as_str()) {
@@ -30,13 +30,13 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
     }
     let limit = page(query.limit);
     let before = match query.before.split_once(' ') {
-        Some((last, key)) => last.parse().ok().map(|last| (Timestamp(last), key.to_owned())),
+        Some((begun, key)) => begun.parse().ok().map(|begun| (Timestamp(begun), key.to_owned())),
         None => None,
     };
     let filter =
         TrailFilter { course: query.course, partner: query.partner, key: String::new(), state: query.state, before, limit };
     let found = app.store.trails(&filter).await?;
-    let next = super::next_of(&found, limit, |row| format!("{} {}", row.last, row.key));
+    let next = super::next_of(&found, limit, |row| format!("{} {}", row.begun, row.key));
     Ok(Json(Orders { orders: orders(&app, found), next }))
 }
 
