@@ -73,8 +73,8 @@ fn done(origin: &Arc<Origin>, now: Timestamp) -> Op {
         key: format!("MF-{}", origin.id.0),
         result: "Q-100001".into(),
         passed: passed.to_vec(),
-        // The second stands for the row of the order's trail.
-        facts: ["booked", "trail"].map(|milestone| fact(origin, milestone, Mark::Ends, now)).to_vec(),
+        // Two stand for the row of the order's trail, inserted and updated.
+        facts: ["booked", "trail", "trail"].map(|milestone| fact(origin, milestone, Mark::Ends, now)).to_vec(),
         took: 900,
         ..Change::blank(origin.clone(), now)
     }))

@@ -164,3 +164,17 @@ fn date(text: &str) -> Option<String> {
     let known = digits.len() == 8 && crate::x12::is_date(&digits);
     known.then(|| format!("{}-{}-{}", &digits[..4], &digits[4..6], &digits[6..]))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::FUNCTIONS;
+
+    #[test]
+    fn the_reference_lists_every_function() {
+        let reference = include_str!("../../../../docs/workspace.md");
+        let listed = reference.lines().rfind(|line| line.starts_with('`')).unwrap_or_default();
+        let names: Vec<&str> = FUNCTIONS.iter().map(|function| function.name).collect();
+        assert_eq!(listed.trim_matches('`'), names.join(" "));
+        assert!(names.is_sorted(), "people look for a name in it");
+    }
+}
