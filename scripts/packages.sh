@@ -34,5 +34,11 @@ if [[ " ${missing[*]} " == *" postgresql "* ]]; then
   [ -e /etc/postgresql-common/createcluster.conf ] ||
     echo 'create_main_cluster = false' | "${as_root[@]}" tee /etc/postgresql-common/createcluster.conf >/dev/null
 fi
-"${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get -qq update >/dev/null
-"${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get -qq install -y "${missing[@]}" >/dev/null
+log=$(mktemp)
+trap 'rm -f "$log"' EXIT
+apt() { "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get -qq "$@" >>"$log" 2>&1; }
+{ apt update && apt install -y "${missing[@]}"; } || {
+  cat "$log" >&2
+  echo "The packages could not be installed (see above): ${missing[*]}. Install them, then run this again." >&2
+  exit 1
+}
