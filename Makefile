@@ -7,7 +7,7 @@ SHELL := /bin/bash
 # Outside the checkout, so that a fresh clone builds quickly.
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/wirewatch/target
 
-.PHONY: help demo demo-build demo-outage demo-recover demo-reset test lint bench soak
+.PHONY: help demo demo-build demo-outage demo-recover demo-reset test lint bench bench-core soak
 
 help: ## What can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -45,6 +45,9 @@ bench: ## Measure the whole system beside its physical limit; writes docs/BENCHM
 	@scripts/own-build.sh
 	@cargo build --release --quiet --bin wirewatch --bin wirewatch-bench
 	@$(CARGO_TARGET_DIR)/release/wirewatch-bench
+
+bench-core: ## Measure the pure parts: reading, checking, mapping
+	@cargo bench --quiet -p wirewatch-core
 
 soak: ## Simulate as many runs as asked: make soak RUNS=1000000
 	@RUNS=$(or $(RUNS),200000) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded
