@@ -35,7 +35,7 @@ pub async fn ahead(db: &DatabaseConnection, now: Timestamp) -> Result<i64, Journ
     let partitions = partitions(db).await?;
     let made = |day: i64| {
         let (name, _) = Timestamp(day * DAY_US).x12();
-        BY_DAY.iter().all(|table| partitions.contains_key(&format!("{table}_{name}")))
+        BY_DAY.iter().all(|table| partitions.get(&format!("{table}_{name}")) == Some(&Stands::Attached))
     };
     let today = now.0.div_euclid(DAY_US);
     Ok((1..).take_while(|n| made(today + n)).last().unwrap_or(0))
@@ -52,11 +52,15 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     let first_kept = Id(needed).made().0.min(aged);
     let (first_kept, _) = Timestamp(first_kept).x12();
     let mut dropped = Vec::new();
-    for (name, detaching) in partitions(db).await? {
+    for (name, stands) in partitions(db).await? {
         let Some((table, day)) = name.rsplit_once('_').filter(|(_, day)| *day < first_kept.as_str()) else { continue };
         // Beside writers, which never wait for it; one that was cut short is brought to its end.
-        let how = if detaching { "finalize" } else { "concurrently" };
-        db.execute_unprepared(&format!("alter table {table} detach partition {table}_{day} {how}")).await?;
+        let detach = |how: &str| format!("alter table {table} detach partition {table}_{day} {how}");
+        match stands {
+            Stands::Attached => drop(db.execute_unprepared(&detach("concurrently")).await?),
+            Stands::Detaching => drop(db.execute_unprepared(&detach("finalize")).await?),
+            Stands::Apart => {}
+        }
         db.execute_unprepared(&format!("drop table {table}_{day}")).await?;
         dropped.push(name);
     }
@@ -65,11 +69,27 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     Ok(dropped)
 }
 
-/// The partitions of history by name, and whether one is being detached.
-async fn partitions(db: &DatabaseConnection) -> Result<BTreeMap<String, bool>, JournalError> {
-    let text = "select c.relname::text, i.inhdetachpending from pg_inherits i join pg_class c on c.oid = i.inhrelid
-        where i.inhparent = any($1::text[]::regclass[])";
-    let tables: Vec<String> = BY_DAY.iter().map(|table| (*table).to_owned()).collect();
-    let rows = db.query_all_raw(sql(text, [tables.into()])).await?;
-    rows.iter().map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?))).collect()
+/// How the table of a day stands to the table of history it was made for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stands {
+    Attached,
+    /// A detachment was begun and cut short.
+    Detaching,
+    /// Detached, and not dropped yet.
+    Apart,
+}
+
+/// The tables of days by name.
+async fn partitions(db: &DatabaseConnection) -> Result<BTreeMap<String, Stands>, JournalError> {
+    let text = "select c.relname::text, coalesce(i.inhdetachpending::int, 2) from pg_class c
+        left join pg_inherits i on i.inhrelid = c.oid
+        where c.relnamespace = current_schema()::regnamespace and c.relkind = 'r' and c.relname ~ $1";
+    let days = format!("^({})_[0-9]{{8}}$", BY_DAY.join("|"));
+    let rows = db.query_all_raw(sql(text, [days.into()])).await?;
+    let stands = |code: i32| match code {
+        0 => Stands::Attached,
+        1 => Stands::Detaching,
+        _ => Stands::Apart,
+    };
+    rows.iter().map(|row| Ok((row.try_get_by_index(0)?, stands(row.try_get_by_index(1)?)))).collect()
 }

@@ -101,8 +101,11 @@ async fn a_drop_that_was_cut_short_is_brought_to_its_end() {
     let (day, _) = days(-1).x12();
     // As a crash between the two halves of a detachment leaves it.
     database.run(&format!("update pg_inherits set inhdetachpending = true where inhrelid = 'log_{day}'::regclass")).await;
+    // And as one before the drop leaves it.
+    database.run(&format!("alter table body detach partition body_{day}")).await;
     journal.tidy(1, days(3)).await.unwrap();
-    assert_eq!(database.number(&format!("select count(*) from pg_class where relname = 'log_{day}'")).await, 0);
+    let left = format!("select count(*) from pg_class where relname in ('log_{day}', 'body_{day}')");
+    assert_eq!(database.number(&left).await, 0);
 }
 
 #[tokio::test]
