@@ -55,11 +55,13 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     for (name, stands) in partitions(db).await? {
         let Some((table, day)) = name.rsplit_once('_').filter(|(_, day)| *day < first_kept.as_str()) else { continue };
         // Beside writers, which never wait for it; one that was cut short is brought to its end.
-        let detach = |how: &str| format!("alter table {table} detach partition {table}_{day} {how}");
-        match stands {
-            Stands::Attached => drop(db.execute_unprepared(&detach("concurrently")).await?),
-            Stands::Detaching => drop(db.execute_unprepared(&detach("finalize")).await?),
-            Stands::Apart => {}
+        let how = match stands {
+            Stands::Attached => Some("concurrently"),
+            Stands::Detaching => Some("finalize"),
+            Stands::Apart => None,
+        };
+        if let Some(how) = how {
+            db.execute_unprepared(&format!("alter table {table} detach partition {table}_{day} {how}")).await?;
         }
         db.execute_unprepared(&format!("drop table {table}_{day}")).await?;
         dropped.push(name);

@@ -168,20 +168,7 @@ impl GroupRows {
     }
 
     fn add_live(&mut self, change: &Change) -> Result<(), JournalError> {
-        let [id, arrival, body, from, to, flow, release, partner, head] = origin(&change.origin)?;
-        self.born.push([
-            id,
-            arrival,
-            body,
-            from,
-            to,
-            flow,
-            release,
-            partner,
-            head,
-            clean(&change.key).into(),
-            clean(&change.result).into(),
-            clean(&change.order_key).into(),
+        let more = [
             change.state.as_str().into(),
             change.step.clone().into(),
             i32::from(change.tries).into(),
@@ -190,30 +177,14 @@ impl GroupRows {
             change.reason.as_ref().map_or(0, Reason::id).into(),
             clean(&change.says).into(),
             change.at.0.into(),
-        ]);
+        ];
+        self.born.push(came(change)?.into_iter().chain(more));
         Ok(())
     }
 
     fn add_history(&mut self, change: &Change) -> Result<(), JournalError> {
-        let [id, arrival, body, from, to, flow, release, partner, head] = origin(&change.origin)?;
-        self.ended.push([
-            id,
-            arrival,
-            body,
-            from,
-            to,
-            flow,
-            release,
-            partner,
-            head,
-            clean(&change.key).into(),
-            clean(&change.result).into(),
-            clean(&change.order_key).into(),
-            change.state.as_str().into(),
-            change.step.clone().into(),
-            clean(&change.says).into(),
-            change.at.0.into(),
-        ]);
+        let more = [change.state.as_str().into(), change.step.clone().into(), clean(&change.says).into(), change.at.0.into()];
+        self.ended.push(came(change)?.into_iter().chain(more));
         Ok(())
     }
 
@@ -389,8 +360,9 @@ impl GroupRows {
     }
 }
 
-/// The cells that say where a message came from.
-fn origin(origin: &Origin) -> Result<[sea_orm::Value; 9], JournalError> {
+/// The cells that `live` and `message` begin with: where a message came from, and how it is found.
+fn came(change: &Change) -> Result<[sea_orm::Value; 12], JournalError> {
+    let origin = &change.origin;
     Ok([
         origin.id.0.into(),
         origin.arrival.0.into(),
@@ -401,5 +373,8 @@ fn origin(origin: &Origin) -> Result<[sea_orm::Value; 9], JournalError> {
         origin.release.into(),
         partner(&origin.meta).into(),
         head(origin)?.into(),
+        clean(&change.key).into(),
+        clean(&change.result).into(),
+        clean(&change.order_key).into(),
     ])
 }

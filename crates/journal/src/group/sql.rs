@@ -40,9 +40,10 @@ impl Rows {
     }
 
     /// Adds a row, its cells in the order of the columns.
-    pub fn push<const N: usize>(&mut self, row: [Value; N]) {
-        assert_eq!(N, self.columns.len(), "a row has a cell for each column");
-        self.cells.iter_mut().zip(row).for_each(|(column, cell)| column.push(cell));
+    pub fn push(&mut self, row: impl IntoIterator<Item = Value>) {
+        let mut row = row.into_iter();
+        self.cells.iter_mut().for_each(|column| column.push(row.next().expect("a row has a cell for each column")));
+        assert!(row.next().is_none(), "a row has a column for each cell");
     }
 
     fn is_empty(&self) -> bool {
