@@ -17,6 +17,7 @@ pub mod ack;
 mod check;
 pub mod definitions;
 mod delimiters;
+pub mod describe;
 mod fault;
 mod reader;
 mod scanner;
