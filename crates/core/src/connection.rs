@@ -12,6 +12,8 @@ pub struct Connection {
     pub repeat: RepeatRule,
     /// Effects at a time, at most.
     pub in_flight: u32,
+    /// The other side's own page, for people.
+    pub page: Option<String>,
 }
 
 /// What is at the other end.
@@ -41,6 +43,18 @@ pub enum RepeatRule {
     Safe,
     /// Nothing is known: after a crash in between, a person decides.
     Never,
+}
+
+impl RepeatRule {
+    /// The word in a connection's file.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Key => "key",
+            Self::Safe => "safe",
+            Self::Never => "never",
+        }
+    }
 }
 
 impl Connection {

@@ -67,6 +67,16 @@ impl Document {
         }
     }
 
+    /// The word for its form: `json`, `x12` or `bytes`.
+    #[must_use]
+    pub const fn form_name(&self) -> &'static str {
+        match self {
+            Self::Json(_) => "json",
+            Self::X12(_) => "x12",
+            Self::Bytes(_) => "bytes",
+        }
+    }
+
     /// The document for a person: indented JSON, one segment a line.
     #[must_use]
     pub fn readable(&self) -> String {

@@ -17,6 +17,7 @@ pub mod id;
 pub mod intake;
 pub mod machine;
 pub mod map;
+pub mod meter;
 pub mod nearest;
 pub mod outline;
 pub mod partner;

@@ -103,8 +103,14 @@ fn a_move_keeps_both_files_where_names_meet() {
 #[tokio::test]
 async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
     let folder = tempfile::tempdir().unwrap();
-    let connection =
-        |kind| Connection { name: "there".into(), title: "There".into(), kind, repeat: RepeatRule::Safe, in_flight: 1 };
+    let connection = |kind| Connection {
+        name: "there".into(),
+        title: "There".into(),
+        kind,
+        repeat: RepeatRule::Safe,
+        in_flight: 1,
+        page: None,
+    };
     let work = |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default() };
     let outside = Outside::new(folder.path().to_owned());
     let dir = connection(ConnectionKind::Folder { path: "out".into(), settle: std::time::Duration::ZERO });

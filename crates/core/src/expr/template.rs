@@ -5,6 +5,7 @@ use super::{EvalError, Expr, ExprError, Scope, parse};
 /// A parsed template. Doubled braces stand for one.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Template {
+    text: String,
     parts: Vec<Part>,
 }
 
@@ -52,7 +53,13 @@ impl Template {
         if !plain.is_empty() {
             parts.push(Part::Text(plain));
         }
-        Ok(Self { parts })
+        Ok(Self { text: text.to_owned(), parts })
+    }
+
+    /// As it was written.
+    #[must_use]
+    pub fn text(&self) -> &str {
+        &self.text
     }
 
     /// The expressions with their offsets in the template, for checking.

@@ -160,6 +160,13 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
     let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
     let repeat = fields.word("repeat", &rules);
     let in_flight = fields.whole("in_flight", 1..1001).and_then(|most| u32::try_from(most).ok());
+    let page = fields.text("page").map(|page| {
+        if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
+            let help = "write http://… or https://…".to_owned();
+            file.error(page.span, "connection::page", "the page is no web address", Some(help));
+        }
+        page.value
+    });
     let kind = if is_folder {
         let path = fields.needed_text("path");
         let settle = fields.duration("settle").unwrap_or(Duration::from_secs(5));
@@ -181,6 +188,7 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
         kind,
         repeat: repeat.unwrap_or(by_nature),
         in_flight: in_flight.unwrap_or(16),
+        page,
     })
 }
 

@@ -1,0 +1,148 @@
+//! How much passes the knots of the flows, and how long it takes: the last minute, in slots of five seconds.
+
+use crate::Timestamp;
+use hdrhistogram::Histogram;
+use std::collections::{BTreeMap, VecDeque};
+
+const SLOT_US: i64 = 5_000_000;
+/// Longest span that is told apart.
+const LONGEST_US: u64 = 3_600_000_000;
+/// Whole slots of a minute; one more is being filled.
+const SLOTS: usize = 12;
+
+/// Where on a flow something is counted.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Point {
+    /// A message came to be.
+    Begun,
+    /// A message passed the step of this name.
+    Step(String),
+    /// A message came to its end.
+    Done,
+}
+
+/// A point of a flow.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Knot {
+    pub flow: String,
+    pub point: Point,
+}
+
+/// What a knot saw in the last minute.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Figures {
+    pub passed: u64,
+    /// Half of the spans were no longer than this, in microseconds; `None` when nothing was timed.
+    pub median_us: Option<u64>,
+    /// Nineteen of twenty spans were no longer than this, in microseconds.
+    pub slow_us: Option<u64>,
+}
+
+/// Counts of every knot. Times may come a little out of order; those older than the minute are passed over.
+#[derive(Debug, Default)]
+pub struct Meter {
+    knots: BTreeMap<Knot, VecDeque<Slot>>,
+}
+
+#[derive(Debug)]
+struct Slot {
+    /// Number of the slot since 1970.
+    number: i64,
+    passed: u64,
+    spans: Option<Histogram<u32>>,
+}
+
+impl Meter {
+    /// Counts one passing of `knot` at `at`, with how long it took where it was timed.
+    pub fn count(&mut self, knot: Knot, took_us: Option<u64>, at: Timestamp) {
+        let number = at.0.div_euclid(SLOT_US);
+        let slots = self.knots.entry(knot).or_default();
+        let newest = slots.back().map_or(number, |slot| slot.number);
+        if number + (SLOTS as i64) < newest {
+            return;
+        }
+        let place = slots.partition_point(|slot| slot.number < number);
+        if slots.get(place).is_none_or(|slot| slot.number != number) {
+            slots.insert(place, Slot { number, passed: 0, spans: None });
+        }
+        let slot = &mut slots[place];
+        slot.passed += 1;
+        if let Some(took) = took_us {
+            // One significant figure: within a tenth, in a kilobyte or two.
+            let spans = slot.spans.get_or_insert_with(|| Histogram::new(1).expect("one significant figure is allowed"));
+            // An hour is as long as it gets: more says nothing more, and takes no more memory.
+            let _ = spans.record(took.min(LONGEST_US));
+        }
+        let newest = newest.max(number);
+        while slots.front().is_some_and(|slot| slot.number + (SLOTS as i64) < newest) {
+            slots.pop_front();
+        }
+    }
+
+    /// What every knot saw in the minute before `now`; knots that saw nothing are left out.
+    #[must_use]
+    pub fn read(&self, now: Timestamp) -> BTreeMap<Knot, Figures> {
+        let oldest = now.0.div_euclid(SLOT_US) - SLOTS as i64;
+        let read = |slots: &VecDeque<Slot>| {
+            let mut spans: Histogram<u32> = Histogram::new(1).expect("one significant figure is allowed");
+            let mut figures = Figures::default();
+            for slot in slots.iter().filter(|slot| slot.number > oldest) {
+                figures.passed += slot.passed;
+                if let Some(more) = &slot.spans {
+                    // Both resize themselves, so adding cannot fail.
+                    let _ = spans.add(more);
+                }
+            }
+            if !spans.is_empty() {
+                figures.median_us = Some(spans.value_at_quantile(0.5));
+                figures.slow_us = Some(spans.value_at_quantile(0.95));
+            }
+            figures
+        };
+        self.knots.iter().map(|(knot, slots)| (knot.clone(), read(slots))).filter(|(_, figures)| figures.passed > 0).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn knot(step: &str) -> Knot {
+        Knot { flow: "orders".into(), point: Point::Step(step.into()) }
+    }
+
+    fn at(seconds: i64) -> Timestamp {
+        Timestamp(seconds * 1_000_000)
+    }
+
+    #[test]
+    fn a_minute_is_counted_and_then_forgotten() {
+        let mut meter = Meter::default();
+        (0..30).for_each(|second| meter.count(knot("book"), Some(1000), at(1000 + second)));
+        assert_eq!(meter.read(at(1030))[&knot("book")].passed, 30);
+        assert_eq!(meter.read(at(1070))[&knot("book")].passed, 15, "the first half is more than a minute ago");
+        assert_eq!(meter.read(at(1200)), BTreeMap::new());
+    }
+
+    #[test]
+    fn spans_have_a_middle_and_a_slow_end_and_need_not_be_timed() {
+        let mut meter = Meter::default();
+        (1..=100).for_each(|n| meter.count(knot("book"), Some(n * 1000), at(1000)));
+        meter.count(knot("to-order"), None, at(1000));
+        let read = meter.read(at(1001));
+        let (median, slow) = (read[&knot("book")].median_us.unwrap(), read[&knot("book")].slow_us.unwrap());
+        assert!((45_000..=56_000).contains(&median), "{median}");
+        assert!((90_000..=106_000).contains(&slow), "{slow}");
+        assert_eq!(read[&knot("to-order")], Figures { passed: 1, median_us: None, slow_us: None });
+    }
+
+    #[test]
+    fn late_times_find_their_slot_and_too_late_ones_change_nothing() {
+        let mut meter = Meter::default();
+        meter.count(knot("book"), None, at(1000));
+        meter.count(knot("book"), None, at(990));
+        meter.count(knot("book"), None, at(800));
+        assert_eq!(meter.read(at(1000))[&knot("book")].passed, 2);
+        assert_eq!(meter.read(at(1052))[&knot("book")].passed, 1, "the late one leaves first");
+    }
+}
