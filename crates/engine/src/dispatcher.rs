@@ -22,7 +22,7 @@ use commits::stand;
 use entry::running;
 
 use crate::gate::{Gate, HeldState, Moved};
-use crate::journal::Op;
+use crate::journal::{Hold, Op};
 use crate::lane::{LaneKey, Lanes};
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
@@ -221,8 +221,23 @@ impl Dispatcher {
     }
 
     /// A hold from before a restart.
-    pub fn restore_hold(&mut self, connection: &str, says: String, since: Timestamp, now: Timestamp) {
-        self.gate(connection).restore(since, says, now);
+    pub fn restore_hold(&mut self, hold: Hold, now: Timestamp) {
+        self.gate(&hold.connection).restore(hold.since, hold.says, hold.by, now);
+    }
+
+    /// A person holds a connection: nothing passes until a person frees it.
+    pub fn hold(&mut self, connection: &str, by: &str, why: &str, now: Timestamp) {
+        let held = self.gate(connection).hold(by, why, now);
+        let hold = Hold { connection: connection.to_owned(), since: held.since, says: held.says.clone(), by: held.by.clone() };
+        self.out.push_back(Out::Commit(None, Op::Hold(hold)));
+    }
+
+    /// A person frees a connection, whoever held it.
+    pub fn free(&mut self, connection: &str, now: Timestamp) {
+        if self.gate(connection).free() == Moved::Freed {
+            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now }));
+        }
+        self.pump(connection, now);
     }
 
     /// What a message wanted committed is committed.
@@ -257,9 +272,17 @@ impl Dispatcher {
             Outcome::Held { says, .. } => Some(says.clone()),
             Outcome::Answer { .. } | Outcome::Again { .. } | Outcome::Refused { .. } | Outcome::InDoubt { .. } => None,
         };
-        let moved = self.gate(&connection).back(held.as_deref(), now);
-        if moved != Moved::Nothing {
-            self.out.push_back(Out::Commit(None, Op::Hold { connection: connection.clone(), says: held, at: now }));
+        match self.gate(&connection).back(held.as_deref(), now) {
+            Moved::Nothing => {}
+            Moved::Held => {
+                let (connection, says) = (connection.clone(), held.unwrap_or_default());
+                let hold = Hold { connection, since: now, says, by: String::new() };
+                self.out.push_back(Out::Commit(None, Op::Hold(hold)));
+            }
+            Moved::Freed => {
+                let connection = connection.clone();
+                self.out.push_back(Out::Commit(None, Op::Free { connection, at: now }));
+            }
         }
         let took = u64::try_from(now.since(since).as_micros()).unwrap_or(u64::MAX);
         self.conclude(id, outcome, took, now);

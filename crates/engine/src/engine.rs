@@ -79,6 +79,8 @@ enum Input {
     Act { id: MessageId, entered: Option<Box<Entered>>, act: Act, by: String, why: String, reply: oneshot::Sender<Acted> },
     Surroundings(Arc<Workspace>),
     LookNow(String),
+    Hold { connection: String, by: String, why: String },
+    Free(String),
     Held(oneshot::Sender<Vec<Held>>),
 }
 
@@ -176,11 +178,27 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let _ = self.shared.inputs.send(Input::LookNow(connection.to_owned()));
     }
 
+    /// Holds a connection in the name of a person: nothing passes until [`Self::free`].
+    pub fn hold(&self, connection: &str, by: &str, why: &str) {
+        let (connection, by, why) = (connection.to_owned(), by.to_owned(), why.to_owned());
+        let _ = self.shared.inputs.send(Input::Hold { connection, by, why });
+    }
+
+    /// Frees a held connection, whoever held it.
+    pub fn free(&self, connection: &str) {
+        let _ = self.shared.inputs.send(Input::Free(connection.to_owned()));
+    }
+
     /// The connections that are held.
     pub async fn held(&self) -> Vec<Held> {
         let (reply, answer) = oneshot::channel();
         let _ = self.shared.inputs.send(Input::Held(reply));
         answer.await.unwrap_or_default()
+    }
+
+    /// Whether a person holds the connection: then nothing is taken from it either.
+    pub async fn is_held_by_person(&self, connection: &str) -> bool {
+        self.held().await.iter().any(|held| held.connection == connection && !held.state.by.is_empty())
     }
 
     /// A fresh id.
@@ -212,8 +230,8 @@ impl<J, L, C> Shared<J, L, C> {
 }
 
 async fn recover<J: Journal>(journal: &J, dispatcher: &mut Dispatcher, now: Timestamp) -> Result<(), Down> {
-    for (connection, says, since) in journal.holds().await? {
-        dispatcher.restore_hold(&connection, says, since, now);
+    for hold in journal.holds().await? {
+        dispatcher.restore_hold(hold, now);
     }
     let mut after = Id(0);
     loop {
@@ -294,6 +312,8 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             let _ = reply.send(acted);
         }
         Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
+        Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
+        Input::Free(connection) => dispatcher.free(&connection, now),
         Input::LookNow(connection) => dispatcher.look_now(&connection, now),
         Input::Held(reply) => {
             let held = dispatcher.held().map(|(connection, state, waiting)| Held {

@@ -6,6 +6,8 @@
 //!  ▲                        ▲  held again: wait doubles                     │
 //!  └────────────────────────┴───────────────────────────────────────────────┘ any other outcome: open, window 1
 //! ```
+//!
+//! A person may hold it too; then nothing looks, and no outcome frees it, until a person does.
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -19,8 +21,16 @@ const LONGEST_PROBE: Duration = Duration::from_secs(15);
 pub struct HeldState {
     pub since: Timestamp,
     pub says: String,
-    /// When the next message is let through to see.
+    /// The person who holds it; empty when the connection itself is of no use.
+    pub by: String,
+    /// When the next message is let through to see; means nothing while a person holds it.
     pub probe_at: Timestamp,
+}
+
+impl HeldState {
+    fn by_person(&self) -> bool {
+        !self.by.is_empty()
+    }
 }
 
 /// One connection's gate.
@@ -80,9 +90,23 @@ impl Gate {
         self.waiting.len()
     }
 
-    /// Takes up a hold that was there before a restart: the next message looks at once.
-    pub fn restore(&mut self, since: Timestamp, says: String, now: Timestamp) {
-        self.held = Some(HeldState { since, says, probe_at: now });
+    /// Takes up a hold that was there before a restart: unless a person holds it, the next message looks at once.
+    pub fn restore(&mut self, since: Timestamp, says: String, by: String, now: Timestamp) {
+        self.held = Some(HeldState { since, says, by, probe_at: now });
+    }
+
+    /// A person holds it, from now on or instead of the connection itself. Those under way still come back.
+    pub fn hold(&mut self, by: &str, why: &str, now: Timestamp) -> &HeldState {
+        let since = self.held.as_ref().map_or(now, |held| held.since);
+        self.swept = false;
+        self.held.insert(HeldState { since, says: why.to_owned(), by: by.to_owned(), probe_at: now })
+    }
+
+    /// A person frees it: one passes, then one more with each that comes back well.
+    pub fn free(&mut self) -> Moved {
+        self.probing = false;
+        self.window = 1;
+        self.held.take().map_or(Moved::Nothing, |_| Moved::Freed)
     }
 
     /// Those waiting, once after the connection has been held for `keep`: they may leave memory.
@@ -110,7 +134,7 @@ impl Gate {
     pub fn pass(&mut self, now: Timestamp) -> Option<MessageId> {
         match &self.held {
             Some(held) => {
-                if self.probing || held.probe_at > now {
+                if held.by_person() || self.probing || held.probe_at > now {
                     return None;
                 }
                 let id = self.waiting.pop_front()?;
@@ -131,7 +155,7 @@ impl Gate {
     #[must_use]
     pub fn deadline(&self, keep: Duration) -> Option<Timestamp> {
         let held = self.held.as_ref().filter(|_| !self.waiting.is_empty())?;
-        let probe = (!self.probing).then_some(held.probe_at);
+        let probe = (!self.probing && !held.by_person()).then_some(held.probe_at);
         let sweep = (!self.swept).then(|| held.since.after(keep));
         probe.into_iter().chain(sweep).min()
     }
@@ -142,11 +166,13 @@ impl Gate {
         match (held, &mut self.held) {
             (Some(says), None) => {
                 self.wait = FIRST_PROBE;
-                self.held = Some(HeldState { since: now, says: says.to_owned(), probe_at: now.after(self.wait) });
+                let probe_at = now.after(self.wait);
+                self.held = Some(HeldState { since: now, says: says.to_owned(), by: String::new(), probe_at });
                 self.probing = false;
                 self.swept = false;
                 Moved::Held
             }
+            (_, Some(known)) if known.by_person() => Moved::Nothing,
             (Some(says), Some(known)) => {
                 // Those under way when the hold began come back too; only the probe moves the next look.
                 if self.probing {
@@ -176,7 +202,7 @@ impl Gate {
         self.probing = false;
     }
 
-    /// A person frees the connection: the next message looks at once.
+    /// The next message looks at once.
     pub fn look_now(&mut self, now: Timestamp) {
         if let Some(held) = &mut self.held {
             held.probe_at = now;
@@ -213,5 +239,32 @@ mod tests {
         assert_eq!((gate.pass(at(1503)), gate.pass(at(1503))), (Some(Id(7)), None), "opened by one");
         gate.back(None, at(1504));
         assert_eq!((gate.pass(at(1504)), gate.pass(at(1504)), gate.pass(at(1504))), (Some(Id(8)), Some(Id(9)), None));
+    }
+
+    #[test]
+    fn what_a_person_holds_stays_held_until_a_person_frees_it() {
+        let mut gate = Gate::new(2);
+        (1..=5).for_each(|id| gate.queue(Id(id), false));
+        assert_eq!((gate.pass(at(0)), gate.pass(at(0))), (Some(Id(1)), Some(Id(2))));
+        gate.hold("ada", "they move house", at(1));
+        assert_eq!(gate.back(None, at(2)), Moved::Nothing, "one that went well frees nothing");
+        assert_eq!(gate.back(Some("refused"), at(2)), Moved::Nothing);
+        gate.look_now(at(3));
+        assert_eq!((gate.pass(at(60_000)), gate.held().unwrap().says.as_str()), (None, "they move house"));
+        assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(5001)), "only the sweep is due");
+        assert_eq!(gate.free(), Moved::Freed);
+        assert_eq!((gate.pass(at(60_001)), gate.pass(at(60_001))), (Some(Id(3)), None), "opened by one");
+        assert_eq!(gate.free(), Moved::Nothing);
+    }
+
+    #[test]
+    fn a_person_may_hold_what_is_held_already_and_its_beginning_stays() {
+        let mut gate = Gate::new(2);
+        gate.queue(Id(1), false);
+        gate.pass(at(0));
+        gate.back(Some("refused"), at(1));
+        assert_eq!(gate.hold("ada", "told to wait", at(9)).since, at(1));
+        gate.queue(Id(2), false);
+        assert_eq!(gate.pass(at(100_000)), None, "nothing looks");
     }
 }

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use wirewatch_core::course::Fact;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
-use wirewatch_core::machine::{LogEntry, Origin, Passed, State};
+use wirewatch_core::machine::{LogEntry, Logged, Origin, Passed, State};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
@@ -20,12 +20,24 @@ pub struct Down(pub String);
 pub enum Op {
     Change(Box<Change>),
     Unfold(Box<Unfold>),
-    /// A connection is held, or free again when `says` is `None`.
-    Hold {
+    /// A connection is held.
+    Hold(Hold),
+    /// A connection is free again.
+    Free {
         connection: String,
-        says: Option<String>,
         at: Timestamp,
     },
+}
+
+/// A connection that is held: by what it answered, or by a person.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hold {
+    pub connection: String,
+    pub since: Timestamp,
+    /// Why, in words for people.
+    pub says: String,
+    /// The person who holds it; empty when the connection itself is of no use.
+    pub by: String,
 }
 
 /// What one turn of one message changes.
@@ -42,7 +54,7 @@ pub struct Change {
     /// The connection it waits for; empty when none.
     pub waits_for: String,
     pub reason: Option<Reason>,
-    /// Why it was skipped; empty otherwise.
+    /// Why it was skipped or stands aside, in its own words; empty otherwise.
     pub says: String,
     pub key: String,
     pub result: String,
@@ -78,6 +90,15 @@ impl Change {
             at,
             took: 0,
             reopened: false,
+        }
+    }
+
+    /// The step whose effect this is the outcome of, and which `took` is about.
+    #[must_use]
+    pub fn tried(&self) -> Option<&str> {
+        match &self.entry.as_ref()?.1.what {
+            Logged::Attempt { step, .. } => Some(step),
+            Logged::Act { .. } | Logged::Intent { .. } | Logged::Stopped { .. } => None,
         }
     }
 }
@@ -240,8 +261,8 @@ pub trait Journal: Send + Sync + 'static {
     /// One unfolding that is not done.
     fn unfolding(&self, arrival: ArrivalId) -> impl Future<Output = Result<Option<UnfoldRow>, Down>> + Send;
 
-    /// Connections that are held, with the words.
-    fn holds(&self) -> impl Future<Output = Result<Vec<(String, String, Timestamp)>, Down>> + Send;
+    /// Connections that are held.
+    fn holds(&self) -> impl Future<Output = Result<Vec<Hold>, Down>> + Send;
 
     /// The files of a release.
     fn release(&self, no: i64) -> impl Future<Output = Result<Option<Files>, Down>> + Send;

@@ -1,6 +1,6 @@
 //! Groups what is to be committed: whatever waits goes out as soon as the last commit is done.
 
-use crate::journal::{Journal, Op, OpResult};
+use crate::journal::{Hold, Journal, Op, OpResult};
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
@@ -73,7 +73,9 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
         let row = match &next.op {
             Op::Change(change) => change.origin.id.0,
             Op::Unfold(unfold) => unfold.arrival.0,
-            Op::Hold { connection, .. } => -wirewatch_core::Digest::of(&[connection.as_bytes()]).short(),
+            Op::Hold(Hold { connection, .. }) | Op::Free { connection, .. } => {
+                -wirewatch_core::Digest::of(&[connection.as_bytes()]).short()
+            }
         };
         if ops.len() >= OPS || bytes >= BYTES || !rows.insert(row) {
             break;
@@ -98,7 +100,7 @@ fn size(op: &Op) -> usize {
             None => 200,
         },
         Op::Unfold(unfold) => unfold.messages.len() * 400,
-        Op::Hold { .. } => 100,
+        Op::Hold(_) | Op::Free { .. } => 100,
     }
 }
 
@@ -140,7 +142,7 @@ mod tests {
         match op {
             Op::Change(change) => change.origin.id.0,
             Op::Unfold(unfold) => unfold.arrival.0,
-            Op::Hold { .. } => 0,
+            Op::Hold(_) | Op::Free { .. } => 0,
         }
     }
 
@@ -179,7 +181,7 @@ mod tests {
         async fn unfolding(&self, _: ArrivalId) -> Result<Option<UnfoldRow>, crate::Down> {
             unreachable!()
         }
-        async fn holds(&self) -> Result<Vec<(String, String, Timestamp)>, crate::Down> {
+        async fn holds(&self) -> Result<Vec<Hold>, crate::Down> {
             unreachable!()
         }
         async fn release(&self, _: i64) -> Result<Option<Files>, crate::Down> {

@@ -8,7 +8,8 @@ use wirewatch_core::machine::{Outcome, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Engine, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Stored, SystemClock, Taken, UnfoldRow,
+    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Stored, SystemClock, Taken,
+    UnfoldRow,
 };
 
 /// A journal with nothing in it but, if so made, one unfolding that breaks whoever reads it.
@@ -43,7 +44,7 @@ impl Journal for Breaking {
     async fn unfolding(&self, _: ArrivalId) -> Result<Option<UnfoldRow>, Down> {
         panic!("a mistake");
     }
-    async fn holds(&self) -> Result<Vec<(String, String, Timestamp)>, Down> {
+    async fn holds(&self) -> Result<Vec<Hold>, Down> {
         Ok(Vec::new())
     }
     async fn release(&self, _: i64) -> Result<Option<Files>, Down> {

@@ -1,9 +1,9 @@
 //! What the live stream tells: plain data, written with the group that made it true.
 
 use serde::{Deserialize, Serialize};
-use wirewatch_core::machine::Logged;
+use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::Op;
+use wirewatch_engine::{Hold, Op};
 
 /// One thing that happened. Readers accept fields they do not know.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,9 +29,21 @@ pub struct Event {
     pub due: Timestamp,
     /// How long the effect took, in microseconds.
     pub took: u64,
+    /// The step whose effect that was; empty when there was none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub tried: String,
+    /// Steps that the message passed by this.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub passed: Vec<String>,
 }
 
 impl Event {
+    /// Whether it tells that a message came to be.
+    #[must_use]
+    pub fn began(&self) -> bool {
+        self.kind == "message" && self.state == "moving" && self.step.is_empty() && self.passed.is_empty()
+    }
+
     pub(crate) fn blank(kind: &str, id: Id, at: Timestamp) -> Self {
         Self {
             at,
@@ -47,6 +59,8 @@ impl Event {
             tries: 0,
             due: Timestamp(0),
             took: 0,
+            tried: String::new(),
+            passed: Vec::new(),
         }
     }
 
@@ -76,6 +90,8 @@ impl Event {
                     tries: change.tries,
                     due: change.due.unwrap_or_default(),
                     took: change.took,
+                    tried: change.tried().unwrap_or_default().to_owned(),
+                    passed: change.passed.iter().filter(|one| one.how == Pass::Done).map(|one| one.step.clone()).collect(),
                     ..Self::blank("message", change.origin.id, change.at)
                 }]
             }
@@ -90,12 +106,15 @@ impl Event {
                 });
                 messages.collect()
             }
-            Op::Hold { connection, says, at } => vec![Self {
+            Op::Hold(Hold { connection, since, says, by }) => vec![Self {
                 step: connection.clone(),
-                state: if says.is_some() { "held" } else { "free" }.to_owned(),
-                says: says.clone().unwrap_or_default(),
-                ..Self::blank("hold", Id(0), *at)
+                state: "held".to_owned(),
+                says: if by.is_empty() { says.clone() } else { format!("held by {by}: {says}") },
+                ..Self::blank("hold", Id(0), *since)
             }],
+            Op::Free { connection, at } => {
+                vec![Self { step: connection.clone(), state: "free".to_owned(), ..Self::blank("hold", Id(0), *at) }]
+            }
         }
     }
 }

@@ -41,12 +41,13 @@ pub fn head(origin: &Origin) -> Result<Vec<u8>, JournalError> {
     Ok(serde_json::to_vec(&Borrowed { form: &origin.form, meta: &origin.meta })?)
 }
 
-/// Writes `ops` under `number`; whole or not at all.
+/// Writes `ops`, and the events of each, under `number`; whole or not at all.
 pub async fn write(
     db: &impl ConnectionTrait,
     me: Me,
     number: i64,
     ops: &[Op],
+    events: &[Vec<Event>],
     now: Timestamp,
     mint: &mut (dyn FnMut() -> Id + Send),
 ) -> Result<(), JournalError> {
@@ -54,7 +55,7 @@ pub async fn write(
     for op in ops {
         rows.op(op, mint)?;
     }
-    let events: Vec<Event> = ops.iter().flat_map(Event::of).collect();
+    let events: Vec<&Event> = events.iter().flatten().collect();
     let mut sql = Sql::new(me);
     rows.write(&mut sql, number, now, &events)?;
     run(db, sql).await
@@ -87,12 +88,13 @@ pub fn number(no: u64, range: &std::ops::Range<usize>) -> i64 {
     (no as i64) * 1_000_000 + (range.start as i64) * 1000 + range.len() as i64
 }
 
-/// Writes ops one half at a time until the refused ones stand alone.
+/// Writes ops, and the events of each, one half at a time until the refused ones stand alone.
 pub async fn write_halving(
     db: &impl ConnectionTrait,
     me: Me,
     no: u64,
     ops: &[Op],
+    events: &[Vec<Event>],
     now: Timestamp,
     mint: &mut (dyn FnMut() -> Id + Send),
 ) -> Result<Vec<OpResult>, JournalError> {
@@ -101,7 +103,7 @@ pub async fn write_halving(
     let mut ranges = Vec::from([whole]);
     while let Some(range) = ranges.pop() {
         let number = number(no, &range);
-        match write(db, me, number, &ops[range.clone()], now, mint).await {
+        match write(db, me, number, &ops[range.clone()], &events[range.clone()], now, mint).await {
             Ok(()) => {}
             // Its own row is there: it was committed before, and only the answer was lost.
             Err(JournalError::Refused(_)) if was_written(db, me, number).await? => {}

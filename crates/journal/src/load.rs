@@ -11,7 +11,7 @@ use std::sync::Arc;
 use wirewatch_core::machine::{LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
-use wirewatch_engine::{Arriving, Down, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
+use wirewatch_engine::{Arriving, Down, Hold, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
 
 /// Bytes of a body in one row, before compression.
 pub const PIECE: usize = 1 << 20;
@@ -199,13 +199,18 @@ impl Journal for PgJournal {
         Ok(unfoldings(&self.db, Some(arrival)).await?.pop())
     }
 
-    async fn holds(&self) -> Result<Vec<(String, String, Timestamp)>, Down> {
+    async fn holds(&self) -> Result<Vec<Hold>, Down> {
         let read = async {
-            let rows = self.db.query_all_raw(sql("select connection, says, since from hold", [])).await?;
-            let rows = rows
-                .iter()
-                .map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?, Timestamp(row.try_get_by_index(2)?))));
-            rows.collect::<Result<Vec<_>, JournalError>>()
+            let rows = self.db.query_all_raw(sql("select connection, since, says, by_whom from hold", [])).await?;
+            let hold = |row: &sea_orm::QueryResult| {
+                Ok(Hold {
+                    connection: row.try_get_by_index(0)?,
+                    since: Timestamp(row.try_get_by_index(1)?),
+                    says: row.try_get_by_index(2)?,
+                    by: row.try_get_by_index(3)?,
+                })
+            };
+            rows.iter().map(hold).collect::<Result<Vec<_>, JournalError>>()
         };
         Ok(read.await?)
     }

@@ -1,14 +1,18 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod rows;
+
+pub use rows::{
+    ArrivalFilter, ArrivalRow, AuditRow, FeedRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing, TallyRow,
+    TrailFilter, TrailRow,
+};
+
 use crate::days;
 use crate::error::JournalError;
-use crate::events::Event;
 use crate::load;
 use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, Value};
-use wirewatch_core::course::Reached;
-use wirewatch_core::machine::LogEntry;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
@@ -17,167 +21,6 @@ use wirewatch_engine::Stored;
 #[derive(Debug, Clone)]
 pub struct Store {
     db: DatabaseConnection,
-}
-
-/// Which messages; empty and `None` mean any.
-#[derive(Debug, Clone, Default)]
-pub struct MessageFilter {
-    pub flow: String,
-    pub partner: String,
-    pub state: String,
-    pub key: String,
-    pub arrival: Option<ArrivalId>,
-    pub reason: Option<i64>,
-    pub since: Option<Timestamp>,
-    pub until: Option<Timestamp>,
-    /// Only messages older than this one: the next page.
-    pub before: Option<MessageId>,
-    pub limit: u32,
-}
-
-/// A message in a list.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct MessageRow {
-    pub id: i64,
-    pub arrival: i64,
-    pub flow: String,
-    pub release: i64,
-    pub partner: String,
-    pub key: String,
-    pub result: String,
-    pub state: String,
-    pub step: String,
-    pub tries: i32,
-    pub due: i64,
-    pub waits_for: String,
-    pub reason: i64,
-    /// Why it stands where it stands.
-    pub says: String,
-    pub at: i64,
-}
-
-/// Which arrivals; empty and `None` mean any.
-#[derive(Debug, Clone, Default)]
-pub struct ArrivalFilter {
-    pub connection: String,
-    pub partner: String,
-    pub verdict: String,
-    pub before: Option<ArrivalId>,
-    pub limit: u32,
-}
-
-/// An arrival.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct ArrivalRow {
-    pub id: i64,
-    pub connection: String,
-    pub partner: String,
-    pub name: String,
-    pub verdict: String,
-    pub says: String,
-    pub size: i64,
-    pub messages: i32,
-    pub received: i64,
-    pub by_whom: String,
-}
-
-/// A log entry with its number.
-#[derive(Debug, Clone)]
-pub struct LogRow {
-    pub seq: i32,
-    pub entry: LogEntry,
-}
-
-/// How many stand aside for the same reason.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct ReasonCount {
-    pub id: i64,
-    pub flow: String,
-    pub step: String,
-    pub connection: String,
-    pub code: String,
-    pub says: String,
-    pub messages: i64,
-    pub oldest: i64,
-}
-
-/// Which trails; empty and `None` mean any.
-#[derive(Debug, Clone, Default)]
-pub struct TrailFilter {
-    pub course: String,
-    pub partner: String,
-    pub key: String,
-    pub state: String,
-    /// Only trails that began before this: the next page.
-    pub before: Option<(Timestamp, String)>,
-    pub limit: u32,
-}
-
-/// A trail.
-#[derive(Debug, Clone)]
-pub struct TrailRow {
-    pub course: String,
-    pub partner: String,
-    pub key: String,
-    pub arrival: i64,
-    pub state: String,
-    pub begun: i64,
-    pub last: i64,
-    pub milestones: Vec<Reached>,
-}
-
-/// A ledger entry.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct LedgerRow {
-    pub id: i64,
-    pub direction: String,
-    pub sender: String,
-    pub receiver: String,
-    pub usage: String,
-    pub control: String,
-    pub arrival: i64,
-    pub message: i64,
-    pub answers: String,
-    pub at: i64,
-}
-
-/// A connection that is held.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct HoldRow {
-    pub connection: String,
-    pub says: String,
-    pub since: i64,
-}
-
-/// Counts of an hour.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct TallyRow {
-    pub hour: i64,
-    pub flow: String,
-    pub step: String,
-    pub outcome: String,
-    pub n: i64,
-    pub took: i64,
-}
-
-/// A person's act.
-#[derive(Debug, Clone, FromQueryResult)]
-pub struct AuditRow {
-    pub id: i64,
-    pub at: i64,
-    pub by_whom: String,
-    pub act: String,
-    pub subject: i64,
-    pub why: String,
-}
-
-/// One group of the live stream.
-#[derive(Debug, Clone)]
-pub struct FeedRow {
-    pub writer: i16,
-    pub group_no: i64,
-    pub at: i64,
-    pub events: Vec<Event>,
 }
 
 impl Store {
@@ -195,7 +38,11 @@ impl Store {
         let mut wheres = Wheres::default();
         wheres.text("flow", &filter.flow);
         wheres.text("partner", &filter.partner);
-        wheres.text("state", &filter.state);
+        wheres.text("step", &filter.step);
+        if !filter.states.is_empty() {
+            let n = wheres.arg(filter.states.clone());
+            wheres.text.push(format!("state = any({n})"));
+        }
         if !filter.key.is_empty() {
             let n = wheres.arg(filter.key.clone());
             wheres.text.push(format!("(key = {n} or result = {n})"));
@@ -203,25 +50,31 @@ impl Store {
         if let Some(arrival) = filter.arrival {
             wheres.compare("arrival", "=", arrival.0);
         }
-        if let Some(since) = filter.since {
-            wheres.compare("id", ">=", Id::first_of(since).0);
+        if let Some(flows) = &filter.flows {
+            let n = wheres.arg(flows.clone());
+            wheres.text.push(format!("flow = any({n})"));
         }
-        if let Some(until) = filter.until {
-            wheres.compare("id", "<", Id::first_of(until).0);
-        }
-        if let Some(before) = filter.before {
-            wheres.compare("id", "<", before.0);
-        }
+        wheres.window(filter.since, filter.until, filter.before);
         let live_only = filter.reason.is_some();
-        let history = format!("{}{}", wheres.sql(), if live_only { " and false" } else { "" });
-        if let Some(reason) = filter.reason {
-            wheres.compare("reason", "=", reason);
+        let (mut history, mut live) = (wheres.sql(), wheres.sql());
+        if !filter.connection.is_empty() {
+            let n = wheres.arg(filter.connection.clone());
+            let came_by =
+                |table: &str| format!("exists (select 1 from arrival a where a.id = {table}.arrival and a.connection = {n})");
+            history.push_str(&format!(" and {}", came_by("message")));
+            live.push_str(&format!(" and (waits_for = {n} or {})", came_by("live")));
         }
-        let live = wheres.sql();
+        if let Some(reason) = filter.reason {
+            let n = wheres.arg(reason);
+            live.push_str(&format!(" and reason = {n}"));
+        }
+        if live_only {
+            history.push_str(" and false");
+        }
         let limit = wheres.arg(i64::from(filter.limit));
         let shared = "id, arrival, flow, release, partner, key, result, state, step";
         let text = format!(
-            "select m.id, m.arrival, m.flow, m.release, m.partner, m.key, m.result, m.state, m.step, m.tries, m.due, m.waits_for, m.reason,
+            "select m.id, m.arrival, m.flow, m.release, m.partner, m.key, m.result, m.state, m.step, m.tries, m.due, m.waits_for, m.reason, coalesce(r.code, '') as code,
                 case when m.says <> '' then m.says else coalesce(r.says, '') end as says, m.at
              from (
                (select {shared}, tries, due, waits_for, reason, says, at from live where {live} order by id desc limit {limit})
@@ -252,6 +105,14 @@ impl Store {
         Ok(ReasonCount::find_by_statement(sql(text, [flow.into()])).all(&self.db).await?)
     }
 
+    /// Where the unfinished messages stand.
+    pub async fn standing(&self) -> Result<Vec<Standing>, JournalError> {
+        let text = "select flow, step, state, partner, count(*) as messages, min(at) as oldest,
+                coalesce(min(due) filter (where due > 0), 0) as due
+            from live group by flow, step, state, partner order by flow, step, state, partner";
+        Ok(Standing::find_by_statement(sql(text, [])).all(&self.db).await?)
+    }
+
     /// How many unfinished messages there are, by state.
     pub async fn unfinished_by_state(&self) -> Result<Vec<(String, i64)>, JournalError> {
         let rows = self.db.query_all_raw(sql("select state, count(*) from live group by state order by state", [])).await?;
@@ -264,9 +125,8 @@ impl Store {
         wheres.text("connection", &filter.connection);
         wheres.text("partner", &filter.partner);
         wheres.text("verdict", &filter.verdict);
-        if let Some(before) = filter.before {
-            wheres.compare("id", "<", before.0);
-        }
+        wheres.text("name", &filter.name);
+        wheres.window(filter.since, filter.until, filter.before);
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
             "select id, connection, partner, name, verdict, says, size, messages, received, by_whom from arrival
@@ -323,13 +183,6 @@ impl Store {
             })
         };
         rows.iter().map(trail).collect()
-    }
-
-    /// Connections that are held.
-    pub async fn holds(&self) -> Result<Vec<HoldRow>, JournalError> {
-        Ok(HoldRow::find_by_statement(sql("select connection, says, since from hold order by connection", []))
-            .all(&self.db)
-            .await?)
     }
 
     /// Counts by hour, flow, step and outcome since an hour (number of hours since 1970).
@@ -419,6 +272,19 @@ impl Wheres {
     fn compare(&mut self, column: &str, operator: &str, value: i64) {
         let n = self.arg(value);
         self.text.push(format!("{column} {operator} {n}"));
+    }
+
+    /// Ids of a span of time, and of the next page.
+    fn window(&mut self, since: Option<Timestamp>, until: Option<Timestamp>, before: Option<Id>) {
+        if let Some(since) = since {
+            self.compare("id", ">=", Id::first_of(since).0);
+        }
+        if let Some(until) = until {
+            self.compare("id", "<", Id::first_of(until).0);
+        }
+        if let Some(before) = before {
+            self.compare("id", "<", before.0);
+        }
     }
 
     fn sql(&self) -> String {

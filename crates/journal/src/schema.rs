@@ -13,7 +13,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Leaner)]
+        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople)]
     }
 }
 
@@ -45,6 +45,23 @@ impl MigrationName for Leaner {
 impl MigrationTrait for Leaner {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(LEANER).await?;
+        Ok(())
+    }
+}
+
+struct HeldByPeople;
+
+impl MigrationName for HeldByPeople {
+    fn name(&self) -> &str {
+        "m003_held_by_people"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for HeldByPeople {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "alter table hold add column by_whom text not null default ''";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

@@ -223,13 +223,14 @@ impl PgJournal {
         }
         let now = SystemClock.now();
         let mut mint = || self.next_id(now);
-        let done = write_halving(&self.db, self.me, no, ops, now, &mut mint).await;
+        let events: Vec<Vec<Event>> = ops.iter().map(Event::of).collect();
+        let done = write_halving(&self.db, self.me, no, ops, &events, now, &mut mint).await;
         if matches!(done, Err(JournalError::Fenced)) {
             self.fenced.store(true, Ordering::SeqCst);
         }
         if let Ok(results) = &done {
-            let kept = ops.iter().zip(results).filter(|(_, result)| **result == OpResult::Committed).map(|(op, _)| op);
-            self.tell(number(no, &(0..ops.len())), now, || kept.flat_map(Event::of).collect());
+            let kept = events.into_iter().zip(results).filter(|(_, result)| **result == OpResult::Committed);
+            self.tell(number(no, &(0..ops.len())), now, || kept.flat_map(|(events, _)| events).collect());
         }
         done
     }

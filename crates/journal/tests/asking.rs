@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use wirewatch_core::course::{Fact, Mark};
 use wirewatch_core::document::Form;
-use wirewatch_core::machine::{Origin, Pass, Passed, State};
+use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::reason::Reason;
-use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
-use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
-use wirewatch_journal::{MessageFilter, PgJournal, TrailFilter, TrailRow};
+use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
+use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
+use wirewatch_journal::{MessageFilter, PgJournal, Standing, TrailFilter, TrailRow};
 use wirewatch_testkit::{Database, eventually};
 
 /// A journal with messages made for it.
@@ -119,7 +119,13 @@ async fn each_filter_finds_its_own() {
     let why = reason.clone();
     book.change(b, "orders", |change| {
         change.state = State::Aside;
+        change.step = "book".into();
         change.reason = Some(why);
+    })
+    .await;
+    book.change(a, "orders", |change| {
+        change.state = State::Waiting;
+        change.waits_for = "erp".into();
     })
     .await;
     book.change(c, "notes", |change| {
@@ -130,10 +136,14 @@ async fn each_filter_finds_its_own() {
     let all = MessageFilter::default;
     assert_eq!(book.listed(MessageFilter { flow: "orders".into(), ..all() }).await, [b, a]);
     assert_eq!(book.listed(MessageFilter { key: "MF-1".into(), ..all() }).await, [c, a]);
-    assert_eq!(book.listed(MessageFilter { state: "aside".into(), ..all() }).await, [b]);
-    assert_eq!(book.listed(MessageFilter { state: "done".into(), ..all() }).await, [c]);
+    assert_eq!(book.listed(MessageFilter { states: vec!["aside".into()], ..all() }).await, [b]);
+    assert_eq!(book.listed(MessageFilter { states: vec!["done".into(), "skipped".into()], ..all() }).await, [c]);
     assert_eq!(book.listed(MessageFilter { reason: Some(reason.id()), ..all() }).await, [b]);
     assert_eq!(book.listed(MessageFilter { partner: "nobody".into(), ..all() }).await, []);
+    assert_eq!(book.listed(MessageFilter { flows: Some(vec!["notes".into(), "more".into()]), ..all() }).await, [c]);
+    assert_eq!(book.listed(MessageFilter { flows: Some(Vec::new()), ..all() }).await, []);
+    assert_eq!(book.listed(MessageFilter { step: "book".into(), ..all() }).await, [b]);
+    assert_eq!(book.listed(MessageFilter { connection: "erp".into(), ..all() }).await, [a], "those that wait for it");
     assert_eq!(book.listed(MessageFilter { arrival: Some(book.arrival), ..all() }).await.len(), 3);
     assert_eq!(book.listed(MessageFilter { since: Some(early), ..all() }).await.len(), 3);
     assert_eq!(book.listed(MessageFilter { until: Some(early), ..all() }).await, []);
@@ -141,7 +151,7 @@ async fn each_filter_finds_its_own() {
     assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
     assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
     let open: BTreeSet<(String, i64)> = book.journal.store().unfinished_by_state().await.unwrap().into_iter().collect();
-    assert_eq!(open, BTreeSet::from([("aside".to_owned(), 1), ("moving".to_owned(), 1)]));
+    assert_eq!(open, BTreeSet::from([("aside".to_owned(), 1), ("waiting".to_owned(), 1)]));
 }
 
 #[tokio::test]
@@ -224,15 +234,51 @@ async fn tallies_count_by_step_and_outcome_and_add_up() {
     for how in [Pass::Done, Pass::Done, Pass::Failed] {
         let id = book.born("orders", "K").await;
         book.change(id, "orders", |change| {
-            change.passed = vec![Passed { step: "book".into(), how }];
+            let passed = |step: &str, how| Passed { step: step.into(), how };
+            change.passed = vec![passed("to-order", Pass::Done), passed("book", how)];
+            let (outcome, then) = (Outcome::Answer { status: 200, body: Body::default() }, Then::Go);
+            let step = "book".to_owned();
+            let what = Logged::Attempt { step, generation: 0, tries: 1, request: Digest::of(&[]), outcome, then };
+            change.entry = Some((0, LogEntry { at: change.at, what }));
             change.took = 5;
         })
         .await;
     }
     let rows = book.journal.store().tallies(0).await.unwrap();
-    let mut cells: Vec<(String, i64, i64)> = rows.into_iter().map(|row| (row.outcome, row.n, row.took)).collect();
+    let mut cells: Vec<String> =
+        rows.into_iter().map(|row| format!("{} {} {} {}", row.step, row.outcome, row.n, row.took)).collect();
     cells.sort();
-    assert_eq!(cells, [("done".to_owned(), 2, 10), ("failed".to_owned(), 1, 5)]);
+    let expected = ["book done 2 10", "book failed 1 5", "to-order done 3 0"];
+    assert_eq!(cells, expected, "the time is that of the effect, not of the steps beside it");
+}
+
+#[tokio::test]
+async fn what_stands_where_is_counted_by_step_state_and_partner() {
+    let mut book = Book::open().await;
+    for due in [Some(Timestamp(900)), Some(Timestamp(700)), None] {
+        let id = book.born("orders", "K").await;
+        book.change(id, "orders", |change| {
+            (change.state, change.step) = (State::Retrying, "book".into());
+            (change.due, change.at) = (due, Timestamp(due.map_or(500, |due| due.0)));
+        })
+        .await;
+    }
+    let done = book.born("orders", "K").await;
+    book.change(done, "orders", |change| change.state = State::Done).await;
+    book.born("notes", "K").await;
+    let told: Vec<String> = book
+        .journal
+        .store()
+        .standing()
+        .await
+        .unwrap()
+        .iter()
+        .map(|one| {
+            let Standing { flow, step, state, partner, messages, oldest, due } = one;
+            format!("{flow} {step} {state} {partner} {messages} {} {due}", if *oldest < 1000 { *oldest } else { 0 })
+        })
+        .collect();
+    assert_eq!(told, ["notes  moving marrowfield 1 0 0", "orders book retrying marrowfield 3 500 700"]);
 }
 
 #[tokio::test]
@@ -246,17 +292,23 @@ async fn the_feed_tells_what_each_commit_meant() {
         change.result = "Q-7".into();
     })
     .await;
-    let hold = |says: Option<&str>| Op::Hold { connection: "erp".into(), says: says.map(str::to_owned), at: Timestamp(3) };
-    book.commit(hold(Some("cannot connect"))).await;
-    book.commit(hold(None)).await;
+    let hold = |by: &str, says: &str| Hold { connection: "erp".into(), says: says.into(), since: Timestamp(3), by: by.into() };
+    book.commit(Op::Hold(hold("", "cannot connect"))).await;
+    assert_eq!(book.journal.holds().await.unwrap(), [hold("", "cannot connect")]);
+    book.commit(Op::Hold(hold("ada", "they move house"))).await;
+    assert_eq!(book.journal.holds().await.unwrap(), [hold("ada", "they move house")], "a person's word stands above the other");
+    book.commit(Op::Free { connection: "erp".into(), at: Timestamp(4) }).await;
     let mut heard = Vec::new();
-    for _ in 0..4 {
+    for _ in 0..5 {
         heard.extend(live.recv().await.unwrap().events.clone());
     }
     let kept: Vec<_> = book.journal.store().feed(0, 100).await.unwrap().into_iter().flat_map(|row| row.events).collect();
     assert_eq!(heard, kept, "what is heard live is what is kept for those who come back");
     let told: Vec<(&str, &str, &str)> =
         heard.iter().map(|event| (event.kind.as_str(), event.state.as_str(), event.result.as_str())).collect();
-    assert_eq!(told, [("message", "moving", ""), ("message", "done", "Q-7"), ("hold", "held", ""), ("hold", "free", "")]);
-    assert!(book.journal.store().holds().await.unwrap().is_empty());
+    let expected =
+        [("message", "moving", ""), ("message", "done", "Q-7"), ("hold", "held", ""), ("hold", "held", ""), ("hold", "free", "")];
+    assert_eq!(told, expected);
+    assert_eq!(heard[3].says, "held by ada: they move house");
+    assert!(book.journal.holds().await.unwrap().is_empty());
 }

@@ -56,7 +56,10 @@ pub(super) fn stand(running: &Running, now: Timestamp) -> Change {
     match next {
         Next::WaitUntil(due) => change.due = Some(*due),
         Next::WaitFor(connection) => change.waits_for.clone_from(connection),
-        Next::End(End::Aside(reason)) => change.reason = Some(reason.clone()),
+        Next::End(End::Aside(reason)) => {
+            change.says.clone_from(&reason.says);
+            change.reason = Some(reason.clone());
+        }
         Next::End(End::Skipped(says)) => change.says.clone_from(says),
         Next::Perform(_) | Next::End(End::Done | End::Discarded) => {}
     }

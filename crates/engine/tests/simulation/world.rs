@@ -8,7 +8,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::machine::{LogEntry, Logic, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
-use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, PLACE, Recovered, Settings};
+use wirewatch_engine::{Change, Dispatcher, Entered, Hold, Op, Out, PLACE, Recovered, Settings};
 
 /// What happened in a run.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -16,6 +16,7 @@ pub struct Report {
     pub messages: u64,
     pub crashes: u64,
     pub holds: u64,
+    pub held_by_people: u64,
     pub doubled: u64,
     pub asides: u64,
     pub in_doubt: u64,
@@ -29,6 +30,7 @@ impl Report {
         self.messages += other.messages;
         self.crashes += other.crashes;
         self.holds += other.holds;
+        self.held_by_people += other.held_by_people;
         self.doubled += other.doubled;
         self.asides += other.asides;
         self.in_doubt += other.in_doubt;
@@ -72,6 +74,9 @@ enum Event {
     Load(MessageId),
     Tick,
     Act(MessageId, Act),
+    /// A person holds a connection, and frees it.
+    Hold(&'static str),
+    Free(&'static str),
     Crash,
 }
 
@@ -120,7 +125,9 @@ pub struct World {
     /// Ops waiting for the writer, as the engine's own would group them.
     waiting: Vec<(Option<MessageId>, Op)>,
     writing: bool,
-    holds: BTreeMap<String, (String, Timestamp)>,
+    holds: BTreeMap<String, Hold>,
+    /// What a person has freed.
+    freed: BTreeSet<&'static str>,
     outage: BTreeMap<&'static str, (Timestamp, Timestamp)>,
     acts_left: u32,
     arrivals_left: u32,
@@ -180,6 +187,7 @@ impl World {
             waiting: Vec::new(),
             writing: false,
             holds: BTreeMap::new(),
+            freed: BTreeSet::new(),
             outage: BTreeMap::new(),
             acts_left: random.u32(0..6),
             arrivals_left: random.u32(1..9),
@@ -194,6 +202,12 @@ impl World {
             world.outside(after, Event::Crash);
         }
         for name in ["keyed", "blind"] {
+            if world.random.u32(0..4) == 0 {
+                let from = world.random.u64(0..15_000);
+                let until = from + world.random.u64(1..30_000);
+                world.outside(from, Event::Hold(name));
+                world.outside(until, Event::Free(name));
+            }
             if world.random.bool() {
                 let from = now.after(Duration::from_millis(world.random.u64(0..10_000)));
                 world.outage.insert(name, (from, from.after(Duration::from_millis(world.random.u64(100..30_000)))));
@@ -275,6 +289,14 @@ impl World {
                 if self.dispatcher.act(id, entered, act, "ada", "", self.now).is_ok() {
                     self.report.acts += 1;
                 }
+            }
+            Event::Hold(name) => {
+                self.report.held_by_people += 1;
+                self.dispatcher.hold(name, "ada", "they move house", self.now);
+            }
+            Event::Free(name) => {
+                self.freed.insert(name);
+                self.dispatcher.free(name, self.now);
             }
             Event::Crash => self.crash(),
         }
@@ -369,13 +391,11 @@ impl World {
         for (id, op) in ops {
             match op {
                 Op::Change(change) => self.change(&change),
-                Op::Hold { connection, says, at } => match says {
-                    Some(says) => {
-                        self.report.holds += 1;
-                        self.holds.insert(connection, (says, at));
-                    }
-                    None => drop(self.holds.remove(&connection)),
-                },
+                Op::Hold(hold) => {
+                    self.report.holds += 1;
+                    self.holds.insert(hold.connection.clone(), hold);
+                }
+                Op::Free { connection, .. } => drop(self.holds.remove(&connection)),
                 Op::Unfold(_) => unreachable!("messages come to be by themselves here"),
             }
             ids.extend(id);
@@ -460,8 +480,12 @@ impl World {
         let settings = self.settings();
         self.dispatcher = Dispatcher::new(settings, workspace());
         self.now = self.now.after(Duration::from_millis(self.random.u64(0..3000)));
-        for (connection, (says, since)) in self.holds.clone() {
-            self.dispatcher.restore_hold(&connection, says, since, self.now);
+        for hold in self.holds.clone().into_values() {
+            // Freed a moment before the crash, it is held again: the person sees it and frees it once more.
+            if let Some(name) = self.freed.get(hold.connection.as_str()).copied().filter(|_| !hold.by.is_empty()) {
+                self.outside(1000, Event::Free(name));
+            }
+            self.dispatcher.restore_hold(hold, self.now);
         }
         let found: Vec<Recovered> = self
             .rows

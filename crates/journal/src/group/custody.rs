@@ -176,7 +176,7 @@ impl CustodyRows {
 
     /// Writes everything into the statement; gives the events it told.
     pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp) -> Result<Vec<Event>, JournalError> {
-        self.messages.write(sql, number, now, &self.events)?;
+        self.messages.write(sql, number, now, &self.events.iter().collect::<Vec<_>>())?;
         sql.insert("body", self.bodies, &[], "");
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");

@@ -12,7 +12,7 @@ use wirewatch_core::course::Fact;
 use wirewatch_core::machine::{LogEntry, Logged, Origin};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Op, Unfold};
+use wirewatch_engine::{Change, Hold, Op, Unfold};
 
 type Columns = &'static [(&'static str, Kind)];
 
@@ -89,7 +89,7 @@ const TALLY: Columns = &[("hour", Big), ("flow", Text), ("step", Text), ("outcom
 const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Text), ("subject", Big), ("why", Text)];
 const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
 const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
-const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big)];
+const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
 const FREED: Columns = &[("connection", Text)];
 
 /// Every row of a group.
@@ -138,11 +138,11 @@ impl GroupRows {
         match op {
             Op::Change(change) => self.change(change, mint),
             Op::Unfold(unfold) => self.unfold(unfold, mint),
-            Op::Hold { connection, says: Some(says), at } => {
-                self.held.push([connection.clone().into(), clean(says).into(), at.0.into()]);
+            Op::Hold(Hold { connection, since, says, by }) => {
+                self.held.push([connection.clone().into(), clean(says).into(), since.0.into(), clean(by).into()]);
                 Ok(())
             }
-            Op::Hold { connection, says: None, .. } => {
+            Op::Free { connection, .. } => {
                 self.freed.push([connection.clone().into()]);
                 Ok(())
             }
@@ -241,7 +241,10 @@ impl GroupRows {
             let cell = (hour, change.origin.flow.clone(), passed.step.clone(), passed.how.as_str());
             let (n, took) = self.tallies.entry(cell).or_default();
             *n += 1;
-            *took += change.took as i64;
+            // Steps that only compute pass with the effect before or behind them; the time is the effect's alone.
+            if change.tried() == Some(passed.step.as_str()) {
+                *took += change.took as i64;
+            }
         }
         self.facts(&change.facts, mint);
         Ok(())
@@ -274,7 +277,7 @@ impl GroupRows {
     }
 
     /// Writes every table's rows, and the events, into the statement.
-    pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp, events: &[Event]) -> Result<(), JournalError> {
+    pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp, events: &[&Event]) -> Result<(), JournalError> {
         let (packed, events) = pack(&serde_json::to_vec(events)?);
         let (number, at) = (sql.arg(number, "bigint"), sql.arg(now.0, "bigint"));
         let (packed, events) = (sql.arg(packed, "bool"), sql.arg(events, "bytea"));
@@ -323,7 +326,12 @@ impl GroupRows {
             "update arrival set messages = u.messages, \
              verdict = case arrival.verdict when 'unfolding' then 'taken' else arrival.verdict end <from> where arrival.id = u.id",
         );
-        sql.insert("hold", self.held, &[], "on conflict (connection) do update set says = excluded.says");
+        sql.insert(
+            "hold",
+            self.held,
+            &[],
+            "on conflict (connection) do update set says = excluded.says, by_whom = excluded.by_whom",
+        );
         sql.over(
             "freed",
             self.freed,

@@ -45,6 +45,11 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
     let mut complained = String::new();
     loop {
         let hinted = hint.notified();
+        // Files stay where they are while a person holds the connection: they are still the sender's.
+        if engine.is_held_by_person(&folder.connection).await {
+            let _ = tokio::time::timeout(SCAN, hinted).await;
+            continue;
+        }
         let scanned = {
             let folder = folder.clone();
             tokio::task::spawn_blocking(move || scan(&folder)).await

@@ -1,0 +1,177 @@
+//! What may be asked for, and the rows that come back.
+
+use crate::events::Event;
+use sea_orm::FromQueryResult;
+use wirewatch_core::course::Reached;
+use wirewatch_core::{ArrivalId, MessageId, Timestamp};
+
+/// Which messages; empty and `None` mean any.
+#[derive(Debug, Clone, Default)]
+pub struct MessageFilter {
+    pub flow: String,
+    /// Any of these flows.
+    pub flows: Option<Vec<String>>,
+    /// The connection it came by or waits for.
+    pub connection: String,
+    pub partner: String,
+    /// Any of these states; none means any.
+    pub states: Vec<String>,
+    /// The step it is at, or ended at.
+    pub step: String,
+    pub key: String,
+    pub arrival: Option<ArrivalId>,
+    pub reason: Option<i64>,
+    pub since: Option<Timestamp>,
+    pub until: Option<Timestamp>,
+    /// Only messages older than this one: the next page.
+    pub before: Option<MessageId>,
+    pub limit: u32,
+}
+
+/// A message in a list.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct MessageRow {
+    pub id: i64,
+    pub arrival: i64,
+    pub flow: String,
+    pub release: i64,
+    pub partner: String,
+    pub key: String,
+    pub result: String,
+    pub state: String,
+    pub step: String,
+    pub tries: i32,
+    pub due: i64,
+    pub waits_for: String,
+    pub reason: i64,
+    /// The reason's short name, when it stands aside.
+    pub code: String,
+    /// Why it stands where it stands.
+    pub says: String,
+    pub at: i64,
+}
+
+/// Which arrivals; empty and `None` mean any.
+#[derive(Debug, Clone, Default)]
+pub struct ArrivalFilter {
+    pub connection: String,
+    pub partner: String,
+    pub verdict: String,
+    pub name: String,
+    pub since: Option<Timestamp>,
+    pub until: Option<Timestamp>,
+    pub before: Option<ArrivalId>,
+    pub limit: u32,
+}
+
+/// An arrival.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct ArrivalRow {
+    pub id: i64,
+    pub connection: String,
+    pub partner: String,
+    pub name: String,
+    pub verdict: String,
+    pub says: String,
+    pub size: i64,
+    pub messages: i32,
+    pub received: i64,
+    pub by_whom: String,
+}
+
+/// How many stand aside for the same reason.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct ReasonCount {
+    pub id: i64,
+    pub flow: String,
+    pub step: String,
+    pub connection: String,
+    pub code: String,
+    pub says: String,
+    pub messages: i64,
+    pub oldest: i64,
+}
+
+/// How many unfinished messages stand alike.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct Standing {
+    pub flow: String,
+    pub step: String,
+    pub state: String,
+    pub partner: String,
+    pub messages: i64,
+    /// When the first of them came to stand so, and when the next of them is due; 0 when none is.
+    pub oldest: i64,
+    pub due: i64,
+}
+
+/// Which trails; empty and `None` mean any.
+#[derive(Debug, Clone, Default)]
+pub struct TrailFilter {
+    pub course: String,
+    pub partner: String,
+    pub key: String,
+    pub state: String,
+    /// Only trails that began before this: the next page.
+    pub before: Option<(Timestamp, String)>,
+    pub limit: u32,
+}
+
+/// A trail.
+#[derive(Debug, Clone)]
+pub struct TrailRow {
+    pub course: String,
+    pub partner: String,
+    pub key: String,
+    pub arrival: i64,
+    pub state: String,
+    pub begun: i64,
+    pub last: i64,
+    pub milestones: Vec<Reached>,
+}
+
+/// A ledger entry.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct LedgerRow {
+    pub id: i64,
+    pub direction: String,
+    pub sender: String,
+    pub receiver: String,
+    pub usage: String,
+    pub control: String,
+    pub arrival: i64,
+    pub message: i64,
+    pub answers: String,
+    pub at: i64,
+}
+
+/// Counts of an hour.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct TallyRow {
+    pub hour: i64,
+    pub flow: String,
+    pub step: String,
+    pub outcome: String,
+    pub n: i64,
+    pub took: i64,
+}
+
+/// A person's act.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct AuditRow {
+    pub id: i64,
+    pub at: i64,
+    pub by_whom: String,
+    pub act: String,
+    pub subject: i64,
+    pub why: String,
+}
+
+/// One group of the live stream.
+#[derive(Debug, Clone)]
+pub struct FeedRow {
+    pub writer: i16,
+    pub group_no: i64,
+    pub at: i64,
+    pub events: Vec<Event>,
+}
