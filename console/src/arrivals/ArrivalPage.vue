@@ -1,0 +1,155 @@
+<script setup lang="ts">
+/** One arrival: its bytes, what the ledger says of it, what came out of it. */
+import { ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { useAsked, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import CodeView from '../ui/CodeView.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { bytes, count } from '../words/format'
+import { glossary, type Term } from '../words/glossary'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+useWorkspace()
+const {
+  known: story,
+  trouble,
+  again,
+} = useAsked(() => asked(api.GET('/api/arrivals/{id}', { params: { path: { id: props.id } } })))
+const soon = useThrottled(() => void again(), 1000)
+useLive({
+  pulse: ({ changes }) => {
+    const ours = new Set(story.value?.messages.map((one) => one.id))
+    if (changes.some((change) => change.id === props.id || ours.has(change.id))) soon()
+  },
+  anew: soon,
+})
+watch(() => props.id, again, { immediate: true })
+
+const letting = ref(false)
+const why = ref('')
+const refused = ref<Trouble>()
+async function letThrough() {
+  try {
+    const params = { path: { id: props.id } }
+    const handed = await asked(api.POST('/api/arrivals/{id}/let-through', { params, body: { why: why.value } }))
+    letting.value = false
+    void router.push(`/arrivals/${handed.arrival}`)
+  } catch (error) {
+    refused.value = troubleOf(error)
+  }
+}
+</script>
+
+<template>
+  <div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <template v-if="story">
+      <header class="mb-4 flex flex-wrap items-start gap-4">
+        <div class="min-w-0 grow">
+          <p class="text-sm text-faint">
+            <RouterLink to="/arrivals" class="hover:text-thread hover:underline">Arrivals</RouterLink> ·
+            {{ titleOf('connections', story.arrival.connection) }}
+            <template v-if="story.arrival.partner"> · {{ titleOf('partners', story.arrival.partner) }}</template>
+          </p>
+          <h1 class="flex flex-wrap items-center gap-3 text-xl font-semibold">
+            <span class="break-all">{{ story.arrival.name }}</span> <StateBadge :state="story.arrival.verdict" />
+          </h1>
+          <p v-if="story.arrival.says" class="mt-1 font-medium">{{ story.arrival.says }}</p>
+          <p class="text-sm text-soft">
+            {{ glossary[story.arrival.verdict as Term] ?? '' }}
+            Came in <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
+            }}<template v-if="story.arrival.by">, handed in by {{ story.arrival.by }}</template
+            >.
+          </p>
+        </div>
+        <button
+          v-if="['repeat', 'refused', 'aside'].includes(story.arrival.verdict)"
+          type="button"
+          class="button"
+          @click="letting = true"
+        >
+          Let it through…
+        </button>
+      </header>
+      <div class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
+        <div class="panel space-y-4 p-3 text-sm">
+          <section>
+            <h2 class="heading mb-1">
+              {{ count(story.arrival.messages, 'message') }}
+            </h2>
+            <ul class="max-h-96 space-y-1 overflow-auto" tabindex="0" aria-label="Messages that came out of it">
+              <li v-for="one in story.messages" :key="one.id" class="flex items-center gap-2">
+                <RouterLink :to="`/messages/${one.id}`" class="link truncate">{{ one.key || one.id }}</RouterLink>
+                <StateBadge :state="one.state" class="ml-auto" />
+              </li>
+            </ul>
+            <RouterLink
+              v-if="story.arrival.messages > story.messages.length"
+              :to="`/messages?arrival=${story.arrival.id}`"
+              class="link"
+              >All of them</RouterLink
+            >
+          </section>
+          <section v-if="story.ledger.length">
+            <h2 class="heading mb-1">Ledger</h2>
+            <ul class="space-y-1.5">
+              <li v-for="(entry, n) in story.ledger" :key="n">
+                <template v-if="entry.direction === 'in'">
+                  <TermHelp term="interchange" /> {{ entry.control }} from {{ entry.sender }}
+                </template>
+                <template v-else>
+                  <TermHelp term="acknowledgment" word="997" /> {{ entry.control }} to {{ entry.receiver }}, answers
+                  {{ entry.answers }}
+                  <RouterLink v-if="entry.message" :to="`/messages/${entry.message}`" class="link">see it</RouterLink>
+                </template>
+              </li>
+            </ul>
+          </section>
+          <section v-if="story.acts.length">
+            <h2 class="heading mb-1">What people did</h2>
+            <p v-for="(act, n) in story.acts" :key="n">
+              {{ act.act }} by {{ act.by }}, <TimeText :at="act.at" /><br /><span class="text-soft">{{ act.why }}</span>
+            </p>
+          </section>
+        </div>
+        <CodeView
+          :model-value="story.text.replaceAll(/~\r?\n?/g, '~\n')"
+          form="x12"
+          label="The bytes as they came"
+          class="panel h-[calc(100vh-14rem)] min-h-80 overflow-hidden"
+        >
+          <template #title>
+            <span class="heading">As it came</span>
+            <span v-if="story.arrival.size > story.text.length" class="text-faint">the start; </span>
+            <a :href="`/api/arrivals/${story.arrival.id}/bytes`" :download="story.arrival.name" class="link"
+              >download</a
+            >
+          </template>
+        </CodeView>
+      </div>
+      <ModalDialog :open="letting" title="Let it through" @close="letting = false">
+        <form @submit.prevent="letThrough">
+          <p class="text-soft">
+            Its bytes come in once more, as a new arrival that is taken whatever came before. Orders in it may be booked
+            a second time.
+          </p>
+          <label class="mt-4 block text-sm font-medium" for="let-why">Why</label>
+          <input id="let-why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
+          <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
+          <div class="mt-5 flex justify-end gap-2">
+            <button type="button" class="button" @click="letting = false">Cancel</button>
+            <button type="submit" class="button button-main">Let it through</button>
+          </div>
+        </form>
+      </ModalDialog>
+    </template>
+  </div>
+</template>

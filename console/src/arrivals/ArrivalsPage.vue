@@ -1,0 +1,126 @@
+<script setup lang="ts">
+/** What came in, newest first. */
+import { computed, reactive } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, asked } from '../api/client'
+import { toQuery, withins } from '../messages/filters'
+import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
+import EmptyState from '../ui/EmptyState.vue'
+import PickList from '../ui/PickList.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { useLiveList } from '../ui/useLiveList'
+import { bytes } from '../words/format'
+import { verdicts } from '../words/states'
+
+useWorkspace()
+const route = useRoute()
+const router = useRouter()
+const keys = ['connection', 'partner', 'verdict', 'within', 'name'] as const
+type Key = (typeof keys)[number]
+const filters = computed(() => {
+  const pairs = keys.map((key) => [key, route.query[key]] as const)
+  return Object.fromEntries(pairs.filter(([, value]) => typeof value === 'string' && value)) as Partial<
+    Record<Key, string>
+  >
+})
+const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
+  () => filters.value,
+  async ({ within, ...query }, before) => {
+    const since = toQuery({ within }, Date.now()).since
+    const page = await asked(api.GET('/api/arrivals', { params: { query: { ...query, since, before, limit: 100 } } }))
+    return { rows: page.arrivals, next: page.next }
+  },
+  (arrival) => arrival.id,
+  ({ changes }) => changes.some((change) => change.kind === 'arrival' || change.began),
+)
+const set = (key: Key, value: string) => router.replace({ query: { ...filters.value, [key]: value || undefined } })
+const picked = (key: Key) =>
+  computed({ get: () => filters.value[key] ?? '', set: (value: string) => void set(key, value) })
+const picks = reactive({
+  connection: picked('connection'),
+  partner: picked('partner'),
+  verdict: picked('verdict'),
+  within: picked('within'),
+})
+const filtered = computed(() => Object.keys(filters.value).length > 0)
+const options = verdicts.map((value) => ({ value, text: value }))
+</script>
+
+<template>
+  <div>
+    <header class="mb-3 flex flex-wrap items-baseline gap-x-3">
+      <h1 class="text-xl font-semibold">Arrivals</h1>
+      <p class="text-sm text-soft">
+        What came in, once each, with its bytes. One <TermHelp term="arrival" /> becomes one message or many.
+      </p>
+    </header>
+    <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
+      <PickList v-model="picks.verdict" label="Verdict" :options="options" />
+      <PickList v-model="picks.connection" label="Connection" :options="optionsOf('connections')" />
+      <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
+      <PickList v-model="picks.within" label="Came in" :options="withins" />
+      <RouterLink v-if="filtered" to="/arrivals" class="link text-sm">Show all</RouterLink>
+    </div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
+    <div v-if="rows.length" class="panel overflow-x-auto">
+      <table class="w-full text-sm">
+        <caption class="sr-only">
+          Arrivals
+        </caption>
+        <thead>
+          <tr class="border-b border-line text-left">
+            <th
+              v-for="name in ['Verdict', 'Name', 'Connection', 'Partner', 'Messages', 'Size', 'Note', 'Came in']"
+              :key="name"
+              scope="col"
+              class="heading px-3 py-2 first:pl-4"
+            >
+              {{ name }}
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr
+            v-for="row in rows"
+            :key="row.id"
+            :data-arrival="row.id"
+            class="border-b border-line/60 last:border-0 hover:bg-sunken"
+          >
+            <td class="py-1.5 pr-3 pl-4"><StateBadge :state="row.verdict" /></td>
+            <td class="max-w-64 truncate px-3 py-1.5 font-medium">
+              <RouterLink :to="`/arrivals/${row.id}`" class="hover:text-thread hover:underline">{{
+                row.name
+              }}</RouterLink>
+            </td>
+            <td class="max-w-52 truncate px-3 py-1.5 text-soft">{{ titleOf('connections', row.connection) }}</td>
+            <td class="max-w-44 truncate px-3 py-1.5 text-soft">{{ titleOf('partners', row.partner) }}</td>
+            <td class="px-3 py-1.5">
+              <RouterLink v-if="row.messages" :to="`/messages?arrival=${row.id}`" class="link">{{
+                row.messages
+              }}</RouterLink>
+            </td>
+            <td class="px-3 py-1.5 whitespace-nowrap text-soft">{{ bytes(row.size) }}</td>
+            <td class="max-w-80 truncate px-3 py-1.5 text-soft" :title="row.says">
+              {{ row.says || (row.by ? `handed in by ${row.by}` : '') }}
+            </td>
+            <td class="px-3 py-1.5 text-soft"><TimeText :at="row.received" /></td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <p v-if="next" class="mt-3 text-center">
+      <button type="button" class="button" :disabled="loading" @click="older">Older ones</button>
+    </p>
+    <EmptyState v-if="loaded && !rows.length && filtered" title="No arrival fits these filters">
+      <RouterLink to="/arrivals" class="link">Show all arrivals</RouterLink>, or take one filter away.
+    </EmptyState>
+    <EmptyState v-else-if="loaded && !rows.length" title="Nothing has come in yet">
+      Put a file into a folder that a flow takes from (see
+      <RouterLink to="/connections" class="link">connections</RouterLink>), or hand one in:
+      <code>wirewatch fire FLOW FILE</code>.
+    </EmptyState>
+  </div>
+</template>

@@ -1,0 +1,169 @@
+<script setup lang="ts">
+import { ArrowTopRightOnSquareIcon } from '@heroicons/vue/16/solid'
+import { ref, shallowRef } from 'vue'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { ConnectionView, Tested } from '../api/schema'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import ModalDialog from '../ui/ModalDialog.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { count } from '../words/format'
+
+const props = defineProps<{ connection: ConnectionView; /** The one that a link led to. */ marked?: boolean }>()
+const emit = defineEmits<{ changed: [] }>()
+const workspace = useWorkspace()
+const tested = shallowRef<Tested>()
+const trouble = shallowRef<Trouble>()
+const busy = ref('')
+const holding = ref(false)
+const why = ref('')
+const params = () => ({ path: { name: props.connection.name } })
+
+async function carryOut(what: string, act: () => Promise<unknown>) {
+  busy.value = what
+  trouble.value = undefined
+  try {
+    await act()
+    holding.value = false
+    emit('changed')
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  } finally {
+    busy.value = ''
+  }
+}
+const test = () =>
+  carryOut('test', async () => {
+    tested.value = undefined
+    tested.value = await asked(api.POST('/api/connections/{name}/test', { params: params() }))
+  })
+const look = () => carryOut('look', () => asked(api.POST('/api/connections/{name}/look', { params: params() })))
+const free = () => carryOut('free', () => asked(api.POST('/api/connections/{name}/free', { params: params() })))
+const hold = () =>
+  carryOut('hold', () =>
+    asked(api.POST('/api/connections/{name}/hold', { params: params(), body: { why: why.value } })),
+  )
+
+const repeats: Record<string, string> = {
+  key: 'It honours our key: a request made twice takes effect once.',
+  safe: 'A request made twice changes nothing.',
+  never: 'Whether a request made twice takes effect twice is not known: after a crash in between, a person decides.',
+}
+</script>
+
+<template>
+  <article
+    class="panel flex flex-col p-4"
+    :class="marked && 'animate-flash border-thread!'"
+    :data-connection="connection.name"
+    :data-held="!!connection.held"
+    :aria-labelledby="`title-${connection.name}`"
+  >
+    <header class="flex items-start gap-3">
+      <div class="min-w-0 grow">
+        <h2 :id="`title-${connection.name}`" class="truncate text-lg font-semibold">{{ connection.title }}</h2>
+        <p class="truncate font-mono text-xs text-faint" :title="connection.place">
+          {{ connection.kind }} · {{ connection.place }}
+        </p>
+      </div>
+      <StateBadge :state="connection.held ? 'held' : 'free'" :word="connection.held ? 'held' : 'in use'" />
+    </header>
+    <div
+      v-if="connection.held"
+      class="mt-3 rounded-md px-3 py-2 text-sm"
+      style="background: color-mix(in oklab, var(--color-waiting) 10%, transparent)"
+    >
+      <p class="font-medium" data-part="says">{{ connection.held.says }}</p>
+      <p class="text-soft">
+        {{ connection.held.by ? `Held by ${connection.held.by}` : 'Held' }} since
+        <TimeText :at="connection.held.since" />;
+        <RouterLink :to="`/messages?state=waiting,moving&connection=${connection.name}`" class="link">{{
+          count(connection.held.waiting, 'message waits', 'messages wait')
+        }}</RouterLink>.
+        <template v-if="connection.held.next_look"
+          >Next look <TimeText :at="connection.held.next_look" as="distance" />.</template
+        >
+        <template v-else>Nothing is sent or taken until it is resumed.</template>
+      </p>
+    </div>
+    <dl class="mt-3 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1 text-sm">
+      <dt class="text-faint">Used by</dt>
+      <dd>
+        <template v-for="(user, n) in connection.used_by" :key="user">
+          <template v-if="n">, </template>
+          <RouterLink
+            v-if="workspace.flows.some((flow) => flow.name === user)"
+            :to="`/messages?flow=${user}`"
+            class="link"
+            >{{ titleOf('flows', user) }}</RouterLink
+          >
+          <template v-else>{{ user }}</template>
+        </template>
+        <span v-if="!connection.used_by.length" class="text-soft">nobody: it could be taken out of the workspace</span>
+      </dd>
+      <dt class="text-faint">Does</dt>
+      <dd>
+        {{
+          [connection.takes && 'gives us what comes in', connection.sends && 'takes what goes out']
+            .filter(Boolean)
+            .join(', ') || '–'
+        }}
+      </dd>
+      <template v-if="connection.sends">
+        <dt class="text-faint">At a time</dt>
+        <dd>{{ count(connection.in_flight, 'request') }} at most</dd>
+        <dt class="text-faint">Repeats</dt>
+        <dd class="text-soft">{{ repeats[connection.repeat] ?? connection.repeat }}</dd>
+      </template>
+    </dl>
+    <p v-if="tested" role="status" class="mt-3 flex gap-2 text-sm" data-part="tested">
+      <span aria-hidden="true" :class="tested.reached ? 'text-done' : 'text-aside'">{{
+        tested.reached ? '✓' : '▲'
+      }}</span>
+      <span>{{ tested.says }}</span>
+    </p>
+    <TroubleNote v-if="trouble && !holding" :trouble="trouble" class="mt-3" />
+    <div class="mt-auto flex flex-wrap gap-2 pt-4">
+      <button type="button" class="button" :disabled="busy === 'test'" @click="test">
+        {{ busy === 'test' ? 'Testing…' : 'Test' }}
+      </button>
+      <template v-if="connection.held">
+        <button v-if="!connection.held.by" type="button" class="button" @click="look">Look now</button>
+        <button type="button" class="button button-main" @click="free">Resume</button>
+      </template>
+      <button
+        v-if="!connection.held?.by"
+        type="button"
+        class="button"
+        @click="((holding = true), (why = ''), (trouble = undefined))"
+      >
+        Hold…
+      </button>
+      <a
+        v-if="connection.page"
+        :href="connection.page"
+        target="_blank"
+        rel="noreferrer"
+        class="button button-plain ml-auto"
+      >
+        Its own page<ArrowTopRightOnSquareIcon class="size-4" aria-hidden="true" />
+      </a>
+    </div>
+    <ModalDialog :open="holding" :title="`Hold ${connection.title}`" @close="holding = false">
+      <form @submit.prevent="hold">
+        <p class="text-soft">
+          Nothing is taken from it and nothing sent to it until somebody resumes it. What is on its way there waits;
+          nothing is lost.
+        </p>
+        <label class="mt-4 block text-sm font-medium" :for="`why-${connection.name}`">Why, for the others</label>
+        <input :id="`why-${connection.name}`" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
+        <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
+        <div class="mt-5 flex justify-end gap-2">
+          <button type="button" class="button" @click="holding = false">Cancel</button>
+          <button type="submit" class="button button-main" :disabled="busy === 'hold'">Hold</button>
+        </div>
+      </form>
+    </ModalDialog>
+  </article>
+</template>

@@ -1,0 +1,63 @@
+<script setup lang="ts">
+/** Outside systems: how each stands, who uses it, and what a person can do about it. */
+import { nextTick, onMounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, asked } from '../api/client'
+import { useAsked, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import EmptyState from '../ui/EmptyState.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import ConnectionCard from './ConnectionCard.vue'
+
+const route = useRoute()
+const { known: connections, trouble, again } = useAsked(() => asked(api.GET('/api/connections')))
+const soon = useThrottled(() => void again(), 1000)
+useLive({
+  pulse: ({ changes }) => {
+    // Those waiting come and go with the messages, too.
+    if (changes.some((change) => change.kind === 'hold' || change.state === 'waiting')) soon()
+    else if (connections.value?.some((one) => one.held) && changes.length) soon()
+  },
+  anew: soon,
+})
+onMounted(again)
+
+const marked = ref('')
+watch(
+  () => [route.hash, !!connections.value] as const,
+  async ([hash, known]) => {
+    marked.value = hash.slice(1)
+    if (!known || !hash) return
+    await nextTick()
+    document.getElementById(hash.slice(1))?.scrollIntoView({ block: 'center' })
+  },
+  { immediate: true },
+)
+</script>
+
+<template>
+  <div>
+    <header class="mb-4 flex flex-wrap items-baseline gap-x-3">
+      <h1 class="text-xl font-semibold">Connections</h1>
+      <p class="text-sm text-soft">
+        Outside systems. One that is of no use for now is <TermHelp term="held" />, and looked at from time to time.
+      </p>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <div class="grid gap-4 lg:grid-cols-2 2xl:grid-cols-3">
+      <ConnectionCard
+        v-for="connection in connections"
+        :id="connection.name"
+        :key="connection.name"
+        :connection="connection"
+        :marked="marked === connection.name"
+        @changed="again"
+      />
+    </div>
+    <EmptyState v-if="connections && !connections.length" title="No connections yet">
+      A connection is a file in the workspace’s folder <code>connections</code>: an address or a folder, and what may be
+      expected of it.
+    </EmptyState>
+  </div>
+</template>

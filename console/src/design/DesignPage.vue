@@ -1,0 +1,198 @@
+<script setup lang="ts">
+/** Every token and every component in every state, on one page. */
+import { ref } from 'vue'
+import { Trouble } from '../api/client'
+import type { Knot, Order, Strand } from '../api/schema'
+import OrderLine from '../orders/OrderLine.vue'
+import StrandLine from '../strands/StrandLine.vue'
+import EmptyState from '../ui/EmptyState.vue'
+import PickList from '../ui/PickList.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { glossary } from '../words/glossary'
+import { messageStates, verdicts } from '../words/states'
+
+const grounds = ['ground', 'surface', 'raised', 'sunken', 'line', 'line-strong']
+const inks = [
+  'ink',
+  'soft',
+  'faint',
+  'thread',
+  'thread-deep',
+  'moving',
+  'waiting',
+  'retrying',
+  'aside',
+  'done',
+  'ended',
+]
+const sizes = ['text-2xs', 'text-xs', 'text-sm', 'text-base', 'text-lg', 'text-xl']
+const picked = ref('')
+const finding = {
+  severity: 'error',
+  code: '',
+  file: '',
+  line: 3,
+  column: 9,
+  length: 4,
+  source: '',
+  says: 'a date is missing',
+  help: 'write CCYYMMDD',
+}
+const trouble = new Trouble('the amended document has 1 fault; nothing was done', 422, '', [finding])
+const now = new Date().toISOString()
+
+const knot = (step: string, more: Partial<Knot> = {}): Knot => ({
+  step,
+  verb: 'map',
+  what: 'a-map',
+  passed_minute: 42,
+  median_us: 14_000,
+  slow_us: 90_000,
+  moving: 0,
+  waiting: 0,
+  retrying: 0,
+  aside: 0,
+  hurts: [],
+  ...more,
+})
+const strand = (title: string, knots: Knot[]): Strand => ({ flow: title, title, intakes: [], knots, done_minute: 42 })
+const busy = strand('Every knot', [
+  knot('', { median_us: undefined }),
+  knot('passes', { moving: 3 }),
+  knot('retries', { verb: 'call', what: 'POST /orders', retrying: 2, next_due: now }),
+  knot('waits', { verb: 'call', waiting: 34 }),
+  knot('sets-aside', { aside: 3 }),
+])
+const long = strand('Twenty steps', [knot(''), ...Array.from({ length: 20 }, (_, n) => knot(`step-${n + 1}`))])
+const still = strand('Quiet', [
+  knot('', { passed_minute: 0 }),
+  knot('one', { passed_minute: 0 }),
+  knot('two', { passed_minute: 0 }),
+])
+still.done_minute = 0
+const reasons = [
+  {
+    id: '1',
+    flow: 'Every knot',
+    step: 'sets-aside',
+    connection: '',
+    code: 'refused-422',
+    says: 'unknown item on row 2',
+    messages: 3,
+  },
+]
+const order: Order = {
+  course: '',
+  partner: '',
+  key: 'MF-20501',
+  state: 'trouble',
+  begun: now,
+  changed: now,
+  milestones: [
+    { name: 'received', mark: 'begins', at: now, times: 1 },
+    { name: 'acknowledged', mark: 'passes', at: now, after_ms: 420, times: 1 },
+    { name: 'refused', mark: 'trouble', at: now, after_ms: 1900, times: 2 },
+    { name: 'booked', mark: 'ends', times: 0 },
+  ],
+}
+</script>
+
+<template>
+  <div class="space-y-8">
+    <header>
+      <h1 class="text-xl font-semibold">Design system</h1>
+      <p class="text-soft">Every token and component of this console, in each of its states.</p>
+    </header>
+    <section aria-labelledby="type">
+      <h2 id="type" class="heading mb-2">Type: Recursive, one face for words, figures and code</h2>
+      <p v-for="size in sizes" :key="size" :class="size">
+        Quillhaven books 1,204 orders, 3,871 lines — <code>BEG*00*SA*MF-20501</code>
+        <span class="text-2xs text-faint">{{ size }}</span>
+      </p>
+    </section>
+    <section aria-labelledby="colours">
+      <h2 id="colours" class="heading mb-2">Grounds and inks</h2>
+      <ul class="mb-3 flex flex-wrap gap-2">
+        <li
+          v-for="name in grounds"
+          :key="name"
+          class="w-28 rounded-md border border-line p-2 text-2xs"
+          :style="{ background: `var(--color-${name})` }"
+        >
+          <span class="rounded-sm bg-surface px-1">{{ name }}</span>
+        </li>
+      </ul>
+      <ul class="panel flex flex-wrap gap-x-5 gap-y-1 p-3">
+        <li v-for="name in inks" :key="name" class="font-medium" :style="{ color: `var(--color-${name})` }">
+          {{ name }}
+        </li>
+      </ul>
+    </section>
+    <section aria-labelledby="states">
+      <h2 id="states" class="heading mb-2">States: a mark and a word, not colour alone</h2>
+      <p class="flex flex-wrap gap-2">
+        <StateBadge
+          v-for="state in [...new Set([...messageStates, ...verdicts, 'held', 'free'])]"
+          :key="state"
+          :state="state"
+        />
+      </p>
+    </section>
+    <section aria-labelledby="buttons">
+      <h2 id="buttons" class="heading mb-2">Buttons, fields, lists</h2>
+      <p class="flex flex-wrap items-center gap-2">
+        <button type="button" class="button button-main">Main</button>
+        <button type="button" class="button">Ordinary</button>
+        <button type="button" class="button button-grave">Grave</button>
+        <button type="button" class="button button-plain">Plain</button>
+        <button type="button" class="button button-main" disabled>Main, not now</button>
+        <button type="button" class="button" disabled>Not now</button>
+        <label class="sr-only" for="a-field">A field</label>
+        <input id="a-field" class="field" placeholder="A field" />
+        <PickList
+          v-model="picked"
+          label="Pick"
+          :options="[
+            { value: 'a', text: 'one' },
+            { value: 'b', text: 'another' },
+          ]"
+        />
+        <a href="#type" class="link">A link</a>
+      </p>
+    </section>
+    <section aria-labelledby="strands" class="space-y-3">
+      <h2 id="strands" class="heading mb-2">Strands</h2>
+      <StrandLine :strand="busy" :connections="[]" :reasons="reasons" />
+      <StrandLine :strand="long" :connections="[]" :reasons="[]" />
+      <StrandLine :strand="still" :connections="[]" :reasons="[]" />
+      <StrandLine :strand="{ ...still, title: 'Quiet among many' }" :connections="[]" :reasons="[]" small />
+    </section>
+    <section aria-labelledby="order" class="panel p-4">
+      <h2 id="order" class="heading mb-2">An order’s milestones</h2>
+      <OrderLine :order="order" large />
+    </section>
+    <section aria-labelledby="notes" class="space-y-3">
+      <h2 id="notes" class="heading mb-2">Notes and empty places</h2>
+      <TroubleNote :trouble="trouble" @again="() => {}" />
+      <div class="panel">
+        <EmptyState title="Nothing has come in yet">What would fill this place, and how.</EmptyState>
+      </div>
+    </section>
+    <section aria-labelledby="words">
+      <h2 id="words" class="heading mb-2">Words</h2>
+      <p class="mb-2 text-sm text-soft">
+        Terms are explained where they first stand: <TermHelp term="aside" />. Times are local, exact on hover:
+        <TimeText :at="now" />.
+      </p>
+      <dl class="grid grid-cols-[max-content_1fr] gap-x-5 gap-y-1 text-sm">
+        <template v-for="(says, term) in glossary" :key="term">
+          <dt class="font-medium">{{ term }}</dt>
+          <dd class="text-soft">{{ says }}</dd>
+        </template>
+      </dl>
+    </section>
+  </div>
+</template>

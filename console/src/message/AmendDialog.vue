@@ -1,0 +1,124 @@
+<script setup lang="ts">
+/** Corrects a message's document: what is wrong with it is shown as one types, and it goes only when nothing is. */
+import { computed, ref, shallowRef, watch } from 'vue'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { DocumentView, FindingView, Message } from '../api/schema'
+import { useThrottled } from '../api/useAsked'
+import CodeView from '../ui/CodeView.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { count } from '../words/format'
+
+const props = defineProps<{ open: boolean; message: Message }>()
+const emit = defineEmits<{ close: []; acted: [] }>()
+const document = shallowRef<DocumentView>()
+const text = ref('')
+const why = ref('')
+const findings = shallowRef<FindingView[]>([])
+/** What was checked last; another text is not known to be well yet. */
+const checked = ref<string>()
+const trouble = shallowRef<Trouble>()
+const busy = ref(false)
+const params = computed(() => ({ path: { id: props.message.id } }))
+
+watch(
+  () => props.open,
+  async (open) => {
+    document.value = undefined
+    trouble.value = undefined
+    findings.value = []
+    checked.value = undefined
+    if (!open) return
+    try {
+      const got = await asked(api.GET('/api/messages/{id}/document', { params: params.value }))
+      text.value = got.text
+      document.value = got
+    } catch (error) {
+      trouble.value = troubleOf(error)
+    }
+  },
+)
+
+const send = (preview: boolean) =>
+  asked(
+    api.POST('/api/messages/{id}/acts', {
+      params: params.value,
+      body: { act: 'amend', document: text.value, why: why.value, preview },
+    }),
+  )
+const check = useThrottled(async () => {
+  const own = text.value
+  try {
+    findings.value = (await send(true)).findings ?? []
+    trouble.value = undefined
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  }
+  checked.value = own
+}, 300)
+watch(text, () => props.open && document.value && check())
+watch(document, (now) => now && check())
+
+async function amend() {
+  busy.value = true
+  try {
+    await send(false)
+    emit('acted')
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  } finally {
+    busy.value = false
+  }
+}
+const verdict = computed(() => {
+  if (checked.value !== text.value) return 'checking…'
+  return findings.value.length ? `${count(findings.value.length, 'fault')} found` : 'nothing is wrong with it'
+})
+</script>
+
+<template>
+  <ModalDialog :open="open" :title="`Amend ${message.key || 'this message'}`" wide @close="$emit('close')">
+    <p class="text-sm text-soft">
+      <strong class="font-medium text-ink">{{ message.says }}</strong> — correct it below; it is checked as it would be
+      on arrival. What came stays kept as it came.
+    </p>
+    <CodeView
+      v-if="document"
+      v-model="text"
+      class="panel mt-3 h-[48vh]"
+      :form="document.form"
+      label="The document"
+      editable
+      :findings="findings"
+    >
+      <template #title>
+        <span role="status" :class="findings.length ? 'text-aside' : 'text-done'" data-part="verdict"
+          >{{ findings.length ? '▲' : '✓' }} {{ verdict }}</span
+        >
+      </template>
+    </CodeView>
+    <ul
+      v-if="findings.length"
+      class="mt-2 max-h-24 overflow-auto text-sm"
+      tabindex="0"
+      aria-label="What is wrong"
+      data-part="findings"
+    >
+      <li v-for="(finding, n) in findings" :key="n">
+        <span class="text-faint">line {{ finding.line }}</span> {{ finding.says }}
+        <span v-if="finding.help" class="text-soft">{{ finding.help }}</span>
+      </li>
+    </ul>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
+    <form class="mt-4 flex flex-wrap items-end gap-3" @submit.prevent="amend">
+      <div class="grow">
+        <label class="block text-sm font-medium" for="amend-why">Why (if it should be known)</label>
+        <input id="amend-why" v-model="why" class="field mt-1 w-full" autocomplete="off" />
+      </div>
+      <button type="button" class="button" @click="$emit('close')">Cancel</button>
+      <button type="submit" class="button button-main" :disabled="busy || !document || findings.length > 0">
+        Amend and resend
+      </button>
+    </form>
+  </ModalDialog>
+</template>

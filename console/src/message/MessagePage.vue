@@ -1,0 +1,140 @@
+<script setup lang="ts">
+/** One message's whole story, and what a person can do with it. */
+import { computed, ref, watch } from 'vue'
+import { api, asked } from '../api/client'
+import { useAsked, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import StateBadge from '../ui/StateBadge.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { advice } from '../words/advice'
+import { glossary, type Term } from '../words/glossary'
+import ActDialog from './ActDialog.vue'
+import AmendDialog from './AmendDialog.vue'
+import CameDetail from './CameDetail.vue'
+import RelatedList from './RelatedList.vue'
+import StepDetail from './StepDetail.vue'
+import StoryLine from './StoryLine.vue'
+import { entries, telling } from './story'
+
+const props = defineProps<{ id: string }>()
+useWorkspace()
+const {
+  known: story,
+  trouble,
+  again,
+  forget,
+} = useAsked(() => asked(api.GET('/api/messages/{id}', { params: { path: { id: props.id } } })))
+const soon = useThrottled(() => void again(), 500)
+useLive({
+  pulse: ({ changes }) => {
+    if (changes.some((change) => change.id === props.id)) soon()
+  },
+  anew: soon,
+})
+
+/** What a person chose to look at; until then, where the message stands. */
+const chosen = ref('')
+const told = computed(() => (story.value ? entries(story.value) : []))
+const shown = computed(() => {
+  const id = chosen.value || (story.value ? telling(told.value, story.value) : '')
+  return told.value.find((entry) => entry.id === id) ?? told.value[0]
+})
+watch(
+  () => props.id,
+  () => {
+    forget()
+    chosen.value = ''
+    void again()
+  },
+  { immediate: true },
+)
+
+const message = computed(() => story.value?.message)
+const stopped = computed(() => message.value?.state === 'aside')
+const act = ref<'resend' | 'discard' | ''>('')
+const amending = ref(false)
+const help = computed(() => {
+  const { state, code } = message.value ?? { state: '', code: '' }
+  if (state === 'aside') return advice(code)
+  return state in glossary ? glossary[state as Term] : ''
+})
+function acted() {
+  act.value = ''
+  amending.value = false
+  chosen.value = ''
+  void again()
+}
+</script>
+
+<template>
+  <div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <template v-if="story && message">
+      <header class="mb-4 flex flex-wrap items-start gap-x-4 gap-y-3">
+        <div class="min-w-0 grow">
+          <p class="text-sm text-faint">
+            <RouterLink :to="`/messages?flow=${message.flow}`" class="hover:text-thread hover:underline">{{
+              titleOf('flows', message.flow)
+            }}</RouterLink>
+            <template v-if="message.partner">
+              ·
+              <RouterLink :to="`/messages?partner=${message.partner}`" class="hover:text-thread hover:underline">{{
+                titleOf('partners', message.partner)
+              }}</RouterLink></template
+            >
+          </p>
+          <h1 class="flex flex-wrap items-center gap-3 text-xl font-semibold">
+            {{ message.key || message.id }}
+            <StateBadge :state="message.state" data-part="state" />
+            <span v-if="message.result" class="text-base font-normal text-soft">
+              <TermHelp term="result" word="in the target" />:
+              <strong class="font-semibold text-ink" data-part="result">{{ message.result }}</strong>
+            </span>
+          </h1>
+          <p v-if="message.says && message.state !== 'done'" class="mt-1 font-medium" data-part="says">
+            {{ message.says }}
+          </p>
+          <p class="max-w-3xl text-sm text-soft">
+            {{ help }}
+            <template v-if="message.due">The next try is <TimeText :at="message.due" as="distance" />.</template>
+          </p>
+        </div>
+        <div class="flex flex-wrap gap-2" role="group" aria-label="What can be done">
+          <button v-if="stopped" type="button" class="button" @click="amending = true">Amend…</button>
+          <button type="button" class="button" :class="stopped && 'button-main'" @click="act = 'resend'">
+            Resend…
+          </button>
+          <button
+            v-if="message.state !== 'done' && message.state !== 'discarded'"
+            type="button"
+            class="button button-grave"
+            @click="act = 'discard'"
+          >
+            Discard…
+          </button>
+        </div>
+      </header>
+      <div class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
+        <div class="space-y-4">
+          <StoryLine v-model="chosen" :entries="told" :shown="shown?.id ?? ''" />
+          <RelatedList :story="story" />
+        </div>
+        <section class="panel min-w-0 overflow-hidden" aria-label="What happened there">
+          <StepDetail v-if="shown?.step" :key="shown.id" :story="story" :step="shown.step" />
+          <div v-else-if="shown?.act" class="p-4">
+            <p class="font-medium">{{ shown.title }}</p>
+            <p class="text-soft">
+              <TimeText :at="shown.at" /><template v-if="shown.says"> · “{{ shown.says }}”</template>
+            </p>
+          </div>
+          <CameDetail v-else :story="story" />
+        </section>
+      </div>
+      <ActDialog :act="act" :message="message" @close="act = ''" @acted="acted" />
+      <AmendDialog :open="amending" :message="message" @close="amending = false" @acted="acted" />
+    </template>
+  </div>
+</template>

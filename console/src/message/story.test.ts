@@ -1,0 +1,90 @@
+import { expect, test } from 'vitest'
+import type { ActView, Attempt, Step, Story } from '../api/schema'
+import { documentBefore, entries, telling } from './story'
+
+const document = (text: string) => ({ form: 'json', text, size: text.length, cut: false })
+const attempt = (then: string, at: string): Attempt => ({
+  at,
+  number: 1,
+  status: 0,
+  says: then === 'done' ? '' : 'no',
+  then,
+})
+const step = (name: string, more: Partial<Step> = {}): Step => ({ step: name, verb: 'map', attempts: [], ...more })
+const act = (at: string): ActView => ({ at, by: 'ada', act: 'resent', why: 'corrected there' })
+const story = (state: string, at: string, steps: Step[], acts: ActView[] = []): Story => ({
+  message: {
+    id: '1',
+    flow: 'orders',
+    partner: '',
+    key: '',
+    result: '',
+    state,
+    step: at,
+    tries: 0,
+    waits_for: '',
+    code: '',
+    says: '',
+    arrival: '',
+    release: 1,
+    received: '07:00',
+    changed: '',
+  },
+  meta: {},
+  document: document('came'),
+  steps,
+  kept: {},
+  acts,
+  beside: [],
+})
+
+test('the line tells arrival, steps and acts in their order', () => {
+  const steps = [
+    step('to-order', { after: document('x') }),
+    step('book', { verb: 'call', attempts: [attempt('aside', '07:01'), attempt('done', '07:03')] }),
+  ]
+  const told = entries(story('done', 'book', steps, [act('07:02')]))
+  expect(told.map((one) => `${one.title}: ${one.state}`)).toEqual([
+    'made here: done',
+    'to-order: done',
+    'resent by ada: done',
+    'book: done',
+  ])
+  expect(told[3]!.says).toBe('call · 2 tries')
+})
+
+test('a step stands as the message does that stands there', () => {
+  const steps = [step('to-order'), step('book', { attempts: [attempt('held', '07:01')] })]
+  expect(entries(story('waiting', 'book', steps)).map((one) => one.state)).toEqual(['done', 'done', 'waiting'])
+  expect(entries(story('aside', 'book', [step('book', { attempts: [attempt('aside', '')] })]))[1]!.state).toBe('aside')
+})
+
+test('an act behind everything comes last', () => {
+  expect(
+    entries(story('moving', 'book', [step('book', { attempts: [attempt('aside', '07:01')] })], [act('07:09')])).at(-1)!
+      .kind,
+  ).toBe('act')
+})
+
+test('first looked at is where the message stands', () => {
+  const steps = [step('to-order'), step('book'), step('tell')]
+  const at = (state: string, where: string) => {
+    const one = story(state, where, steps)
+    return telling(entries(one), one)
+  }
+  expect([at('aside', 'book'), at('done', 'tell'), at('aside', 'gone')]).toEqual([
+    'step-book',
+    'step-tell',
+    'step-tell',
+  ])
+  expect(telling([], story('moving', '', []))).toBe('came')
+})
+
+test('before a step is what the last step before it made', () => {
+  const steps = [step('to-order', { after: document('order') }), step('keep'), step('book')]
+  const one = story('done', 'book', steps)
+  expect([documentBefore(one, steps[0]!).label, documentBefore(one, steps[2]!).document.text]).toEqual([
+    'as it came',
+    'order',
+  ])
+})

@@ -1,0 +1,105 @@
+<script setup lang="ts">
+/** A table of messages that draws only the rows in sight. */
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import type { Message } from '../api/schema'
+import MessageCells from './MessageCells.vue'
+
+const ROW = 38
+
+const props = defineProps<{ rows: Message[]; busy?: boolean }>()
+const emit = defineEmits<{ /** The last row has come into sight. */ end: [] }>()
+const router = useRouter()
+const scroller = ref<HTMLElement>()
+const virtual = useVirtualizer(
+  computed(() => ({
+    count: props.rows.length,
+    getScrollElement: () => scroller.value ?? null,
+    estimateSize: () => ROW,
+    overscan: 6,
+    getItemKey: (index: number) => props.rows[index]?.id ?? index,
+  })),
+)
+const items = computed(() => virtual.value.getVirtualItems())
+const shown = computed(() =>
+  items.value.flatMap((item) => {
+    const row = props.rows[item.index]
+    return row ? [{ item, row }] : []
+  }),
+)
+watch(items, (now) => {
+  if ((now.at(-1)?.index ?? 0) >= props.rows.length - 20) emit('end')
+})
+
+const columns =
+  'grid-template-columns: 6.5rem minmax(9rem, 11.5rem) 7rem minmax(8rem, 12.5rem) minmax(7rem, 12rem) minmax(11rem, 1fr) 7.5rem'
+
+/** Arrow keys go from row to row. */
+function onKey(event: KeyboardEvent) {
+  const step = { ArrowDown: 1, ArrowUp: -1 }[event.key]
+  const link = (event.target as Element).closest('[data-row]')
+  if (!step || !link) return
+  event.preventDefault()
+  const index = Number(link.getAttribute('data-row')) + step
+  if (index < 0 || index >= props.rows.length) return
+  virtual.value.scrollToIndex(index)
+  requestAnimationFrame(() => scroller.value?.querySelector<HTMLElement>(`[data-row="${index}"] a`)?.focus())
+}
+
+function open(event: MouseEvent, row: Message) {
+  if ((event.target as Element).closest('a') || getSelection()?.toString()) return
+  void router.push(`/messages/${row.id}`)
+}
+</script>
+
+<template>
+  <div
+    role="table"
+    aria-label="Messages"
+    :aria-rowcount="rows.length + 1"
+    :aria-busy="busy"
+    class="panel overflow-hidden"
+  >
+    <div
+      role="row"
+      aria-rowindex="1"
+      class="grid items-center gap-3 overflow-y-scroll border-b border-line px-4 py-2 text-left"
+      :style="[columns, { scrollbarColor: 'transparent transparent' }]"
+    >
+      <span
+        v-for="name in ['State', 'Number', 'In the target', 'Flow', 'Partner', 'Why', 'Came in']"
+        :key="name"
+        role="columnheader"
+        class="heading"
+        >{{ name }}</span
+      >
+    </div>
+    <div
+      ref="scroller"
+      class="overflow-y-scroll"
+      style="height: calc(100vh - 13.5rem); min-height: 16rem"
+      role="rowgroup"
+      tabindex="0"
+      aria-label="Rows"
+      @keydown="onKey"
+    >
+      <div class="relative" :style="{ height: `${virtual.getTotalSize()}px` }" role="presentation">
+        <div
+          v-for="{ item, row } in shown"
+          :key="row.id"
+          role="row"
+          :aria-rowindex="item.index + 2"
+          :data-row="item.index"
+          :data-message="row.id"
+          :data-state="row.state"
+          class="absolute inset-x-0 grid cursor-pointer items-center gap-3 border-b border-line/60 px-4 text-sm hover:bg-sunken"
+          :style="[columns, { height: `${ROW}px`, transform: `translateY(${item.start}px)` }]"
+          @click="open($event, row)"
+        >
+          <MessageCells :row="row" />
+        </div>
+      </div>
+    </div>
+  </div>
+</template>

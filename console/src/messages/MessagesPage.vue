@@ -1,0 +1,157 @@
+<script setup lang="ts">
+/** Messages as they come and go, filtered by the address bar. */
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, asked } from '../api/client'
+import type { Pulse, Reason } from '../api/schema'
+import { useAsked, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import { optionsOf, useWorkspace } from '../shell/useWorkspace'
+import EmptyState from '../ui/EmptyState.vue'
+import PickList from '../ui/PickList.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { advice } from '../words/advice'
+import { count } from '../words/format'
+import { messageStates } from '../words/states'
+import BulkDialog from './BulkDialog.vue'
+import { pulsesSuffice, type Filters, fromAddress, type Key, toAddress, toQuery, withins } from './filters'
+import MessageTable from './MessageTable.vue'
+import { type Listed, reduceMessages } from './reduceMessages'
+
+const PAGE = 200
+
+useWorkspace()
+const route = useRoute()
+const router = useRouter()
+const filters = computed<Filters>(() => fromAddress(route.query))
+const listed = shallowRef<Listed>({ rows: [] })
+const loaded = ref(false)
+
+const ask = (before = '') =>
+  asked(api.GET('/api/messages', { params: { query: { ...toQuery(filters.value, Date.now()), before, limit: PAGE } } }))
+const { trouble, again, asking } = useAsked(async () => {
+  const page = await ask()
+  listed.value = reduceMessages(listed.value, { kind: 'first', page })
+  loaded.value = true
+})
+const soon = useThrottled(() => void again(), 1500)
+/** Where pulses tell all but what was left out of them, asking now and then is enough. */
+const later = useThrottled(() => void again(), 8000)
+let loadingOlder = false
+async function older() {
+  if (loadingOlder || !listed.value.next) return
+  loadingOlder = true
+  const before = listed.value.next
+  try {
+    const page = await ask(before)
+    // Another list by now: this page belongs nowhere.
+    if (listed.value.next === before) listed.value = reduceMessages(listed.value, { kind: 'older', page })
+  } finally {
+    loadingOlder = false
+  }
+}
+useLive({
+  pulse: (pulse: Pulse) => {
+    listed.value = reduceMessages(listed.value, { kind: 'pulse', pulse, filters: filters.value })
+    if (pulse.changes.some((change) => change.kind === 'message')) (pulsesSuffice(filters.value) ? later : soon)()
+  },
+  anew: soon,
+})
+
+const reason = shallowRef<Reason>()
+const bulk = ref(false)
+watch(
+  filters,
+  async (now, before) => {
+    if (JSON.stringify(now) === JSON.stringify(before)) return
+    listed.value = { rows: [] }
+    loaded.value = false
+    void again()
+    const wanted = now.reason
+    reason.value = undefined
+    if (wanted) {
+      const all = await asked(api.GET('/api/reasons')).catch(() => [])
+      reason.value = all.find((one) => one.id === wanted)
+    }
+  },
+  { immediate: true },
+)
+
+function set(key: Key, value: string) {
+  void router.replace({ query: toAddress({ ...filters.value, [key]: value || undefined }) })
+}
+const picked = (key: Key) => computed({ get: () => filters.value[key] ?? '', set: (value: string) => set(key, value) })
+const picks = reactive({
+  flow: picked('flow'),
+  partner: picked('partner'),
+  state: picked('state'),
+  direction: picked('direction'),
+  connection: picked('connection'),
+  within: picked('within'),
+})
+const typed = ref(filters.value.key ?? '')
+watch(
+  () => filters.value.key,
+  (key) => (typed.value = key ?? ''),
+)
+const states = messageStates.map((state) => ({ value: state, text: state }))
+const directions = [
+  { value: 'in', text: 'comes to us' },
+  { value: 'out', text: 'goes to partners' },
+]
+/** Filters that no field shows. */
+const others = computed(() => (['step', 'arrival', 'since', 'until'] as const).filter((key) => filters.value[key]))
+const filtered = computed(() => Object.keys(filters.value).length > 0)
+</script>
+
+<template>
+  <div>
+    <header class="mb-3 flex flex-wrap items-baseline gap-x-3">
+      <h1 class="text-xl font-semibold">Messages</h1>
+      <p class="text-sm text-soft">
+        One <TermHelp term="message" /> for each document on its way through a flow, newest first.
+      </p>
+    </header>
+    <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
+      <form class="contents" @submit.prevent="set('key', typed.trim())">
+        <label class="sr-only" for="key">Number</label>
+        <input id="key" v-model="typed" class="field w-52" placeholder="Number, here or there" autocomplete="off" />
+      </form>
+      <PickList v-model="picks.state" label="State" :options="states" />
+      <PickList v-model="picks.flow" label="Flow" :options="optionsOf('flows')" />
+      <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
+      <PickList v-model="picks.connection" label="Connection" :options="optionsOf('connections')" />
+      <PickList v-model="picks.direction" label="Direction" :options="directions" />
+      <PickList v-model="picks.within" label="Came in" :options="withins" />
+      <button v-for="key in others" :key="key" type="button" class="button" @click="set(key, '')">
+        {{ key }} {{ filters[key] }} <span aria-hidden="true">✕</span><span class="sr-only">: remove this filter</span>
+      </button>
+      <RouterLink v-if="filtered" to="/messages" class="link text-sm">Show all</RouterLink>
+    </div>
+    <div
+      v-if="reason"
+      class="mb-3 flex flex-wrap items-center gap-3 rounded-lg border bg-surface px-4 py-2.5"
+      style="border-color: color-mix(in oklab, var(--color-aside) 38%, var(--color-line))"
+    >
+      <div class="min-w-0 grow">
+        <p class="font-medium">
+          {{ count(reason.messages, 'message stands', 'messages stand') }} aside at {{ reason.step }}: {{ reason.says }}
+        </p>
+        <p class="text-sm text-soft">{{ advice(reason.code) }}</p>
+      </div>
+      <button type="button" class="button button-main" @click="bulk = true">Resend all…</button>
+      <button type="button" class="button button-plain" @click="set('reason', '')">Leave this reason</button>
+    </div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
+    <MessageTable v-if="listed.rows.length" :rows="listed.rows" :busy="asking && !loaded" @end="older" />
+    <EmptyState v-else-if="loaded && filtered" title="No message fits these filters">
+      <RouterLink to="/messages" class="link">Show all messages</RouterLink>, or take one filter away.
+    </EmptyState>
+    <EmptyState v-else-if="loaded" title="No message yet">
+      Each document that arrives becomes one. Put a file where a flow takes it from, or hand one in:
+      <code>wirewatch fire FLOW FILE</code>.
+    </EmptyState>
+    <BulkDialog v-if="reason" :open="bulk" :reason="reason" @close="((bulk = false), again())" />
+  </div>
+</template>

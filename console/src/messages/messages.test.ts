@@ -1,0 +1,94 @@
+import { expect, test } from 'vitest'
+import type { LiveEvent, Pulse } from '../api/schema'
+import { asMessage, fromAddress, pulsesSuffice, surelyFits, toAddress, toQuery } from './filters'
+import { type Listed, reduceMessages } from './reduceMessages'
+
+const change = (id: string, more: Partial<LiveEvent> = {}): LiveEvent => ({
+  at: '2026-11-23T07:00:00Z',
+  kind: 'message',
+  id,
+  flow: 'orders',
+  partner: 'tansy',
+  step: '',
+  state: 'moving',
+  key: `MF-${id}`,
+  result: '',
+  says: '',
+  tries: 0,
+  took_us: 0,
+  tried: '',
+  passed: [],
+  began: true,
+  ...more,
+})
+const pulse = (...changes: LiveEvent[]): Pulse => ({ at: '', changes, left_out: 0, passed: [] })
+const list = (...ids: string[]): Listed => ({ rows: ids.map((id) => asMessage(change(id))), next: null })
+const ids = ({ rows }: Listed) => rows.map((row) => row.id).join('')
+const page = (text: string, next: string | null = null) => ({
+  messages: [...text].map((id) => asMessage(change(id))),
+  next,
+})
+
+test('filters survive the way through the address; what is unknown is left out', () => {
+  const filters = fromAddress({ flow: 'orders', state: 'aside', odd: 'x', partner: '', key: ['a'] })
+  expect(filters).toEqual({ flow: 'orders', state: 'aside' })
+  expect(fromAddress(toAddress(filters))).toEqual(filters)
+})
+
+test('a span becomes the moment it began at', () => {
+  expect(toQuery({ within: '1h', flow: 'orders' }, Date.parse('2026-11-23T07:00:00Z'))).toEqual({
+    flow: 'orders',
+    since: '2026-11-23T06:00:00.000Z',
+  })
+  expect(toQuery({ within: 'ever' }, 0)).toEqual({})
+})
+
+test('only what a change tells is decided by it', () => {
+  const one = change('1', { state: 'aside', result: 'Q-7' })
+  expect(
+    [{}, { flow: 'orders' }, { state: 'aside,done' }, { key: 'Q-7' }].map((filters) => surelyFits(one, filters)),
+  ).toEqual([true, true, true, true])
+  expect(
+    [{ flow: 'x' }, { partner: 'x' }, { state: 'done' }, { key: 'x' }, { reason: '1' }].map((filters) =>
+      surelyFits(one, filters),
+    ),
+  ).toEqual([false, false, false, false, false])
+})
+
+test('pulses suffice where nothing that comes later decides', () => {
+  const lists = [{}, { flow: 'orders', partner: 'tansy' }, { state: 'aside' }, { key: 'Q-7' }, { reason: '1' }]
+  expect(lists.map(pulsesSuffice)).toEqual([true, true, false, false, false])
+})
+
+test('a message that begins stands first, one that is known changes in place', () => {
+  const after = reduceMessages(list('b', 'a'), {
+    kind: 'pulse',
+    pulse: pulse(change('c'), change('a', { state: 'done', result: 'Q-1', began: false, key: '' })),
+    filters: {},
+  })
+  expect(ids(after)).toBe('cba')
+  expect(after.rows[2]).toMatchObject({ state: 'done', result: 'Q-1', key: 'MF-a' })
+})
+
+test('a pulse that says nothing of the list leaves it as it is', () => {
+  const before = list('b', 'a')
+  expect(reduceMessages(before, { kind: 'pulse', pulse: pulse(change('c')), filters: { flow: 'x' } })).toBe(before)
+  expect(reduceMessages(before, { kind: 'pulse', pulse: pulse(change('z', { began: false })), filters: {} })).toBe(
+    before,
+  )
+})
+
+test('one that comes a little late finds its place', () => {
+  expect(
+    ids(reduceMessages(list('d', 'b'), { kind: 'pulse', pulse: pulse(change('c'), change('e')), filters: {} })),
+  ).toBe('edcb')
+})
+
+test('the first page told anew keeps what was loaded behind it', () => {
+  const loaded = reduceMessages(list('d', 'c'), { kind: 'older', page: page('cba', 'a') })
+  expect(ids(loaded)).toBe('dcba')
+  const again = reduceMessages(loaded, { kind: 'first', page: page('fed', 'd') })
+  expect([ids(again), again.next]).toEqual(['fedcba', 'a'])
+  const whole = reduceMessages(again, { kind: 'first', page: page('f') })
+  expect([ids(whole), whole.next]).toEqual(['f', null])
+})

@@ -1,0 +1,58 @@
+<script setup lang="ts">
+/** One order's milestones as a line, with the times between; those still ahead are hollow. */
+import type { Order } from '../api/schema'
+import TimeText from '../ui/TimeText.vue'
+import { span } from '../words/format'
+
+defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean }>()
+</script>
+
+<template>
+  <ol class="flex w-full items-start">
+    <li
+      v-for="(milestone, n) in order.milestones"
+      :key="milestone.name"
+      class="relative min-w-0 flex-1 text-center"
+      :data-milestone="milestone.name"
+      :data-reached="!!milestone.at"
+    >
+      <span
+        v-if="n > 0"
+        class="absolute right-1/2 left-[-50%] h-0.5"
+        :class="[large ? 'top-[1.6rem]' : 'top-[1.35rem]', milestone.at ? 'bg-thread/50' : 'bg-line']"
+        aria-hidden="true"
+      />
+      <p class="h-4 truncate px-1 text-2xs text-faint">
+        <template v-if="n > 0 && milestone.after_ms != null">{{ span(milestone.after_ms) }}</template>
+      </p>
+      <span
+        class="relative mx-auto grid place-items-center rounded-full border-2 bg-surface"
+        :class="large ? 'size-5 text-2xs' : 'size-3.5 text-[0.5rem]'"
+        :style="{
+          borderColor: !milestone.at
+            ? 'var(--color-line-strong)'
+            : milestone.mark === 'trouble'
+              ? 'var(--color-aside)'
+              : 'var(--color-thread)',
+          color: milestone.mark === 'trouble' ? 'var(--color-aside)' : 'var(--color-on-thread)',
+          background: milestone.at && milestone.mark !== 'trouble' ? 'var(--color-thread)' : undefined,
+          borderStyle: milestone.at ? 'solid' : 'dashed',
+        }"
+        aria-hidden="true"
+        >{{ large && milestone.at ? ({ trouble: '▲', ends: '✓' }[milestone.mark] ?? '') : '' }}</span
+      >
+      <p
+        class="mt-0.5 truncate px-1 text-xs"
+        :class="milestone.at ? (milestone.mark === 'trouble' ? 'font-medium text-aside' : '') : 'text-faint'"
+      >
+        <RouterLink v-if="large && milestone.message" :to="`/messages/${milestone.message}`" class="link">{{
+          milestone.name
+        }}</RouterLink>
+        <template v-else>{{ milestone.name }}</template>
+        <span v-if="milestone.times > 1" class="text-faint"> ×{{ milestone.times }}</span>
+        <span v-if="!milestone.at" class="sr-only">, still ahead</span>
+      </p>
+      <p v-if="large && milestone.at" class="text-2xs text-faint"><TimeText :at="milestone.at" /></p>
+    </li>
+  </ol>
+</template>

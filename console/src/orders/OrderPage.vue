@@ -1,0 +1,106 @@
+<script setup lang="ts">
+/** One order: its milestones with the times between, and the messages behind them. */
+import { computed, watch } from 'vue'
+import { api, asked } from '../api/client'
+import { useAsked, useSettled, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import StateBadge from '../ui/StateBadge.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { span } from '../words/format'
+import OrderLine from './OrderLine.vue'
+
+const props = defineProps<{ orderKey: string }>()
+useWorkspace()
+const {
+  known: story,
+  trouble,
+  again,
+  forget,
+} = useAsked(() => asked(api.GET('/api/orders/{key}', { params: { path: { key: props.orderKey } } })))
+const soon = useThrottled(() => void again(), 1000)
+// Milestones are told a moment after the messages that reach them.
+const after = useSettled(soon, 1500)
+useLive({
+  pulse: ({ changes }) => {
+    const ours = new Set(story.value?.messages.map((one) => one.id))
+    if (changes.some((change) => change.key === props.orderKey || ours.has(change.id))) {
+      soon()
+      after()
+    }
+  },
+  anew: soon,
+})
+watch(
+  () => props.orderKey,
+  () => {
+    forget()
+    void again()
+  },
+  { immediate: true },
+)
+const took = computed(() => {
+  const order = story.value?.orders[0]
+  return order?.state === 'ended' ? span(Date.parse(order.changed) - Date.parse(order.begun)) : ''
+})
+</script>
+
+<template>
+  <div>
+    <header class="mb-4">
+      <p class="text-sm text-faint">
+        <RouterLink to="/orders" class="hover:text-thread hover:underline">Orders</RouterLink>
+      </p>
+      <h1 class="flex items-center gap-3 text-xl font-semibold">
+        {{ orderKey }}
+        <StateBadge
+          v-if="story?.orders[0]"
+          :state="story.orders[0].state"
+          :word="story.orders[0].state === 'ended' ? 'done' : undefined"
+        />
+      </h1>
+      <p v-if="took" class="text-sm text-soft">From the first milestone to the last in {{ took }}.</p>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <section v-for="order in story?.orders" :key="order.course + order.partner" class="panel mb-4 px-4 pt-3 pb-4">
+      <h2 class="mb-2 font-semibold">
+        {{ titleOf('courses', order.course) }}
+        <span class="font-normal text-faint">· {{ titleOf('partners', order.partner) }}</span>
+      </h2>
+      <OrderLine :order="order" large />
+    </section>
+    <section v-if="story?.messages.length" class="panel overflow-x-auto">
+      <h2 class="px-4 pt-3 pb-1 font-semibold">The documents behind it</h2>
+      <table class="w-full text-sm">
+        <caption class="sr-only">
+          Messages of this order
+        </caption>
+        <thead>
+          <tr class="border-b border-line text-left">
+            <th
+              v-for="name in ['State', 'Flow', 'Number', 'In the target', 'Why', 'Came in']"
+              :key="name"
+              scope="col"
+              class="heading px-4 py-2"
+            >
+              {{ name }}
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="message in story.messages" :key="message.id" class="border-b border-line/60 last:border-0">
+            <td class="px-4 py-1.5"><StateBadge :state="message.state" /></td>
+            <td class="px-4 py-1.5">
+              <RouterLink :to="`/messages/${message.id}`" class="link">{{ titleOf('flows', message.flow) }}</RouterLink>
+            </td>
+            <td class="px-4 py-1.5">{{ message.key }}</td>
+            <td class="px-4 py-1.5">{{ message.result }}</td>
+            <td class="max-w-96 truncate px-4 py-1.5 text-soft" :title="message.says">{{ message.says }}</td>
+            <td class="px-4 py-1.5 text-soft"><TimeText :at="message.received" /></td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
+  </div>
+</template>

@@ -1,0 +1,101 @@
+<script setup lang="ts">
+/** Orders along their courses, newest first. */
+import { computed, reactive, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, asked } from '../api/client'
+import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
+import EmptyState from '../ui/EmptyState.vue'
+import PickList from '../ui/PickList.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TermHelp from '../ui/TermHelp.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { useLiveList } from '../ui/useLiveList'
+import { orderStates } from '../words/states'
+import OrderLine from './OrderLine.vue'
+
+useWorkspace()
+const route = useRoute()
+const router = useRouter()
+const keys = ['course', 'partner', 'state'] as const
+type Key = (typeof keys)[number]
+const filters = computed(() => {
+  const pairs = keys.map((key) => [key, route.query[key]] as const)
+  return Object.fromEntries(pairs.filter(([, value]) => typeof value === 'string' && value)) as Partial<
+    Record<Key, string>
+  >
+})
+const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
+  () => filters.value,
+  async (query, before) => {
+    const page = await asked(api.GET('/api/orders', { params: { query: { ...query, before, limit: 50 } } }))
+    return { rows: page.orders, next: page.next }
+  },
+  (order) => `${order.course} ${order.partner} ${order.key}`,
+  ({ changes }) => changes.some((change) => change.kind === 'message'),
+)
+const set = (key: Key, value: string) => router.replace({ query: { ...filters.value, [key]: value || undefined } })
+const picked = (key: Key) =>
+  computed({ get: () => filters.value[key] ?? '', set: (value: string) => void set(key, value) })
+const picks = reactive({ course: picked('course'), partner: picked('partner'), state: picked('state') })
+const filtered = computed(() => Object.keys(filters.value).length > 0)
+const number = ref('')
+const go = () => number.value.trim() && router.push(`/orders/${encodeURIComponent(number.value.trim())}`)
+const words: Record<string, string> = { open: 'open', trouble: 'in trouble', ended: 'done' }
+const options = orderStates.map((value) => ({ value, text: words[value] ?? value }))
+</script>
+
+<template>
+  <div>
+    <header class="mb-3 flex flex-wrap items-baseline gap-x-3">
+      <h1 class="text-xl font-semibold">Orders</h1>
+      <p class="text-sm text-soft">
+        Each <TermHelp term="order" /> along its <TermHelp term="milestone" word="milestones" />, newest first.
+      </p>
+    </header>
+    <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
+      <form class="contents" @submit.prevent="go">
+        <label class="sr-only" for="number">Order number</label>
+        <input id="number" v-model="number" class="field w-44" placeholder="Order number" autocomplete="off" />
+      </form>
+      <PickList v-model="picks.state" label="State" :options="options" />
+      <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
+      <PickList v-model="picks.course" label="Course" :options="optionsOf('courses')" />
+      <RouterLink v-if="filtered" to="/orders" class="link text-sm">Show all</RouterLink>
+    </div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
+    <ul v-if="rows.length" class="panel divide-y divide-line/60">
+      <li
+        v-for="order in rows"
+        :key="`${order.course} ${order.partner} ${order.key}`"
+        :data-order="order.key"
+        :data-state="order.state"
+        class="grid grid-cols-[10rem_minmax(0,13rem)_minmax(0,1fr)] items-center gap-4 px-4 py-2 hover:bg-sunken"
+      >
+        <div>
+          <RouterLink
+            :to="`/orders/${encodeURIComponent(order.key)}`"
+            class="font-medium hover:text-thread hover:underline"
+            >{{ order.key }}</RouterLink
+          >
+          <p class="mt-0.5"><StateBadge :state="order.state" :word="words[order.state]" /></p>
+        </div>
+        <div class="min-w-0 text-sm text-soft">
+          <p class="truncate">{{ titleOf('partners', order.partner) }}</p>
+          <p class="text-xs text-faint"><TimeText :at="order.begun" /></p>
+        </div>
+        <OrderLine :order="order" />
+      </li>
+    </ul>
+    <p v-if="next" class="mt-3 text-center">
+      <button type="button" class="button" :disabled="loading" @click="older">Older ones</button>
+    </p>
+    <EmptyState v-if="loaded && !rows.length && filtered" title="No order fits these filters">
+      <RouterLink to="/orders" class="link">Show all orders</RouterLink>, or take one filter away.
+    </EmptyState>
+    <EmptyState v-else-if="loaded && !rows.length" title="No order yet">
+      An order appears here when a document with its number passes the first milestone of a course. Courses are files in
+      the workspace’s folder <code>courses</code>.
+    </EmptyState>
+  </div>
+</template>

@@ -1,0 +1,76 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import StrandsPage from './strands/StrandsPage.vue'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    title: string
+    /** Shown without anybody being signed in. */
+    open?: boolean
+  }
+}
+
+export const router = createRouter({
+  history: createWebHistory(),
+  scrollBehavior: (to, _from, saved) => saved ?? (to.hash ? { el: to.hash } : { top: 0 }),
+  routes: [
+    { path: '/', name: 'strands', component: StrandsPage, meta: { title: 'Strands' } },
+    {
+      path: '/messages',
+      name: 'messages',
+      component: () => import('./messages/MessagesPage.vue'),
+      meta: { title: 'Messages' },
+    },
+    {
+      path: '/messages/:id',
+      name: 'message',
+      component: () => import('./message/MessagePage.vue'),
+      props: true,
+      meta: { title: 'Message' },
+    },
+    {
+      path: '/arrivals',
+      name: 'arrivals',
+      component: () => import('./arrivals/ArrivalsPage.vue'),
+      meta: { title: 'Arrivals' },
+    },
+    {
+      path: '/arrivals/:id',
+      name: 'arrival',
+      component: () => import('./arrivals/ArrivalPage.vue'),
+      props: true,
+      meta: { title: 'Arrival' },
+    },
+    { path: '/orders', name: 'orders', component: () => import('./orders/OrdersPage.vue'), meta: { title: 'Orders' } },
+    {
+      path: '/orders/:orderKey',
+      name: 'order',
+      component: () => import('./orders/OrderPage.vue'),
+      props: true,
+      meta: { title: 'Order' },
+    },
+    {
+      path: '/connections',
+      name: 'connections',
+      component: () => import('./connections/ConnectionsPage.vue'),
+      meta: { title: 'Connections' },
+    },
+    {
+      path: '/design',
+      name: 'design',
+      component: () => import('./design/DesignPage.vue'),
+      meta: { title: 'Design system' },
+    },
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('./shell/SignInPage.vue'),
+      meta: { title: 'Sign in', open: true },
+    },
+    {
+      path: '/:path(.*)*',
+      name: 'nowhere',
+      component: () => import('./shell/NowherePage.vue'),
+      meta: { title: 'Not found', open: true },
+    },
+  ],
+})

@@ -1,0 +1,39 @@
+import { shallowReadonly, shallowRef } from 'vue'
+import { api, asked } from '../api/client'
+import type { Named, Workspace } from '../api/schema'
+
+const workspace = shallowRef<Workspace>({
+  title: '',
+  release: 0,
+  flows: [],
+  partners: [],
+  connections: [],
+  courses: [],
+})
+let loading: Promise<void> | undefined
+
+async function load() {
+  workspace.value = await asked(api.GET('/api/workspace'))
+}
+
+/** The names of flows, partners, connections and courses; asked for once, and anew on request. */
+export function useWorkspace() {
+  // Whoever could not be told asks again with the next page.
+  loading ??= load().catch(() => void (loading = undefined))
+  return shallowReadonly(workspace)
+}
+
+/** Asks anew, e.g. after a release. */
+export function refreshWorkspace() {
+  loading = load().catch(() => void (loading = undefined))
+}
+
+type Part = 'flows' | 'partners' | 'connections' | 'courses'
+
+/** The title of a part, or its name where it has none (any more). */
+export const titleOf = (part: Part, name: string) =>
+  workspace.value[part].find((one: Named) => one.name === name)?.title || name
+
+/** A part's names for a filter. */
+export const optionsOf = (part: Part) =>
+  workspace.value[part].map(({ name, title }) => ({ value: name, text: title || name }))

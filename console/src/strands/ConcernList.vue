@@ -1,0 +1,53 @@
+<script setup lang="ts">
+/** What somebody should know, each with whom it hurts, since when, and where to go. */
+import { ArrowRightIcon } from '@heroicons/vue/16/solid'
+import TimeText from '../ui/TimeText.vue'
+import type { Concern } from './troubles'
+
+defineProps<{ concerns: Concern[] }>()
+const looks = {
+  aside: { mark: '▲', tone: 'aside' },
+  held: { mark: 'Ⅱ', tone: 'waiting' },
+  retrying: { mark: '↻', tone: 'retrying' },
+  warning: { mark: '!', tone: 'aside' },
+}
+</script>
+
+<template>
+  <section aria-label="What to see to" aria-live="polite">
+    <ul class="grid gap-2 xl:grid-cols-2">
+      <li v-for="one in concerns" :key="one.kind + one.to + one.because" class="animate-appear">
+        <component
+          :is="one.to ? 'RouterLink' : 'div'"
+          :to="one.to || undefined"
+          :data-concern="one.kind"
+          class="group flex h-full items-start gap-3 rounded-lg border bg-surface py-2.5 pr-4 pl-3"
+          :style="{
+            borderColor: `color-mix(in oklab, var(--color-${looks[one.kind].tone}) 38%, var(--color-line))`,
+          }"
+        >
+          <span
+            aria-hidden="true"
+            class="mt-0.5 grid size-6 shrink-0 place-items-center rounded-full text-2xs"
+            :style="{
+              color: `var(--color-${looks[one.kind].tone})`,
+              background: `color-mix(in oklab, var(--color-${looks[one.kind].tone}) 14%, transparent)`,
+            }"
+            >{{ looks[one.kind].mark }}</span
+          >
+          <div class="min-w-0 grow">
+            <p class="font-medium">{{ one.says }}</p>
+            <p v-if="one.because" class="truncate text-sm text-soft" :title="one.because">{{ one.because }}</p>
+            <p class="text-sm text-faint">
+              <template v-if="one.since">since <TimeText :at="one.since" /></template>
+              <template v-if="one.whom"> · hurts {{ one.whom }}</template>
+            </p>
+          </div>
+          <span v-if="one.to" class="mt-0.5 flex shrink-0 items-center gap-1 text-sm text-thread group-hover:underline">
+            {{ one.opens }}<ArrowRightIcon class="size-4" aria-hidden="true" />
+          </span>
+        </component>
+      </li>
+    </ul>
+  </section>
+</template>

@@ -1,0 +1,121 @@
+<script setup lang="ts">
+/** One step: what passes, how long it takes, what stands before it, and the connection it uses. */
+import { computed } from 'vue'
+import type { ConnectionView, Knot, Reason } from '../api/schema'
+import TimeText from '../ui/TimeText.vue'
+import { count, figure, span } from '../words/format'
+
+const props = defineProps<{
+  flow: string
+  knot: Knot
+  /** The beginning of the line. */
+  first: boolean
+  /** The connection that the step uses; of the beginning, the one it takes from. */
+  connection?: ConnectionView
+  takes: string
+  reasons: Reason[]
+}>()
+
+const name = computed(() => (props.first ? (props.connection ? 'arrives' : 'made here') : props.knot.step))
+const what = computed(() => (props.first ? props.takes : [props.knot.verb, props.knot.what].filter(Boolean).join(' ')))
+const ms = (us?: number | null) => (us == null ? '' : span(us / 1000))
+const latency = computed(() => ms(props.knot.median_us))
+const latencyTitle = computed(
+  () => `Half took no longer than ${latency.value}, nineteen of twenty no longer than ${ms(props.knot.slow_us)}`,
+)
+const to = (query: string) => `/messages?flow=${props.flow}${query}`
+const at = computed(() => (props.knot.step ? `&step=${props.knot.step}` : ''))
+const worst = computed(() =>
+  props.knot.aside ? 'aside' : props.knot.waiting ? 'waiting' : props.knot.retrying ? 'retrying' : '',
+)
+</script>
+
+<template>
+  <li class="relative" :data-knot="knot.step || 'begin'" :data-worst="worst || undefined">
+    <div class="flex h-11 flex-col items-center justify-start px-1.5 text-center">
+      <p class="max-w-full truncate text-sm font-medium" :title="name">{{ name }}</p>
+      <p class="max-w-full truncate text-2xs text-faint" :title="what">{{ what }}</p>
+    </div>
+    <div class="relative h-5">
+      <span
+        class="absolute top-1/2 h-[3px] -translate-y-1/2 bg-thread/40"
+        :class="first ? 'right-0 left-1/2' : 'inset-x-0'"
+        aria-hidden="true"
+      />
+      <svg
+        v-if="knot.retrying"
+        viewBox="0 0 40 24"
+        class="absolute -top-2.5 left-1/2 w-10 -translate-x-1/2 overflow-visible text-retrying"
+        aria-hidden="true"
+      >
+        <path
+          d="M26 20a12 11 0 1 0 -12 0"
+          fill="none"
+          stroke="currentColor"
+          stroke-width="2"
+          stroke-dasharray="3 2.5"
+        />
+        <path d="M10.5 17.5l4 3.2.4-5" fill="none" stroke="currentColor" stroke-width="2" />
+      </svg>
+      <span
+        class="absolute top-1/2 left-1/2 size-3.5 -translate-1/2 rounded-full border-2 bg-surface"
+        :style="{ borderColor: worst ? `var(--color-${worst})` : 'var(--color-thread)' }"
+        data-knot-dot
+        aria-hidden="true"
+      />
+    </div>
+    <div class="flex flex-col items-center gap-1 px-1 pt-1 text-center text-xs">
+      <p class="flex flex-wrap justify-center gap-x-1.5 text-soft">
+        <RouterLink :to="to('&within=1m')" class="hover:text-thread hover:underline" data-part="rate">
+          {{ figure(knot.passed_minute) }}<span class="text-faint">/min</span>
+        </RouterLink>
+        <span v-if="latency" :title="latencyTitle">· {{ latency }}</span>
+      </p>
+      <RouterLink
+        v-if="knot.moving"
+        :to="to(`&state=moving${at}`)"
+        class="text-moving hover:underline"
+        data-part="moving"
+        >● {{ figure(knot.moving) }} here now</RouterLink
+      >
+      <RouterLink
+        v-if="knot.waiting"
+        :to="to(`&state=waiting,moving${at}`)"
+        class="font-medium text-waiting hover:underline"
+        data-part="waiting"
+        >Ⅱ {{ count(knot.waiting, 'waits', 'wait') }}</RouterLink
+      >
+      <RouterLink
+        v-if="knot.retrying"
+        :to="to(`&state=retrying${at}`)"
+        class="font-medium text-retrying hover:underline"
+        data-part="retrying"
+        >↻ {{ figure(knot.retrying) }}
+        <template v-if="knot.next_due">next <TimeText :at="knot.next_due" as="distance" /></template
+      ></RouterLink>
+      <RouterLink
+        v-for="reason in reasons"
+        :key="reason.id"
+        :to="`/messages?state=aside&reason=${reason.id}`"
+        class="line-clamp-2 max-w-full rounded-sm bg-aside/10 px-1.5 py-0.5 text-aside hover:underline"
+        :title="reason.says"
+        data-part="aside"
+        ><strong class="font-semibold">▲ {{ figure(reason.messages) }}</strong> {{ reason.messages > 1 ? 'e.g. ' : ''
+        }}{{ reason.says }}</RouterLink
+      >
+      <RouterLink
+        v-if="connection"
+        :to="`/connections#${connection.name}`"
+        class="max-w-full truncate hover:underline"
+        :class="connection.held ? 'font-medium text-waiting' : 'text-faint'"
+        :title="connection.held ? `held: ${connection.held.says}` : connection.title"
+        data-part="connection"
+      >
+        <template v-if="connection.held">
+          Ⅱ {{ connection.title }}, held since <TimeText :at="connection.held.since" />
+        </template>
+        <template v-else><span class="text-done" aria-hidden="true">●</span> {{ connection.title }}</template>
+      </RouterLink>
+    </div>
+  </li>
+</template>

@@ -1,0 +1,28 @@
+<script setup lang="ts">
+/** What went wrong with a question to the service, in its own words. */
+import type { Trouble } from '../api/client'
+
+defineProps<{ trouble: Trouble }>()
+defineEmits<{ again: [] }>()
+</script>
+
+<template>
+  <div
+    role="alert"
+    class="flex animate-appear items-start gap-3 rounded-md border px-3 py-2 text-sm"
+    style="border-color: color-mix(in oklab, var(--color-aside) 50%, transparent)"
+  >
+    <span aria-hidden="true" class="text-aside">▲</span>
+    <div class="min-w-0 grow">
+      <p class="font-medium">{{ trouble.message }}</p>
+      <p v-if="trouble.detail" class="text-soft">{{ trouble.detail }}</p>
+      <ul v-if="trouble.findings.length" class="mt-1 space-y-1">
+        <li v-for="(finding, n) in trouble.findings" :key="n" class="text-soft">
+          <span class="text-faint">line {{ finding.line }}:</span> {{ finding.says
+          }}<template v-if="finding.help"> — {{ finding.help }}</template>
+        </li>
+      </ul>
+    </div>
+    <button v-if="$attrs.onAgain" type="button" class="button" @click="$emit('again')">Try again</button>
+  </div>
+</template>

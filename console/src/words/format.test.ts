@@ -1,0 +1,27 @@
+import { expect, test } from 'vitest'
+import { bytes, count, distance, listed, span } from './format'
+
+test('spans are told in the unit that fits', () => {
+  const told = [0, 0.84, 14.4, 999, 2400, 9960, 59_999, 61_000, 7_300_000, 200_000_000].map(span)
+  expect(told).toEqual(['0 µs', '840 µs', '14 ms', '999 ms', '2.4 s', '9 s', '59 s', '1 min', '2 h', '2 d'])
+})
+
+test('distances look both ways', () => {
+  expect([0, -4000, 4000, 180_000, -90_000_000].map((past) => distance(1e12 - past, 1e12))).toEqual([
+    'just now',
+    'in 4 s',
+    '4 s ago',
+    '3 min ago',
+    'in 1 d',
+  ])
+})
+
+test('counts, sizes and lists read as sentences', () => {
+  expect([count(1, 'order'), count(0, 'order'), count(2, 'reply', 'replies')]).toEqual([
+    '1 order',
+    '0 orders',
+    '2 replies',
+  ])
+  expect([1, 2048, 5_452_595].map(bytes)).toEqual(['1 byte', '2.0 KB', '5.2 MB'])
+  expect([[], ['a'], ['a', 'b'], ['a', 'b', 'c']].map(listed)).toEqual(['', 'a', 'a and b', 'a, b and c'])
+})
