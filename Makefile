@@ -7,7 +7,7 @@ SHELL := /bin/bash
 # Outside the checkout, so that a fresh clone builds quickly.
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/wirewatch/target
 
-.PHONY: help demo demo-build demo-outage demo-recover demo-reset test lint bench bench-core soak
+.PHONY: help demo demo-build demo-outage demo-recover demo-reset console console-api test lint bench bench-core soak
 
 help: ## What can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -19,6 +19,7 @@ demo-build:
 	@scripts/packages.sh
 	@scripts/own-build.sh
 	@echo "… building (the first time takes some minutes)" >&2
+	@scripts/console.sh
 	@cargo build --release --quiet --bin wirewatch --bin wirewatch-demo
 	@mkdir -p bin && cp -f $(CARGO_TARGET_DIR)/release/wirewatch $(CARGO_TARGET_DIR)/release/wirewatch-demo bin/
 
@@ -31,18 +32,30 @@ demo-recover: ## Let the demo's order system answer again
 demo-reset: ## Throw away what the demo has kept
 	@if [ -x bin/wirewatch-demo ]; then bin/wirewatch-demo reset; else rm -rf state; fi
 
-test: ## Format, lints and every test
+console: ## Build the web console
 	@scripts/packages.sh
+	@scripts/console.sh
+
+console-api: ## Follow a change of the API: its description, and the console's client made from it
+	@WRITE_OPENAPI=1 cargo test --quiet -p wirewatch-service --test description
+	@scripts/console.sh
+
+test: ## Format, lints and every test
+	@scripts/packages.sh for-tests
 	@scripts/own-build.sh
+	@scripts/console.sh
 	@scripts/test.sh
 
 lint: ## Format and lints alone
+	@scripts/console.sh
+	@cd console && npm run --silent check
 	@cargo fmt --check
 	@cargo clippy --workspace --all-targets --quiet -- -D warnings
 
 bench: ## Measure the whole system beside its physical limit; writes docs/BENCHMARKS.md
 	@scripts/packages.sh
 	@scripts/own-build.sh
+	@scripts/console.sh
 	@cargo build --release --quiet --bin wirewatch --bin wirewatch-bench
 	@$(CARGO_TARGET_DIR)/release/wirewatch-bench
 

@@ -2,6 +2,7 @@
 
 mod access;
 mod client;
+mod console;
 mod crash;
 mod faults;
 mod inputs;

@@ -1,11 +1,19 @@
 #!/usr/bin/env bash
-# Installs what is missing from Debian's packages. Says nothing when all is there.
+# Installs what is missing from Debian's packages; with `for-tests`, also what only the tests need. Says nothing when all
+# is there.
 set -euo pipefail
 
 missing=()
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 command -v setpriv >/dev/null || missing+=(util-linux)
 command -v cc >/dev/null || missing+=(build-essential)
+
+command -v node >/dev/null || missing+=(nodejs)
+command -v npm >/dev/null || missing+=(npm)
+if [ "${1:-}" = for-tests ]; then
+  command -v chromium >/dev/null || missing+=(chromium)
+  command -v chromedriver >/dev/null || missing+=(chromium-driver)
+fi
 
 command -v cargo >/dev/null || {
   echo "Rust is missing: install it with rustup (the program of that name from Debian's packages), then run this again." >&2

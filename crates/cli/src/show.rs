@@ -137,7 +137,7 @@ pub fn story(story: &Story) {
         .collect();
     anstream::println!("  {}", paint(DIM, facts.join(", ")));
     heading("Document");
-    document(&story.document);
+    document(&story.document, "  ");
     for step in &story.steps {
         one_step(step);
     }
@@ -154,19 +154,23 @@ pub fn story(story: &Story) {
     }
 }
 
-fn document(document: &DocumentView) {
-    indented(&document.text, "  ");
+/// A document, and where only the start of it came, that it is so.
+fn document(document: &DocumentView, by: &str) {
+    indented(&document.text, by);
+    if document.cut {
+        anstream::println!("{by}{}", paint(DIM, format!("… the start of {} bytes", document.size)));
+    }
 }
 
 fn one_step(step: &Step) {
     heading(&format!("Step {} ({})", step.step, step.verb));
     if let Some(after) = &step.after {
-        document(after);
+        document(after, "  ");
     }
     if let Some(request) = &step.request {
         anstream::println!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
         if let Some(body) = &request.body {
-            indented(body, "    ");
+            document(body, "    ");
         }
     }
     for attempt in &step.attempts {
@@ -175,7 +179,7 @@ fn one_step(step: &Step) {
         let then = paint(tone(&attempt.then), &attempt.then);
         anstream::println!("  try {} at {}:{status} {then} {}{due}", attempt.number, exact(&attempt.at), attempt.says);
         if let Some(answer) = &attempt.answer {
-            indented(answer, "    ");
+            document(answer, "    ");
         }
     }
 }

@@ -4,9 +4,11 @@
 
 pub mod access;
 pub mod api;
+mod console;
 mod error;
 mod folder;
 mod intakes;
+mod meters;
 mod run;
 mod sealed;
 pub mod view;

@@ -1,10 +1,11 @@
 //! From a configuration to a running service, and its end.
 
-use crate::access::Token;
+use crate::access::{Sessions, Token};
 use crate::api;
 use crate::error::ServeError;
 use crate::folder::read_workspace;
 use crate::intakes::Intakes;
+use crate::meters::Meters;
 use crate::sealed;
 use std::future::Future;
 use std::net::SocketAddr;
@@ -49,6 +50,8 @@ pub struct App {
     pub store: Store,
     pub outside: Outside,
     pub token: Token,
+    pub sessions: Sessions,
+    pub meter: Meters,
     pub hosts: Vec<String>,
     pub started: Timestamp,
     intakes: Mutex<Intakes>,
@@ -129,11 +132,15 @@ pub async fn serve(
     let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
     let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
     let running = engine.clone();
+    let meter = Meters::default();
+    let counting = tokio::spawn(meter.clone().follow(journal.live()));
     let app = Arc::new(App {
         engine,
         journal: journal.clone(),
         store,
         outside,
+        sessions: Sessions::new(&token.token, address.port()),
+        meter,
         token,
         hosts: config.hosts.clone(),
         started: SystemClock.now(),
@@ -153,6 +160,7 @@ pub async fn serve(
         () = stop => Ok(()),
     };
     folder.abort();
+    counting.abort();
     ended
 }
 

@@ -1,11 +1,11 @@
 //! The order system of Quillhaven Bee Supply: takes orders, gives them numbers, knows its items, and sometimes fails.
 //!
 //! `POST /orders` with `Idempotency-Key` books once per key. `GET /orders/{number}` and `GET /orders?reference=` read.
-//! `POST /faults` sets what goes wrong; `GET /summary` counts.
+//! `POST /faults` sets what goes wrong; `GET /summary` counts; `GET /` is a page with a switch for people.
 
 use axum::extract::{Path as UrlPath, Query, State};
 use axum::http::{HeaderMap, StatusCode};
-use axum::response::{IntoResponse, Response};
+use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
@@ -108,7 +108,8 @@ impl OrderSystem {
     /// The routes.
     pub fn router(&self) -> Router {
         Router::new()
-            .route("/", get(async || "Quillhaven order system\n"))
+            .route("/", get(page))
+            .route("/outage/{switch}", post(switch))
             .route("/orders", post(book).get(find))
             .route("/orders/{number}", get(one))
             .route("/faults", post(set_faults))
@@ -242,6 +243,24 @@ async fn one(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>) -
         Some(booked) => Json(json!({ "order_number": booked.number, "order": booked.order })).into_response(),
         None => problem(StatusCode::NOT_FOUND, format!("there is no order {number}")),
     }
+}
+
+/// The order system's own page: what is booked, and a switch for outages.
+async fn page(State(own): State<OrderSystem>) -> Html<String> {
+    let Summary { booked, refused, faults, .. } = own.summary();
+    let (state, switch, says) = match faults.outage {
+        true => ("closed", "off", "Open it again"),
+        false => ("open", "on", "Close it, as in an outage"),
+    };
+    let page = include_str!("order_system.html");
+    let filled = [("{state}", state.to_owned()), ("{switch}", switch.to_owned()), ("{says}", says.to_owned())];
+    let counts = [("{booked}", booked.to_string()), ("{refused}", refused.to_string())];
+    Html(filled.iter().chain(&counts).fold(page.to_owned(), |page, (name, value)| page.replace(name, value)))
+}
+
+async fn switch(State(own): State<OrderSystem>, UrlPath(switch): UrlPath<String>) -> Redirect {
+    own.set_faults(Faults { outage: switch == "on", ..Faults::default() });
+    Redirect::to("/")
 }
 
 async fn set_faults(State(own): State<OrderSystem>, Json(faults): Json<Faults>) -> Json<Summary> {

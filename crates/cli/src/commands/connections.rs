@@ -4,15 +4,24 @@ use crate::ui::{self, cell, span, styled, tone};
 use serde_json::{Value, json};
 use wirewatch_service::view::ConnectionView;
 
-/// List connections with their state; test one, or let a held one be looked at now
+/// List connections with their state; test, hold or free one
 #[derive(Debug, clap::Args)]
 pub struct ConnectionsArgs {
     /// Really reach this connection, changing nothing there
-    #[arg(long, value_name = "NAME", conflicts_with = "look")]
+    #[arg(long, value_name = "NAME", group = "act")]
     test: Option<String>,
     /// Let the next message look at once whether this held connection is of use again
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", group = "act")]
     look: Option<String>,
+    /// Take nothing from this connection and send nothing to it, until it is freed
+    #[arg(long, value_name = "NAME", group = "act", requires = "why")]
+    hold: Option<String>,
+    /// Free this connection, whoever held it
+    #[arg(long, value_name = "NAME", group = "act")]
+    free: Option<String>,
+    /// Why it is held, for the others
+    #[arg(long, value_name = "TEXT", requires = "hold")]
+    why: Option<String>,
     /// Print as JSON
     #[arg(long)]
     json: bool,
@@ -34,10 +43,14 @@ pub async fn run(client: &ClientArgs, args: &ConnectionsArgs) -> Result<(), Comm
         }
         return Ok(());
     }
-    if let Some(name) = &args.look {
-        let view: ConnectionView = client.post(&format!("/api/connections/{name}/look"), &json!({})).await?;
+    let why = args.why.as_deref().unwrap_or_default();
+    let acts = [(&args.look, "look", json!({})), (&args.hold, "hold", json!({ "why": why })), (&args.free, "free", json!({}))];
+    for (name, act, body) in acts {
+        let Some(name) = name else { continue };
+        let view: ConnectionView = client.post(&format!("/api/connections/{name}/{act}"), &body).await?;
         match view.held {
-            Some(held) => println!("{name} is held: {}; the next message looks now", held.says),
+            Some(held) if held.by.is_empty() => println!("{name} is held: {}; the next message looks now", held.says),
+            Some(held) => println!("{name} is held by {}: {}", held.by, held.says),
             None => println!("{name} is not held"),
         }
         return Ok(());

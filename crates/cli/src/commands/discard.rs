@@ -67,6 +67,7 @@ pub async fn bulk(
 ) -> Result<(), CommandError> {
     let request = BulkRequest {
         reason: reason.to_owned(),
+        messages: Vec::new(),
         act: act.to_owned(),
         why: why.to_owned(),
         answers: answers.to_owned(),

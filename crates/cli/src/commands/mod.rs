@@ -4,6 +4,7 @@ pub mod amend;
 pub mod arrivals;
 pub mod check;
 pub mod connections;
+pub mod console;
 pub mod deploy;
 pub mod discard;
 pub mod fire;

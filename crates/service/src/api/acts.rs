@@ -11,9 +11,8 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::act::{Act, Answers};
-use wirewatch_core::{Id, MessageId, amend};
-use wirewatch_engine::Stored;
-use wirewatch_journal::MessageFilter;
+use wirewatch_core::{Finding, Id, MessageId, amend};
+use wirewatch_journal::{MessageFilter, MessageRow};
 
 /// Messages that one bulk act reaches at most; more are done by calling again.
 const BULK: u32 = 1000;
@@ -42,40 +41,38 @@ pub async fn act(
 ) -> Answer<ActResult> {
     let wanted = id(&text)?;
     let unknown = || Problem::not_found(format!("there is no message {text}"));
+    let mut findings = Vec::new();
     let act = match request.act.as_str() {
         "resend" => Act::Resend { answers: answers(&request.answers)? },
         "discard" if request.why.trim().is_empty() => return Err(bad("say why it is discarded")),
         "discard" => Act::Discard,
         "amend" => {
             let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
-            amended(&stored, &request.document, answers(&request.answers)?)?
+            let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
+            let document = amend::restore(&form, &request.document);
+            findings = amend::findings(&form, &document);
+            Act::Amend { form, document, answers: answers(&request.answers)? }
         }
         other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),
     };
+    if !request.preview && !findings.is_empty() {
+        return Err(faulty(findings));
+    }
     if !request.preview {
         app.engine.act(wanted, act, &by, &request.why).await?;
     }
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
-    Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new() }))
+    Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), findings }))
 }
 
-/// The amended document, checked as it would be on arrival.
-fn amended(stored: &Stored, text: &str, answers: Answers) -> Result<Act, Problem> {
-    let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
-    let document = amend::restore(&form, text);
-    let findings = amend::findings(&form, &document);
-    if !findings.is_empty() {
-        let title = format!(
-            "the amended document has {} fault{}; nothing was done",
-            findings.len(),
-            if findings.len() == 1 { "" } else { "s" }
-        );
-        return Err(Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title) });
-    }
-    Ok(Act::Amend { form, document, answers })
+/// An amended document that would be refused on arrival.
+fn faulty(findings: Vec<Finding>) -> Problem {
+    let faults = if findings.len() == 1 { "fault" } else { "faults" };
+    let title = format!("the amended document has {} {faults}; nothing was done", findings.len());
+    Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title) }
 }
 
-/// One act for all messages that stand aside for the same reason.
+/// One act for all messages that stand aside for the same reason, or for those named.
 #[utoipa::path(post, path = "/api/acts", request_body = BulkRequest, responses((status = 200, body = Vec<ActResult>)))]
 pub async fn bulk(
     State(app): State<Arc<App>>,
@@ -88,11 +85,8 @@ pub async fn bulk(
         "discard" => Act::Discard,
         other => return Err(bad(format!("`{other}` is none of resend, discard"))),
     };
-    let reason = rows::parse_reason(&request.reason).ok_or_else(|| bad(format!("`{}` is no reason id", request.reason)))?;
-    let filter = MessageFilter { reason: Some(reason), state: "aside".to_owned(), limit: BULK, ..MessageFilter::default() };
     let mut results = Vec::new();
-    // Oldest first: they have waited longest.
-    for row in app.store.messages(&filter).await?.into_iter().rev() {
+    for row in meant(&app, &request).await? {
         let wanted: MessageId = Id(row.id);
         let (done, says) = match request.preview {
             true => (false, String::new()),
@@ -101,7 +95,24 @@ pub async fn bulk(
                 Err(error) => (false, error.to_string()),
             },
         };
-        results.push(ActResult { message: rows::message(row), done, says });
+        results.push(ActResult { message: rows::message(row), done, says, findings: Vec::new() });
     }
     Ok(Json(results))
+}
+
+/// The messages that a bulk act means, oldest first: they have waited longest.
+async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<MessageRow>, Problem> {
+    if !request.messages.is_empty() {
+        let mut named = Vec::new();
+        for text in &request.messages {
+            let row = app.store.message(id(text)?).await?;
+            named.push(row.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))?);
+        }
+        named.sort_by_key(|row| row.id);
+        return Ok(named);
+    }
+    let reason = rows::parse_reason(&request.reason).ok_or_else(|| bad(format!("`{}` is no reason id", request.reason)))?;
+    let filter =
+        MessageFilter { reason: Some(reason), states: vec!["aside".to_owned()], limit: BULK, ..MessageFilter::default() };
+    Ok(app.store.messages(&filter).await?.into_iter().rev().collect())
 }

@@ -1,7 +1,7 @@
 //! What came in; letting a repeat through; handing a document in.
 
 use super::problem::Problem;
-use super::{Answer, id, maybe_id, next_of, page, rows};
+use super::{Answer, id, maybe_id, moment, next_of, page, rows};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{ArrivalQuery, ArrivalStory, Arrivals, Handed};
@@ -20,7 +20,7 @@ use wirewatch_journal::{ArrivalFilter, MessageFilter};
 const SHOWN: u64 = 64 << 10;
 
 /// Arrivals, newest first.
-#[utoipa::path(get, path = "/api/arrivals", params(ArrivalQuery), responses((status = 200, body = Arrivals)))]
+#[utoipa::path(get, path = "/api/arrivals", operation_id = "arrivals", params(ArrivalQuery), responses((status = 200, body = Arrivals)))]
 pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>) -> Answer<Arrivals> {
     if !query.verdict.is_empty() && Verdict::ALL.iter().all(|known| known.as_str() != query.verdict) {
         let known: Vec<&str> = Verdict::ALL.iter().map(|verdict| verdict.as_str()).collect();
@@ -34,6 +34,9 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>
         connection: query.connection,
         partner: query.partner,
         verdict: query.verdict,
+        name: query.name,
+        since: moment(&query.since)?,
+        until: moment(&query.until)?,
         before: maybe_id(&query.before)?,
         limit,
     };
@@ -47,7 +50,7 @@ fn unknown(text: &str) -> Problem {
 }
 
 /// One arrival: its bytes, what the ledger says of it, what came out of it.
-#[utoipa::path(get, path = "/api/arrivals/{id}", params(("id" = String, Path)), responses((status = 200, body = ArrivalStory)))]
+#[utoipa::path(get, path = "/api/arrivals/{id}", operation_id = "arrival", params(("id" = String, Path)), responses((status = 200, body = ArrivalStory)))]
 pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<ArrivalStory> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;

@@ -4,8 +4,9 @@ use super::problem::Problem;
 use super::{Answer, status};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::ConnectionView;
+use crate::view::{ConnectionView, HeldConnection, HoldRequest};
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -15,19 +16,36 @@ use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, SystemClock};
 
 /// Every connection with its state and who uses it.
-#[utoipa::path(get, path = "/api/connections", responses((status = 200, body = Vec<ConnectionView>)))]
+#[utoipa::path(get, path = "/api/connections", operation_id = "connections", responses((status = 200, body = Vec<ConnectionView>)))]
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ConnectionView>> {
+    Ok(Json(views(&app).await))
+}
+
+/// Every connection of the current release, by name.
+pub async fn views(app: &App) -> Vec<ConnectionView> {
     let (_, workspace) = app.engine.releases().current();
-    let held = status::held(&app).await;
-    let views = workspace.connections.values().map(|connection| ConnectionView {
-        name: connection.name.clone(),
+    let held = status::held(app).await;
+    workspace.connections.values().map(|connection| view(&workspace, connection, &held)).collect()
+}
+
+fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection]) -> ConnectionView {
+    let name = &connection.name;
+    let flows = || workspace.flows.values();
+    let calls = flows().flat_map(|flow| &flow.steps).any(|step| step.verb.connection() == Some(name));
+    let collects = workspace.partners.values().any(|partner| partner.acknowledge_to.as_deref() == Some(name));
+    ConnectionView {
+        name: name.clone(),
         title: connection.title.clone(),
         kind: connection.kind_name().to_owned(),
         place: connection.place().to_owned(),
-        used_by: used_by(&workspace, &connection.name),
-        held: held.iter().find(|held| held.connection == connection.name).cloned(),
-    });
-    Ok(Json(views.collect()))
+        repeat: connection.repeat.as_str().to_owned(),
+        in_flight: connection.in_flight,
+        page: connection.page.clone(),
+        used_by: used_by(workspace, name),
+        takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),
+        sends: calls || collects,
+        held: held.iter().find(|held| held.connection == *name).cloned(),
+    }
 }
 
 fn used_by(workspace: &Workspace, name: &str) -> Vec<String> {
@@ -67,23 +85,44 @@ pub async fn test(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answ
 
 /// Lets the next message look at once whether a held connection is of use again.
 #[utoipa::path(post, path = "/api/connections/{name}/look", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
-pub async fn look(
+pub async fn look(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
+    acted(&app, person, &name, "looked", &name, |app, _| app.engine.look_now(&name)).await
+}
+
+/// Holds a connection: nothing is taken from it and nothing sent to it until a person frees it.
+#[utoipa::path(post, path = "/api/connections/{name}/hold", params(("name" = String, Path)), request_body = HoldRequest,
+    responses((status = 200, body = ConnectionView)))]
+pub async fn hold(
     State(app): State<Arc<App>>,
-    Extension(Person(by)): Extension<Person>,
+    person: Extension<Person>,
     Path(name): Path<String>,
+    Json(HoldRequest { why }): Json<HoldRequest>,
 ) -> Answer<ConnectionView> {
-    let connection = known(&app, &name)?;
+    if why.trim().is_empty() {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "say why it is held"));
+    }
+    acted(&app, person, &name, "held", &why, |app, by| app.engine.hold(&name, by, &why)).await
+}
+
+/// Frees a held connection, whoever held it.
+#[utoipa::path(post, path = "/api/connections/{name}/free", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
+pub async fn free(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
+    acted(&app, person, &name, "freed", &name, |app, _| app.engine.free(&name)).await
+}
+
+/// Records a person's act on a connection, carries it out, and tells how the connection stands then.
+async fn acted(
+    app: &App,
+    Extension(Person(by)): Extension<Person>,
+    name: &str,
+    act: &str,
+    why: &str,
+    carry_out: impl FnOnce(&App, &str),
+) -> Answer<ConnectionView> {
+    let connection = known(app, name)?;
     let subject = Id(Digest::of(&[name.as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), &by, "looked", subject, &name, SystemClock.now()).await?;
-    app.engine.look_now(&name);
+    app.store.record_act(app.engine.mint(), &by, act, subject, why, SystemClock.now()).await?;
+    carry_out(app, &by);
     let (_, workspace) = app.engine.releases().current();
-    let held = status::held(&app).await.into_iter().find(|held| held.connection == name);
-    Ok(Json(ConnectionView {
-        name: connection.name.clone(),
-        title: connection.title.clone(),
-        kind: connection.kind_name().to_owned(),
-        place: connection.place().to_owned(),
-        used_by: used_by(&workspace, &name),
-        held,
-    }))
+    Ok(Json(view(&workspace, &connection, &status::held(app).await)))
 }

@@ -3,39 +3,59 @@
 use super::problem::Problem;
 use super::{Answer, id, maybe_id, moment, next_of, page, rows};
 use crate::run::App;
-use crate::view::{DocumentView, MessageQuery, Messages};
+use crate::view::{DescribedSegment, DocumentView, MessageQuery, Messages};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
+use serde::Deserialize;
 use std::sync::Arc;
+use utoipa::IntoParams;
 use wirewatch_core::document::Form;
-use wirewatch_core::machine::{LogEntry, Logged};
+use wirewatch_core::machine::{LogEntry, Logged, State as MessageState};
+use wirewatch_core::x12::describe::describe;
 use wirewatch_core::{Document, act::Act};
+use wirewatch_engine::Stored;
 use wirewatch_journal::MessageFilter;
 
+/// Segments that are described at a time.
+const SEGMENTS: usize = 2000;
+
 /// Messages, newest first.
-#[utoipa::path(get, path = "/api/messages", params(MessageQuery), responses((status = 200, body = Messages)))]
+#[utoipa::path(get, path = "/api/messages", operation_id = "messages", params(MessageQuery), responses((status = 200, body = Messages)))]
 pub async fn list(State(app): State<Arc<App>>, Query(query): Query<MessageQuery>) -> Answer<Messages> {
-    let filter = filter(&query)?;
+    let filter = filter(&app, &query)?;
     let found = app.store.messages(&filter).await?;
     let next = next_of(&found, filter.limit, |row| wirewatch_core::Id(row.id).to_string());
     Ok(Json(Messages { messages: found.into_iter().map(rows::message).collect(), next }))
 }
 
-fn filter(query: &MessageQuery) -> Result<MessageFilter, Problem> {
+fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
     let bad = |says: String| Problem::new(StatusCode::BAD_REQUEST, says);
-    if !query.state.is_empty() && wirewatch_core::machine::State::parse(&query.state).is_none() {
-        let known: Vec<&str> = wirewatch_core::machine::State::ALL.iter().map(|state| state.as_str()).collect();
-        return Err(bad(format!("`{}` is no state; there are {}", query.state, known.join(", "))));
+    let states: Vec<String> = query.state.split(',').filter(|state| !state.is_empty()).map(str::to_owned).collect();
+    if let Some(unknown) = states.iter().find(|state| MessageState::parse(state).is_none()) {
+        let known: Vec<&str> = MessageState::ALL.iter().map(|state| state.as_str()).collect();
+        return Err(bad(format!("`{unknown}` is no state; there are {}", known.join(", "))));
     }
     let reason = match query.reason.as_str() {
         "" => None,
         text => Some(rows::parse_reason(text).ok_or_else(|| bad(format!("`{text}` is no reason id")))?),
     };
+    let (_, workspace) = app.engine.releases().current();
+    let comes_in = match query.direction.as_str() {
+        "" => None,
+        "in" => Some(true),
+        "out" => Some(false),
+        other => return Err(bad(format!("`{other}` is no direction; there are in, out"))),
+    };
+    // What nothing takes in was made here, to go out.
+    let in_direction = |wanted| workspace.flows.values().filter(move |flow| flow.intakes.is_empty() != wanted);
     Ok(MessageFilter {
         flow: query.flow.clone(),
+        flows: comes_in.map(|wanted| in_direction(wanted).map(|flow| flow.name.clone()).collect()),
+        connection: query.connection.clone(),
         partner: query.partner.clone(),
-        state: query.state.clone(),
+        states,
+        step: query.step.clone(),
         key: query.key.clone(),
         arrival: maybe_id(&query.arrival)?,
         reason,
@@ -46,14 +66,67 @@ fn filter(query: &MessageQuery) -> Result<MessageFilter, Problem> {
     })
 }
 
-/// The document a message runs from, amendments included, as it is sent and stored.
-#[utoipa::path(get, path = "/api/messages/{id}/document", params(("id" = String, Path)), responses((status = 200, body = DocumentView)))]
-pub async fn document(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<DocumentView> {
-    let stored = app.store.stored(id(&text)?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))?;
+/// Which document of a message.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct DocumentQuery {
+    /// The document behind this step; without it, the one the message runs from, amendments included.
+    #[serde(default)]
+    pub step: String,
+}
+
+/// A document of a message, whole, as a person reads it.
+#[utoipa::path(get, path = "/api/messages/{id}/document", params(("id" = String, Path), DocumentQuery), responses((status = 200, body = DocumentView)))]
+pub async fn document(
+    State(app): State<Arc<App>>,
+    Path(text): Path<String>,
+    Query(DocumentQuery { step }): Query<DocumentQuery>,
+) -> Answer<DocumentView> {
+    let stored = stored(&app, &text).await?;
+    if !step.is_empty() {
+        let machine = super::story::rebuilt(&app, &stored).await?;
+        let traced = machine.as_ref().and_then(|machine| machine.trace().iter().find(|traced| traced.step == step));
+        let after = traced.and_then(|traced| traced.after.as_ref());
+        let after = after.ok_or_else(|| Problem::not_found(format!("there is no document behind a step `{step}` of {text}")))?;
+        return Ok(Json(rows::document(after.form_name(), after.readable(), usize::MAX)));
+    }
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
-    let readable = Document::read(&form, &bytes)
-        .map_or_else(|_| String::from_utf8_lossy(&bytes).into_owned(), |document| document.readable());
-    Ok(Json(DocumentView { form: form_name(&form).to_owned(), text: readable }))
+    Ok(Json(rows::document(form_name(&form), readable(&form, &bytes), usize::MAX)))
+}
+
+/// Which part of a described document.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct DescribedQuery {
+    /// Segments to pass over.
+    #[serde(default)]
+    pub skip: usize,
+}
+
+/// The X12 document a message runs from, segment by segment with its names; at most 2,000 at a time.
+#[utoipa::path(get, path = "/api/messages/{id}/segments", params(("id" = String, Path), DescribedQuery),
+    responses((status = 200, body = Vec<DescribedSegment>), (status = 409, body = Problem)))]
+pub async fn described(
+    State(app): State<Arc<App>>,
+    Path(text): Path<String>,
+    Query(DescribedQuery { skip }): Query<DescribedQuery>,
+) -> Answer<Vec<DescribedSegment>> {
+    let stored = stored(&app, &text).await?;
+    let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
+    let Ok(Document::X12(tree)) = Document::read(&form, &bytes) else {
+        return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
+    };
+    let all = describe(&tree);
+    Ok(Json(all.into_iter().enumerate().skip(skip).take(SEGMENTS).map(|(n, one)| rows::described(n, one)).collect()))
+}
+
+async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {
+    app.store.stored(id(text)?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
+}
+
+/// A document as a person reads it; one that cannot be read, as it is.
+pub fn readable(form: &Form, bytes: &[u8]) -> String {
+    Document::read(form, bytes).map_or_else(|_| String::from_utf8_lossy(bytes).into_owned(), |document| document.readable())
 }
 
 /// The newest amendment, or the document as it came.

@@ -1,7 +1,7 @@
 //! The API under `/api`: JSON, described by OpenAPI 3.1 from this code, problem details (RFC 9457) for errors.
 //!
-//! Layers from the outside in: body limit, then who may (`access::check`), then the handlers. `/api/openapi.json`
-//! and `/health` are open to all.
+//! Layers from the outside in: compression, body limit, then who may (`access::check`), then the handlers.
+//! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not.
 
 mod acts;
 mod arrivals;
@@ -13,14 +13,19 @@ mod releases;
 mod rows;
 mod status;
 mod story;
+mod strands;
 mod stream;
 
-use crate::access;
+use crate::access::{self, session};
+use crate::console;
 use crate::run::App;
 use axum::extract::DefaultBodyLimit;
-use axum::{Json, Router, middleware, routing::get};
+use axum::routing::{any, get};
+use axum::{Json, Router, middleware};
 use problem::Problem;
 use std::sync::Arc;
+use tower_http::CompressionLevel;
+use tower_http::compression::CompressionLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -49,8 +54,16 @@ pub fn router(app: Arc<App>) -> Router {
     let open = Router::new()
         .route("/health", get(status::health))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
-        .with_state(app);
-    routes.merge(open).fallback(async || Problem::new(axum::http::StatusCode::NOT_FOUND, "there is nothing at this path"))
+        .route("/enter", get(session::enter))
+        .route("/api/{*nothing}", any(nothing))
+        .with_state(app)
+        .fallback(console::serve);
+    // Streams and what is small or packed already pass as they are.
+    routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
+}
+
+async fn nothing() -> Problem {
+    Problem::new(axum::http::StatusCode::NOT_FOUND, "there is nothing at this path")
 }
 
 /// The description of the API as a value, for checks and generated clients.
@@ -61,11 +74,16 @@ pub fn description() -> utoipa::openapi::OpenApi {
 
 fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
     OpenApiRouter::with_openapi(Description::openapi())
+        .routes(routes!(session::me, session::leave))
+        .routes(routes!(session::link))
+        .routes(routes!(strands::strands))
+        .routes(routes!(strands::workspace))
         .routes(routes!(status::status))
         .routes(routes!(status::reasons))
         .routes(routes!(messages::list))
         .routes(routes!(story::story))
         .routes(routes!(messages::document))
+        .routes(routes!(messages::described))
         .routes(routes!(acts::act))
         .routes(routes!(acts::bulk))
         .routes(routes!(arrivals::list))
@@ -78,8 +96,11 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(connections::list))
         .routes(routes!(connections::test))
         .routes(routes!(connections::look))
+        .routes(routes!(connections::hold))
+        .routes(routes!(connections::free))
         .routes(routes!(releases::release))
         .routes(routes!(stream::stream))
+        .routes(routes!(stream::pulse))
         .split_for_parts()
 }
 

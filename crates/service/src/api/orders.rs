@@ -22,7 +22,7 @@ fn orders(app: &App, rows: Vec<TrailRow>) -> Vec<Order> {
 }
 
 /// Orders, newest first.
-#[utoipa::path(get, path = "/api/orders", params(OrderQuery), responses((status = 200, body = Orders)))]
+#[utoipa::path(get, path = "/api/orders", operation_id = "orders", params(OrderQuery), responses((status = 200, body = Orders)))]
 pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) -> Answer<Orders> {
     if !["", "open", "trouble", "ended"].contains(&query.state.as_str()) {
         let says = format!("`{}` is no state of an order; there are open, trouble, ended", query.state);
@@ -33,15 +33,14 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
         Some((begun, key)) => begun.parse().ok().map(|begun| (Timestamp(begun), key.to_owned())),
         None => None,
     };
-    let filter =
-        TrailFilter { course: query.course, partner: query.partner, key: String::new(), state: query.state, before, limit };
+    let filter = TrailFilter { course: query.course, partner: query.partner, key: query.key, state: query.state, before, limit };
     let found = app.store.trails(&filter).await?;
     let next = super::next_of(&found, limit, |row| format!("{} {}", row.begun, row.key));
     Ok(Json(Orders { orders: orders(&app, found), next }))
 }
 
 /// One order by its key, with its messages.
-#[utoipa::path(get, path = "/api/orders/{key}", params(("key" = String, Path)), responses((status = 200, body = OrderStory)))]
+#[utoipa::path(get, path = "/api/orders/{key}", operation_id = "order", params(("key" = String, Path)), responses((status = 200, body = OrderStory)))]
 pub async fn one(State(app): State<Arc<App>>, Path(key): Path<String>) -> Answer<OrderStory> {
     let filter = TrailFilter { key: key.clone(), limit: 20, ..TrailFilter::default() };
     let found = app.store.trails(&filter).await?;

@@ -17,7 +17,7 @@ pub struct Problem {
     pub detail: Option<String>,
     /// Findings in what was sent, where it was a document or workspace.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<crate::view::FindingView>)]
     pub findings: Vec<Finding>,
 }
 

@@ -1,9 +1,12 @@
 //! From rows of the journal to what the API says.
 
-use crate::view::{ActView, Arrival, LedgerEntry, Message, MilestoneView, Order, Reason, time};
+use crate::view::{
+    self, ActView, Arrival, DescribedSegment, DocumentView, LedgerEntry, Message, MilestoneView, Order, Reason, time,
+};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::course::{Course, Mark};
+use wirewatch_core::x12::describe::{Described, DescribedElement};
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_journal::{ArrivalRow, AuditRow, LedgerRow, MessageRow, ReasonCount, TrailRow};
 
@@ -30,6 +33,7 @@ pub fn message(row: MessageRow) -> Message {
         due: time(row.due),
         waits_for: row.waits_for,
         reason: (row.reason != 0).then(|| reason_id(row.reason)),
+        code: row.code,
         says: row.says,
         arrival: Id(row.arrival).to_string(),
         release: row.release,
@@ -83,6 +87,36 @@ pub fn act(row: AuditRow) -> ActView {
     ActView { at: time(row.at).unwrap_or_default(), by: row.by_whom, act: row.act, why: row.why }
 }
 
+/// A document's text, at most `most` bytes of it, ending with a whole line where there is one.
+pub fn document(form: &str, mut text: String, most: usize) -> DocumentView {
+    let size = text.len();
+    if size > most {
+        let end = (0..=most).rev().find(|&at| text.is_char_boundary(at)).unwrap_or(0);
+        text.truncate(text[..end].rfind('\n').map_or(end, |line| line + 1));
+    }
+    DocumentView { form: form.to_owned(), cut: text.len() < size, size, text }
+}
+
+/// Segment `n`, from 0, of a document with a segment on each line.
+pub fn described(n: usize, segment: Described<'_>) -> DescribedSegment {
+    let number = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    let element = |one: DescribedElement<'_>| view::DescribedElement {
+        at: format!("{}{:02}", segment.id, one.position),
+        name: one.name.to_owned(),
+        value: one.value,
+        meaning: one.meaning.to_owned(),
+        from: number(one.from),
+        to: number(one.to),
+    };
+    DescribedSegment {
+        line: number(n + 1),
+        name: segment.name.to_owned(),
+        depth: number(segment.depth),
+        elements: segment.elements.into_iter().map(element).collect(),
+        id: segment.id,
+    }
+}
+
 /// A trail with every milestone of its course, those still ahead too (trouble only where it happened).
 pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
     let mut milestones: Vec<MilestoneView> = Vec::new();
@@ -120,5 +154,18 @@ pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
         milestones,
         begun: time(row.begun).unwrap_or_default(),
         changed: time(row.last).unwrap_or_default(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_document_is_cut_behind_a_line_and_says_so() {
+        let cut = document("x12", "ISA*1~\nGS*ü~\nST*3~\n".to_owned(), 12);
+        assert_eq!((cut.text.as_str(), cut.cut, cut.size), ("ISA*1~\n", true, 20));
+        assert_eq!(document("json", "üü".to_owned(), 3).text, "ü", "never within a character");
+        assert!(!document("json", "{}".to_owned(), 2).cut);
     }
 }

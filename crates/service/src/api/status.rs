@@ -37,7 +37,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     }))
 }
 
-fn warnings(days_ahead: i64) -> Vec<String> {
+pub fn warnings(days_ahead: i64) -> Vec<String> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     few.into_iter().collect()
@@ -53,7 +53,9 @@ pub async fn held(app: &App) -> Vec<HeldConnection> {
     let held = app.engine.held().await.into_iter().map(|held| HeldConnection {
         connection: held.connection,
         since: time(held.state.since.0).unwrap_or_default(),
+        next_look: held.state.by.is_empty().then(|| time(held.state.probe_at.0)).flatten(),
         says: held.state.says,
+        by: held.state.by,
         waiting: held.waiting,
     });
     let mut held: Vec<HeldConnection> = held.collect();

@@ -1,6 +1,6 @@
 //! One message's whole story, worked out by the same fold that ran it.
 
-use super::messages::{form_name, source};
+use super::messages::{form_name, readable, source};
 use super::problem::Problem;
 use super::{Answer, id, rows};
 use crate::run::App;
@@ -13,6 +13,8 @@ use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, T
 use wirewatch_engine::Stored;
 use wirewatch_journal::MessageFilter;
 
+/// Bytes of a document that come with the story; all of it is asked for by itself.
+const SHOWN: usize = 128 << 10;
 /// Other messages of the same arrival that are shown beside one.
 const BESIDE: u32 = 20;
 
@@ -28,22 +30,24 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let beside = app.store.messages(&beside).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
     let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
-    let document = Document::read(&form, &bytes)
-        .map_or_else(|_| String::from_utf8_lossy(&bytes).into_owned(), |document| document.readable());
+    let document = rows::document(form_name(&form), readable(&form, &bytes), SHOWN);
+    let machine = rebuilt(&app, &stored).await?;
+    let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
+    kept.remove("meta");
     Ok(Json(Story {
         message: rows::message(row),
         from,
         meta: serde_json::Value::Object(stored.origin.meta.clone()),
-        document: DocumentView { form: form_name(&form).to_owned(), text: document },
-        steps: steps(&app, &stored).await?,
+        document,
+        steps: steps(machine.as_ref(), &stored),
+        kept: serde_json::Value::Object(kept),
         acts,
         beside,
     }))
 }
 
-async fn steps(app: &App, stored: &Stored) -> Result<Vec<Step>, Problem> {
-    let trace = trace(app, stored).await?;
-    let mut steps: Vec<Step> = trace.into_iter().map(step).collect();
+fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
+    let mut steps: Vec<Step> = machine.iter().flat_map(|machine| machine.trace()).cloned().map(step).collect();
     for entry in &stored.log {
         let Logged::Attempt { step: name, .. } = &entry.what else { continue };
         let attempt = attempt(entry);
@@ -59,33 +63,27 @@ async fn steps(app: &App, stored: &Stored) -> Result<Vec<Step>, Problem> {
             }),
         }
     }
-    Ok(steps)
+    steps
 }
 
-/// What each step did; empty when the logic or the document cannot be read any more.
-async fn trace(app: &App, stored: &Stored) -> Result<Vec<Trace>, Problem> {
-    let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(Vec::new()) };
+/// The machine as its log left it; `None` when the logic or the document cannot be read any more.
+pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Problem> {
+    let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(None) };
     let logic = Logic::of(&workspace, &stored.origin.flow);
     let document = Document::read(&stored.origin.form, &stored.document);
-    let (Some(logic), Ok(document)) = (logic, document) else { return Ok(Vec::new()) };
-    let machine = Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true);
-    Ok(machine.map_or_else(|_| Vec::new(), |machine| machine.trace().to_vec()))
+    let (Some(logic), Ok(document)) = (logic, document) else { return Ok(None) };
+    Ok(Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true).ok())
 }
 
 fn step(trace: Trace) -> Step {
-    let form = |document: &Document| match document {
-        Document::Json(_) => "json",
-        Document::X12(_) => "x12",
-        Document::Bytes(_) => "bytes",
-    };
     Step {
         step: trace.step,
         verb: trace.verb.to_owned(),
-        after: trace.after.map(|document| DocumentView { form: form(&document).to_owned(), text: document.readable() }),
+        after: trace.after.map(|document| rows::document(document.form_name(), document.readable(), SHOWN)),
         request: trace.effect.map(|effect| RequestView {
             connection: effect.connection().to_owned(),
             line: effect.line(),
-            body: effect.body().map(|body| pretty(&body.text())),
+            body: effect.body().map(|body| text(&body.text())),
         }),
         attempts: Vec::new(),
     }
@@ -100,7 +98,7 @@ fn attempt(entry: &LogEntry) -> Option<Attempt> {
         Then::Aside(_) => ("aside", None),
     };
     let answer = match outcome {
-        Outcome::Answer { body, .. } | Outcome::Again { body, .. } | Outcome::Refused { body, .. } => Some(pretty(&body.text())),
+        Outcome::Answer { body, .. } | Outcome::Again { body, .. } | Outcome::Refused { body, .. } => Some(body.text()),
         Outcome::Held { .. } | Outcome::InDoubt { .. } => None,
     };
     Some(Attempt {
@@ -108,17 +106,17 @@ fn attempt(entry: &LogEntry) -> Option<Attempt> {
         number: *tries,
         status: outcome.status(),
         says: outcome.says().to_owned(),
-        answer: answer.filter(|answer| !answer.is_empty()),
+        answer: answer.filter(|answer| !answer.is_empty()).map(|answer| text(&answer)),
         then: word.to_owned(),
         due,
     })
 }
 
-/// JSON indented; anything else as it is.
-fn pretty(text: &str) -> String {
-    serde_json::from_str::<serde_json::Value>(text)
-        .ok()
-        .filter(|value| value.is_object() || value.is_array())
-        .and_then(|value| serde_json::to_string_pretty(&value).ok())
-        .unwrap_or_else(|| text.to_owned())
+/// A text as a document: JSON indented; anything else as it is.
+fn text(text: &str) -> DocumentView {
+    let json: Option<serde_json::Value> = serde_json::from_str(text).ok();
+    match json.filter(|value| value.is_object() || value.is_array()) {
+        Some(value) => rows::document("json", serde_json::to_string_pretty(&value).unwrap_or_default(), SHOWN),
+        None => rows::document("bytes", text.to_owned(), SHOWN),
+    }
 }

@@ -115,7 +115,8 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     }
     stage.done();
     let traffic = runtime.spawn(traffic::run(state.clone(), Duration::from_secs(every)));
-    welcome(program, &state);
+    let link = runtime.block_on(console_link(&state)).map_err(|error| format!("no link to the console: {error}"))?;
+    welcome(program, &state, &link);
     while !stopping.is_finished() && !traffic.is_finished() {
         if service.wait(Duration::from_millis(100)).is_some() {
             return Err(format!("the service ended; its last words:\n{}", last_words(&state.join("service.log"))));
@@ -155,17 +156,18 @@ fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Clus
     .map_err(|error| format!("{}: {error}", program.display()))
 }
 
-fn welcome(program: &Path, state: &Path) {
+fn welcome(program: &Path, state: &Path, link: &str) {
     let program = program.display();
     println!(
         "
 Quillhaven Bee Supply is open. Marrowfield drops purchase orders, the order system books them.
 
-  service       http://127.0.0.1:{SERVICE}   (API description: /api/openapi.json)
-  order system  http://127.0.0.1:{ORDER_SYSTEM}/summary
+  console       {link}
+                (works once, for ten minutes; another: {program} console)
+  order system  http://127.0.0.1:{ORDER_SYSTEM}   (has a switch for outages)
   kept in       {}
 
-Try, in another terminal in this folder:
+Or in another terminal in this folder:
 
   {program} watch             orders as they pass
   {program} orders            each order along its milestones
@@ -176,6 +178,19 @@ Try, in another terminal in this folder:
 ",
         state.display()
     );
+}
+
+/// A link that opens the console, signed in.
+async fn console_link(state: &Path) -> Result<String, String> {
+    let text = fs::read_to_string(state.join("token.json")).map_err(|error| format!("token.json: {error}"))?;
+    let token: serde_json::Value = serde_json::from_str(&text).map_err(|error| format!("token.json: {error}"))?;
+    let asked = async {
+        let request = reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links"));
+        let response = request.bearer_auth(token["token"].as_str().unwrap_or_default()).send().await?.error_for_status()?;
+        response.json::<serde_json::Value>().await
+    };
+    let link = asked.await.map_err(|error| error.to_string())?;
+    link["url"].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
 }
 
 async fn stop_signal() {

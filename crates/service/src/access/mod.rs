@@ -1,5 +1,9 @@
 //! Who may use the API: a token from the first start on, and only requests that were meant for this host.
 
+pub mod session;
+
+pub use session::{Link, Sessions};
+
 use crate::api::problem::Problem;
 use crate::run::App;
 use axum::extract::{Request, State};
@@ -11,6 +15,7 @@ use std::io::{self, Read, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::sync::Arc;
+use wirewatch_engine::{Clock, SystemClock};
 
 /// Name of the token file in the state folder.
 pub const TOKEN_FILE: &str = "token.json";
@@ -79,12 +84,21 @@ pub async fn check(State(app): State<Arc<App>>, mut request: Request, next: Next
     if !origin_is_ours(headers) {
         return Err(Problem::new(StatusCode::FORBIDDEN, "a page of another site may not use this service"));
     }
+    if let Some(person) = app.sessions.person(headers, SystemClock.now()) {
+        // A browser names the page that asks whenever something is to be changed; who leaves it out is none.
+        if request.method().is_safe() || headers.contains_key(header::ORIGIN) {
+            request.extensions_mut().insert(person);
+            return Ok(next.run(request).await);
+        }
+    }
     let given =
         headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).and_then(|value| value.strip_prefix("Bearer "));
     let right = given.is_some_and(|given| same(given.as_bytes(), app.token.token.as_bytes()));
     if !right {
-        return Err(Problem::new(StatusCode::UNAUTHORIZED, "a valid token is needed")
-            .detail("Send `Authorization: Bearer …` with the token from token.json in the service's state folder."));
+        return Err(Problem::new(StatusCode::UNAUTHORIZED, "a valid token is needed").detail(
+            "Send `Authorization: Bearer …` with the token from token.json in the service's state folder; a browser \
+                 signs in with the link that `wirewatch console` prints.",
+        ));
     }
     request.extensions_mut().insert(Person(app.token.name.clone()));
     Ok(next.run(request).await)

@@ -1,0 +1,199 @@
+//! Flows as lines with a knot per step: what passes, what stands, and whom it hurts.
+
+use super::{Answer, connections, rows, status};
+use crate::run::App;
+use crate::view::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace, sure_time, time};
+use axum::Json;
+use axum::extract::State;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use wirewatch_core::flow::{Flow, Step, Takes, Verb};
+use wirewatch_core::meter::{self, Figures, Point};
+use wirewatch_core::workspace;
+use wirewatch_core::{Timestamp, intake::Verdict};
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::{ArrivalFilter, Standing};
+
+/// Of arrivals set aside, those of the last day are told, and so many of them at most.
+const DAY_US: i64 = 24 * 3_600_000_000;
+const ARRIVALS: u32 = 20;
+
+type Read = BTreeMap<meter::Knot, Figures>;
+
+/// Every flow: its knots with the last minute, and what stands at each.
+#[utoipa::path(get, path = "/api/strands", responses((status = 200, body = Strands)))]
+pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
+    let (_, workspace) = app.engine.releases().current();
+    let standing = app.store.standing().await?;
+    let now = SystemClock.now();
+    let aside = ArrivalFilter {
+        verdict: Verdict::Aside.as_str().to_owned(),
+        since: Some(Timestamp(now.0 - DAY_US)),
+        limit: ARRIVALS,
+        ..ArrivalFilter::default()
+    };
+    let connections = connections::views(&app).await;
+    let read = app.meter.read(now);
+    let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
+    let strands = workspace.flows.values().map(|flow| {
+        let own: Vec<&Standing> = standing.iter().filter(|one| one.flow == flow.name).collect();
+        strand(flow, &own, &read, held)
+    });
+    Ok(Json(Strands {
+        at: sure_time(now),
+        strands: strands.collect(),
+        arrivals_aside: app.store.arrivals(&aside).await?.into_iter().map(rows::arrival).collect(),
+        reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
+        warnings: status::warnings(app.store.days_ahead(now).await?),
+        connections,
+    }))
+}
+
+/// The names of the workspace's parts, for filters.
+#[utoipa::path(get, path = "/api/workspace", responses((status = 200, body = Workspace)))]
+pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
+    let (release, workspace) = app.engine.releases().current();
+    let workspace::Workspace { title, flows, partners, connections, courses, .. } = &*workspace;
+    let named = |name: &String, title: &String| Named { name: name.clone(), title: title.clone() };
+    Ok(Json(Workspace {
+        title: title.clone(),
+        release,
+        flows: flows.values().map(|one| named(&one.name, &one.title)).collect(),
+        partners: partners.values().map(|one| named(&one.name, &one.title)).collect(),
+        connections: connections.values().map(|one| named(&one.name, &one.title)).collect(),
+        courses: courses.values().map(|one| named(&one.name, &one.title)).collect(),
+    }))
+}
+
+fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) -> bool) -> Strand {
+    let figures = |point| read.get(&meter::Knot { flow: flow.name.clone(), point }).copied().unwrap_or_default();
+    let mut knots = vec![Knot { verb: "intake".to_owned(), passed_minute: figures(Point::Begun).passed, ..Knot::default() }];
+    for step in &flow.steps {
+        let Figures { passed, median_us, slow_us } = figures(Point::Step(step.name.clone()));
+        knots.push(Knot {
+            step: step.name.clone(),
+            verb: step.verb.name().to_owned(),
+            what: what(step),
+            connection: step.verb.connection().map(str::to_owned),
+            passed_minute: passed,
+            median_us,
+            slow_us,
+            ..Knot::default()
+        });
+    }
+    for one in standing {
+        let place = knots.iter().position(|knot| knot.step == one.step).unwrap_or_else(|| {
+            knots.push(Knot { step: one.step.clone(), ..Knot::default() });
+            knots.len() - 1
+        });
+        stand(&mut knots[place], one, &held);
+    }
+    for knot in &mut knots {
+        knot.hurts.sort_by(|a, b| b.messages.cmp(&a.messages).then_with(|| a.partner.cmp(&b.partner)));
+    }
+    let intakes = flow.intakes.iter().map(|intake| {
+        let takes = match &intake.takes {
+            Takes::X12(set) => format!("x12/{set}"),
+            Takes::Json(outline) => format!("json/{outline}"),
+        };
+        Intake { connection: intake.from.clone(), takes }
+    });
+    Strand {
+        flow: flow.name.clone(),
+        title: flow.title.clone(),
+        intakes: intakes.collect(),
+        knots,
+        done_minute: figures(Point::Done).passed,
+    }
+}
+
+fn stand(knot: &mut Knot, one: &Standing, held: &impl Fn(&str) -> bool) {
+    // Those queued before a held connection have not been told so one by one.
+    let queued = one.state == "moving" && knot.connection.as_deref().is_some_and(held);
+    let count = match one.state.as_str() {
+        "waiting" => &mut knot.waiting,
+        _ if queued => &mut knot.waiting,
+        "retrying" => &mut knot.retrying,
+        "aside" => &mut knot.aside,
+        _ => {
+            knot.moving += one.messages;
+            return;
+        }
+    };
+    *count += one.messages;
+    let since = time(one.oldest);
+    if knot.stuck_since.is_none() || (since.is_some() && since < knot.stuck_since) {
+        knot.stuck_since = since;
+    }
+    let due = time(one.due);
+    if due.is_some() && (knot.next_due.is_none() || due < knot.next_due) {
+        knot.next_due = due;
+    }
+    match knot.hurts.iter_mut().find(|share| share.partner == one.partner) {
+        Some(share) => share.messages += one.messages,
+        None => knot.hurts.push(PartnerShare { partner: one.partner.clone(), messages: one.messages }),
+    }
+}
+
+fn what(step: &Step) -> String {
+    match &step.verb {
+        Verb::Map { map } => map.clone(),
+        Verb::Only { because, .. } => because.clone(),
+        Verb::Set { .. } => String::new(),
+        Verb::Call { method, path, .. } => format!("{} {}", method.as_str(), path.text()),
+        // Where to is the connection's matter, and the file's name nobody's.
+        Verb::Send { to: Some(_), .. } => String::new(),
+        Verb::Send { to: None, .. } => "to the partner".to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wirewatch_core::flow::{Method, Retry};
+
+    fn flow() -> Flow {
+        let template = |text| wirewatch_core::expr::Template::parse(text).unwrap();
+        let book = Verb::Call { at: "erp".into(), method: Method::Post, path: template("/orders"), body: None, keep: None };
+        let step = |name: &str, verb| Step { name: name.into(), verb, retry: Retry::default() };
+        Flow {
+            name: "orders".into(),
+            steps: vec![step("to-order", Verb::Map { map: "po".into() }), step("book", book)],
+            ..Flow::acknowledgments()
+        }
+    }
+
+    fn standing(step: &str, state: &str, partner: &str, messages: i64, oldest: i64) -> Standing {
+        let due = if state == "retrying" { oldest + 1 } else { 0 };
+        Standing { flow: "orders".into(), step: step.into(), state: state.into(), partner: partner.into(), messages, oldest, due }
+    }
+
+    #[test]
+    fn each_knot_tells_what_stands_there_and_whose_it_is() {
+        let all = [
+            standing("book", "moving", "marrowfield", 3, 5_000_000),
+            standing("book", "retrying", "marrowfield", 2, 4_000_000),
+            standing("book", "retrying", "tansy", 7, 3_000_000),
+            standing("gone", "aside", "tansy", 1, 2_000_000),
+        ];
+        let all: Vec<&Standing> = all.iter().collect();
+        let drawn = strand(&flow(), &all, &Read::new(), |_| false);
+        let names: Vec<&str> = drawn.knots.iter().map(|knot| knot.step.as_str()).collect();
+        assert_eq!(names, ["", "to-order", "book", "gone"]);
+        let book = &drawn.knots[2];
+        assert_eq!((book.what.as_str(), book.moving, book.retrying, book.waiting), ("POST /orders", 3, 9, 0));
+        assert_eq!(book.stuck_since.as_deref(), Some("1970-01-01T00:00:03.000Z"));
+        assert_eq!(book.next_due.as_deref(), Some("1970-01-01T00:00:03.000Z"));
+        let hurts: Vec<_> = book.hurts.iter().map(|share| (share.partner.as_str(), share.messages)).collect();
+        assert_eq!(hurts, [("tansy", 7), ("marrowfield", 2)]);
+        assert_eq!(drawn.knots[3].aside, 1, "what stands at a step of an earlier release is not lost from sight");
+    }
+
+    #[test]
+    fn those_queued_before_a_held_connection_wait() {
+        let all = [standing("book", "moving", "", 3, 5), standing("to-order", "moving", "", 1, 5)];
+        let all: Vec<&Standing> = all.iter().collect();
+        let drawn = strand(&flow(), &all, &Read::new(), |name| name == "erp");
+        assert_eq!((drawn.knots[2].moving, drawn.knots[2].waiting, drawn.knots[1].moving), (0, 3, 1));
+    }
+}

@@ -1,0 +1,157 @@
+//! From rows of the feed to pulses: what happened in a fifth of a second, each message once.
+
+use super::follow::{Position, Told};
+use crate::view::{LiveEvent, PassedCount, Pulse, sure_time};
+use futures_util::stream::{self, Stream, StreamExt};
+use std::collections::{BTreeMap, HashMap};
+use std::time::Duration;
+use tokio::time::{Instant, timeout, timeout_at};
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::Event;
+
+/// Pulses come at most this often.
+const BEAT: Duration = Duration::from_millis(200);
+/// When nothing happens, an empty pulse says after this long that the line is alive.
+const ALIVE: Duration = Duration::from_secs(4);
+/// Changes told in a pulse at most: nobody sees five hundred a second, and every one of them is counted.
+const MOST: usize = 100;
+
+/// What a follower that draws is told.
+#[derive(Debug)]
+pub enum Beat {
+    Ready,
+    Reset,
+    /// With the position behind it, unless nothing happened.
+    Pulse(Pulse, Option<Position>),
+}
+
+/// The pulses of what is told.
+pub fn pulses(told: impl Stream<Item = Told> + Send + 'static) -> impl Stream<Item = Beat> + Send {
+    let state = (Box::pin(told), Vec::new());
+    stream::unfold(state, |(mut told, mut said)| async move {
+        if let Some(beat) = said.pop() {
+            return Some((beat, (told, said)));
+        }
+        let mut gathered = Gathered::default();
+        match timeout(ALIVE, told.next()).await {
+            Err(_) => {}
+            Ok(None) => return None,
+            Ok(Some(Told::Ready)) => return Some((Beat::Ready, (told, said))),
+            Ok(Some(Told::Reset)) => return Some((Beat::Reset, (told, said))),
+            Ok(Some(Told::Row { row, skip })) => {
+                gathered.add(&row.events[skip..]);
+                gathered.position = Some(Position::of(&row, row.events.len().saturating_sub(1)));
+                let until = Instant::now() + BEAT;
+                while let Ok(Some(more)) = timeout_at(until, told.next()).await {
+                    match more {
+                        Told::Row { row, skip } => {
+                            gathered.add(&row.events[skip..]);
+                            gathered.position = Some(Position::of(&row, row.events.len().saturating_sub(1)));
+                        }
+                        // What was gathered before it is told first, and forgotten by whoever is told.
+                        Told::Reset => {
+                            said.push(Beat::Reset);
+                            break;
+                        }
+                        Told::Ready => {}
+                    }
+                }
+            }
+        }
+        Some((gathered.beat(), (told, said)))
+    })
+}
+
+#[derive(Default)]
+struct Gathered {
+    changes: Vec<LiveEvent>,
+    /// Where in `changes` a message stands.
+    places: HashMap<String, usize>,
+    left_out: usize,
+    passed: BTreeMap<(String, String), u64>,
+    position: Option<Position>,
+}
+
+impl Gathered {
+    fn add(&mut self, events: &[Event]) {
+        for event in events {
+            let mut count = |step: &str| *self.passed.entry((event.flow.clone(), step.to_owned())).or_default() += 1;
+            if event.began() {
+                count("");
+            }
+            event.passed.iter().for_each(|step| count(step));
+            self.change(event);
+        }
+    }
+
+    fn change(&mut self, event: &Event) {
+        let change = LiveEvent::from(event);
+        match self.places.get(&change.id).filter(|_| change.kind == "message") {
+            Some(&place) => {
+                let known = &mut self.changes[place];
+                let began = known.began;
+                let mut passed = std::mem::take(&mut known.passed);
+                passed.extend(change.passed.iter().cloned());
+                *known = LiveEvent { began, passed, ..change };
+            }
+            // Holds are few and always told.
+            None if self.changes.len() >= MOST && change.kind != "hold" => self.left_out += 1,
+            None => {
+                self.places.insert(change.id.clone(), self.changes.len());
+                self.changes.push(change);
+            }
+        }
+    }
+
+    fn beat(self) -> Beat {
+        let passed = self.passed.into_iter().map(|((flow, step), messages)| PassedCount { flow, step, messages });
+        let pulse =
+            Pulse { at: sure_time(SystemClock.now()), changes: self.changes, left_out: self.left_out, passed: passed.collect() };
+        Beat::Pulse(pulse, self.position)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn event(id: i64, state: &str, step: &str, passed: &[&str]) -> Event {
+        let value = json!({
+            "at": 1, "kind": "message", "id": wirewatch_core::Id(id), "flow": "orders", "partner": "", "step": step, "state": state, "key": "",
+            "result": "", "says": "", "tries": 0, "due": 0, "took": 0, "passed": passed,
+        });
+        serde_json::from_value(value).unwrap()
+    }
+
+    fn told(gathered: Gathered) -> Pulse {
+        match gathered.beat() {
+            Beat::Pulse(pulse, _) => pulse,
+            Beat::Ready | Beat::Reset => panic!("a pulse"),
+        }
+    }
+
+    #[test]
+    fn a_message_is_told_once_as_it_stands_with_all_it_passed() {
+        let mut gathered = Gathered::default();
+        gathered.add(&[event(1, "moving", "", &[]), event(2, "moving", "", &[])]);
+        gathered.add(&[event(1, "retrying", "book", &["to-order"]), event(1, "done", "book", &["book"])]);
+        let pulse = told(gathered);
+        let changes: Vec<_> = pulse.changes.iter().map(|one| (one.state.as_str(), one.began, one.passed.join(" "))).collect();
+        assert_eq!(changes, [("done", true, "to-order book".to_owned()), ("moving", true, String::new())]);
+        let passed: Vec<_> = pulse.passed.iter().map(|one| (one.step.as_str(), one.messages)).collect();
+        assert_eq!(passed, [("", 2), ("book", 1), ("to-order", 1)]);
+    }
+
+    #[test]
+    fn too_many_are_counted_but_not_told() {
+        let mut gathered = Gathered::default();
+        let many: Vec<Event> = (1..=150).map(|id| event(id, "moving", "", &[])).collect();
+        gathered.add(&many);
+        gathered.add(&[event(7, "done", "book", &["book"])]);
+        let pulse = told(gathered);
+        assert_eq!((pulse.changes.len(), pulse.left_out), (MOST, 50));
+        assert_eq!(pulse.changes[6].state, "done", "one that is told already is told as it stands");
+        assert_eq!(pulse.passed[0].messages, 150);
+    }
+}

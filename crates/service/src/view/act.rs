@@ -1,0 +1,55 @@
+//! What people do to messages, and what became of it.
+
+use super::{FindingView, Message};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wirewatch_core::Finding;
+
+/// What an act should do.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ActRequest {
+    /// `resend`, `amend` or `discard`.
+    pub act: String,
+    #[serde(default)]
+    pub why: String,
+    /// For resend and amend: `ask` (the default), `keep` or `again`.
+    #[serde(default)]
+    pub answers: String,
+    /// For amend: the document.
+    #[serde(default)]
+    pub document: String,
+    /// Check only; nothing is done.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// One act for many messages: those with one reason, or those named.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BulkRequest {
+    #[serde(default)]
+    pub reason: String,
+    /// Message ids; where there are any, `reason` is not looked at.
+    #[serde(default)]
+    pub messages: Vec<String>,
+    /// `resend` or `discard`.
+    pub act: String,
+    #[serde(default)]
+    pub why: String,
+    #[serde(default)]
+    pub answers: String,
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// What became of an act on one message.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ActResult {
+    pub message: Message,
+    pub done: bool,
+    /// Why not.
+    pub says: String,
+    /// Of an amendment that was only looked at: what is wrong with the document.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    #[schema(value_type = Vec<FindingView>)]
+    pub findings: Vec<Finding>,
+}

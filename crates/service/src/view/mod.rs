@@ -1,0 +1,54 @@
+//! What the API says: the JSON forms that command line and console read. Times are RFC 3339 in UTC; spans end in `_ms`.
+
+mod act;
+mod arrival;
+mod connection;
+mod live;
+mod message;
+mod order;
+mod release;
+mod strand;
+
+pub use act::{ActRequest, ActResult, BulkRequest};
+pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
+pub use connection::{ConnectionView, HeldConnection, HoldRequest};
+pub use live::{LiveEvent, PassedCount, Pulse};
+pub use message::{
+    ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
+    Step, Story,
+};
+pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
+pub use release::{FindingView, Release, WorkspaceFiles};
+pub use strand::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace};
+
+use jiff::Timestamp as Instant;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wirewatch_core::Timestamp;
+
+/// A moment as RFC 3339; `None` for 0.
+#[must_use]
+pub fn time(us: i64) -> Option<String> {
+    (us != 0).then(|| Instant::from_microsecond(us).map(|at| format!("{at:.3}")).unwrap_or_default())
+}
+
+pub(crate) fn sure_time(at: Timestamp) -> String {
+    time(at.0).unwrap_or_default()
+}
+
+/// How the service stands.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Version of the service.
+    pub version: String,
+    /// Title of the workspace.
+    pub title: String,
+    pub release: i64,
+    pub since: String,
+    /// What somebody should see to, in sentences.
+    pub warnings: Vec<String>,
+    /// Unfinished messages by state.
+    pub unfinished: std::collections::BTreeMap<String, i64>,
+    pub held: Vec<HeldConnection>,
+    pub reasons: Vec<Reason>,
+}

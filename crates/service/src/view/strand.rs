@@ -1,0 +1,92 @@
+//! Flows as the console draws them: a line with a knot per step, and what stands at each.
+
+use super::{Arrival, ConnectionView, Reason};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Every flow with what passes and what stands, the connections they use, and why messages stand aside.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Strands {
+    pub at: String,
+    pub strands: Vec<Strand>,
+    pub connections: Vec<ConnectionView>,
+    pub reasons: Vec<Reason>,
+    /// The newest arrivals of the last day that were set aside, and so became no messages.
+    pub arrivals_aside: Vec<Arrival>,
+    /// What somebody should see to, in sentences.
+    pub warnings: Vec<String>,
+}
+
+/// One flow.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Strand {
+    pub flow: String,
+    pub title: String,
+    pub intakes: Vec<Intake>,
+    /// The beginning, then one for each step, then steps of earlier releases at which something still stands.
+    pub knots: Vec<Knot>,
+    /// Messages that came to their end in the last minute.
+    pub done_minute: u64,
+}
+
+/// What a flow takes.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Intake {
+    pub connection: String,
+    /// E.g. `x12/850`.
+    pub takes: String,
+}
+
+/// A step of a flow, with the last minute and what stands there now.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Knot {
+    /// Empty for the beginning.
+    pub step: String,
+    /// `map`, `only`, `set`, `call`, `send`; `intake` for the beginning; empty for a step of an earlier release.
+    pub verb: String,
+    /// The map, the request, or to whom: `po-to-order`, `POST /orders`.
+    pub what: String,
+    /// The connection it uses.
+    pub connection: Option<String>,
+    /// Messages that passed in the last minute.
+    pub passed_minute: u64,
+    /// How long its effect took, in microseconds: half were faster, and nineteen of twenty.
+    pub median_us: Option<u64>,
+    pub slow_us: Option<u64>,
+    pub moving: i64,
+    pub waiting: i64,
+    pub retrying: i64,
+    pub aside: i64,
+    /// Since when the oldest of those waiting, retrying or aside has stood as it stands.
+    pub stuck_since: Option<String>,
+    /// When the next retry is due.
+    pub next_due: Option<String>,
+    /// Whose messages wait, retry or stand aside, most first.
+    pub hurts: Vec<PartnerShare>,
+}
+
+/// Messages of one partner.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PartnerShare {
+    /// Empty when there is none.
+    pub partner: String,
+    pub messages: i64,
+}
+
+/// The names that filters offer.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Workspace {
+    pub title: String,
+    pub release: i64,
+    pub flows: Vec<Named>,
+    pub partners: Vec<Named>,
+    pub connections: Vec<Named>,
+    pub courses: Vec<Named>,
+}
+
+/// A part of the workspace.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Named {
+    pub name: String,
+    pub title: String,
+}

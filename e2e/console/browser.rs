@@ -1,0 +1,204 @@
+//! A headless Chromium of a test's own, and what every test asks of it.
+
+use serde_json::{Value, json};
+use std::fmt::Write;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::Duration;
+use thirtyfour::prelude::*;
+use wirewatch_loopback::{Kept, free_port};
+use wirewatch_testkit::{Service, eventually, eventually_within};
+
+/// A browser with one page. Both processes end with it, whatever ends it.
+pub struct Browser {
+    pub driver: WebDriver,
+    driver_url: String,
+    base: String,
+    _chromedriver: Kept,
+    _chromium: Kept,
+    _profile: tempfile::TempDir,
+}
+
+fn start(program: &str, arguments: &[String]) -> Kept {
+    Kept::spawn("KILL", program, arguments, |command| {
+        // Dates and numbers look the same wherever the tests run.
+        command.env("TZ", "UTC").env("LANGUAGE", "en_US").stdout(Stdio::null()).stderr(Stdio::null());
+    })
+    .unwrap_or_else(|error| panic!("{program}: {error}"))
+}
+
+impl Browser {
+    /// A browser that has not asked `service` for anything yet.
+    pub async fn new(service: &Service) -> Self {
+        let profile = tempfile::Builder::new().prefix("wirewatch-browser-").tempdir().unwrap();
+        let mut arguments: Vec<String> = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,800",
+            "--remote-debugging-port=0",
+        ]
+        .map(str::to_owned)
+        .to_vec();
+        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        arguments.push("about:blank".to_owned());
+        let chromium = start("chromium", &arguments);
+        let told: PathBuf = profile.path().join("DevToolsActivePort");
+        let debugger = eventually("Chromium says where it listens", || async {
+            let text = std::fs::read_to_string(&told).ok()?;
+            text.lines().next()?.parse::<u16>().ok()
+        })
+        .await;
+        let port = free_port().unwrap();
+        let chromedriver = start("chromedriver", &[format!("--port={port}")]);
+        let driver_url = format!("http://127.0.0.1:{port}");
+        let mut capabilities = DesiredCapabilities::chrome();
+        capabilities.set_browser_option("debuggerAddress", format!("127.0.0.1:{debugger}")).unwrap();
+        capabilities.set("goog:loggingPrefs", json!({ "browser": "ALL" })).unwrap();
+        let driver =
+            eventually("ChromeDriver answers", || async { WebDriver::new(&driver_url, capabilities.clone()).await.ok() }).await;
+        let base = service.url("");
+        Self { driver, driver_url, base, _chromedriver: chromedriver, _chromium: chromium, _profile: profile }
+    }
+
+    /// A browser that is signed in by a link, and shows the first screen.
+    pub async fn signed_in(service: &Service) -> Self {
+        let browser = Self::new(service).await;
+        let (code, link, err) = service.command(&["console"]);
+        assert_eq!(code, 0, "{err}");
+        browser.driver.goto(link.trim()).await.unwrap();
+        browser.see("[data-link=live]").await;
+        browser
+    }
+
+    /// Goes to a page of the console.
+    pub async fn go(&self, path: &str) {
+        self.driver.goto(format!("{}{path}", self.base)).await.unwrap();
+    }
+
+    /// Path and query of the page.
+    pub async fn place(&self) -> String {
+        let url = self.driver.current_url().await.unwrap();
+        url.as_str().strip_prefix(&self.base).unwrap_or(url.as_str()).to_owned()
+    }
+
+    pub async fn comes_to(&self, place: &str) {
+        eventually_within(Duration::from_secs(20), format!("the page is {place}").as_str(), || async {
+            (self.place().await == place).then_some(())
+        })
+        .await;
+    }
+
+    /// Waits for something on the page.
+    pub async fn see(&self, css: &str) -> WebElement {
+        let what = || format!("the page shows {css}");
+        eventually_within(Duration::from_secs(40), what, || async {
+            let found = self.driver.find(By::Css(css)).await.ok()?;
+            found.is_displayed().await.ok()?.then_some(found)
+        })
+        .await
+    }
+
+    /// Waits until nothing of the kind is on the page.
+    pub async fn see_no(&self, css: &str) {
+        let what = || format!("the page no longer shows {css}");
+        eventually_within(Duration::from_secs(40), what, || async {
+            self.driver.find_all(By::Css(css)).await.ok()?.is_empty().then_some(())
+        })
+        .await;
+    }
+
+    /// Waits until something on the page holds a text.
+    pub async fn read(&self, css: &str, text: &str) {
+        let what = || format!("{css} on the page reads `{text}`");
+        eventually_within(Duration::from_secs(40), what, || async {
+            let found = self.driver.find(By::Css(css)).await.ok()?.text().await.ok()?;
+            found.contains(text).then_some(())
+        })
+        .await;
+    }
+
+    /// Clicks on what is, or comes, there.
+    pub async fn click(&self, css: &str) {
+        let what = || format!("{css} can be clicked");
+        eventually_within(Duration::from_secs(40), what, || async {
+            self.driver.find(By::Css(css)).await.ok()?.click().await.ok()
+        })
+        .await;
+    }
+
+    /// Clicks on the button or link of this name.
+    pub async fn press(&self, name: &str) {
+        let path = format!("//button[normalize-space(.)='{name}'] | //a[normalize-space(.)='{name}']");
+        let what = || format!("`{name}` can be pressed");
+        eventually_within(Duration::from_secs(40), what, || async {
+            let found = self.driver.find(By::XPath(&path)).await.ok()?;
+            if found.is_enabled().await.ok()? { found.click().await.ok() } else { None }
+        })
+        .await;
+    }
+
+    /// Types wherever the focus is.
+    pub async fn type_keys(&self, keys: impl Into<TypingData>) {
+        let typing: TypingData = keys.into();
+        self.driver.action_chain().send_keys(typing).perform().await.unwrap();
+    }
+
+    /// Presses a key while Control is down.
+    pub async fn control(&self, key: char) {
+        let chain = self.driver.action_chain().key_down(Key::Control).send_keys(key.to_string()).key_up(Key::Control);
+        chain.perform().await.unwrap();
+    }
+
+    /// What a script returns.
+    pub async fn script(&self, script: &str) -> Value {
+        self.driver.execute(script, Vec::new()).await.unwrap().json().clone()
+    }
+
+    /// What axe-core finds on the page, told so that it can be mended.
+    pub async fn accessibility(&self) -> String {
+        let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
+        let source = std::fs::read_to_string(axe).expect("axe-core is among what the console is built from");
+        self.driver.execute(source, Vec::new()).await.unwrap();
+        let run = "const done = arguments[0]; axe.run(document).then(done, (error) => done({ violations: [{ id: String(error), nodes: [] }] }))";
+        let found = self.driver.execute_async(run, Vec::new()).await.unwrap().json().clone();
+        let mut told = String::new();
+        for violation in found["violations"].as_array().unwrap() {
+            writeln!(told, "{}: {}", violation["id"], violation["help"]).unwrap();
+            for node in violation["nodes"].as_array().unwrap() {
+                writeln!(told, "  {} {}", node["target"], node["any"][0]["message"]).unwrap();
+            }
+        }
+        told
+    }
+
+    /// Everything the browser complained of since the last look.
+    pub async fn complaints(&self) -> Vec<String> {
+        let id = self.driver.session_id().to_string();
+        let url = format!("{}/session/{id}/se/log", self.driver_url);
+        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let answer: Value = client.post(url).json(&json!({ "type": "browser" })).send().await.unwrap().json().await.unwrap();
+        let entries = answer["value"].as_array().expect("a log").iter();
+        entries.filter(|entry| entry["level"] != "INFO").map(|entry| entry["message"].to_string()).collect()
+    }
+
+    /// What was asked of others than the service.
+    pub async fn strangers(&self) -> Vec<String> {
+        let names = self.script("return performance.getEntriesByType('resource').map((entry) => entry.name)").await;
+        let names = names.as_array().unwrap().iter().filter_map(Value::as_str);
+        names.filter(|name| !name.starts_with(&self.base) && !name.starts_with("data:")).map(str::to_owned).collect()
+    }
+
+    /// Asserts that the browser had nothing to complain of and asked nobody else.
+    pub async fn leave(self) {
+        assert_eq!(self.complaints().await, Vec::<String>::new());
+        assert_eq!(self.strangers().await, Vec::<String>::new());
+        let _ = self.driver.quit().await;
+    }
+}

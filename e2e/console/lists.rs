@@ -1,0 +1,82 @@
+//! Lists: filtered by the address, live, and fast at any length.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_testkit::eventually;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_filtered_list_is_an_address_that_can_be_sent() {
+    let mut scene = Scene::open().await;
+    scene.send(2, Flaw::None);
+    let flawed = scene.send(1, Flaw::UnknownItem);
+    scene.quiet(2).await;
+    eventually("one is aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/messages?flow=partner-orders&state=aside").await;
+    browser.read("[role=table]", &flawed.orders[0]).await;
+    assert_eq!(browser.script("return document.querySelectorAll('[data-message]').length").await, 1);
+
+    // A choice changes the address; the address is the choice.
+    browser.press("State aside").await;
+    browser.click("[role=option]:nth-child(6)").await;
+    browser.comes_to("/messages?flow=partner-orders&state=done").await;
+    eventually("only those that are done", || async {
+        let states =
+            browser.script("return [...document.querySelectorAll('[data-message]')].map((row) => row.dataset.state)").await;
+        (states == serde_json::json!(["done", "done"])).then_some(())
+    })
+    .await;
+    // What comes while one looks is in the list, if it fits.
+    let more = scene.send(1, Flaw::None);
+    browser.read("[role=table]", &more.orders[0]).await;
+    browser.go("/messages?key=none-such").await;
+    browser.read("main", "No message fits these filters").await;
+    browser.go("/messages?direction=out").await;
+    browser.read("[role=table]", "Acknowledgments to partners").await;
+    assert!(!browser.see("[role=table]").await.text().await.unwrap().contains("Partner purchase orders"));
+    browser.go("/messages?connection=marrowfield-drop&state=done").await;
+    browser.read("[role=table]", &more.orders[0]).await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_long_list_draws_only_what_is_in_sight_and_goes_on_to_its_end() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(600, Flaw::None);
+    scene.quiet(600).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/messages?flow=partner-orders").await;
+    browser.see("[data-message]").await;
+    let drawn = browser.script("return document.querySelectorAll('[data-message]').length").await;
+    assert!(drawn.as_u64().unwrap() < 60, "{drawn} rows are drawn");
+    eventually("scrolling comes to the first order", || async {
+        browser.script("const rows = document.querySelector('[role=rowgroup]'); rows.scrollTop = rows.scrollHeight").await;
+        let last = browser.script("return [...document.querySelectorAll('[data-message] a')].at(-1)?.innerText").await;
+        sent.orders.iter().take(12).any(|order| last == order.as_str()).then_some(())
+    })
+    .await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn orders_and_arrivals_come_live_and_lead_to_what_is_behind_them() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/orders").await;
+    browser.read("main", "No order yet").await;
+    let sent = scene.send(1, Flaw::None);
+    let key = &sent.orders[0];
+    browser.see(&format!("[data-order='{key}'][data-state=ended] [data-milestone=booked][data-reached=true]")).await;
+    browser.press(key).await;
+    browser.comes_to(&format!("/orders/{key}")).await;
+    browser.read("[data-milestone=booked]", "booked").await;
+    browser.press("Partner purchase orders").await;
+    browser.read("[data-part=result]", "Q-100001").await;
+    browser.press(&format!("po-{:06}.edi", sent.control)).await;
+    browser.read("h1", "taken").await;
+    browser.read("main", "answers").await;
+    browser.go("/arrivals").await;
+    browser.read("table", &format!("po-{:06}.edi", sent.control)).await;
+    browser.leave().await;
+}

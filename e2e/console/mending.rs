@@ -1,0 +1,94 @@
+//! From the first screen to an order put right.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_standins::order_system::Faults;
+use wirewatch_testkit::eventually;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_refused_order_is_found_amended_and_booked() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    let sent = scene.send(1, Flaw::UnknownItem);
+    browser.read("[data-concern=aside]", "1 message of Partner purchase orders stands aside").await;
+    browser.read("[data-concern=aside]", "unknown item `QH-HIVE-12`").await;
+    browser.click("[data-concern=aside]").await;
+    browser.click("[role=row][data-state=aside] a[href^='/messages/']").await;
+    browser.read("h1", &sent.orders[0]).await;
+    browser.read("[data-part=says]", "unknown item").await;
+    assert_eq!(browser.accessibility().await, "");
+
+    // Raw and readable are linked, both ways.
+    browser.click("[data-entry=came]").await;
+    browser.click("[data-element=BEG03]").await;
+    browser.read(".cm-chosen", &sent.orders[0]).await;
+    browser.read("[data-element=BEG03]", "Purchase Order Number").await;
+
+    browser.press("Amend…").await;
+    browser.read("[data-part=verdict]", "nothing is wrong with it").await;
+    let document = browser.script("return document.querySelector('[role=dialog] .cm-content').innerText").await;
+    let mended = document.as_str().unwrap().replace("QH-HIVE-12", "QH-HIVE-10");
+    browser.click("[role=dialog] .cm-content").await;
+    browser.control('a').await;
+    browser.type_keys(mended.replacen("CTT*", "CTTX*", 1).as_str()).await;
+    browser.read("[data-part=findings]", "CTTX is no segment").await;
+    let amend = "//button[normalize-space(.)='Amend and resend']";
+    assert!(!browser.driver.find(thirtyfour::By::XPath(amend)).await.unwrap().is_enabled().await.unwrap());
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("[role=dialog] .cm-content").await;
+    browser.control('a').await;
+    browser.type_keys(mended.as_str()).await;
+    browser.read("[data-part=verdict]", "nothing is wrong with it").await;
+    browser.press("Amend and resend").await;
+    browser.read("[data-part=state]", "done").await;
+    browser.read("[data-part=result]", "Q-100001").await;
+    browser.read("nav[aria-label=Story]", "amended by").await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn all_with_one_reason_are_resent_with_progress() {
+    let mut scene = Scene::open().await;
+    scene.orders.set_faults(Faults { next: 30, status: 409, ..Faults::default() });
+    scene.send(30, Flaw::None);
+    eventually("thirty stand aside", || async { (scene.messages("state=aside").await.len() == 30).then_some(()) }).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.click("[data-concern=aside]").await;
+    browser.press("Resend all…").await;
+    browser.read("[role=dialog]", "30 messages").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Resend 30").await;
+    browser.read("[role=dialog]", "30 of 30 resent").await;
+    browser.press("Close").await;
+    scene.quiet(30).await;
+    scene.assert_all_once();
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_is_discarded_with_a_reason_and_a_repeat_let_through() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(1, Flaw::UnknownItem);
+    eventually("one stands aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
+    let id = scene.messages("state=aside").await[0]["id"].as_str().unwrap().to_owned();
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go(&format!("/messages/{id}")).await;
+    browser.press("Discard…").await;
+    browser.see("[role=dialog]").await;
+    browser.type_keys("a test order").await;
+    browser.press("Discard").await;
+    browser.read("[data-part=state]", "discarded").await;
+    browser.read("nav[aria-label=Story]", "a test order").await;
+
+    scene.drop("again.edi", sent.text.as_bytes());
+    assert_eq!(scene.verdict("again.edi").await.0, "repeat");
+    browser.go("/arrivals?verdict=repeat").await;
+    browser.press("again.edi").await;
+    browser.press("Let it through…").await;
+    browser.see("[role=dialog]").await;
+    browser.type_keys("they really want it twice").await;
+    browser.press("Let it through").await;
+    browser.read("h1", "taken").await;
+    browser.leave().await;
+}

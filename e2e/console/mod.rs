@@ -1,0 +1,10 @@
+//! The console in a real browser, as people use it.
+
+mod access;
+mod broken;
+mod browser;
+mod keyboard;
+mod lists;
+mod looks;
+mod mending;
+mod strands;
