@@ -39,7 +39,7 @@ async fn twelve_kills_while_five_hundred_orders_pass() {
     let messages = scene.messages("flow=partner-orders").await;
     assert_eq!(messages.len(), orders, "one message for each order");
     assert!(messages.iter().all(|message| message["state"] == "done"));
-    println!("{orders} orders, {kills} kills, {} repeats under the same key", scene.orders.summary().repeats);
+    println!("measured: {orders} orders, {kills} kills, {} repeats under the same key", scene.orders.summary().repeats);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -80,7 +80,7 @@ async fn an_order_writes_no_more_rows_than_promised() {
     scene.send(400, Flaw::None);
     scene.quiet(401).await;
     let rows = (settled().await - before) as f64 / 400.0;
-    println!("{rows:.2} rows inserted or updated for each order");
+    println!("measured: {rows:.2} rows inserted or updated for each order");
     assert!(rows <= 8.0, "{rows} rows");
     assert!(rows >= 4.0, "{rows} rows: less than custody needs, so the count is wrong");
 }

@@ -88,7 +88,7 @@ async fn an_oversized_segment_is_passed_over_in_bounded_memory() {
     assert_eq!(verdict, "aside");
     assert!(says.contains("a segment is longer than the limit"), "{says}");
     let peak = scene.service.peak_memory_kb();
-    println!("peak memory with a segment of 50 MB: {} MB", peak / 1024);
+    println!("measured: peak memory with a segment of 50 MB: {} MB", peak / 1024);
     assert!(peak < 256 << 10, "{peak} KB");
 }
 
@@ -114,7 +114,7 @@ async fn twenty_thousand_orders_in_one_interchange_let_others_pass() {
     scene.quiet(20_002).await;
     scene.assert_all_once();
     let peak = scene.service.peak_memory_kb();
-    println!("peak memory with 20,000 orders: {} MB; the small one passed after {at}", peak / 1024);
+    println!("measured: peak memory with 20,000 orders: {} MB; the small one passed after {at}", peak / 1024);
     assert!(at < 20_000, "the small one waited for the big one");
     assert!(peak < 384 << 10, "{peak} KB");
 }
