@@ -1,7 +1,5 @@
 <script setup lang="ts">
 /** What came in, newest first. */
-import { computed, reactive } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
 import { api, asked } from '../api/client'
 import { toQuery, withins } from '../messages/filters'
 import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
@@ -11,21 +9,13 @@ import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useAddressFilters } from '../ui/useAddressFilters'
 import { useLiveList } from '../ui/useLiveList'
 import { bytes } from '../words/format'
 import { verdicts } from '../words/states'
 
 useWorkspace()
-const route = useRoute()
-const router = useRouter()
-const keys = ['connection', 'partner', 'verdict', 'within', 'name'] as const
-type Key = (typeof keys)[number]
-const filters = computed(() => {
-  const pairs = keys.map((key) => [key, route.query[key]] as const)
-  return Object.fromEntries(pairs.filter(([, value]) => typeof value === 'string' && value)) as Partial<
-    Record<Key, string>
-  >
-})
+const { filters, picks, filtered } = useAddressFilters(['connection', 'partner', 'verdict', 'within', 'name'])
 const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   () => filters.value,
   async ({ within, ...query }, before) => {
@@ -36,16 +26,6 @@ const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   (arrival) => arrival.id,
   ({ changes }) => changes.some((change) => change.kind === 'arrival' || change.began),
 )
-const set = (key: Key, value: string) => router.replace({ query: { ...filters.value, [key]: value || undefined } })
-const picked = (key: Key) =>
-  computed({ get: () => filters.value[key] ?? '', set: (value: string) => void set(key, value) })
-const picks = reactive({
-  connection: picked('connection'),
-  partner: picked('partner'),
-  verdict: picked('verdict'),
-  within: picked('within'),
-})
-const filtered = computed(() => Object.keys(filters.value).length > 0)
 const options = verdicts.map((value) => ({ value, text: value }))
 </script>
 

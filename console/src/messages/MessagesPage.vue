@@ -1,7 +1,6 @@
 <script setup lang="ts">
 /** Messages as they come and go, filtered by the address bar. */
-import { computed, reactive, ref, shallowRef, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
 import type { Pulse, Reason } from '../api/schema'
 import { useAsked, useThrottled } from '../api/useAsked'
@@ -11,20 +10,19 @@ import EmptyState from '../ui/EmptyState.vue'
 import PickList from '../ui/PickList.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useAddressFilters } from '../ui/useAddressFilters'
 import { advice } from '../words/advice'
 import { count } from '../words/format'
 import { messageStates } from '../words/states'
 import BulkDialog from './BulkDialog.vue'
-import { pulsesSuffice, type Filters, fromAddress, type Key, toAddress, toQuery, withins } from './filters'
+import { keys, pulsesSuffice, toQuery, withins } from './filters'
 import MessageTable from './MessageTable.vue'
 import { type Listed, reduceMessages } from './reduceMessages'
 
 const PAGE = 200
 
 useWorkspace()
-const route = useRoute()
-const router = useRouter()
-const filters = computed<Filters>(() => fromAddress(route.query))
+const { filters, set, picks, filtered } = useAddressFilters(keys)
 const listed = shallowRef<Listed>({ rows: [] })
 const loaded = ref(false)
 
@@ -78,18 +76,6 @@ watch(
   { immediate: true },
 )
 
-function set(key: Key, value: string) {
-  void router.replace({ query: toAddress({ ...filters.value, [key]: value || undefined }) })
-}
-const picked = (key: Key) => computed({ get: () => filters.value[key] ?? '', set: (value: string) => set(key, value) })
-const picks = reactive({
-  flow: picked('flow'),
-  partner: picked('partner'),
-  state: picked('state'),
-  direction: picked('direction'),
-  connection: picked('connection'),
-  within: picked('within'),
-})
 const typed = ref(filters.value.key ?? '')
 watch(
   () => filters.value.key,
@@ -102,7 +88,6 @@ const directions = [
 ]
 /** Filters that no field shows. */
 const others = computed(() => (['step', 'arrival', 'since', 'until'] as const).filter((key) => filters.value[key]))
-const filtered = computed(() => Object.keys(filters.value).length > 0)
 </script>
 
 <template>

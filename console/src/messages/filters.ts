@@ -28,20 +28,14 @@ export const withins: { value: string; text: string; ms: number }[] = [
   { value: '7d', text: 'the last 7 days', ms: 604_800_000 },
 ]
 
-/** From the address; what is unknown or empty is left out. */
-export function fromAddress(query: Record<string, unknown>): Filters {
-  const pairs = keys.map((key) => [key, query[key]] as const)
-  return Object.fromEntries(pairs.filter(([, value]) => typeof value === 'string' && value !== ''))
-}
-
-/** For the address and for links. */
-export const toAddress = (filters: Filters): Record<string, string> =>
+/** Those that say something. */
+const said = (filters: Filters): Record<string, string> =>
   Object.fromEntries(keys.flatMap((key) => (filters[key] ? [[key, filters[key]]] : [])))
 
 /** As the API takes them: a span that ends now becomes its beginning. */
 export function toQuery({ within, ...filters }: Filters, now: number): Record<string, string> {
   const span = withins.find((one) => one.value === within)
-  return { ...toAddress(filters), ...(span ? { since: new Date(now - span.ms).toISOString() } : {}) }
+  return { ...said(filters), ...(span ? { since: new Date(now - span.ms).toISOString() } : {}) }
 }
 
 /** Filters of which a change does not tell enough. */

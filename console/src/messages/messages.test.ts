@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { LiveEvent, Pulse } from '../api/schema'
-import { asMessage, fromAddress, pulsesSuffice, surelyFits, toAddress, toQuery } from './filters'
+import { asMessage, pulsesSuffice, surelyFits, toQuery } from './filters'
 import { type Listed, reduceMessages } from './reduceMessages'
 
 const change = (id: string, more: Partial<LiveEvent> = {}): LiveEvent => ({
@@ -27,12 +27,6 @@ const ids = ({ rows }: Listed) => rows.map((row) => row.id).join('')
 const page = (text: string, next: string | null = null) => ({
   messages: [...text].map((id) => asMessage(change(id))),
   next,
-})
-
-test('filters survive the way through the address; what is unknown is left out', () => {
-  const filters = fromAddress({ flow: 'orders', state: 'aside', odd: 'x', partner: '', key: ['a'] })
-  expect(filters).toEqual({ flow: 'orders', state: 'aside' })
-  expect(fromAddress(toAddress(filters))).toEqual(filters)
 })
 
 test('a span becomes the moment it began at', () => {

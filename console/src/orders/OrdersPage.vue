@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Orders along their courses, newest first. */
-import { computed, reactive, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { api, asked } from '../api/client'
 import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
@@ -10,21 +10,14 @@ import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useAddressFilters } from '../ui/useAddressFilters'
 import { useLiveList } from '../ui/useLiveList'
 import { orderStates } from '../words/states'
 import OrderLine from './OrderLine.vue'
 
 useWorkspace()
-const route = useRoute()
 const router = useRouter()
-const keys = ['course', 'partner', 'state'] as const
-type Key = (typeof keys)[number]
-const filters = computed(() => {
-  const pairs = keys.map((key) => [key, route.query[key]] as const)
-  return Object.fromEntries(pairs.filter(([, value]) => typeof value === 'string' && value)) as Partial<
-    Record<Key, string>
-  >
-})
+const { filters, picks, filtered } = useAddressFilters(['course', 'partner', 'state'])
 const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   () => filters.value,
   async (query, before) => {
@@ -34,11 +27,6 @@ const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   (order) => `${order.course} ${order.partner} ${order.key}`,
   ({ changes }) => changes.some((change) => change.kind === 'message'),
 )
-const set = (key: Key, value: string) => router.replace({ query: { ...filters.value, [key]: value || undefined } })
-const picked = (key: Key) =>
-  computed({ get: () => filters.value[key] ?? '', set: (value: string) => void set(key, value) })
-const picks = reactive({ course: picked('course'), partner: picked('partner'), state: picked('state') })
-const filtered = computed(() => Object.keys(filters.value).length > 0)
 const number = ref('')
 const go = () => number.value.trim() && router.push(`/orders/${encodeURIComponent(number.value.trim())}`)
 const words: Record<string, string> = { open: 'open', trouble: 'in trouble', ended: 'done' }
