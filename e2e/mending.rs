@@ -62,6 +62,17 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     assert_eq!((code, out.trim()), (0, "5 messages resent"), "{err}");
     scene.quiet(5).await;
     assert_eq!(scene.messages("state=discarded").await.len(), 1);
+    // Named in a list that is some time old: what has gone on since is left alone, and told.
+    let done: Vec<String> = scene
+        .messages("state=done&flow=partner-orders")
+        .await
+        .iter()
+        .filter_map(|one| Some(one["id"].as_str()?.to_owned()))
+        .collect();
+    let (status, results) = scene.service.act("/api/acts", &json!({ "act": "discard", "why": "late", "messages": done })).await;
+    assert_eq!((status, results.as_array().unwrap().len()), (200, 5));
+    assert!(results.as_array().unwrap().iter().all(|one| one["done"] == false), "{results}");
+    assert_eq!(results[0]["says"], "it no longer stands aside, it is done");
     // An order that is done keeps its answer when it is sent again.
     let done = scene.messages("state=done&flow=partner-orders").await.remove(0);
     assert_eq!(scene.service.command(&["resend", done["id"].as_str().unwrap()]).0, 0);

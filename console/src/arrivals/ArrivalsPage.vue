@@ -70,20 +70,20 @@ const options = verdicts.map((value) => ({ value, text: value }))
             class="border-b border-line/60 last:border-0 hover:bg-sunken"
           >
             <td class="py-1.5 pr-3 pl-4"><StateBadge :state="row.verdict" /></td>
-            <td class="max-w-64 truncate px-3 py-1.5 font-medium">
+            <td class="max-w-56 truncate px-3 py-1.5 font-medium">
               <RouterLink :to="`/arrivals/${row.id}`" class="hover:text-thread hover:underline">{{
                 row.name
               }}</RouterLink>
             </td>
-            <td class="max-w-52 truncate px-3 py-1.5 text-soft">{{ titleOf('connections', row.connection) }}</td>
-            <td class="max-w-44 truncate px-3 py-1.5 text-soft">{{ titleOf('partners', row.partner) }}</td>
+            <td class="max-w-48 truncate px-3 py-1.5 text-soft">{{ titleOf('connections', row.connection) }}</td>
+            <td class="max-w-40 truncate px-3 py-1.5 text-soft">{{ titleOf('partners', row.partner) }}</td>
             <td class="px-3 py-1.5">
               <RouterLink v-if="row.messages" :to="`/messages?arrival=${row.id}`" class="link">{{
                 row.messages
               }}</RouterLink>
             </td>
             <td class="px-3 py-1.5 whitespace-nowrap text-soft">{{ bytes(row.size) }}</td>
-            <td class="max-w-80 truncate px-3 py-1.5 text-soft" :title="row.says">
+            <td class="max-w-64 truncate px-3 py-1.5 text-soft" :title="row.says">
               {{ row.says || (row.by ? `handed in by ${row.by}` : '') }}
             </td>
             <td class="px-3 py-1.5 text-soft"><TimeText :at="row.received" /></td>

@@ -11,6 +11,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::machine::State as MessageState;
 use wirewatch_core::{Finding, Id, MessageId, amend};
 use wirewatch_journal::{MessageFilter, MessageRow};
 
@@ -88,7 +89,10 @@ pub async fn bulk(
     let mut results = Vec::new();
     for row in meant(&app, &request).await? {
         let wanted: MessageId = Id(row.id);
+        // Named a while ago, it may have gone on since: what was meant for one set aside is not done to it.
+        let moved_on = row.state != MessageState::Aside.as_str();
         let (done, says) = match request.preview {
+            _ if moved_on => (false, format!("it no longer stands aside, it is {}", row.state)),
             true => (false, String::new()),
             false => match app.engine.act(wanted, act.clone(), &by, &request.why).await {
                 Ok(()) => (true, String::new()),
