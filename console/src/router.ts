@@ -74,3 +74,11 @@ export const router = createRouter({
     },
   ],
 })
+
+/** Fetches the code of every page. One that cannot be fetched now is fetched when it is gone to. */
+export function preloadPages() {
+  for (const { components } of router.getRoutes()) {
+    const page: unknown = components?.default
+    if (typeof page === 'function') void (page as () => Promise<unknown>)().catch(() => {})
+  }
+}

@@ -17,10 +17,18 @@ async fn a_lost_line_is_told_and_taken_up_again() {
     browser.see("[data-stale=true]").await;
     browser.read("[data-link]", "no connection for").await;
     assert_eq!(browser.accessibility().await, "");
+    // A page that is opened now says what is the matter, and offers to ask again.
+    browser.type_keys("gm").await;
+    browser.read("[role=alert]", "The service cannot be reached.").await;
+    browser.read("[role=alert] button", "Try again").await;
+    assert_eq!(browser.accessibility().await, "");
     // What comes while nobody serves is there when somebody does.
     scene.send(2, Flaw::None);
     scene.service.start().await;
     browser.see("[data-link=live]").await;
+    browser.see("[data-message]").await;
+    browser.see_no("[role=alert]").await;
+    browser.type_keys("gs").await;
     browser.see("[data-stale=false]").await;
     browser.read("[data-knot=book] [data-part=rate]", "2").await;
     scene.quiet(3).await;

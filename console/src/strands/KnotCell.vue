@@ -45,7 +45,7 @@ const worst = computed(() =>
       <svg
         v-if="knot.retrying"
         viewBox="0 0 40 24"
-        class="absolute -top-2.5 left-1/2 w-10 -translate-x-1/2 overflow-visible text-retrying"
+        class="absolute -top-1 left-1/2 w-7 -translate-x-1/2 overflow-visible text-retrying"
         aria-hidden="true"
       >
         <path

@@ -65,7 +65,7 @@ defineExpose({ show })
       />
     </div>
     <div v-else class="relative mt-1">
-      <ol class="grid" style="grid-template-columns: repeat(auto-fit, minmax(8.25rem, 1fr))">
+      <ol class="grid gap-y-3" style="grid-template-columns: repeat(auto-fit, minmax(8.25rem, 1fr))">
         <KnotCell
           v-for="(knot, n) in strand.knots"
           :key="knot.step"

@@ -2,8 +2,11 @@
 /** What went wrong with a question to the service, in its own words. */
 import type { Trouble } from '../api/client'
 
-defineProps<{ trouble: Trouble }>()
-defineEmits<{ again: [] }>()
+defineProps<{
+  trouble: Trouble
+  /** `@again`: asks once more. Without a listener there is no button. */
+  onAgain?: () => void
+}>()
 </script>
 
 <template>
@@ -23,6 +26,6 @@ defineEmits<{ again: [] }>()
         </li>
       </ul>
     </div>
-    <button v-if="$attrs.onAgain" type="button" class="button" @click="$emit('again')">Try again</button>
+    <button v-if="onAgain" type="button" class="button" @click="onAgain()">Try again</button>
   </div>
 </template>
