@@ -26,9 +26,12 @@ pub type ArrivalId = Id;
 
 impl Id {
     /// The smallest id made at or after `at`: the border of a range of days.
+    ///
+    /// Times before 2025 give the first id there is, times after the year 2094 the last millisecond's.
     #[must_use]
     pub fn first_of(at: Timestamp) -> Self {
-        Self((at.millis() - EPOCH_MS).max(0) << (WRITER_BITS + COUNTER_BITS))
+        let longest = i64::MAX >> (WRITER_BITS + COUNTER_BITS);
+        Self((at.millis() - EPOCH_MS).clamp(0, longest) << (WRITER_BITS + COUNTER_BITS))
     }
 
     /// When the id was made, to the millisecond.
@@ -125,6 +128,13 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn borders_stand_in_the_order_of_their_times(a: i64, b: i64) {
+            let (first, second) = (Timestamp(a.min(b)), Timestamp(a.max(b)));
+            prop_assert!(Id::first_of(first) <= Id::first_of(second));
+            prop_assert!(Id::first_of(first).0 >= 0);
+        }
+
         #[test]
         fn text_reads_back_and_orders_alike(a in 0..i64::MAX, b in 0..i64::MAX) {
             prop_assert_eq!(Id(a).to_string().parse(), Ok(Id(a)));
