@@ -30,6 +30,18 @@ async fn a_filtered_list_is_an_address_that_can_be_sent() {
     // What comes while one looks is in the list, if it fits.
     let more = scene.send(1, Flaw::None);
     browser.read("[role=table]", &more.orders[0]).await;
+    // Between two times: fields of the page, moments in the address.
+    browser.go("/messages?within=between&since=2020-01-01T00:00:00.000Z&until=2020-01-02T00:00:00.000Z").await;
+    browser.read("main", "No message fits these filters").await;
+    let shown =
+        browser.script("return [...document.querySelectorAll('[type=datetime-local]')].map((field) => field.value)").await;
+    assert_eq!(shown, serde_json::json!(["2020-01-01T00:00", "2020-01-02T00:00"]));
+    browser
+        .script("const field = document.querySelectorAll('[type=datetime-local]')[1]; field.value = '2099-01-01T00:00'; field.dispatchEvent(new Event('change'))")
+        .await;
+    browser.comes_to("/messages?within=between&since=2020-01-01T00:00:00.000Z&until=2099-01-01T00:00:00.000Z").await;
+    browser.read("[role=table]", &more.orders[0]).await;
+    assert_eq!(browser.accessibility().await, "");
     browser.go("/messages?key=none-such").await;
     browser.read("main", "No message fits these filters").await;
     browser.go("/messages?direction=out").await;

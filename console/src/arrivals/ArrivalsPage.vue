@@ -1,26 +1,35 @@
 <script setup lang="ts">
 /** What came in, newest first. */
 import { api, asked } from '../api/client'
-import { toQuery, withins } from '../messages/filters'
 import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
 import PickList from '../ui/PickList.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
+import TimeRange from '../ui/TimeRange.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useAddressFilters } from '../ui/useAddressFilters'
 import { useLiveList } from '../ui/useLiveList'
 import { bytes } from '../words/format'
+import { toQuery } from '../words/spans'
 import { verdicts } from '../words/states'
 
 useWorkspace()
-const { filters, picks, filtered } = useAddressFilters(['connection', 'partner', 'verdict', 'within', 'name'])
+const { filters, picks, filtered } = useAddressFilters([
+  'connection',
+  'partner',
+  'verdict',
+  'within',
+  'since',
+  'until',
+  'name',
+])
 const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   () => filters.value,
-  async ({ within, ...query }, before) => {
-    const since = toQuery({ within }, Date.now()).since
-    const page = await asked(api.GET('/api/arrivals', { params: { query: { ...query, since, before, limit: 100 } } }))
+  async (filters, before) => {
+    const query = { ...toQuery(filters, Date.now()), before, limit: 100 }
+    const page = await asked(api.GET('/api/arrivals', { params: { query } }))
     return { rows: page.arrivals, next: page.next }
   },
   (arrival) => arrival.id,
@@ -41,7 +50,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
       <PickList v-model="picks.verdict" label="Verdict" :options="options" />
       <PickList v-model="picks.connection" label="Connection" :options="optionsOf('connections')" />
       <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
-      <PickList v-model="picks.within" label="Came in" :options="withins" />
+      <TimeRange v-model:within="picks.within" v-model:since="picks.since" v-model:until="picks.until" />
       <RouterLink v-if="filtered" to="/arrivals" class="link text-sm">Show all</RouterLink>
     </div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />

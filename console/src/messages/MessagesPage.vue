@@ -9,13 +9,15 @@ import { optionsOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
 import PickList from '../ui/PickList.vue'
 import TermHelp from '../ui/TermHelp.vue'
+import TimeRange from '../ui/TimeRange.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useAddressFilters } from '../ui/useAddressFilters'
 import { advice } from '../words/advice'
 import { count } from '../words/format'
+import { toQuery } from '../words/spans'
 import { messageStates } from '../words/states'
 import BulkDialog from './BulkDialog.vue'
-import { keys, pulsesSuffice, toQuery, withins } from './filters'
+import { keys, pulsesSuffice } from './filters'
 import MessageTable from './MessageTable.vue'
 import { type Listed, reduceMessages } from './reduceMessages'
 
@@ -87,7 +89,7 @@ const directions = [
   { value: 'out', text: 'goes to partners' },
 ]
 /** Filters that no field shows. */
-const others = computed(() => (['step', 'arrival', 'since', 'until'] as const).filter((key) => filters.value[key]))
+const others = computed(() => (['step', 'arrival'] as const).filter((key) => filters.value[key]))
 </script>
 
 <template>
@@ -108,7 +110,7 @@ const others = computed(() => (['step', 'arrival', 'since', 'until'] as const).f
       <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
       <PickList v-model="picks.connection" label="Connection" :options="optionsOf('connections')" />
       <PickList v-model="picks.direction" label="Direction" :options="directions" />
-      <PickList v-model="picks.within" label="Came in" :options="withins" />
+      <TimeRange v-model:within="picks.within" v-model:since="picks.since" v-model:until="picks.until" />
       <button v-for="key in others" :key="key" type="button" class="button" @click="set(key, '')">
         {{ key }} {{ filters[key] }} <span aria-hidden="true">✕</span><span class="sr-only">: remove this filter</span>
       </button>

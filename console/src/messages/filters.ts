@@ -19,25 +19,6 @@ export const keys = [
 export type Key = (typeof keys)[number]
 export type Filters = Partial<Record<Key, string>>
 
-/** Spans that `within` may name. */
-export const withins: { value: string; text: string; ms: number }[] = [
-  { value: '1m', text: 'the last minute', ms: 60_000 },
-  { value: '15m', text: 'the last 15 minutes', ms: 900_000 },
-  { value: '1h', text: 'the last hour', ms: 3_600_000 },
-  { value: '1d', text: 'the last day', ms: 86_400_000 },
-  { value: '7d', text: 'the last 7 days', ms: 604_800_000 },
-]
-
-/** Those that say something. */
-const said = (filters: Filters): Record<string, string> =>
-  Object.fromEntries(keys.flatMap((key) => (filters[key] ? [[key, filters[key]]] : [])))
-
-/** As the API takes them: a span that ends now becomes its beginning. */
-export function toQuery({ within, ...filters }: Filters, now: number): Record<string, string> {
-  const span = withins.find((one) => one.value === within)
-  return { ...said(filters), ...(span ? { since: new Date(now - span.ms).toISOString() } : {}) }
-}
-
 /** Filters of which a change does not tell enough. */
 const undecided: Key[] = ['reason', 'connection', 'direction', 'arrival', 'since', 'until']
 

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { LiveEvent, Pulse } from '../api/schema'
-import { asMessage, pulsesSuffice, surelyFits, toQuery } from './filters'
+import { asMessage, pulsesSuffice, surelyFits } from './filters'
 import { type Listed, reduceMessages } from './reduceMessages'
 
 const change = (id: string, more: Partial<LiveEvent> = {}): LiveEvent => ({
@@ -27,14 +27,6 @@ const ids = ({ rows }: Listed) => rows.map((row) => row.id).join('')
 const page = (text: string, next: string | null = null) => ({
   messages: [...text].map((id) => asMessage(change(id))),
   next,
-})
-
-test('a span becomes the moment it began at', () => {
-  expect(toQuery({ within: '1h', flow: 'orders' }, Date.parse('2026-11-23T07:00:00Z'))).toEqual({
-    flow: 'orders',
-    since: '2026-11-23T06:00:00.000Z',
-  })
-  expect(toQuery({ within: 'ever' }, 0)).toEqual({})
 })
 
 test('only what a change tells is decided by it', () => {
@@ -85,4 +77,16 @@ test('the first page told anew keeps what was loaded behind it', () => {
   expect([ids(again), again.next]).toEqual(['fedcba', 'a'])
   const whole = reduceMessages(again, { kind: 'first', page: page('f') })
   expect([ids(whole), whole.next]).toEqual(['f', null])
+})
+
+test('a list that grows live is cut at its end, where it goes on when scrolled to', () => {
+  const digits = (n: number) => String(n).padStart(5, '0')
+  const full: Listed = { rows: Array.from({ length: 3000 }, (_, n) => asMessage(change(digits(3000 - n)))), next: null }
+  const after = reduceMessages(full, { kind: 'pulse', pulse: pulse(change(digits(3001))), filters: {} })
+  expect([after.rows.length, after.rows[0]!.id, after.rows.at(-1)!.id, after.next]).toEqual([
+    3000,
+    '03001',
+    '00002',
+    '00002',
+  ])
 })

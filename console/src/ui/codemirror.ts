@@ -213,7 +213,7 @@ export function compare(parent: HTMLElement, a: Options, b: Options) {
 }
 
 /** The path to a place in a JSON document, e.g. `rows[1].item`; as far as the document has been read. */
-function pathAt(state: EditorState, at: number): string {
+export function pathAt(state: EditorState, at: number): string {
   const path: string[] = []
   for (let node = syntaxTree(state).resolveInner(at, -1); node.parent; node = node.parent) {
     const { parent } = node

@@ -1,0 +1,84 @@
+import { afterEach, beforeEach, expect, test, vi } from 'vitest'
+import { effectScope } from 'vue'
+import { Trouble } from './client'
+import { useAsked, useSettled, useThrottled } from './useAsked'
+
+beforeEach(() => void vi.useFakeTimers())
+afterEach(() => void vi.useRealTimers())
+
+/** Answers that come when the test says so. */
+function scene() {
+  const open: { answer: (text: string) => void; fail: (error: unknown) => void }[] = []
+  const ask = () => new Promise<string>((answer, fail) => open.push({ answer, fail }))
+  const scope = effectScope()
+  return { open, scope, ...scope.run(() => useAsked(ask))! }
+}
+
+test('an answer that was overtaken does not replace the newer one', async () => {
+  const { open, again, known, asking } = scene()
+  const [first, second] = [again(), again()]
+  open[1]!.answer('new')
+  await second
+  open[0]!.answer('old')
+  await first
+  expect([known.value, asking.value]).toEqual(['new', false])
+})
+
+test('what is known stays when asking anew fails, and the trouble goes with the next answer', async () => {
+  const { open, again, known, trouble } = scene()
+  const asked = [again()]
+  open[0]!.answer('kept')
+  await asked[0]
+  asked.push(again())
+  open[1]!.fail(new Trouble('no', 503))
+  await asked[1]
+  expect([known.value, trouble.value?.status]).toEqual(['kept', 503])
+  asked.push(again())
+  open[2]!.answer('anew')
+  await asked[2]
+  expect([known.value, trouble.value]).toEqual(['anew', undefined])
+})
+
+test('nothing comes to what is gone or forgotten', async () => {
+  const { open, again, known, scope, forget } = scene()
+  const asked = again()
+  forget()
+  open[0]!.answer('forgotten')
+  await asked
+  const more = again()
+  scope.stop()
+  open[1]!.answer('late')
+  await more
+  expect(known.value).toBeUndefined()
+})
+
+test('throttled: at once, then at most once in its time, and the last is never lost', () => {
+  let acts = 0
+  const scope = effectScope()
+  const act = scope.run(() => useThrottled(() => acts++, 100))!
+  act()
+  act()
+  act()
+  expect(acts).toBe(1)
+  vi.advanceTimersByTime(100)
+  expect(acts).toBe(2)
+  vi.advanceTimersByTime(1000)
+  expect(acts).toBe(2)
+  act()
+  act()
+  scope.stop()
+  vi.advanceTimersByTime(1000)
+  expect(acts).toBe(3)
+})
+
+test('settled: once, when it has been quiet', () => {
+  let acts = 0
+  const act = effectScope().run(() => useSettled(() => acts++, 100))!
+  act()
+  vi.advanceTimersByTime(60)
+  act()
+  vi.advanceTimersByTime(60)
+  expect(acts).toBe(0)
+  vi.advanceTimersByTime(40)
+  expect(acts).toBe(1)
+})

@@ -1,0 +1,34 @@
+/** Spans of time that a list may be filtered by. */
+
+/** Spans that end now, by their word in the address. */
+export const withins: { value: string; text: string; ms: number }[] = [
+  { value: '1m', text: 'the last minute', ms: 60_000 },
+  { value: '15m', text: 'the last 15 minutes', ms: 900_000 },
+  { value: '1h', text: 'the last hour', ms: 3_600_000 },
+  { value: '1d', text: 'the last day', ms: 86_400_000 },
+  { value: '7d', text: 'the last 7 days', ms: 604_800_000 },
+]
+
+/** Filters as the API takes them: a span that ends now becomes the moment it began at, and stands above two times. */
+export function toQuery(filters: Partial<Record<string, string>>, now: number): Record<string, string> {
+  const { within, since, until, ...others } = filters
+  const span = withins.find((one) => one.value === within)
+  const times = span ? { since: new Date(now - span.ms).toISOString() } : { since, until }
+  const said = Object.entries({ ...others, ...times }).filter((pair): pair is [string, string] => !!pair[1])
+  return Object.fromEntries(said)
+}
+
+/** A moment as a field for local times shows it; empty for none. */
+export function toLocal(at: string): string {
+  const moment = new Date(at)
+  if (Number.isNaN(moment.getTime())) return ''
+  const two = (n: number) => String(n).padStart(2, '0')
+  const day = `${moment.getFullYear()}-${two(moment.getMonth() + 1)}-${two(moment.getDate())}`
+  return `${day}T${two(moment.getHours())}:${two(moment.getMinutes())}`
+}
+
+/** The exact moment of a local time; empty for none. */
+export function fromLocal(text: string): string {
+  const moment = new Date(text)
+  return Number.isNaN(moment.getTime()) ? '' : moment.toISOString()
+}
