@@ -104,6 +104,19 @@ async fn a_repeat_gets_the_very_same_acknowledgment_and_can_be_let_through() {
     let (verdict, says) = scene.verdict("other.edi").await;
     assert_eq!(verdict, "aside");
     assert!(says.contains("used before for other content"), "{says}");
+    // It is discarded, by one who says why; what is settled is not settled again, and what was taken is not discarded.
+    let aside = scene.arrival("other.edi").await["id"].as_str().unwrap().to_owned();
+    let (code, out, err) = scene.service.command(&["discard", "--arrivals", &aside, "--why", "they sent a draft"]);
+    assert_eq!((code, out.trim()), (0, "1 arrival discarded"), "{err}");
+    assert_eq!(scene.verdict("other.edi").await.0, "settled");
+    let (_, story, _) = scene.service.command(&["show", &aside]);
+    assert!(story.contains("they sent a draft"), "{story}");
+    let (code, _, err) = scene.service.command(&["discard", "--arrivals", &aside, "--why", "again"]);
+    assert_eq!(code, 1);
+    assert!(err.contains("is settled already"), "{err}");
+    let repeat = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
+    let (status, says) = scene.service.act(&format!("/api/arrivals/{repeat}/discard"), &json!({ "why": "x" })).await;
+    assert_eq!((status, says["title"].as_str().unwrap().contains("it is repeat")), (409, true), "{says}");
     // Let through on purpose.
     let arrival = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
     let (code, _, err) = scene.service.command(&["let-through", &arrival, "--why", "they mean it twice"]);
@@ -113,4 +126,15 @@ async fn a_repeat_gets_the_very_same_acknowledgment_and_can_be_let_through() {
     let first = scene.arrival("po-000101.edi").await["id"].as_str().unwrap().to_owned();
     let (status, _) = scene.service.act(&format!("/api/arrivals/{first}/let-through"), &json!({ "why": "x" })).await;
     assert_eq!(status, 409, "what was taken is not let through");
+    // What stood aside and is let through does not ask for anybody any more.
+    scene.drop("once-more.edi", sent.text.replacen("CUR*BY*USD", "CUR*BY*MXN", 1).as_bytes());
+    assert_eq!(scene.verdict("once-more.edi").await.0, "aside");
+    let listed = async |verdict: &str| {
+        let page = scene.service.get(&format!("/api/arrivals?verdict={verdict}")).await.unwrap();
+        page["arrivals"].as_array().unwrap().clone()
+    };
+    let aside = listed("aside").await.remove(0)["id"].as_str().unwrap().to_owned();
+    let (code, _, err) = scene.service.command(&["let-through", &aside, "--why", "they mean this one"]);
+    assert_eq!(code, 0, "{err}");
+    assert_eq!((listed("aside").await.len(), listed("settled").await.len()), (0, 2));
 }

@@ -178,6 +178,16 @@ impl Browser {
         told
     }
 
+    /// When the page was first painted, and when the largest thing on it was: milliseconds since it was asked for.
+    pub async fn paints(&self) -> (u64, u64) {
+        let look = "const done = arguments[0]
+             const first = performance.getEntriesByName('first-contentful-paint')[0]?.startTime
+             new PerformanceObserver((all) => done([first, all.getEntries().at(-1).startTime].map(Math.round)))
+               .observe({ type: 'largest-contentful-paint', buffered: true })";
+        let paints = self.driver.execute_async(look, Vec::new()).await.unwrap().json().clone();
+        (paints[0].as_u64().expect("a first paint"), paints[1].as_u64().expect("a largest paint"))
+    }
+
     /// Everything the browser complained of since the last look.
     pub async fn complaints(&self) -> Vec<String> {
         let id = self.driver.session_id().to_string();

@@ -81,6 +81,21 @@ async fn a_message_is_discarded_with_a_reason_and_a_repeat_let_through() {
     browser.read("[data-part=state]", "discarded").await;
     browser.read("nav[aria-label=Story]", "a test order").await;
 
+    // A file that is none stands on the first screen until somebody has dealt with it.
+    scene.drop("letter.edi", b"Dear bees,\n");
+    browser.go("/").await;
+    browser.read("[data-concern=aside]", "letter.edi").await;
+    browser.click("[data-concern=aside]").await;
+    browser.read("h1", "letter.edi").await;
+    browser.press("Discard…").await;
+    browser.see("[role=dialog]").await;
+    browser.type_keys("a letter, no order").await;
+    browser.press("Discard").await;
+    browser.read("h1", "settled").await;
+    browser.read("main", "a letter, no order").await;
+    browser.go("/").await;
+    browser.read("[data-part=glance]", "nothing is stuck").await;
+
     scene.drop("again.edi", sent.text.as_bytes());
     assert_eq!(scene.verdict("again.edi").await.0, "repeat");
     browser.go("/arrivals?verdict=repeat").await;

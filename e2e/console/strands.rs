@@ -44,6 +44,11 @@ async fn an_order_is_seen_on_its_way_from_the_file_to_its_number() {
     browser.read("h1", &sent.orders[1]).await;
     browser.read("[data-part=state]", "done").await;
     browser.read("[data-part=result]", "Q-10000").await;
+    // Asked for anew, as a bookmark would.
+    browser.go("/").await;
+    browser.read("[data-strand=partner-orders] [data-knot=book] [data-part=rate]", "3").await;
+    let (first, largest) = browser.paints().await;
+    println!("measured: the first screen painted after {first} ms, its largest part after {largest} ms");
     browser.leave().await;
 }
 

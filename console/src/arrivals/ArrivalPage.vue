@@ -33,15 +33,26 @@ useLive({
 })
 watch(() => props.id, again, { immediate: true })
 
-const letting = ref(false)
+/** The act whose dialog is open. */
+const act = ref<'let through' | 'discard' | ''>('')
 const why = ref('')
 const refused = ref<Trouble>()
-async function letThrough() {
+function ask(what: 'let through' | 'discard') {
+  act.value = what
+  why.value = ''
+  refused.value = undefined
+}
+async function carryOut() {
+  const said = { params: { path: { id: props.id } }, body: { why: why.value } }
   try {
-    const params = { path: { id: props.id } }
-    const handed = await asked(api.POST('/api/arrivals/{id}/let-through', { params, body: { why: why.value } }))
-    letting.value = false
-    void router.push(`/arrivals/${handed.arrival}`)
+    if (act.value === 'discard') {
+      await asked(api.POST('/api/arrivals/{id}/discard', said))
+      void again()
+    } else {
+      const handed = await asked(api.POST('/api/arrivals/{id}/let-through', said))
+      void router.push(`/arrivals/${handed.arrival}`)
+    }
+    act.value = ''
   } catch (error) {
     refused.value = troubleOf(error)
   }
@@ -74,9 +85,12 @@ async function letThrough() {
           v-if="['repeat', 'refused', 'aside'].includes(story.arrival.verdict)"
           type="button"
           class="button"
-          @click="letting = true"
+          @click="ask('let through')"
         >
           Let it through…
+        </button>
+        <button v-if="story.arrival.verdict === 'aside'" type="button" class="button" @click="ask('discard')">
+          Discard…
         </button>
       </header>
       <div class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
@@ -135,9 +149,16 @@ async function letThrough() {
           </template>
         </CodeView>
       </div>
-      <ModalDialog :open="letting" title="Let it through" @close="letting = false">
-        <form @submit.prevent="letThrough">
-          <p class="text-soft">
+      <ModalDialog
+        :open="act !== ''"
+        :title="act === 'discard' ? `Discard ${story.arrival.name}` : 'Let it through'"
+        @close="act = ''"
+      >
+        <form @submit.prevent="carryOut">
+          <p v-if="act === 'discard'" class="text-soft">
+            Nothing more comes of it, and it is no longer told of. Its bytes stay. Say why, for whoever looks later.
+          </p>
+          <p v-else class="text-soft">
             Its bytes come in once more, as a new arrival that is taken whatever came before. Orders in it may be booked
             a second time.
           </p>
@@ -145,8 +166,10 @@ async function letThrough() {
           <input id="let-why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
           <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
           <div class="mt-5 flex justify-end gap-2">
-            <button type="button" class="button" @click="letting = false">Cancel</button>
-            <button type="submit" class="button button-main">Let it through</button>
+            <button type="button" class="button" @click="act = ''">Cancel</button>
+            <button type="submit" class="button" :class="act === 'discard' ? 'button-grave' : 'button-main'">
+              {{ act === 'discard' ? 'Discard' : 'Let it through' }}
+            </button>
           </div>
         </form>
       </ModalDialog>

@@ -20,6 +20,7 @@ export const glossary = {
   unfolding: 'Its messages are being made.',
   repeat: 'The same interchange came before. Nothing was done twice; the earlier acknowledgment went out again.',
   refused: 'Nothing in it could be accepted; the sender is told so in the acknowledgment.',
+  settled: 'It could not be taken, and a person has dealt with it: let it through, or discarded it.',
   interchange: 'One X12 envelope, from ISA to IEA, with its control number.',
   acknowledgment: 'The 997 that tells the partner whether each document could be read, not whether it is agreed to.',
   release: 'The state of the workspace that a message runs with. A message keeps the one it began with.',

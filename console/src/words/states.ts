@@ -18,6 +18,7 @@ const looks: Record<string, Look> = {
   unfolding: { mark: '●', tone: 'moving' },
   repeat: { mark: '≡', tone: 'ended' },
   refused: { mark: '✕', tone: 'aside' },
+  settled: { mark: '■', tone: 'ended' },
   open: { mark: '●', tone: 'moving' },
   trouble: { mark: '▲', tone: 'aside' },
   ended: { mark: '✓', tone: 'done' },
@@ -28,5 +29,5 @@ const looks: Record<string, Look> = {
 export const lookOf = (state: string): Look => looks[state] ?? { mark: '○', tone: 'ended' }
 
 export const messageStates = ['moving', 'waiting', 'retrying', 'aside', 'done', 'skipped', 'discarded']
-export const verdicts = ['taken', 'unfolding', 'repeat', 'refused', 'aside']
+export const verdicts = ['taken', 'unfolding', 'repeat', 'refused', 'aside', 'settled']
 export const orderStates = ['open', 'trouble', 'ended']

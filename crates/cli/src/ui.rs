@@ -21,7 +21,7 @@ pub fn tone(word: &str) -> Style {
         "aside" | "refused" | "trouble" | "held" => BAD,
         "retrying" | "waiting" | "again" | "repeat" => WAIT,
         "moving" | "unfolding" | "open" | "begins" => MOVE,
-        "discarded" | "skipped" => DIM,
+        "discarded" | "settled" | "skipped" => DIM,
         _ => PLAIN,
     }
 }

@@ -25,11 +25,13 @@ pub enum Verdict {
     Refused,
     /// A person must look.
     Aside,
+    /// It stood aside, and a person has dealt with it: let it through, or discarded it.
+    Settled,
 }
 
 impl Verdict {
     /// Every verdict.
-    pub const ALL: [Self; 5] = [Self::Taken, Self::Unfolding, Self::Repeat, Self::Refused, Self::Aside];
+    pub const ALL: [Self; 6] = [Self::Taken, Self::Unfolding, Self::Repeat, Self::Refused, Self::Aside, Self::Settled];
 
     /// As shown and stored.
     #[must_use]
@@ -40,6 +42,7 @@ impl Verdict {
             Self::Repeat => "repeat",
             Self::Refused => "refused",
             Self::Aside => "aside",
+            Self::Settled => "settled",
         }
     }
 }
@@ -227,7 +230,7 @@ pub fn decide_x12(
         Verdict::Aside => 4,
         Verdict::Refused => 3,
         Verdict::Taken | Verdict::Unfolding => 2,
-        Verdict::Repeat => 1,
+        Verdict::Repeat | Verdict::Settled => 1,
     };
     decision.verdict = verdicts.into_iter().max_by_key(weight).unwrap_or(Verdict::Aside);
     decision.says = says.join("; ");

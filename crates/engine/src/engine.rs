@@ -2,7 +2,7 @@
 
 use crate::dispatcher::{Dispatcher, Entered, Out, Settings};
 use crate::enter::{Broken, enter};
-use crate::journal::{Arriving, Down, Journal, Op, OpResult};
+use crate::journal::{Arriving, Down, Journal, Op, OpResult, Settle};
 use crate::links::Links;
 use crate::releases::Releases;
 use crate::take::{Source, TakenReport, Taking, take_all};
@@ -135,6 +135,20 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     /// Takes arrivals that were read into custody. Each has its report, or the journal was away and nothing of it is taken.
     pub async fn take(&self, batch: Vec<Arriving>) -> Vec<Result<TakenReport, Down>> {
         take_all(&self.shared, batch).await
+    }
+
+    /// Settles an arrival that stands aside; committed when this returns.
+    ///
+    /// # Errors
+    /// [`Down`] when the engine has ended; it may be settled or not.
+    pub async fn settle(&self, settle: Settle) -> Result<(), Down> {
+        let (tell, answer) = oneshot::channel();
+        self.shared.submit(Op::Settle(Box::new(settle)), Tell::One(tell));
+        match answer.await {
+            Ok(OpResult::Committed) => Ok(()),
+            Ok(OpResult::Refused(says)) => Err(Down(says)),
+            Err(_) => Err(Down("the engine has ended".to_owned())),
+        }
     }
 
     /// Carries out a person's act on a message; committed when this returns or shortly after.

@@ -27,6 +27,20 @@ pub enum Op {
         connection: String,
         at: Timestamp,
     },
+    /// An arrival that stood aside is settled.
+    Settle(Box<Settle>),
+}
+
+/// A person has dealt with an arrival that stood aside. One that does not stand aside stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settle {
+    pub arrival: ArrivalId,
+    pub connection: String,
+    pub partner: String,
+    pub name: String,
+    /// Who did what with it, in words for people.
+    pub says: String,
+    pub at: Timestamp,
 }
 
 /// A connection that is held: by what it answered, or by a person.

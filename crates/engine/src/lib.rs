@@ -22,8 +22,8 @@ pub use dispatcher::{Dispatcher, Entered, Out, PLACE, Settings};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Stored, Taken,
-    Unfold, UnfoldRow,
+    Arriving, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Settle, Stored,
+    Taken, Unfold, UnfoldRow,
 };
 pub use links::Links;
 pub use releases::Releases;

@@ -73,6 +73,7 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
         let row = match &next.op {
             Op::Change(change) => change.origin.id.0,
             Op::Unfold(unfold) => unfold.arrival.0,
+            Op::Settle(settle) => settle.arrival.0,
             Op::Hold(Hold { connection, .. }) | Op::Free { connection, .. } => {
                 -wirewatch_core::Digest::of(&[connection.as_bytes()]).short()
             }
@@ -100,7 +101,7 @@ fn size(op: &Op) -> usize {
             None => 200,
         },
         Op::Unfold(unfold) => unfold.messages.len() * 400,
-        Op::Hold(_) | Op::Free { .. } => 100,
+        Op::Hold(_) | Op::Free { .. } | Op::Settle(_) => 100,
     }
 }
 
@@ -142,6 +143,7 @@ mod tests {
         match op {
             Op::Change(change) => change.origin.id.0,
             Op::Unfold(unfold) => unfold.arrival.0,
+            Op::Settle(settle) => settle.arrival.0,
             Op::Hold(_) | Op::Free { .. } => 0,
         }
     }

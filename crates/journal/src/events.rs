@@ -1,6 +1,7 @@
 //! What the live stream tells: plain data, written with the group that made it true.
 
 use serde::{Deserialize, Serialize};
+use wirewatch_core::intake::Verdict;
 use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Hold, Op};
@@ -111,6 +112,14 @@ impl Event {
                 state: "held".to_owned(),
                 says: if by.is_empty() { says.clone() } else { format!("held by {by}: {says}") },
                 ..Self::blank("hold", Id(0), *since)
+            }],
+            Op::Settle(settle) => vec![Self {
+                partner: settle.partner.clone(),
+                step: settle.connection.clone(),
+                state: Verdict::Settled.as_str().to_owned(),
+                key: settle.name.clone(),
+                says: settle.says.clone(),
+                ..Self::blank("arrival", settle.arrival, settle.at)
             }],
             Op::Free { connection, at } => {
                 vec![Self { step: connection.clone(), state: "free".to_owned(), ..Self::blank("hold", Id(0), *at) }]

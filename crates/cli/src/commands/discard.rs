@@ -1,7 +1,7 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::{show, ui};
-use wirewatch_service::view::{ActRequest, ActResult, BulkRequest};
+use wirewatch_service::view::{ActRequest, ActResult, Arrival, BulkRequest, Why};
 
 /// Which messages: some by id, or all that stand aside for one reason.
 #[derive(Debug, clap::Args)]
@@ -20,13 +20,16 @@ pub struct Target {
     pub json: bool,
 }
 
-/// Stop messages for good
+/// Stop messages for good, or settle an arrival that could not be taken
 ///
 /// Nothing of them is lost: they stay in the records with who discarded them and why.
 #[derive(Debug, clap::Args)]
 pub struct DiscardArgs {
     #[command(flatten)]
     target: Target,
+    /// The ids are those of arrivals that stand aside
+    #[arg(long, conflicts_with_all = ["reason", "preview"])]
+    arrivals: bool,
     /// Why, for the record
     #[arg(long)]
     why: String,
@@ -35,9 +38,24 @@ pub struct DiscardArgs {
 pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     match &args.target.reason {
+        _ if args.arrivals => arrivals(&client, args).await,
         Some(reason) => bulk(&client, "discard", reason, &args.why, "", &args.target).await,
         None => one(&client, "discard", &args.why, "", &args.target).await,
     }
+}
+
+async fn arrivals(client: &Client, args: &DiscardArgs) -> Result<(), CommandError> {
+    let mut settled: Vec<Arrival> = Vec::new();
+    for arrival in &args.target.messages {
+        let why = Why { why: args.why.clone() };
+        settled.push(client.post(&format!("/api/arrivals/{arrival}/discard"), &why).await?);
+    }
+    if args.target.json {
+        ui::json(&settled);
+    } else {
+        println!("{} discarded", ui::count(settled.len(), "arrival"));
+    }
+    Ok(())
 }
 
 /// An act on messages by id.

@@ -396,7 +396,7 @@ impl World {
                     self.holds.insert(hold.connection.clone(), hold);
                 }
                 Op::Free { connection, .. } => drop(self.holds.remove(&connection)),
-                Op::Unfold(_) => unreachable!("messages come to be by themselves here"),
+                Op::Unfold(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
             }
             ids.extend(id);
         }

@@ -107,6 +107,7 @@ pub struct GroupRows {
     audit: Rows,
     cursors: Rows,
     unfolded: Rows,
+    settled: Rows,
     held: Rows,
     freed: Rows,
 }
@@ -126,6 +127,7 @@ impl Default for GroupRows {
             audit: Rows::of(AUDIT),
             cursors: Rows::of(CURSOR),
             unfolded: Rows::of(UNFOLDED),
+            settled: Rows::of(ID),
             held: Rows::of(HOLD),
             freed: Rows::of(FREED),
         }
@@ -140,6 +142,10 @@ impl GroupRows {
             Op::Unfold(unfold) => self.unfold(unfold, mint),
             Op::Hold(Hold { connection, since, says, by }) => {
                 self.held.push([connection.clone().into(), clean(says).into(), since.0.into(), clean(by).into()]);
+                Ok(())
+            }
+            Op::Settle(settle) => {
+                self.settled.push([settle.arrival.0.into()]);
                 Ok(())
             }
             Op::Free { connection, .. } => {
@@ -325,6 +331,11 @@ impl GroupRows {
             self.unfolded,
             "update arrival set messages = u.messages, \
              verdict = case arrival.verdict when 'unfolding' then 'taken' else arrival.verdict end <from> where arrival.id = u.id",
+        );
+        sql.over(
+            "settled",
+            self.settled,
+            "update arrival set verdict = 'settled' <from> where arrival.id = u.id and verdict = 'aside'",
         );
         sql.insert(
             "hold",

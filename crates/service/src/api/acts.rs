@@ -2,7 +2,7 @@
 
 use super::messages::source;
 use super::problem::Problem;
-use super::{Answer, id, rows};
+use super::{Answer, id, rows, said};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{ActRequest, ActResult, BulkRequest};
@@ -45,8 +45,7 @@ pub async fn act(
     let mut findings = Vec::new();
     let act = match request.act.as_str() {
         "resend" => Act::Resend { answers: answers(&request.answers)? },
-        "discard" if request.why.trim().is_empty() => return Err(bad("say why it is discarded")),
-        "discard" => Act::Discard,
+        "discard" => said(&request.why, "it is discarded").map(|_| Act::Discard)?,
         "amend" => {
             let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
             let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
@@ -82,8 +81,7 @@ pub async fn bulk(
 ) -> Answer<Vec<ActResult>> {
     let act = match request.act.as_str() {
         "resend" => Act::Resend { answers: answers(&request.answers)? },
-        "discard" if request.why.trim().is_empty() => return Err(bad("say why they are discarded")),
-        "discard" => Act::Discard,
+        "discard" => said(&request.why, "they are discarded").map(|_| Act::Discard)?,
         other => return Err(bad(format!("`{other}` is none of resend, discard"))),
     };
     let mut results = Vec::new();

@@ -1,20 +1,21 @@
 //! What came in; letting a repeat through; handing a document in.
 
 use super::problem::Problem;
-use super::{Answer, id, maybe_id, moment, next_of, page, rows};
+use super::{Answer, id, maybe_id, moment, next_of, page, rows, said};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{ArrivalQuery, ArrivalStory, Arrivals, Handed};
+use crate::view::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, Why};
 use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::{Extension, Json};
 use serde::Deserialize;
 use std::sync::Arc;
+use wirewatch_core::Id;
+use wirewatch_core::act::Act;
 use wirewatch_core::intake::Verdict;
-use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Clock, Source, SystemClock};
-use wirewatch_journal::{ArrivalFilter, MessageFilter};
+use wirewatch_engine::{Clock, Settle, Source, SystemClock};
+use wirewatch_journal::{ArrivalFilter, ArrivalRow, MessageFilter};
 
 /// Bytes of an arrival that are shown with its story.
 const SHOWN: u64 = 64 << 10;
@@ -77,20 +78,14 @@ pub async fn bytes(
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes))
 }
 
-/// Why a repeat is meant.
-#[derive(Debug, Deserialize, utoipa::ToSchema)]
-pub struct LetThrough {
-    pub why: String,
-}
-
-/// Lets a recognised repeat through on purpose: its bytes come in once more, as a new arrival.
-#[utoipa::path(post, path = "/api/arrivals/{id}/let-through", params(("id" = String, Path)), request_body = LetThrough,
+/// Lets an arrival through on purpose: its bytes come in once more, as a new arrival; one that stood aside is settled.
+#[utoipa::path(post, path = "/api/arrivals/{id}/let-through", params(("id" = String, Path)), request_body = Why,
     responses((status = 200, body = Handed), (status = 409, body = Problem)))]
 pub async fn let_through(
     State(app): State<Arc<App>>,
     Extension(Person(by)): Extension<Person>,
     Path(text): Path<String>,
-    Json(request): Json<LetThrough>,
+    Json(Why { why }): Json<Why>,
 ) -> Answer<Handed> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
@@ -98,13 +93,52 @@ pub async fn let_through(
         let says = format!("arrival {text} is {}: its messages exist; resend those instead", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
-    if request.why.trim().is_empty() {
-        return Err(Problem::new(StatusCode::BAD_REQUEST, "say why it is let through"));
+    if row.verdict == Verdict::Settled.as_str() {
+        return Err(settled_before(&text));
     }
-    let now: Timestamp = SystemClock.now();
-    app.store.record_act(app.engine.mint(), &by, "let through", wanted, &request.why, now).await?;
+    let why = said(&why, "it is let through")?;
+    app.store.record_act(app.engine.mint(), &by, "let through", wanted, why, SystemClock.now()).await?;
     let bytes = app.store.body(wanted, row.size as u64).await?;
-    hand_in(&app, row.connection, row.name, by, true, &bytes).await
+    let handed = hand_in(&app, row.connection.clone(), row.name.clone(), by.clone(), true, &bytes).await?;
+    if row.verdict == Verdict::Aside.as_str() {
+        settle(&app, row, format!("let through by {by} as {}", handed.arrival)).await?;
+    }
+    Ok(handed)
+}
+
+/// Discards an arrival that stands aside: nothing more comes of it; its bytes stay in the records.
+#[utoipa::path(post, path = "/api/arrivals/{id}/discard", operation_id = "discard_arrival", params(("id" = String, Path)), request_body = Why,
+    responses((status = 200, body = Arrival), (status = 409, body = Problem)))]
+pub async fn discard(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(text): Path<String>,
+    Json(Why { why }): Json<Why>,
+) -> Answer<Arrival> {
+    let wanted = id(&text)?;
+    let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
+    if row.verdict == Verdict::Settled.as_str() {
+        return Err(settled_before(&text));
+    }
+    if row.verdict != Verdict::Aside.as_str() {
+        let says = format!("arrival {text} does not stand aside, it is {}: there is nothing to discard", row.verdict);
+        return Err(Problem::new(StatusCode::CONFLICT, says));
+    }
+    let why = said(&why, "it is discarded")?;
+    app.store.record_act(app.engine.mint(), &by, Act::Discard.past(), wanted, why, SystemClock.now()).await?;
+    settle(&app, row, format!("discarded by {by}")).await?;
+    let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
+    Ok(Json(rows::arrival(row)))
+}
+
+fn settled_before(text: &str) -> Problem {
+    Problem::new(StatusCode::CONFLICT, format!("arrival {text} is settled already; `wirewatch show {text}` tells by whom"))
+}
+
+async fn settle(app: &App, row: ArrivalRow, says: String) -> Result<(), Problem> {
+    let ArrivalRow { id, connection, partner, name, .. } = row;
+    let settle = Settle { arrival: Id(id), connection, partner, name, says, at: SystemClock.now() };
+    Ok(app.engine.settle(settle).await?)
 }
 
 /// The name a handed-in document gets.

@@ -1,12 +1,11 @@
 //! Connections: their state, a test that reaches them, and freeing a held one.
 
 use super::problem::Problem;
-use super::{Answer, status};
+use super::{Answer, said, status};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{ConnectionView, HeldConnection, HoldRequest};
+use crate::view::{ConnectionView, HeldConnection, Why};
 use axum::extract::{Path, State};
-use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -90,18 +89,16 @@ pub async fn look(State(app): State<Arc<App>>, person: Extension<Person>, Path(n
 }
 
 /// Holds a connection: nothing is taken from it and nothing sent to it until a person frees it.
-#[utoipa::path(post, path = "/api/connections/{name}/hold", params(("name" = String, Path)), request_body = HoldRequest,
+#[utoipa::path(post, path = "/api/connections/{name}/hold", params(("name" = String, Path)), request_body = Why,
     responses((status = 200, body = ConnectionView)))]
 pub async fn hold(
     State(app): State<Arc<App>>,
     person: Extension<Person>,
     Path(name): Path<String>,
-    Json(HoldRequest { why }): Json<HoldRequest>,
+    Json(Why { why }): Json<Why>,
 ) -> Answer<ConnectionView> {
-    if why.trim().is_empty() {
-        return Err(Problem::new(StatusCode::BAD_REQUEST, "say why it is held"));
-    }
-    acted(&app, person, &name, "held", &why, |app, by| app.engine.hold(&name, by, &why)).await
+    let why = said(&why, "it is held")?;
+    acted(&app, person, &name, "held", why, |app, by| app.engine.hold(&name, by, why)).await
 }
 
 /// Frees a held connection, whoever held it.

@@ -90,6 +90,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::one))
         .routes(routes!(arrivals::bytes))
         .routes(routes!(arrivals::let_through))
+        .routes(routes!(arrivals::discard))
         .routes(routes!(arrivals::fire))
         .routes(routes!(orders::list))
         .routes(routes!(orders::one))
@@ -117,6 +118,12 @@ fn id(text: &str) -> Result<wirewatch_core::Id, Problem> {
 /// An id that may be left out.
 fn maybe_id(text: &str) -> Result<Option<wirewatch_core::Id>, Problem> {
     if text.is_empty() { Ok(None) } else { id(text).map(Some) }
+}
+
+/// The words of a person that an act needs for the record; `of` is the act, e.g. `it is held`.
+fn said<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
+    let missing = || Problem::new(axum::http::StatusCode::BAD_REQUEST, format!("say why {of}"));
+    Some(why.trim()).filter(|why| !why.is_empty()).ok_or_else(missing)
 }
 
 /// A moment that may be left out.

@@ -23,6 +23,12 @@ pub struct ActRequest {
     pub preview: bool,
 }
 
+/// Why a person does something: never empty.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Why {
+    pub why: String,
+}
+
 /// One act for many messages: those with one reason, or those named.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkRequest {

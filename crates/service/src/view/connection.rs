@@ -38,9 +38,3 @@ pub struct ConnectionView {
     pub sends: bool,
     pub held: Option<HeldConnection>,
 }
-
-/// Why a connection is held by a person.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct HoldRequest {
-    pub why: String,
-}

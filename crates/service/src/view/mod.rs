@@ -9,9 +9,9 @@ mod order;
 mod release;
 mod strand;
 
-pub use act::{ActRequest, ActResult, BulkRequest};
+pub use act::{ActRequest, ActResult, BulkRequest, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
-pub use connection::{ConnectionView, HeldConnection, HoldRequest};
+pub use connection::{ConnectionView, HeldConnection};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
