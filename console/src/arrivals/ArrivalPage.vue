@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** One arrival: its bytes, what the ledger says of it, what came out of it. */
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { useAsked, useThrottled } from '../api/useAsked'
@@ -23,6 +23,11 @@ const {
   trouble,
   again,
 } = useAsked(() => asked(api.GET('/api/arrivals/{id}', { params: { path: { id: props.id } } })))
+/** Without the acknowledgments, which the ledger tells of. */
+const messages = computed(() => {
+  const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))
+  return story.value?.messages.filter((one) => !acknowledgments.has(one.id)) ?? []
+})
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
@@ -75,7 +80,7 @@ async function carryOut() {
           </h1>
           <p v-if="story.arrival.says" class="mt-1 font-medium">{{ story.arrival.says }}</p>
           <p class="text-sm text-soft">
-            {{ glossary[story.arrival.verdict as Term] ?? '' }}
+            {{ glossary[story.arrival.verdict === 'aside' ? 'untaken' : (story.arrival.verdict as Term)] ?? '' }}
             Came in <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
             }}<template v-if="story.arrival.by">, handed in by {{ story.arrival.by }}</template
             >.
@@ -100,13 +105,13 @@ async function carryOut() {
               {{ count(story.arrival.messages, 'message') }}
             </h2>
             <ul class="max-h-96 space-y-1 overflow-auto" tabindex="0" aria-label="Messages that came out of it">
-              <li v-for="one in story.messages" :key="one.id" class="flex items-center gap-2">
+              <li v-for="one in messages" :key="one.id" class="flex items-center gap-2">
                 <RouterLink :to="`/messages/${one.id}`" class="link truncate">{{ one.key || one.id }}</RouterLink>
                 <StateBadge :state="one.state" class="ml-auto" />
               </li>
             </ul>
             <RouterLink
-              v-if="story.arrival.messages > story.messages.length"
+              v-if="story.arrival.messages > messages.length"
               :to="`/messages?arrival=${story.arrival.id}`"
               class="link"
               >All of them</RouterLink

@@ -110,7 +110,7 @@ const order: Order = {
       <h2 id="type" class="heading mb-2">Type: Recursive, one face for words, figures and code</h2>
       <p v-for="size in sizes" :key="size" :class="size">
         Quillhaven books 1,204 orders, 3,871 lines — <code>BEG*00*SA*MF-20501</code>
-        <span class="text-2xs text-faint">{{ size }}</span>
+        <span class="ml-2 text-2xs text-faint">{{ size }}</span>
       </p>
     </section>
     <section aria-labelledby="colours">

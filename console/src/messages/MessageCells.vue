@@ -6,7 +6,12 @@ import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 
 defineProps<{ row: Message }>()
-const why = (row: Message) => row.says || (row.state === 'done' ? '' : row.step)
+/** Why it is not done, or where it is. */
+function why({ says, state, step, waits_for }: Message): string {
+  if (says || state === 'done') return says
+  if (waits_for) return `${step}: waits for ${titleOf('connections', waits_for)}`
+  return state === 'waiting' ? `${step}: waits` : step
+}
 </script>
 
 <template>

@@ -18,8 +18,13 @@ defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean
     >
       <span
         v-if="n > 0"
-        class="absolute right-1/2 left-[-50%] h-0.5"
-        :class="[large ? 'top-[1.6rem]' : 'top-[1.35rem]', milestone.at ? 'bg-thread/50' : 'bg-line']"
+        class="absolute h-0.5"
+        :class="[
+          large
+            ? 'top-[1.6rem] right-[calc(50%+0.625rem)] left-[calc(-50%+0.625rem)]'
+            : 'top-[1.35rem] right-[calc(50%+0.4375rem)] left-[calc(-50%+0.4375rem)]',
+          milestone.at ? 'bg-thread/50' : 'bg-line',
+        ]"
         aria-hidden="true"
       />
       <p class="h-4 truncate px-1 text-2xs text-faint">

@@ -1,10 +1,16 @@
 <script setup lang="ts">
 /** What somebody should know, each with whom it hurts, since when, and where to go. */
 import { ArrowRightIcon } from '@heroicons/vue/16/solid'
+import { computed, ref } from 'vue'
 import TimeText from '../ui/TimeText.vue'
 import type { Concern } from './troubles'
 
-defineProps<{ concerns: Concern[] }>()
+/** So many are shown before the rest is asked for. */
+const FIRST = 6
+
+const props = defineProps<{ concerns: Concern[] }>()
+const all = ref(false)
+const shown = computed(() => (all.value ? props.concerns : props.concerns.slice(0, FIRST)))
 const looks = {
   aside: { mark: '▲', tone: 'aside' },
   held: { mark: 'Ⅱ', tone: 'waiting' },
@@ -15,8 +21,8 @@ const looks = {
 
 <template>
   <section aria-label="What to see to" aria-live="polite">
-    <ul class="grid gap-2 xl:grid-cols-2">
-      <li v-for="one in concerns" :key="one.kind + one.to + one.because" class="animate-appear">
+    <ul class="grid gap-2 xl:grid-cols-2 2xl:grid-cols-3">
+      <li v-for="one in shown" :key="one.kind + one.to + one.because" class="animate-appear">
         <component
           :is="one.to ? 'RouterLink' : 'div'"
           :to="one.to || undefined"
@@ -49,5 +55,8 @@ const looks = {
         </component>
       </li>
     </ul>
+    <button v-if="concerns.length > FIRST" type="button" class="link mt-2 text-sm" @click="all = !all">
+      {{ all ? 'Show the first alone' : `and ${concerns.length - FIRST} more` }}
+    </button>
   </section>
 </template>

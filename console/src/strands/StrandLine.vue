@@ -36,7 +36,7 @@ defineExpose({ show })
 <template>
   <section
     class="panel px-4"
-    :class="small ? 'flex items-center gap-4 py-1.5' : 'pt-2.5 pb-3'"
+    :class="small ? 'flex min-w-0 items-center gap-4 py-1.5' : 'col-span-full min-w-0 pt-2.5 pb-3'"
     :aria-label="strand.title"
     :data-strand="strand.flow"
     :data-quiet="quiet"
@@ -80,7 +80,7 @@ defineExpose({ show })
           <div class="relative h-5">
             <span class="absolute top-1/2 left-0 h-[3px] w-1/2 -translate-y-1/2 bg-thread/40" />
             <span
-              class="absolute top-1/2 left-1/2 grid size-4 -translate-1/2 place-items-center rounded-full bg-done text-[0.625rem] text-surface"
+              class="absolute top-1/2 left-1/2 grid size-4 -translate-1/2 place-items-center rounded-full bg-done text-[0.625rem] leading-none text-surface"
               aria-hidden="true"
               data-knot-dot
               >✓</span

@@ -56,7 +56,7 @@ const strands = computed(() =>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <ConcernList :concerns="found" class="mb-5" />
-    <div v-if="told" class="space-y-3">
+    <div v-if="told" class="grid grid-flow-row-dense gap-3 xl:grid-cols-2 2xl:grid-cols-3">
       <StrandLine
         v-for="strand in strands"
         :key="strand.flow"

@@ -11,10 +11,10 @@ const chosen = defineModel<string>({ required: true })
   <Listbox v-model="chosen" as="div" class="relative">
     <ListboxLabel class="sr-only">{{ label }}</ListboxLabel>
     <ListboxButton
-      class="field flex max-w-56 items-center gap-1.5 hover:border-thread"
+      class="field flex max-w-64 items-center gap-1.5 hover:border-thread"
       :class="chosen && 'border-thread! font-medium'"
     >
-      <span class="text-faint">{{ label }}</span>{{ ' ' }}
+      <span class="whitespace-nowrap text-faint">{{ label }}</span>{{ ' ' }}
       <span class="truncate">{{ options.find((one) => one.value === chosen)?.text ?? (chosen || 'any') }}</span>
       <ChevronDownIcon class="size-4 shrink-0 text-faint" aria-hidden="true" />
     </ListboxButton>

@@ -6,7 +6,7 @@ import PickList from './PickList.vue'
 const within = defineModel<string>('within', { required: true })
 const since = defineModel<string>('since', { required: true })
 const until = defineModel<string>('until', { required: true })
-const options = [...withins, { value: 'between', text: 'between two times' }]
+const options = [...withins, { value: 'between', text: 'between…' }]
 </script>
 
 <template>

@@ -20,6 +20,8 @@ export const glossary = {
   unfolding: 'Its messages are being made.',
   repeat: 'The same interchange came before. Nothing was done twice; the earlier acknowledgment went out again.',
   refused: 'Nothing in it could be accepted; the sender is told so in the acknowledgment.',
+  untaken:
+    'It could not be taken, and nothing of it is lost. Have it sent again as it should be, let it through, or discard it.',
   settled: 'It could not be taken, and a person has dealt with it: let it through, or discarded it.',
   interchange: 'One X12 envelope, from ISA to IEA, with its control number.',
   acknowledgment: 'The 997 that tells the partner whether each document could be read, not whether it is agreed to.',
