@@ -5,6 +5,7 @@ mod client;
 mod console;
 mod crash;
 mod faults;
+mod hooks;
 mod inputs;
 mod lists;
 mod mending;

@@ -98,6 +98,16 @@ impl Client {
         self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
     }
 
+    /// `PUT` of JSON, with what comes back.
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CommandError> {
+        self.read(self.send(self.request(Method::PUT, path).json(body)).await?).await
+    }
+
+    /// `DELETE`; nothing comes back.
+    pub async fn delete(&self, path: &str) -> Result<(), CommandError> {
+        self.send(self.request(Method::DELETE, path)).await.map(drop)
+    }
+
     /// `POST` of bytes, with what comes back.
     pub async fn post_bytes<T: DeserializeOwned>(
         &self,

@@ -48,6 +48,7 @@ enum Command {
     Order(orders::OrderArgs),
     Fire(fire::FireArgs),
     Connections(connections::ConnectionsArgs),
+    Secret(secret::SecretArgs),
     Console(console::ConsoleArgs),
     /// Write shell completions to standard output
     Completions {
@@ -88,6 +89,7 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
         Command::Order(args) => orders::one(client, &args).await,
         Command::Fire(args) => fire::run(client, &args).await,
         Command::Connections(args) => connections::run(client, &args).await,
+        Command::Secret(args) => secret::run(client, &args).await,
         Command::Console(args) => console::run(client, &args).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "wirewatch", &mut std::io::stdout());

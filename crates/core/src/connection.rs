@@ -1,5 +1,6 @@
 //! Connections: where outside systems are, and what may be expected of them. Always the current ones apply.
 
+use crate::webhook::Webhook;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -31,6 +32,8 @@ pub enum ConnectionKind {
         /// How long an answer may take.
         wait: Duration,
     },
+    /// An address of ours that the other side calls.
+    Webhook(Box<Webhook>),
 }
 
 /// What repeating an effect at this receiver does.
@@ -64,6 +67,16 @@ impl Connection {
         match self.kind {
             ConnectionKind::Folder { .. } => "folder",
             ConnectionKind::Http { .. } => "http",
+            ConnectionKind::Webhook(_) => "webhook",
+        }
+    }
+
+    /// The webhook it is, if it is one.
+    #[must_use]
+    pub fn webhook(&self) -> Option<&Webhook> {
+        match &self.kind {
+            ConnectionKind::Webhook(webhook) => Some(webhook),
+            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } => None,
         }
     }
 
@@ -73,6 +86,7 @@ impl Connection {
         match &self.kind {
             ConnectionKind::Folder { path, .. } => path,
             ConnectionKind::Http { address, .. } => address,
+            ConnectionKind::Webhook(webhook) => &webhook.path,
         }
     }
 }

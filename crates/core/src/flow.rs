@@ -28,6 +28,16 @@ pub struct Intake {
     /// A connection.
     pub from: String,
     pub takes: Takes,
+    /// Names of the events it takes; every event where empty.
+    pub events: Vec<String>,
+}
+
+impl Intake {
+    /// Whether it takes what is called so.
+    #[must_use]
+    pub fn hears(&self, event: &str) -> bool {
+        self.events.is_empty() || self.events.iter().any(|known| known == event)
+    }
 }
 
 /// Which documents an intake takes.

@@ -151,8 +151,25 @@ impl Seal {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Unfolding {
     pub heads: Vec<Head>,
-    /// For each message: its head, and where its document stands in the arrival's bytes, and its own number there.
-    pub parts: Vec<(u32, Range<u64>, String)>,
+    pub parts: Vec<Part>,
+}
+
+/// One message: its head, where its document stands in the arrival's bytes, and its own number there.
+pub type Part = (u32, Range<u64>, String);
+
+/// How an arrival came.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Came {
+    /// The connection it came by.
+    pub connection: String,
+    /// File name, or what a person called it.
+    pub name: String,
+    /// The sender's name for what happened, e.g. `purchase.placed`; empty when it gives none.
+    pub event: String,
+    /// The sender's id of this delivery; empty when it gives none.
+    pub delivery: String,
+    /// A person said that a repeat is meant.
+    pub let_through: bool,
 }
 
 /// What messages of the same group have in common.
@@ -168,9 +185,10 @@ pub const LARGEST: u64 = 2 << 30;
 
 /// Decides what an arrival is that is no X12: one JSON document for each flow that takes it.
 ///
-/// `bytes` are all of it, or nothing where it has more than a document may have.
+/// `bytes` are all of it, or nothing where it has more than a document may have. `known` is what is known of its
+/// delivery: the same id with the same content is a repeat, with other content it is taken and flagged.
 #[must_use]
-pub fn decide_json(workspace: &Workspace, connection: &str, name: &str, size: u64, bytes: &[u8]) -> Decision {
+pub fn decide_json(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], known: &Known) -> Decision {
     let too_large = |limit: u64| Decision::only(Verdict::Aside, format!("{size} bytes are more than the limit of {limit}"));
     if size > LARGEST {
         return too_large(LARGEST);
@@ -178,42 +196,51 @@ pub fn decide_json(workspace: &Workspace, connection: &str, name: &str, size: u6
     if size > JSON_LIMIT as u64 {
         return too_large(JSON_LIMIT as u64);
     }
+    let mut decision = Decision::only(Verdict::Taken, "");
+    match known {
+        Known::Same { arrival, .. } if !came.let_through => {
+            return Decision::only(Verdict::Repeat, format!("delivery {} came before, as {arrival}", came.delivery));
+        }
+        Known::Other { arrival } => {
+            decision.says = format!("delivery {} came before with other content, as {arrival}", came.delivery);
+        }
+        Known::No | Known::Same { .. } => {}
+    }
     if let Err(unreadable) = Document::read(&Form::Json, bytes) {
         return Decision::only(Verdict::Aside, unreadable.to_string());
     }
-    let mut decision = Decision::only(Verdict::Taken, "");
-    for (flow, intake) in workspace.flows_from(connection) {
-        if matches!(intake.takes, Takes::Json(_)) {
-            let meta = Map::from_iter([("from".to_owned(), connection.into()), ("file".to_owned(), name.into())]);
+    for (flow, intake) in workspace.flows_from(&came.connection) {
+        if matches!(intake.takes, Takes::Json(_)) && intake.hears(&came.event) {
+            let said = [("from", &came.connection), ("file", &came.name), ("event", &came.event), ("delivery", &came.delivery)];
+            let said = said.into_iter().filter(|(_, value)| !value.is_empty());
+            let meta = said.map(|(name, value)| (name.to_owned(), value.as_str().into())).collect();
             decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
             decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
         }
     }
     if decision.unfold.parts.is_empty() {
-        return Decision::only(Verdict::Aside, format!("no flow takes anything from {connection}"));
+        let nobody = format!("no flow takes {} from {}", or_anything(&came.event), came.connection);
+        // A sender tells of everything that happens there; what no flow asks for is kept and needs nobody.
+        let verdict = if came.event.is_empty() { Verdict::Aside } else { Verdict::Taken };
+        return Decision::only(verdict, nobody);
     }
     decision
 }
 
+fn or_anything(event: &str) -> &str {
+    if event.is_empty() { "anything" } else { event }
+}
+
 /// Decides what an X12 arrival is.
 ///
-/// `connection` is where it came from; `known` says what the ledger has of each interchange's key, in the
-/// order of `received`. `let_through` is a person's word that a repeat is meant.
+/// `known` says what the ledger has of each interchange's key, in the order of `received`.
 #[must_use]
-pub fn decide_x12(
-    workspace: &Workspace,
-    connection: &str,
-    name: &str,
-    received: &[Received],
-    unread: &Reading,
-    known: &[Known],
-    let_through: bool,
-) -> Decision {
+pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unread: &Reading, known: &[Known]) -> Decision {
     let mut decision = Decision::only(Verdict::Taken, "");
     let mut says: Vec<String> = Vec::new();
     let mut verdicts: Vec<Verdict> = Vec::new();
     for (received, known) in received.iter().zip(known) {
-        let (verdict, words) = one(&mut decision, workspace, connection, name, received, known, let_through);
+        let (verdict, words) = one(&mut decision, workspace, came, received, known);
         verdicts.push(verdict);
         says.extend(words);
     }
@@ -240,11 +267,9 @@ pub fn decide_x12(
 fn one(
     decision: &mut Decision,
     workspace: &Workspace,
-    connection: &str,
-    name: &str,
+    came: &Came,
     received: &Received,
     known: &Known,
-    let_through: bool,
 ) -> (Verdict, Option<String>) {
     let header = &received.interchange.header;
     let key = LedgerKey::of(header);
@@ -256,12 +281,12 @@ fn one(
         return (Verdict::Aside, Some(format!("interchange {}: {}", key.control, fault.says)));
     }
     match known {
-        Known::Same { arrival, acknowledgments } if !let_through => {
+        Known::Same { arrival, acknowledgments } if !came.let_through => {
             decision.again.extend(acknowledgments);
             let says = format!("interchange {} came before, as {arrival}; its acknowledgment goes out again", key.control);
             return (Verdict::Repeat, Some(says));
         }
-        Known::Other { arrival } if !let_through => {
+        Known::Other { arrival } if !came.let_through => {
             let says = format!("control number {} used before for other content, in {arrival}", key.control);
             return (Verdict::Aside, Some(says));
         }
@@ -287,11 +312,11 @@ fn one(
                 group.sets.len()
             ));
         }
-        sets += unfold(decision, workspace, connection, name, partner, header, group);
+        sets += unfold(decision, workspace, came, partner, header, group);
     }
     match (sets, refused.is_empty()) {
         (0, true) => {
-            (Verdict::Aside, Some(format!("interchange {}: no flow takes what is in it from {connection}", key.control)))
+            (Verdict::Aside, Some(format!("interchange {}: no flow takes what is in it from {}", key.control, came.connection)))
         }
         (0, false) => (Verdict::Refused, Some(refused.join("; "))),
         (_, true) => (Verdict::Taken, None),
@@ -303,8 +328,7 @@ fn one(
 fn unfold(
     decision: &mut Decision,
     workspace: &Workspace,
-    connection: &str,
-    name: &str,
+    came: &Came,
     partner: &Partner,
     header: &Header,
     group: &Group,
@@ -312,7 +336,7 @@ fn unfold(
     let mut added = 0;
     for set in group.accepted() {
         let takes = Takes::X12(set.set.clone());
-        for (flow, _) in workspace.flows_from(connection).filter(|(_, intake)| intake.takes == takes) {
+        for (flow, _) in workspace.flows_from(&came.connection).filter(|(_, intake)| intake.takes == takes) {
             let form = Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters };
             let at = decision.unfold.heads.iter().position(|head| {
                 head.flow == flow.name
@@ -322,7 +346,7 @@ fn unfold(
             });
             let at = at.unwrap_or_else(|| {
                 let meta = json!({
-                    "partner": partner.name, "from": connection, "file": name,
+                    "partner": partner.name, "from": came.connection, "file": came.name,
                     "interchange": header.control, "group": group.control, "usage": header.usage,
                 });
                 let Value::Object(meta) = meta else { unreachable!("an object was just written") };

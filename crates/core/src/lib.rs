@@ -24,6 +24,7 @@ pub mod partner;
 pub mod reason;
 pub mod table;
 pub mod time;
+pub mod webhook;
 pub mod workspace;
 
 pub use digest::Digest;

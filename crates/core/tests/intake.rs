@@ -3,8 +3,8 @@
 mod common;
 
 use wirewatch_core::document::JSON_LIMIT;
-use wirewatch_core::intake::{Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
-use wirewatch_core::workspace::Workspace;
+use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
+use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::{Definitions, Reader, Reading};
 use wirewatch_core::{Digest, Id};
 
@@ -15,9 +15,13 @@ fn read(text: &str) -> (Vec<Received>, Reading) {
     (received, Reading { interchanges: Vec::new(), unread })
 }
 
+fn came(connection: &str) -> Came {
+    Came { connection: connection.to_owned(), name: "po.edi".to_owned(), ..Came::default() }
+}
+
 fn decide_in(workspace: &Workspace, text: &str, known: &[Known], let_through: bool) -> Decision {
     let (received, unread) = read(text);
-    decide_x12(workspace, "marrowfield-drop", "po.edi", &received, &unread, known, let_through)
+    decide_x12(workspace, &Came { let_through, ..came("marrowfield-drop") }, &received, &unread, known)
 }
 
 fn decide(text: &str, known: &[Known], let_through: bool) -> Decision {
@@ -130,7 +134,7 @@ fn a_partner_that_wants_no_acknowledgment_gets_none() {
 fn sets_that_no_flow_takes_are_set_aside_and_lose_nothing() {
     let (received, unread) = read(common::SAMPLE);
     let workspace = common::workspace(&common::files());
-    let decision = decide_x12(&workspace, "elsewhere", "po.edi", &received, &unread, &[Known::No], false);
+    let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::No]);
     assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Aside, 0));
     assert!(decision.says.contains("no flow takes what is in it"), "{}", decision.says);
 }
@@ -151,16 +155,57 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     files.insert("flows/more-notes.toml".into(), flow.into());
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
     let workspace = common::workspace(&files);
-    let decision = decide_json(&workspace, "notes", "a.json", 2, b"{}");
+    let decision = decide_json(&workspace, &came("notes"), 2, b"{}", &Known::No);
     let flows: Vec<&str> = decision.unfold.heads.iter().map(|head| head.flow.as_str()).collect();
     assert_eq!((decision.verdict, flows), (Verdict::Taken, vec!["more-notes", "notes"]));
-    let broken = decide_json(&workspace, "notes", "a.json", 1, b"{");
+    let broken = decide_json(&workspace, &came("notes"), 1, b"{", &Known::No);
     assert_eq!(broken.verdict, Verdict::Aside);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
     for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
-        let large = decide_json(&workspace, "notes", "a.json", size, b"");
+        let large = decide_json(&workspace, &came("notes"), size, b"", &Known::No);
         assert_eq!(large.verdict, Verdict::Aside);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
     }
-    assert_eq!(decide_json(&workspace, "erp", "a.json", 2, b"{}").says, "no flow takes anything from erp");
+    assert_eq!(decide_json(&workspace, &came("erp"), 2, b"{}", &Known::No).says, "no flow takes anything from erp");
+}
+
+#[test]
+fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
+    let mut files = common::files();
+    let drop = |files: &mut Files, name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
+    drop(&mut files, "connections/shop.toml", "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n");
+    let flow = |events: &str| {
+        format!("[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\nevents = {events}\n\n[[step]]\nname = \"s\"\nset = \"1\"\n")
+    };
+    drop(&mut files, "flows/placed.toml", &flow("[\"purchase.placed\"]"));
+    drop(&mut files, "flows/all.toml", &flow("[]"));
+    let workspace = common::workspace(&files);
+    let decide = |event: &str, known: &Known| {
+        let came = Came { event: event.to_owned(), delivery: "d1".to_owned(), ..came("shop") };
+        decide_json(&workspace, &came, 2, b"{}", known)
+    };
+    let flows = |decision: &Decision| decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
+    let placed = decide("purchase.placed", &Known::No);
+    assert_eq!(flows(&placed), ["all", "placed", "shop-orders"]);
+    assert_eq!(
+        (&placed.unfold.heads[0].meta["event"], &placed.unfold.heads[0].meta["delivery"]),
+        (&"purchase.placed".into(), &"d1".into())
+    );
+    assert_eq!(flows(&decide("item.listed", &Known::No)), ["all"]);
+    // A repeat by the sender's id; other content under the same id is taken, and told.
+    let repeat = decide("purchase.placed", &SAME());
+    assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Repeat, [0; 4]));
+    let other = decide("purchase.placed", &Known::Other { arrival: Id(5) });
+    assert_eq!((other.verdict, flows(&other).len()), (Verdict::Taken, 3));
+    assert!(other.says.contains("other content"), "{}", other.says);
+}
+
+#[test]
+fn an_event_that_no_flow_asks_for_needs_nobody() {
+    let mut files = common::files();
+    let shop = "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n";
+    files.insert("connections/shop.toml".to_owned(), shop.to_owned());
+    let workspace = common::workspace(&files);
+    let decision = decide_json(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, b"{}", &Known::No);
+    assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Taken, "no flow takes item.listed from shop"));
 }

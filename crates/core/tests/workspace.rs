@@ -57,3 +57,22 @@ fn no_workspace_comes_out_of_errors() {
     assert!(Workspace::read(&files).workspace.is_none());
     assert!(Workspace::read(&Files::new()).workspace.is_none());
 }
+
+#[test]
+fn slips_in_webhooks_are_told() {
+    let mut files = common::files();
+    let mut add = |name: &str, text: &str| drop(files.insert(format!("connections/{name}.toml"), text.to_owned()));
+    add(
+        "bad-path",
+        "kind = \"webhook\"\npath = \"shop/orders\"\nsignature = { secret = \"s\", header = \"X-Sig\", hash = \"sha265\" }\n",
+    );
+    add("no-signature", "kind = \"webhook\"\npath = \"open\"\nformer = \"old\"\n");
+    add(
+        "two-places",
+        "kind = \"webhook\"\npath = \"two\"\nsignature = { secret = \"s\" }\nevent = { header = \"a\", field = \"b\" }\n",
+    );
+    add("a", "kind = \"webhook\"\npath = \"a\"\nformer = [\"same\"]\nsignature = { secret = \"s\" }\n");
+    add("b", "kind = \"webhook\"\npath = \"same\"\nsignature = { secert = \"s\" }\nin_flight = 4\n");
+    add("c", "kind = \"webhook\"\npath = \"same\"\nsignature = { secret = \"s\" }\n");
+    insta::assert_snapshot!(told(&files));
+}

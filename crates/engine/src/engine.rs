@@ -1,14 +1,16 @@
 //! The engine: one task with the dispatcher, one that commits in groups, one that unfolds; the rest is performed aside.
 
+use crate::custody::{self, Waiting};
 use crate::dispatcher::{Dispatcher, Entered, Out, Settings};
 use crate::enter::{Broken, enter};
-use crate::journal::{Arriving, Down, Journal, Op, OpResult, Settle};
+use crate::journal::{Down, Journal, Op, OpResult, Settle};
 use crate::links::Links;
 use crate::releases::Releases;
-use crate::take::{Source, TakenReport, Taking, take_all};
+use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::unfold::{self, retrying};
 use crate::writer::{self, Submitted, Tell};
 use crate::{Clock, HeldState};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinSet;
@@ -68,7 +70,10 @@ pub(crate) struct Shared<J, L, C> {
     inputs: mpsc::UnboundedSender<Input>,
     submitted: mpsc::UnboundedSender<Submitted>,
     arrivals: mpsc::UnboundedSender<ArrivalId>,
+    custody: mpsc::UnboundedSender<Waiting>,
     room: watch::Receiver<bool>,
+    /// Connections that people hold.
+    closed: watch::Receiver<BTreeSet<String>>,
 }
 
 enum Input {
@@ -100,18 +105,33 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let (inputs, input) = mpsc::unbounded_channel();
         let (submitted, to_commit) = mpsc::unbounded_channel();
         let (arrivals, to_unfold) = mpsc::unbounded_channel();
+        let (custody, to_take) = mpsc::unbounded_channel();
         let (room_out, room) = watch::channel(true);
+        let (closed_out, closed) = watch::channel(BTreeSet::new());
         let mut dispatcher = Dispatcher::new(settings, releases.current().1);
         recover(&*journal, &mut dispatcher, clock.now()).await?;
         for row in journal.unfoldings().await? {
             let _ = arrivals.send(row.arrival);
         }
-        let shared = Arc::new(Shared { journal: journal.clone(), links, clock, releases, inputs, submitted, arrivals, room });
+        let shared = Arc::new(Shared {
+            journal: journal.clone(),
+            links,
+            clock,
+            releases,
+            inputs,
+            submitted,
+            arrivals,
+            custody,
+            room,
+            closed,
+        });
         let back = shared.inputs.clone();
         let mut tasks = JoinSet::new();
         tasks.spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
         tasks.spawn(unfold::run(shared.clone(), to_unfold));
-        tasks.spawn(run(shared.clone(), dispatcher, input, room_out));
+        tasks.spawn(custody::run(shared.clone(), to_take));
+        closed_out.send_replace(closed_by_people(&dispatcher));
+        tasks.spawn(run(shared.clone(), dispatcher, input, room_out, closed_out));
         let (ended, end) = watch::channel(false);
         tokio::spawn(async move {
             tasks.join_next().await;
@@ -132,9 +152,20 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         Taking::new(self.shared.clone(), source)
     }
 
-    /// Takes arrivals that were read into custody. Each has its report, or the journal was away and nothing of it is taken.
-    pub async fn take(&self, batch: Vec<Arriving>) -> Vec<Result<TakenReport, Down>> {
-        take_all(&self.shared, batch).await
+    /// Takes arrivals that were read into custody, together with those of everybody else who waits. Each has its
+    /// report, or the journal was away and nothing of it is taken.
+    pub async fn take(&self, batch: Vec<Ready>) -> Vec<Result<TakenReport, Down>> {
+        let submit = |ready| {
+            let (tell, answer) = oneshot::channel();
+            let _ = self.shared.custody.send(Waiting { ready, tell });
+            answer
+        };
+        let answers: Vec<_> = batch.into_iter().map(submit).collect();
+        let mut reports = Vec::with_capacity(answers.len());
+        for answer in answers {
+            reports.push(answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()))));
+        }
+        reports
     }
 
     /// Settles an arrival that stands aside; committed when this returns.
@@ -211,8 +242,9 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     }
 
     /// Whether a person holds the connection: then nothing is taken from it either.
-    pub async fn is_held_by_person(&self, connection: &str) -> bool {
-        self.held().await.iter().any(|held| held.connection == connection && !held.state.by.is_empty())
+    #[must_use]
+    pub fn is_held_by_person(&self, connection: &str) -> bool {
+        self.shared.closed.borrow().contains(connection)
     }
 
     /// A fresh id.
@@ -235,6 +267,11 @@ impl<J, L, C> Shared<J, L, C> {
 
     pub fn unfold(&self, arrival: ArrivalId) {
         let _ = self.arrivals.send(arrival);
+    }
+
+    /// Whether the dispatcher has room for more messages.
+    pub fn has_room(&self) -> bool {
+        *self.room.borrow()
     }
 
     /// Ends when the dispatcher has room for more messages.
@@ -263,10 +300,17 @@ async fn run<J: Journal, L: Links, C: Clock + Clone>(
     mut dispatcher: Dispatcher,
     mut input: mpsc::UnboundedReceiver<Input>,
     room: watch::Sender<bool>,
+    closed: watch::Sender<BTreeSet<String>>,
 ) {
     let mut batch = Vec::new();
     loop {
         carry_out(&shared, &mut dispatcher);
+        closed.send_if_modified(|known| {
+            let now = closed_by_people(&dispatcher);
+            let changed = now != *known;
+            *known = now;
+            changed
+        });
         room.send_if_modified(|known| std::mem::replace(known, dispatcher.has_room()) != dispatcher.has_room());
         let deadline = dispatcher.deadline();
         let wake = async {
@@ -284,6 +328,11 @@ async fn run<J: Journal, L: Links, C: Clock + Clone>(
             handle(&mut dispatcher, input, shared.clock.now());
         }
     }
+}
+
+fn closed_by_people(dispatcher: &Dispatcher) -> BTreeSet<String> {
+    let held = dispatcher.held().filter(|(_, state, _)| !state.by.is_empty());
+    held.map(|(connection, _, _)| connection.to_owned()).collect()
 }
 
 fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {

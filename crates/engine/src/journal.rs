@@ -175,6 +175,10 @@ pub struct Incoming {
     pub connection: String,
     /// File name, or what a person called it.
     pub name: String,
+    /// The sender's name for what happened, e.g. `purchase.placed`; empty when it gives none.
+    pub event: String,
+    /// The sender's id of this delivery, by which a repeat is recognised; empty when it gives none.
+    pub delivery: String,
     /// Tells our own unfinished archiving from a repeat; empty when there is no such thing.
     pub fingerprint: String,
     pub body: IncomingBody,
@@ -193,8 +197,19 @@ pub struct Arriving {
     pub incoming: Incoming,
     /// What the ledger is asked about.
     pub keys: Vec<(LedgerKey, Digest)>,
-    /// Called inside the transaction with what the ledger knows of each key.
+    /// Called inside the transaction with what the ledger knows of each key; of one without keys, with what is known of
+    /// its delivery.
     pub decide: Decide,
+    /// Its messages, made ahead, if it is few and small ones and is taken as expected.
+    pub born: Option<Born>,
+}
+
+/// Messages made before their arrival is taken. They hold if the decision unfolds to just this; then they are
+/// committed with the arrival, and nothing is left to unfold.
+#[derive(Debug, Clone)]
+pub struct Born {
+    pub unfolding: Unfolding,
+    pub messages: Vec<NewMessage>,
 }
 
 impl std::fmt::Debug for Arriving {
@@ -222,10 +237,21 @@ pub enum Taken {
         partner: String,
         /// Messages made in the same commit: sealed acknowledgments.
         messages: Vec<Stored>,
-        unfolding: bool,
+        unfolds: Unfolds,
     },
     /// The same file was taken before and only its archiving is left.
     Before(ArrivalId),
+}
+
+/// How the messages of an arrival come to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unfolds {
+    /// There are none.
+    Nothing,
+    /// Those made ahead were committed with it.
+    Born,
+    /// Batch by batch, from its durable unfolding.
+    Later,
 }
 
 /// A durable unfolding with its cursor.
@@ -237,7 +263,7 @@ pub struct UnfoldRow {
     pub cursor: u32,
 }
 
-/// Decides on an arrival, given what the ledger knows of its interchanges.
+/// Decides on an arrival, given what is known of its interchanges, or of its delivery.
 pub type Decide = Arc<dyn Fn(&[Known]) -> Decision + Send + Sync>;
 
 /// Keeps everything. Every method may be called again after [`Down`].

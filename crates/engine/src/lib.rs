@@ -5,6 +5,7 @@
 //! [`Links`] performs, [`Clock`] tells the time. `tests/simulation` drives the same dispatcher with simulated ones.
 
 mod clock;
+mod custody;
 mod dispatcher;
 mod engine;
 mod enter;
@@ -22,9 +23,9 @@ pub use dispatcher::{Dispatcher, Entered, Out, PLACE, Settings};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Settle, Stored,
-    Taken, Unfold, UnfoldRow,
+    Arriving, Born, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Settle,
+    Stored, Taken, Unfold, UnfoldRow, Unfolds,
 };
 pub use links::Links;
 pub use releases::Releases;
-pub use take::{Source, TakenReport, Taking};
+pub use take::{Ready, Source, TakenReport, Taking};

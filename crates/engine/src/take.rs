@@ -1,13 +1,15 @@
 //! Takes arrivals into custody: bytes are read once, checked as they come, and stored before anything is promised.
 
+use crate::Clock;
+use crate::dispatcher::Entered;
 use crate::engine::Shared;
-use crate::journal::{Arriving, Decide, Down, Incoming, IncomingBody, Journal, Taken};
+use crate::enter::{Broken, enter};
+use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Taken, Unfolds};
 use crate::links::Links;
-use crate::unfold::retrying;
-use crate::{Clock, enter::enter};
+use crate::unfold::{message, new_message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
+use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Definitions, Limits, Reader, Reading};
 use wirewatch_core::{ArrivalId, Digest};
@@ -16,20 +18,35 @@ use wirewatch_core::{ArrivalId, Digest};
 const WHOLE: usize = 4 << 20;
 /// Bytes of one stored piece.
 pub const PIECE: usize = 1 << 20;
+/// Messages that are made ahead and committed with their arrival, and bytes of it, at most.
+const AHEAD: usize = 16;
+const AHEAD_BYTES: u64 = 256 << 10;
 
 /// Where an arrival comes from.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Source {
-    /// The connection it came by.
-    pub connection: String,
-    /// File name, or what a person called it.
-    pub name: String,
+    /// What of it is decided by, and what its messages are told.
+    pub came: Came,
     /// See [`Incoming::fingerprint`].
     pub fingerprint: String,
     /// The person who handed it in; empty when it came by itself.
     pub by: String,
-    /// A person said that a repeat is meant.
-    pub let_through: bool,
+}
+
+/// An arrival read, checked, and ready to be taken.
+#[derive(Debug)]
+pub struct Ready {
+    pub(crate) arriving: Arriving,
+    /// The messages made ahead.
+    entered: Vec<Result<Entered, Broken>>,
+}
+
+impl Ready {
+    /// Bytes of the arrival.
+    #[must_use]
+    pub fn size(&self) -> u64 {
+        self.arriving.incoming.size
+    }
 }
 
 /// An arrival under way into custody. Dropped before [`finish`](Self::finish), nothing of it counts.
@@ -69,7 +86,7 @@ impl<J, L, C> std::fmt::Debug for Taking<J, L, C> {
 impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     pub(crate) fn new(shared: Arc<Shared<J, L, C>>, source: Source) -> Self {
         let workspace = shared.releases.current();
-        let takes_x12 = workspace.1.flows_from(&source.connection).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
+        let takes_x12 = workspace.1.flows_from(&source.came.connection).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
         let reader = takes_x12.then(|| Reader::new(Definitions::standard(), Limits::default()));
         let id = shared.journal.mint(shared.clock.now());
         Self { shared, id, source, reader, hasher: blake3::Hasher::new(), held: Vec::new(), pieces: 0, size: 0, workspace }
@@ -109,7 +126,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     ///
     /// # Errors
     /// [`Down`] while the journal cannot be reached; begin again from the first byte.
-    pub async fn ready(mut self) -> Result<Arriving, Down> {
+    pub async fn ready(mut self) -> Result<Ready, Down> {
         if self.pieces > 0 {
             self.store(Vec::new()).await?;
         }
@@ -118,10 +135,14 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             Some(reader) => self.x12(reader.finish()).await?,
             None => (Vec::new(), self.other()),
         };
+        let (entered, born) = self.ahead(&keys, &decide).await?.unzip();
+        let came = self.source.came;
         let incoming = Incoming {
             id: self.id,
-            connection: self.source.connection,
-            name: self.source.name,
+            connection: came.connection,
+            name: came.name,
+            event: came.event,
+            delivery: came.delivery,
             fingerprint: self.source.fingerprint,
             body: if self.pieces > 0 { IncomingBody::Stored } else { IncomingBody::Whole(self.held) },
             size: self.size,
@@ -129,7 +150,35 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             received: self.shared.clock.now(),
             by: self.source.by,
         };
-        Ok(Arriving { release: self.workspace.0, incoming, keys, decide })
+        let arriving = Arriving { release: self.workspace.0, incoming, keys, decide, born };
+        Ok(Ready { arriving, entered: entered.unwrap_or_default() })
+    }
+
+    /// The messages of a small arrival, made before it is taken: one commit instead of two. Not for flows in order,
+    /// whose messages are numbered in the order of commits, and not while there is no room for more in memory.
+    async fn ahead(
+        &self,
+        keys: &[(LedgerKey, Digest)],
+        decide: &Decide,
+    ) -> Result<Option<(Vec<Result<Entered, Broken>>, Born)>, Down> {
+        if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
+            return Ok(None);
+        }
+        let unfolding = decide(&vec![Known::No; keys.len().max(1)]).unfold;
+        let (release, workspace) = &self.workspace;
+        let ordered = |flow: &String| workspace.flows.get(flow).is_some_and(|flow| flow.in_order_by.is_some());
+        if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD || unfolding.heads.iter().any(|head| ordered(&head.flow)) {
+            return Ok(None);
+        }
+        let (mut entered, mut messages) = (Vec::new(), Vec::new());
+        for part in &unfolding.parts {
+            let bytes = self.held.get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
+            let stored = message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec());
+            let one = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
+            messages.push(new_message(workspace, &one));
+            entered.push(one);
+        }
+        Ok(Some((entered, Born { unfolding, messages })))
     }
 
     async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {
@@ -140,10 +189,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         }
         let keys = received.iter().map(|one| (LedgerKey::of(&one.interchange.header), one.digest)).collect();
         let unread = Reading { interchanges: Vec::new(), unread: reading.unread };
-        let (workspace, source) = (self.workspace.1.clone(), self.source.clone());
-        let decide: Decide = Arc::new(move |known| {
-            decide_x12(&workspace, &source.connection, &source.name, &received, &unread, known, source.let_through)
-        });
+        let (workspace, came) = (self.workspace.1.clone(), self.source.came.clone());
+        let decide: Decide = Arc::new(move |known| decide_x12(&workspace, &came, &received, &unread, known));
         Ok((keys, decide))
     }
 
@@ -164,9 +211,9 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 
     /// An arrival that is not X12.
     fn other(&self) -> Decide {
-        let (workspace, source, size) = (self.workspace.1.clone(), self.source.clone(), self.size);
+        let (workspace, came, size) = (self.workspace.1.clone(), self.source.came.clone(), self.size);
         let bytes = if self.pieces == 0 { self.held.clone() } else { Vec::new() };
-        Arc::new(move |_| decide_json(&workspace, &source.connection, &source.name, size, &bytes))
+        Arc::new(move |known| decide_json(&workspace, &came, size, &bytes, known.first().unwrap_or(&Known::No)))
     }
 }
 
@@ -174,8 +221,9 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 /// nothing of it is taken.
 pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
-    batch: Vec<Arriving>,
+    batch: Vec<Ready>,
 ) -> Vec<Result<TakenReport, Down>> {
+    let (batch, ahead): (Vec<Arriving>, Vec<_>) = batch.into_iter().map(|ready| (ready.arriving, ready.entered)).unzip();
     let ids: Vec<ArrivalId> = batch.iter().map(|arriving| arriving.incoming.id).collect();
     let taken: Vec<Result<Taken, Down>> = match shared.journal.take(batch).await {
         Ok(taken) => taken.into_iter().map(Ok).collect(),
@@ -189,27 +237,34 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
         }
     };
     let mut reports = Vec::with_capacity(ids.len());
-    for (id, taken) in ids.into_iter().zip(taken) {
+    for ((id, taken), ahead) in ids.into_iter().zip(taken).zip(ahead) {
         reports.push(match taken {
-            Ok(taken) => Ok(take_up(shared, id, taken).await),
+            Ok(taken) => Ok(take_up(shared, id, taken, ahead).await),
             Err(down) => Err(down),
         });
     }
     reports
 }
 
-async fn take_up<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, id: ArrivalId, taken: Taken) -> TakenReport {
+async fn take_up<J: Journal, L: Links, C: Clock>(
+    shared: &Arc<Shared<J, L, C>>,
+    id: ArrivalId,
+    taken: Taken,
+    ahead: Vec<Result<Entered, Broken>>,
+) -> TakenReport {
     match taken {
         Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true },
-        Taken::Now { verdict, says, messages, unfolding, .. } => {
+        Taken::Now { verdict, says, messages, unfolds, .. } => {
             let mut entered = Vec::with_capacity(messages.len());
             for stored in messages {
                 entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
             }
-            shared.enter(entered);
-            if unfolding {
-                shared.unfold(id);
+            match unfolds {
+                Unfolds::Nothing => {}
+                Unfolds::Born => entered.extend(ahead),
+                Unfolds::Later => shared.unfold(id),
             }
+            shared.enter(entered);
             TakenReport { arrival: id, verdict, says, before: false }
         }
     }

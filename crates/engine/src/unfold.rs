@@ -11,7 +11,9 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot};
 use wirewatch_core::ArrivalId;
+use wirewatch_core::intake::{Head, Part};
 use wirewatch_core::machine::Origin;
+use wirewatch_core::workspace::Workspace;
 
 /// Messages of one commit, and bytes of their documents, at most; one message may have more.
 const BATCH: usize = 256;
@@ -117,40 +119,14 @@ async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>
         ..batch.iter().map(|(_, bytes, _)| bytes.end).max().unwrap_or(0);
     let bytes = retrying(|| shared.journal.body(row.arrival, span.clone())).await;
     let mut entered = Vec::with_capacity(batch.len());
-    for (head, slice, number) in batch {
-        let head = &row.unfolding.heads[*head as usize];
-        let mut meta = head.meta.clone();
-        if !number.is_empty() {
-            meta.insert("set".to_owned(), number.clone().into());
-        }
-        let origin = Arc::new(Origin {
-            id: shared.journal.mint(shared.clock.now()),
-            arrival: row.arrival,
-            body: row.arrival,
-            slice: slice.clone(),
-            flow: head.flow.clone(),
-            release: row.release,
-            form: head.form.clone(),
-            meta,
-        });
-        let within = (slice.start - span.start) as usize..(slice.end - span.start) as usize;
+    for part in batch {
+        let within = (part.1.start - span.start) as usize..(part.1.end - span.start) as usize;
         let document = bytes.get(within).unwrap_or_default().to_vec();
-        let stored = Stored { origin, document, log: Vec::new() };
+        let stored = message(shared, row.arrival, row.release, &row.unfolding.heads, part, document);
         entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
     }
     let surroundings = shared.releases.current().1;
-    let messages = entered.iter().map(|entered| match entered {
-        Ok(entered) => {
-            let machine = &entered.machine;
-            // The order began when it came in, not when its turn came to be unfolded.
-            let facts = facts::begun(&surroundings, machine, row.arrival.made());
-            let order_key = machine.order_key().unwrap_or_default();
-            NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts }
-        }
-        Err(broken) => {
-            NewMessage { origin: broken.origin.clone(), key: String::new(), order_key: String::new(), facts: Vec::new() }
-        }
-    });
+    let messages = entered.iter().map(|entered| new_message(&surroundings, entered));
     let unfold = Unfold {
         arrival: row.arrival,
         from: from as u32,
@@ -160,6 +136,49 @@ async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>
         at: shared.clock.now(),
     };
     Batch { unfold, entered }
+}
+
+/// A message of an arrival, as it will be kept: its head, where its document stands, and its own number there.
+pub(crate) fn message<J: Journal, L, C: Clock>(
+    shared: &Shared<J, L, C>,
+    arrival: ArrivalId,
+    release: i64,
+    heads: &[Head],
+    (head, slice, number): &Part,
+    document: Vec<u8>,
+) -> Stored {
+    let head = &heads[*head as usize];
+    let mut meta = head.meta.clone();
+    if !number.is_empty() {
+        meta.insert("set".to_owned(), number.clone().into());
+    }
+    let origin = Origin {
+        id: shared.journal.mint(shared.clock.now()),
+        arrival,
+        body: arrival,
+        slice: slice.clone(),
+        flow: head.flow.clone(),
+        release,
+        form: head.form.clone(),
+        meta,
+    };
+    Stored { origin: Arc::new(origin), document, log: Vec::new() }
+}
+
+/// What is recorded of a message that comes to be.
+pub(crate) fn new_message(surroundings: &Workspace, entered: &Result<Entered, Broken>) -> NewMessage {
+    match entered {
+        Ok(entered) => {
+            let machine = &entered.machine;
+            // The order began when it came in, not when its turn came to be unfolded.
+            let facts = facts::begun(surroundings, machine, machine.origin().arrival.made());
+            let order_key = machine.order_key().unwrap_or_default();
+            NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts }
+        }
+        Err(broken) => {
+            NewMessage { origin: broken.origin.clone(), key: String::new(), order_key: String::new(), facts: Vec::new() }
+        }
+    }
 }
 
 /// Asks until the journal answers.

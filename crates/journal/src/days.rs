@@ -41,6 +41,11 @@ pub async fn ahead(db: &DatabaseConnection, now: Timestamp) -> Result<i64, Journ
     Ok((1..).take_while(|n| made(today + n)).last().unwrap_or(0))
 }
 
+/// What the scopes of deliveries in `seen` begin with, and for how many days a delivery is known by its id: longer than
+/// senders try again.
+pub const DELIVERY: &str = "delivery ";
+const DELIVERIES: i64 = 7;
+
 /// Drops the days of history that ended more than `keep` days ago, with the ledger and what was seen of that time. A
 /// day to which an unfinished message or arrival belongs stays, and those after it. Gives the tables dropped.
 pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Result<Vec<String>, JournalError> {
@@ -68,6 +73,8 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     }
     db.execute_raw(sql("delete from ledger where at < $1", [aged.into()])).await?;
     db.execute_raw(sql("delete from seen where at < $1", [aged.into()])).await?;
+    let old = now.0 - DELIVERIES * DAY_US;
+    db.execute_raw(sql("delete from seen where at < $1 and scope like $2", [old.into(), format!("{DELIVERY}%").into()])).await?;
     Ok(dropped)
 }
 

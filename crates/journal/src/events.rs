@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use wirewatch_core::intake::Verdict;
 use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Hold, Op};
+use wirewatch_engine::{Hold, NewMessage, Op};
 
 /// One thing that happened. Readers accept fields they do not know.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,6 +65,18 @@ impl Event {
         }
     }
 
+    /// A message that comes to be.
+    pub(crate) fn begun(message: &NewMessage, at: Timestamp) -> Self {
+        Self {
+            flow: message.origin.flow.clone(),
+            partner: partner(&message.origin.meta),
+            state: "moving".to_owned(),
+            key: message.key.clone(),
+            says: "began".to_owned(),
+            ..Self::blank("message", message.origin.id, at)
+        }
+    }
+
     /// The events that an op means.
     pub(crate) fn of(op: &Op) -> Vec<Self> {
         match op {
@@ -96,17 +108,7 @@ impl Event {
                     ..Self::blank("message", change.origin.id, change.at)
                 }]
             }
-            Op::Unfold(unfold) => {
-                let messages = unfold.messages.iter().map(|message| Self {
-                    flow: message.origin.flow.clone(),
-                    partner: partner(&message.origin.meta),
-                    state: "moving".to_owned(),
-                    key: message.key.clone(),
-                    says: "began".to_owned(),
-                    ..Self::blank("message", message.origin.id, unfold.at)
-                });
-                messages.collect()
-            }
+            Op::Unfold(unfold) => unfold.messages.iter().map(|message| Self::begun(message, unfold.at)).collect(),
             Op::Hold(Hold { connection, since, says, by }) => vec![Self {
                 step: connection.clone(),
                 state: "held".to_owned(),

@@ -1,11 +1,13 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
 mod rows;
+mod secrets;
 
 pub use rows::{
-    ArrivalFilter, ArrivalRow, AuditRow, FeedRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing, TallyRow,
-    TrailFilter, TrailRow,
+    ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HeardRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing,
+    TallyRow, TrailFilter, TrailRow,
 };
+pub use secrets::SecretRow;
 
 use crate::days;
 use crate::error::JournalError;
@@ -129,10 +131,16 @@ impl Store {
         wheres.window(filter.since, filter.until, filter.before);
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
-            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom from arrival
+            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event from arrival
              where {clause} order by id desc limit {limit}"
         );
         Ok(ArrivalRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)
+    }
+
+    /// What connections have told of, by name.
+    pub async fn heard(&self) -> Result<Vec<HeardRow>, JournalError> {
+        let text = "select connection, event, n, last, arrival from heard order by connection, event";
+        Ok(HeardRow::find_by_statement(sql(text, [])).all(&self.db).await?)
     }
 
     /// One arrival.

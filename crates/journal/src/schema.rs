@@ -13,7 +13,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople)]
+        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries)]
     }
 }
 
@@ -62,6 +62,22 @@ impl MigrationTrait for HeldByPeople {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "alter table hold add column by_whom text not null default ''";
         manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+struct Deliveries;
+
+impl MigrationName for Deliveries {
+    fn name(&self) -> &str {
+        "m004_deliveries"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Deliveries {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(DELIVERIES).await?;
         Ok(())
     }
 }
@@ -195,6 +211,24 @@ alter table message alter column key type text collate "C";
 alter table seen alter column scope type text collate "C", alter column key type text collate "C";
 alter table ledger alter column sender type text collate "C", alter column receiver type text collate "C", alter column control type text collate "C";
 alter table counter alter column scope type text collate "C";
+"#;
+
+const DELIVERIES: &str = r#"
+alter table arrival add column event text not null default '';
+-- Of a delivery: what it said, so that the same id with other content is told from a repeat.
+alter table seen add column digest text not null default '';
+
+-- What each connection has told of, by the sender's own names; the newest arrival is a sample.
+create table heard (
+  connection text not null collate "C", event text not null collate "C", n bigint not null, last bigint not null,
+  arrival bigint not null, primary key (connection, event)
+) with (fillfactor = 70);
+
+-- Sealed by the key in the service's state folder. Until `until` the value before it is as good.
+create table secret (
+  name text primary key collate "C", value bytea not null, before bytea not null, until bigint not null,
+  at bigint not null, by_whom text not null
+);
 "#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.

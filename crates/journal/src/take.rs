@@ -3,6 +3,7 @@
 //! Five round trips whatever the number of arrivals: begin, what was seen before, what the ledger knows and the
 //! counters (each only where needed), one statement that writes everything, commit.
 
+use crate::days::DELIVERY;
 use crate::error::JournalError;
 use crate::group::custody::{Answering, CustodyRows};
 use crate::group::sql::Sql;
@@ -19,7 +20,7 @@ use wirewatch_core::intake::{Decision, Known, LedgerKey, Seal, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::x12::ack::{Stamp, functional_ack};
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Arriving, Clock, Incoming, Stored, SystemClock, Taken};
+use wirewatch_engine::{Arriving, Clock, Incoming, Stored, SystemClock, Taken, Unfolds};
 
 impl PgJournal {
     pub(crate) async fn take_batch(&self, batch: &[Arriving]) -> Result<Vec<Taken>, JournalError> {
@@ -45,8 +46,9 @@ impl PgJournal {
         let transaction = self.db.begin().await?;
         let before = seen(&transaction, batch).await?;
         let fresh: Vec<&Arriving> = batch.iter().filter(|arriving| !before.contains_key(&arriving.incoming.id)).collect();
+        let delivered = delivered(&transaction, &fresh).await?;
         let ledger = ledger(&transaction, &fresh).await?;
-        let decisions: Vec<Decision> = fresh.iter().map(|arriving| decide(arriving, &ledger)).collect();
+        let decisions: Vec<Decision> = fresh.iter().map(|arriving| decide(arriving, &ledger, &delivered)).collect();
         let mut counters = lock_counters(&transaction, &decisions).await?;
         let again: Vec<MessageId> = decisions.iter().flat_map(|decision| decision.again.iter().copied()).collect();
         let again = if again.is_empty() { Vec::new() } else { messages(&transaction, &again).await? };
@@ -91,7 +93,16 @@ impl PgJournal {
         now: Timestamp,
     ) -> Result<Taken, JournalError> {
         let (release, incoming) = (arriving.release, &arriving.incoming);
-        rows.arrival(release, incoming, &decision)?;
+        let born = arriving.born.as_ref().filter(|born| born.unfolding == decision.unfold);
+        let unfolds = match born {
+            Some(_) => Unfolds::Born,
+            None if decision.unfold.parts.is_empty() => Unfolds::Nothing,
+            None => Unfolds::Later,
+        };
+        rows.arrival(release, incoming, &decision, unfolds)?;
+        for message in born.iter().flat_map(|born| &born.messages) {
+            rows.message(message, now, &mut || self.next_id(now))?;
+        }
         for (key, digest) in &decision.ledger {
             rows.ledger(self.next_id(now), key, *digest, incoming.id, None, incoming.received);
         }
@@ -109,9 +120,8 @@ impl PgJournal {
         for stored in &sealed {
             rows.acknowledgment(&stored.origin, now)?;
         }
-        let unfolding = !decision.unfold.parts.is_empty();
         let Decision { verdict, says, partner, .. } = decision;
-        Ok(Taken::Now { verdict, says, partner, messages: sealed, unfolding })
+        Ok(Taken::Now { verdict, says, partner, messages: sealed, unfolds })
     }
 
     /// Numbers and renders an acknowledgment. Its counter rows stay locked until the commit: no number is used twice
@@ -151,10 +161,15 @@ impl PgJournal {
 
     /// An arrival as its commit left it, with the acknowledgments sealed for it.
     pub(crate) async fn taken_before(&self, id: ArrivalId) -> Result<Option<Taken>, JournalError> {
-        let text =
-            "select verdict, says, partner, exists (select 1 from unfolding where arrival = $1) from arrival where id = $1";
+        let text = "select verdict, says, partner, messages, exists (select 1 from unfolding where arrival = $1) from arrival where id = $1";
         let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? else { return Ok(None) };
         let verdict: String = row.try_get_by_index(0)?;
+        let unfolds = match (row.try_get_by_index(4)?, row.try_get_by_index(3)?) {
+            (true, _) => Unfolds::Later,
+            (false, 0i32) => Unfolds::Nothing,
+            // Nobody has begun to unfold what has not been told: it was born with its messages.
+            (false, _) => Unfolds::Born,
+        };
         let text = "select id from live where arrival = $1 and flow = $2 order by id";
         let sealed = self.db.query_all_raw(sql(text, [id.0.into(), ACKNOWLEDGMENTS.into()])).await?;
         let ids = sealed.iter().map(|row| row.try_get_by_index(0).map(Id)).collect::<Result<Vec<_>, _>>()?;
@@ -163,19 +178,21 @@ impl PgJournal {
             says: row.try_get_by_index(1)?,
             partner: row.try_get_by_index(2)?,
             messages: messages(&self.db, &ids).await?,
-            unfolding: row.try_get_by_index(3)?,
+            unfolds,
         }))
     }
 }
 
-/// How many from the front do not depend on one another: no interchange and no file twice.
+/// How many from the front do not depend on one another: no interchange, no file and no delivery twice.
 fn independent(batch: &[Arriving]) -> usize {
-    let (mut keys, mut files) = (HashSet::new(), HashSet::new());
+    let (mut keys, mut files, mut deliveries) = (HashSet::new(), HashSet::new(), HashSet::new());
     let depends = batch.iter().position(|arriving| {
         let known = arriving.keys.iter().any(|(key, _)| keys.contains(key));
         keys.extend(arriving.keys.iter().map(|(key, _)| key));
-        let fingerprint = &arriving.incoming.fingerprint;
-        known || (!fingerprint.is_empty() && !files.insert(fingerprint))
+        let Incoming { connection, fingerprint, delivery, .. } = &arriving.incoming;
+        known
+            || (!fingerprint.is_empty() && !files.insert(fingerprint))
+            || (!delivery.is_empty() && !deliveries.insert((connection, delivery)))
     });
     depends.unwrap_or(batch.len()).max(1)
 }
@@ -191,7 +208,8 @@ async fn seen(transaction: &DatabaseTransaction, batch: &[Arriving]) -> Result<H
     let prints: Vec<String> = files.iter().map(|incoming| clean(&incoming.fingerprint)).collect();
     let ids: Vec<i64> = files.iter().map(|incoming| incoming.id.0).collect();
     let times: Vec<i64> = files.iter().map(|incoming| incoming.received.0).collect();
-    let text = "insert into seen select * from unnest($1::text[], $2::text[], $3::bigint[], $4::bigint[])
+    let text =
+        "insert into seen (scope, key, arrival, at) select * from unnest($1::text[], $2::text[], $3::bigint[], $4::bigint[])
         on conflict (scope, key) do update set key = seen.key returning key, arrival";
     let rows = transaction.query_all_raw(sql(text, [scopes.into(), prints.into(), ids.into(), times.into()])).await?;
     let mut before = HashMap::new();
@@ -203,6 +221,38 @@ async fn seen(transaction: &DatabaseTransaction, batch: &[Arriving]) -> Result<H
         }
     }
     Ok(before)
+}
+
+/// What is known of deliveries by their senders' ids; those without one are left out.
+async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Result<HashMap<ArrivalId, Known>, JournalError> {
+    let fresh: Vec<&Incoming> =
+        fresh.iter().map(|arriving| &arriving.incoming).filter(|incoming| !incoming.delivery.is_empty()).collect();
+    if fresh.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let scopes: Vec<String> = fresh.iter().map(|incoming| format!("{DELIVERY}{}", incoming.connection)).collect();
+    let keys: Vec<String> = fresh.iter().map(|incoming| clean(&incoming.delivery)).collect();
+    let ids: Vec<i64> = fresh.iter().map(|incoming| incoming.id.0).collect();
+    let times: Vec<i64> = fresh.iter().map(|incoming| incoming.received.0).collect();
+    let digests: Vec<String> = fresh.iter().map(|incoming| incoming.digest.to_string()).collect();
+    let text = "insert into seen (scope, key, arrival, at, digest)
+        select * from unnest($1::text[], $2::text[], $3::bigint[], $4::bigint[], $5::text[])
+        on conflict (scope, key) do update set key = seen.key returning scope, key, arrival, digest";
+    let values = [scopes.into(), keys.into(), ids.into(), times.into(), digests.into()];
+    let mut found = HashMap::new();
+    for row in transaction.query_all_raw(sql(text, values)).await? {
+        let (scope, key): (String, String) = (row.try_get_by_index(0)?, row.try_get_by_index(1)?);
+        found.insert((scope, key), (Id(row.try_get_by_index(2)?), row.try_get_by_index::<String>(3)?));
+    }
+    let known = |incoming: &Incoming| match found.get(&(format!("{DELIVERY}{}", incoming.connection), clean(&incoming.delivery)))
+    {
+        Some((arrival, digest)) if *arrival != incoming.id => match *digest == incoming.digest.to_string() {
+            true => Known::Same { arrival: *arrival, acknowledgments: Vec::new() },
+            false => Known::Other { arrival: *arrival },
+        },
+        Some(_) | None => Known::No,
+    };
+    Ok(fresh.into_iter().map(|incoming| (incoming.id, known(incoming))).collect())
 }
 
 /// An interchange of the ledger: its content, where it came in, and the acknowledgments it got.
@@ -240,8 +290,11 @@ async fn ledger(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Resul
     Ok(found)
 }
 
-fn decide(arriving: &Arriving, ledger: &HashMap<LedgerKey, Recorded>) -> Decision {
+fn decide(arriving: &Arriving, ledger: &HashMap<LedgerKey, Recorded>, delivered: &HashMap<ArrivalId, Known>) -> Decision {
     let arrival = arriving.incoming.id;
+    if arriving.keys.is_empty() {
+        return (arriving.decide)(&[delivered.get(&arrival).cloned().unwrap_or(Known::No)]);
+    }
     let known = arriving.keys.iter().enumerate().map(|(n, (key, digest))| {
         // The same interchange twice in one file: the first one is the one it repeats.
         let earlier = arriving.keys[..n].iter().find(|(other, _)| other == key);

@@ -3,9 +3,12 @@
 use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::intake::{Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
+use wirewatch_core::machine::Origin;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
-use wirewatch_engine::{Arriving, Clock, Decide, Incoming, IncomingBody, Journal, Stored, SystemClock, Taken};
+use wirewatch_engine::{
+    Arriving, Born, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Stored, SystemClock, Taken, Unfolds,
+};
 use wirewatch_journal::{ArrivalFilter, PgJournal};
 use wirewatch_testkit::Database;
 
@@ -47,6 +50,8 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
         id,
         connection: "drop".into(),
         name: format!("{control}.edi"),
+        event: String::new(),
+        delivery: String::new(),
         fingerprint: id.to_string(),
         size: text.len() as u64,
         digest,
@@ -54,7 +59,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
         received: SystemClock.now(),
         by: String::new(),
     };
-    Arriving { release: 1, incoming, keys: vec![(key, digest)], decide }
+    Arriving { release: 1, incoming, keys: vec![(key, digest)], decide, born: None }
 }
 
 /// Verdicts of a batch, and the control numbers sealed for each.
@@ -198,4 +203,77 @@ async fn arrivals_are_listed_page_by_page() {
     assert_eq!(seen, ["7.edi", "6.edi", "5.edi", "4.edi", "3.edi", "2.edi", "1.edi"]);
     let none = ArrivalFilter { verdict: "aside".into(), limit: 10, ..ArrivalFilter::default() };
     assert!(store.arrivals(&none).await.unwrap().is_empty());
+}
+
+/// A call that tells of something, with its one message made ahead.
+fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
+    let id = journal.mint(SystemClock.now());
+    let head = Head { flow: "f".into(), form: Form::Json, meta: serde_json::Map::new() };
+    let slice = 0..body.len() as u64;
+    let unfolding = Unfolding { heads: vec![head], parts: vec![(0, slice.clone(), String::new())] };
+    let unfolds = unfolding.clone();
+    let decide: Decide = Arc::new(move |known| match known {
+        [Known::Same { arrival, .. }] => Decision::only(Verdict::Repeat, format!("came before as {arrival}")),
+        [Known::No] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "") },
+        [Known::Other { .. }] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "other content") },
+        other => panic!("{other:?}"),
+    });
+    let message = journal.mint(SystemClock.now());
+    let meta = serde_json::Map::new();
+    let origin = Origin { id: message, arrival: id, body: id, slice, flow: "f".into(), release: 1, form: Form::Json, meta };
+    let born = NewMessage { origin: Arc::new(origin), key: "K-1".into(), order_key: String::new(), facts: Vec::new() };
+    let incoming = Incoming {
+        id,
+        connection: "shop".into(),
+        name: "purchase.placed".into(),
+        event: "purchase.placed".into(),
+        delivery: delivery.into(),
+        fingerprint: String::new(),
+        size: body.len() as u64,
+        digest: Digest::of(&[body.as_bytes()]),
+        body: IncomingBody::Whole(body.into()),
+        received: SystemClock.now(),
+        by: String::new(),
+    };
+    Arriving { release: 1, incoming, keys: Vec::new(), decide, born: Some(Born { unfolding, messages: vec![born] }) }
+}
+
+#[tokio::test]
+async fn messages_made_ahead_are_there_with_their_arrival() {
+    let (_database, journal) = open().await;
+    let arriving = call(&journal, "d1", "{}");
+    let (arrival, message) = (arriving.incoming.id, arriving.born.as_ref().unwrap().messages[0].origin.id);
+    let taken = journal.take(vec![arriving]).await.unwrap();
+    assert!(matches!(taken[..], [Taken::Now { verdict: Verdict::Taken, unfolds: Unfolds::Born, .. }]), "{taken:?}");
+    let again = journal.taken(arrival).await.unwrap();
+    assert!(matches!(again, Some(Taken::Now { unfolds: Unfolds::Born, .. })), "a lost answer is found: {again:?}");
+    assert_eq!(journal.unfoldings().await.unwrap().len(), 0, "nothing is left to unfold");
+    let stored = journal.load(&[message]).await.unwrap();
+    assert_eq!((stored.len(), stored[0].document.as_slice()), (1, b"{}".as_slice()));
+    assert_eq!(journal.store().arrival(arrival).await.unwrap().unwrap().messages, 1);
+}
+
+#[tokio::test]
+async fn a_delivery_is_known_by_its_id_and_what_it_said() {
+    let (_database, journal) = open().await;
+    let calls = ["d1", "d1", "d2"].map(|delivery| call(&journal, delivery, "{}"));
+    let taken = journal.take(calls.to_vec()).await.unwrap();
+    let verdicts: Vec<&str> = told(&taken).into_iter().map(|(verdict, _)| verdict).collect();
+    assert_eq!(verdicts, ["taken", "repeat", "taken"], "in one batch, too");
+    let later = journal.take(vec![call(&journal, "d1", "{}"), call(&journal, "d2", "{\"n\":1}")]).await.unwrap();
+    let says: Vec<(&str, bool)> = later
+        .iter()
+        .map(|taken| match taken {
+            Taken::Now { verdict, says, .. } => (verdict.as_str(), says == "other content"),
+            Taken::Before(_) => panic!("no file"),
+        })
+        .collect();
+    assert_eq!(says, [("repeat", false), ("taken", true)]);
+    let heard = journal.store().heard().await.unwrap();
+    assert_eq!((heard.len(), heard[0].n, heard[0].event.as_str()), (1, 5, "purchase.placed"));
+    // After a week its sender does not try it again.
+    let week = SystemClock.now().after(std::time::Duration::from_secs(8 * 86_400));
+    journal.tidy(400, week).await.unwrap();
+    let taken = journal.take(vec![call(&journal, "d1", "{}")]).await.unwrap();
+    assert_eq!(told(&taken)[0].0, "taken");
 }

@@ -8,6 +8,7 @@ use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Pas
 use wirewatch_core::{Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
     Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, SystemClock, Taken, Unfold,
+    Unfolds,
 };
 use wirewatch_journal::{JournalError, MessageFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -115,6 +116,8 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
         id,
         connection: "drop".into(),
         name: "a.json".into(),
+        event: String::new(),
+        delivery: String::new(),
         fingerprint: "1:2:3".into(),
         body: IncomingBody::Whole(b"{}".to_vec()),
         size: 2,
@@ -125,10 +128,10 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
     let head = Head { flow: "f".into(), form: Form::Json, meta: Map::new() };
     let unfold = Unfolding { heads: vec![head], parts: vec![(0, 0..2, String::new())] };
     let decide: Decide = Arc::new(move |_| Decision { unfold: unfold.clone(), ..Decision::only(Verdict::Taken, "") });
-    let arriving = Arriving { release: 1, incoming, keys: Vec::new(), decide };
+    let arriving = Arriving { release: 1, incoming, keys: Vec::new(), decide, born: None };
     journal.take(vec![arriving.clone()]).await.unwrap();
     let found = journal.taken(id).await.unwrap();
-    assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Unfolding, unfolding: true, .. })), "{found:?}");
+    assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Unfolding, unfolds: Unfolds::Later, .. })), "{found:?}");
     // The same file once more is our own unfinished archiving.
     let again = Incoming { id: journal.mint(SystemClock.now()), ..arriving.incoming.clone() };
     let taken = journal.take(vec![Arriving { incoming: again, ..arriving }]).await.unwrap();

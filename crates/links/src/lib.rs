@@ -36,6 +36,7 @@ impl Outside {
         match &connection.kind {
             ConnectionKind::Http { address, wait } => http::test(&self.http, address, *wait).await,
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
+            ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
         }
     }
 }
@@ -50,9 +51,11 @@ impl Links for Outside {
             (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => {
                 folder::write(&self.folder(path), file, &body.0).await
             }
-            (kind @ ConnectionKind::Http { .. }, Effect::Send { .. })
-            | (kind @ ConnectionKind::Folder { .. }, Effect::Call { .. }) => {
-                let says = format!("the connection {} cannot do this: it leads to {kind:?}", connection.name);
+            (ConnectionKind::Http { .. }, Effect::Send { .. })
+            | (ConnectionKind::Folder { .. }, Effect::Call { .. })
+            | (ConnectionKind::Webhook(_), Effect::Send { .. } | Effect::Call { .. }) => {
+                let kind = connection.kind_name();
+                let says = format!("the connection {} cannot do this: it is of the kind {kind}", connection.name);
                 Outcome::Held { says, status: 0 }
             }
         }

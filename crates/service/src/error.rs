@@ -27,6 +27,11 @@ pub enum ServeError {
          behind {given_out}; look first what else it has forgotten"
     )]
     Restored { scope: String, database: i64, given_out: i64, file: PathBuf },
+    #[error(
+        "the database keeps secrets and {file} is not there, without which nobody can read them: bring that file back, or \
+         start with an empty one of 64 hex digits and set every secret again"
+    )]
+    NoKey { file: PathBuf },
     #[error("a part of the service broke down; the line above says where. What is in the journal is safe: start it again")]
     Broken,
 }

@@ -7,10 +7,13 @@ pub mod api;
 mod console;
 mod error;
 mod folder;
+mod hooks;
 mod intakes;
+mod keep;
 mod meters;
 mod run;
 mod sealed;
+mod secrets;
 pub mod view;
 
 pub use error::ServeError;

@@ -4,9 +4,11 @@ use crate::access::{Sessions, Token};
 use crate::api;
 use crate::error::ServeError;
 use crate::folder::read_workspace;
+use crate::hooks::Doors;
 use crate::intakes::Intakes;
 use crate::meters::Meters;
 use crate::sealed;
+use crate::secrets::Secrets;
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -34,6 +36,8 @@ pub struct Config {
     pub files: PathBuf,
     /// Host names besides those of loopback.
     pub hosts: Vec<String>,
+    /// Where senders reach this service from outside, e.g. `https://edge.example`; its own address when left out.
+    pub public: Option<String>,
     /// Run though the database may lose what it has confirmed.
     pub unsafe_database: bool,
     /// Run though the database is older than what went out.
@@ -53,6 +57,10 @@ pub struct App {
     pub sessions: Sessions,
     pub meter: Meters,
     pub hosts: Vec<String>,
+    /// Where senders reach this service, without a slash at the end.
+    pub public: String,
+    pub secrets: Secrets,
+    pub doors: Doors,
     pub started: Timestamp,
     intakes: Mutex<Intakes>,
     /// One release at a time.
@@ -130,6 +138,7 @@ pub async fn serve(
     make_folders(&outside, &start.workspace);
     let releases = Releases::new(start.release, start.workspace.clone());
     let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
+    let secrets = Secrets::open(&config.state, &store).await?;
     let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
     let running = engine.clone();
     let meter = Meters::default();
@@ -143,6 +152,9 @@ pub async fn serve(
         meter,
         token,
         hosts: config.hosts.clone(),
+        public: config.public.clone().unwrap_or_else(|| format!("http://{address}")).trim_end_matches('/').to_owned(),
+        secrets,
+        doors: Doors::default(),
         started: SystemClock.now(),
         intakes: Mutex::default(),
         releasing: tokio::sync::Mutex::default(),

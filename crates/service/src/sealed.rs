@@ -2,7 +2,8 @@
 //! was restored from a backup, and would give the same numbers out again.
 
 use crate::error::ServeError;
-use std::io::{self, Write};
+use crate::keep;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use wirewatch_journal::{Counters, PgJournal};
@@ -70,11 +71,7 @@ impl File {
 }
 
 fn write(path: &Path, counters: &Counters) -> io::Result<()> {
-    let part = path.with_extension("part");
-    let mut file = std::fs::File::create(&part)?;
-    file.write_all(&serde_json::to_vec_pretty(counters)?)?;
-    file.sync_data()?;
-    std::fs::rename(&part, path)
+    keep::write(path, &serde_json::to_vec_pretty(counters)?)
 }
 
 #[cfg(test)]

@@ -2,3 +2,4 @@
 
 pub mod marrowfield;
 pub mod order_system;
+pub mod shop;

@@ -179,6 +179,17 @@ impl Service {
         self.http.post(self.url(path)).bearer_auth(self.token())
     }
 
+    /// Sets a secret to one the service makes up, and gives it.
+    ///
+    /// # Panics
+    /// When it gives none.
+    pub async fn secret(&self, name: &str) -> String {
+        let request = self.http.put(self.url(&format!("/api/secrets/{name}"))).bearer_auth(self.token());
+        let response = request.json(&serde_json::json!({})).send().await.expect("an answer");
+        let set: Value = response.json().await.expect("JSON");
+        set["value"].as_str().expect("a value").to_owned()
+    }
+
     /// Sends JSON; status and what came back.
     ///
     /// # Panics

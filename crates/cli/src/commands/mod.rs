@@ -13,6 +13,7 @@ pub mod messages;
 pub mod orders;
 pub mod reasons;
 pub mod resend;
+pub mod secret;
 pub mod serve;
 pub mod show_command;
 pub mod status;

@@ -28,6 +28,9 @@ pub struct ServeArgs {
     /// Host names to answer to, besides those of loopback
     #[arg(long = "host", value_name = "NAME")]
     hosts: Vec<String>,
+    /// Where senders of webhooks reach this service from outside, e.g. https://edge.example
+    #[arg(long, value_name = "URL")]
+    public: Option<String>,
     /// Run though the database is set so that it may lose what it has confirmed
     #[arg(long)]
     unsafe_database: bool,
@@ -59,6 +62,7 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
         state: args.state,
         files,
         hosts: args.hosts,
+        public: args.public,
         unsafe_database: args.unsafe_database,
         accept_restore: args.accept_restore,
         keep_days: args.keep_days,

@@ -98,6 +98,24 @@ impl<'a> Fields<'a> {
         self.text(key)
     }
 
+    /// Texts of a list; none when absent.
+    pub fn texts(&self, key: &'static str) -> Vec<Text> {
+        let Some((item, span)) = self.item(key) else { return Vec::new() };
+        let texts = item.as_array().map(|array| array.iter().map(|value| Some((value.as_str()?, value.span()))));
+        let texts: Option<Vec<_>> = texts.and_then(Iterator::collect);
+        let Some(texts) = texts else {
+            self.wrong(key, span, "a list of texts in quotes");
+            return Vec::new();
+        };
+        let text = |(value, at): (&str, Option<Range<usize>>)| Text { value: value.to_owned(), span: at.unwrap_or(span.clone()) };
+        texts.into_iter().map(text).collect()
+    }
+
+    /// The file it stands in.
+    pub fn file(&self) -> &'a File<'a> {
+        self.file
+    }
+
     pub fn missing(&self, key: &str) {
         let first_line = self.span.start..self.span.end.min(self.span.start + 1);
         self.file.error(first_line, "file::missing", format!("`{key}` is missing here"), None);

@@ -116,8 +116,9 @@ impl<'a> Build<'a> {
                 Takes::Json(takes.value)
             }
         });
+        let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
         fields.done();
-        Some(Intake { from: from?.value, takes: takes? })
+        Some(Intake { from: from?.value, takes: takes?, events })
     }
 
     fn step<'w>(&'w self, file: &File<'a>, fields: Fields<'_>, source: Shape<'w>, sofar: &mut Sofar<'w>) -> Option<Step> {

@@ -4,6 +4,7 @@
 //! way. Files are read in an order in which each can be checked against those before it: outlines and tables,
 //! connections, partners, maps, flows, courses.
 
+mod connections;
 mod fields;
 mod flows;
 mod maps;

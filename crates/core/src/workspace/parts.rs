@@ -1,15 +1,13 @@
-//! The files that stand alone or refer to little: outlines, tables, connections, partners, courses.
+//! The files that stand alone or refer to little: outlines, tables, partners, courses.
 
 use super::Build;
 use super::fields::{Fields, File};
-use crate::connection::{Connection, ConnectionKind, RepeatRule};
 use crate::course::{Course, Mark, Milestone, Point};
 use crate::outline::Outline;
 use crate::partner::Partner;
 use crate::table;
 use crate::x12::Party;
 use std::sync::Arc;
-use std::time::Duration;
 
 impl<'a> Build<'a> {
     pub(super) fn outline(&mut self, name: &str, file: &File<'a>) {
@@ -37,14 +35,6 @@ impl<'a> Build<'a> {
                 // Known by name all the same: one slip should not be told at every use.
                 self.workspace.tables.entry(name.to_owned()).or_default();
             }
-        }
-    }
-
-    pub(super) fn connection(&mut self, name: &str, file: &File<'a>) {
-        let mut found = None;
-        self.toml(file, |fields| found = connection(name, file, fields));
-        if let Some(connection) = found {
-            self.workspace.connections.insert(name.to_owned(), Arc::new(connection));
         }
     }
 
@@ -149,62 +139,4 @@ fn party(fields: &Fields<'_>, key: &'static str) -> Option<Party> {
     let (qualifier, id) = (table.needed_text("qualifier"), table.needed_text("id"));
     table.done();
     Some(Party { qualifier: qualifier?.value, id: id?.value })
-}
-
-fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connection> {
-    let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
-    if !fields.has("kind") {
-        fields.missing("kind");
-    }
-    let is_folder = fields.word("kind", &[("folder", true), ("http", false)])?;
-    let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
-    let repeat = fields.word("repeat", &rules);
-    let in_flight = fields.whole("in_flight", 1..1001).and_then(|most| u32::try_from(most).ok());
-    let page = fields.text("page").map(|page| {
-        if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
-            let help = "write http://… or https://…".to_owned();
-            file.error(page.span, "connection::page", "the page is no web address", Some(help));
-        }
-        page.value
-    });
-    let kind = if is_folder {
-        let path = fields.needed_text("path");
-        let settle = fields.duration("settle").unwrap_or(Duration::from_secs(5));
-        ConnectionKind::Folder { path: path?.value, settle }
-    } else {
-        let address = fields.needed_text("address");
-        let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
-        let address = address?;
-        if let Some((says, help)) = address_fault(&address.value) {
-            file.error(address.span, "connection::address", says, Some(help.to_owned()));
-        }
-        ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait }
-    };
-    // A file of the same name is simply written again; of a request nothing is known unless said.
-    let by_nature = if is_folder { RepeatRule::Safe } else { RepeatRule::Never };
-    Some(Connection {
-        name: name.to_owned(),
-        title,
-        kind,
-        repeat: repeat.unwrap_or(by_nature),
-        in_flight: in_flight.unwrap_or(16),
-        page,
-    })
-}
-
-/// What is wrong with an HTTP address, and what to write instead.
-fn address_fault(address: &str) -> Option<(String, &'static str)> {
-    let rest = match address.split_once("://") {
-        Some(("http", rest)) => rest,
-        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not known"), "write http://host:port")),
-        None => return Some(("the address has no scheme".to_owned(), "write http://host:port")),
-    };
-    if rest.contains("://") {
-        return Some(("the scheme stands twice".to_owned(), "write http://host:port"));
-    }
-    let host = rest.split('/').next().unwrap_or_default();
-    if host.is_empty() {
-        return Some(("the address has no host".to_owned(), "write http://host:port"));
-    }
-    host.contains('@').then(|| ("credentials stand in the address".to_owned(), "take them out: addresses are shown and logged"))
 }

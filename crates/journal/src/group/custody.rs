@@ -8,11 +8,12 @@ use crate::events::{Event, partner};
 use crate::load::PIECE;
 use crate::pack::pack;
 use serde_json::Value as Json;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
-use wirewatch_engine::{Incoming, IncomingBody};
+use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Unfolds};
 
 type Columns = &'static [(&'static str, Kind)];
 
@@ -29,7 +30,9 @@ const ARRIVAL: Columns = &[
     ("messages", Int),
     ("received", Big),
     ("by_whom", Text),
+    ("event", Text),
 ];
+const HEARD: Columns = &[("connection", Text), ("event", Text), ("n", Big), ("last", Big), ("arrival", Big)];
 const LEDGER: Columns = &[
     ("id", Big),
     ("direction", Text),
@@ -54,6 +57,8 @@ pub struct CustodyRows {
     ledger: Rows,
     unfoldings: Rows,
     counters: Rows,
+    /// By connection and event: how many, when the last came, and which it was.
+    heard: BTreeMap<(String, String), (i64, Timestamp, ArrivalId)>,
     messages: GroupRows,
     events: Vec<Event>,
 }
@@ -66,6 +71,7 @@ impl Default for CustodyRows {
             ledger: Rows::of(LEDGER),
             unfoldings: Rows::of(UNFOLDING),
             counters: Rows::of(COUNTER),
+            heard: BTreeMap::new(),
             messages: GroupRows::default(),
             events: Vec::new(),
         }
@@ -82,12 +88,19 @@ pub struct Answering<'a> {
 
 impl CustodyRows {
     /// An arrival with its body, verdict and what is still to unfold.
-    pub fn arrival(&mut self, release: i64, incoming: &Incoming, decision: &Decision) -> Result<(), JournalError> {
+    pub fn arrival(
+        &mut self,
+        release: i64,
+        incoming: &Incoming,
+        decision: &Decision,
+        unfolds: Unfolds,
+    ) -> Result<(), JournalError> {
         if let IncomingBody::Whole(bytes) = &incoming.body {
             self.body(incoming.id, bytes);
         }
-        let unfolds = !decision.unfold.parts.is_empty();
-        let verdict = if unfolds && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
+        let later = unfolds == Unfolds::Later;
+        let verdict = if later && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
+        let messages = if unfolds == Unfolds::Born { decision.unfold.parts.len() } else { 0 };
         self.arrivals.push([
             incoming.id.0.into(),
             incoming.connection.clone().into(),
@@ -97,11 +110,17 @@ impl CustodyRows {
             clean(&decision.says).into(),
             (incoming.size as i64).into(),
             incoming.digest.to_string().into(),
-            0i32.into(),
+            (messages as i32).into(),
             incoming.received.0.into(),
             incoming.by.clone().into(),
+            clean(&incoming.event).into(),
         ]);
-        if unfolds {
+        if !incoming.event.is_empty() {
+            let told = (incoming.connection.clone(), clean(&incoming.event));
+            let (n, last, arrival) = self.heard.entry(told).or_insert((0, incoming.received, incoming.id));
+            (*n, *last, *arrival) = (*n + 1, incoming.received, incoming.id);
+        }
+        if later {
             let parts = zstd::bulk::compress(&serde_json::to_vec(&decision.unfold)?, 1)?;
             self.unfoldings.push([incoming.id.0.into(), release.into(), 0i32.into(), parts.into()]);
         }
@@ -153,6 +172,18 @@ impl CustodyRows {
         ]);
     }
 
+    /// A message that comes to be with its arrival.
+    pub fn message(
+        &mut self,
+        message: &NewMessage,
+        at: Timestamp,
+        mint: &mut (dyn FnMut() -> Id + Send),
+    ) -> Result<(), JournalError> {
+        self.messages.new_message(message, at, mint)?;
+        self.events.push(Event::begun(message, at));
+        Ok(())
+    }
+
     /// An acknowledgment as a message of its own.
     pub fn acknowledgment(&mut self, origin: &Arc<Origin>, at: Timestamp) -> Result<(), JournalError> {
         let text = |name: &str| origin.meta.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
@@ -181,6 +212,16 @@ impl CustodyRows {
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");
         sql.insert("unfolding", self.unfoldings, &[], "");
+        let mut heard = Rows::of(HEARD);
+        for ((connection, event), (n, last, arrival)) in self.heard {
+            heard.push([connection.into(), event.into(), n.into(), last.0.into(), arrival.0.into()]);
+        }
+        sql.insert(
+            "heard",
+            heard,
+            &[],
+            "on conflict (connection, event) do update set n = heard.n + excluded.n, last = excluded.last, arrival = excluded.arrival",
+        );
         sql.over("counted", self.counters, "update counter set value = u.value <from> where counter.scope = u.scope");
         Ok(self.events)
     }

@@ -12,7 +12,7 @@ use wirewatch_core::course::Fact;
 use wirewatch_core::machine::{LogEntry, Logged, Origin};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Hold, Op, Unfold};
+use wirewatch_engine::{Change, Hold, NewMessage, Op, Unfold};
 
 type Columns = &'static [(&'static str, Kind)];
 
@@ -209,10 +209,21 @@ impl GroupRows {
         ]);
     }
 
+    /// A message that comes to be, with what it is a milestone of.
+    pub fn new_message(
+        &mut self,
+        message: &NewMessage,
+        at: Timestamp,
+        mint: &mut (dyn FnMut() -> Id + Send),
+    ) -> Result<(), JournalError> {
+        self.born(&message.origin, &message.key, "", &message.order_key, at)?;
+        self.facts(&message.facts, mint);
+        Ok(())
+    }
+
     fn unfold(&mut self, unfold: &Unfold, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         for message in &unfold.messages {
-            self.born(&message.origin, &message.key, "", &message.order_key, unfold.at)?;
-            self.facts(&message.facts, mint);
+            self.new_message(message, unfold.at, mint)?;
         }
         let (from, to) = (unfold.from as i32, unfold.to as i32);
         match unfold.last {

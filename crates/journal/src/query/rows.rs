@@ -77,6 +77,18 @@ pub struct ArrivalRow {
     pub messages: i32,
     pub received: i64,
     pub by_whom: String,
+    pub event: String,
+}
+
+/// What a connection has told of, by the sender's own name.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct HeardRow {
+    pub connection: String,
+    pub event: String,
+    pub n: i64,
+    pub last: i64,
+    /// The newest of them.
+    pub arrival: i64,
 }
 
 /// How many stand aside for the same reason.

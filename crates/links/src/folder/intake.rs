@@ -12,8 +12,9 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tokio::io::AsyncReadExt;
 use tokio::sync::Notify;
+use wirewatch_core::intake::Came;
 use wirewatch_core::x12::Delimiters;
-use wirewatch_engine::{Arriving, Clock, Down, Engine, Journal, Links, Source, TakenReport};
+use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
 
 /// The scan is the truth; change notices only make it sooner.
 const SCAN: Duration = Duration::from_secs(2);
@@ -46,7 +47,7 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
     loop {
         let hinted = hint.notified();
         // Files stay where they are while a person holds the connection: they are still the sender's.
-        if engine.is_held_by_person(&folder.connection).await {
+        if engine.is_held_by_person(&folder.connection) {
             let _ = tokio::time::timeout(SCAN, hinted).await;
             continue;
         }
@@ -171,9 +172,9 @@ async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
     let (mut read, mut batch, mut done, mut bytes) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for file in files {
         match read_one(engine, folder, &file).await {
-            Ok(arriving) => {
-                bytes += arriving.incoming.size;
-                batch.push(arriving);
+            Ok(ready) => {
+                bytes += ready.size();
+                batch.push(ready);
                 read.push(file);
             }
             Err(error) => done.push((file.name, Err(error))),
@@ -193,14 +194,9 @@ async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
     file: &Whole,
-) -> Result<Arriving, TakeError> {
-    let source = Source {
-        connection: folder.connection.clone(),
-        name: file.name.clone(),
-        fingerprint: file.fingerprint.clone(),
-        by: String::new(),
-        let_through: false,
-    };
+) -> Result<Ready, TakeError> {
+    let came = Came { connection: folder.connection.clone(), name: file.name.clone(), ..Came::default() };
+    let source = Source { came, fingerprint: file.fingerprint.clone(), by: String::new() };
     let mut taking = engine.read(source);
     let mut input = tokio::fs::File::open(&file.path).await?;
     let mut buffer = vec![0; 256 << 10];

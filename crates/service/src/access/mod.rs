@@ -5,14 +5,14 @@ pub mod session;
 pub use session::{Link, Sessions};
 
 use crate::api::problem::Problem;
+use crate::keep;
 use crate::run::App;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
-use std::io::{self, Read, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::Path;
 use std::sync::Arc;
 use wirewatch_engine::{Clock, SystemClock};
@@ -50,11 +50,7 @@ impl Token {
             Err(error) => return Err(error),
         };
         token.address = format!("http://{address}");
-        let hidden = folder.join(".token.part");
-        let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&hidden)?;
-        file.write_all(&serde_json::to_vec_pretty(&token)?)?;
-        file.sync_all()?;
-        std::fs::rename(&hidden, &path)?;
+        keep::write(&path, &serde_json::to_vec_pretty(&token)?)?;
         Ok(token)
     }
 
@@ -69,9 +65,7 @@ impl Token {
 
 /// 256 bits from the system, in hex.
 fn random() -> io::Result<String> {
-    let mut bytes = [0; 32];
-    std::fs::File::open("/dev/urandom")?.read_exact(&mut bytes)?;
-    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+    Ok(hex::encode(keep::random::<32>()?))
 }
 
 /// Lets a request through when it carries the token and was meant for this host.

@@ -13,7 +13,7 @@ use serde::Deserialize;
 use std::sync::Arc;
 use wirewatch_core::Id;
 use wirewatch_core::act::Act;
-use wirewatch_core::intake::Verdict;
+use wirewatch_core::intake::{Came, Verdict};
 use wirewatch_engine::{Clock, Settle, Source, SystemClock};
 use wirewatch_journal::{ArrivalFilter, ArrivalRow, MessageFilter};
 
@@ -99,7 +99,14 @@ pub async fn let_through(
     let why = said(&why, "it is let through")?;
     app.store.record_act(app.engine.mint(), &by, "let through", wanted, why, SystemClock.now()).await?;
     let bytes = app.store.body(wanted, row.size as u64).await?;
-    let handed = hand_in(&app, row.connection.clone(), row.name.clone(), by.clone(), true, &bytes).await?;
+    let came = Came {
+        connection: row.connection.clone(),
+        name: row.name.clone(),
+        event: row.event.clone(),
+        let_through: true,
+        ..Came::default()
+    };
+    let handed = hand_in(&app, came, by.clone(), &bytes).await?;
     if row.verdict == Verdict::Aside.as_str() {
         settle(&app, row, format!("let through by {by} as {}", handed.arrival)).await?;
     }
@@ -148,6 +155,9 @@ pub struct FireQuery {
     /// File name, for people.
     #[serde(default)]
     pub name: String,
+    /// The name of the event; the first that the flow's intake takes, when left out.
+    #[serde(default)]
+    pub event: String,
 }
 
 /// Hands a document in by hand, as if it had come by the flow's first intake.
@@ -170,16 +180,16 @@ pub async fn fire(
         return Err(Problem::new(StatusCode::CONFLICT, format!("the flow `{flow}` has no intake to hand anything to")));
     };
     let name = if query.name.is_empty() { "by hand".to_owned() } else { query.name };
-    hand_in(&app, intake.from.clone(), name, by, false, &body).await
+    let event = if query.event.is_empty() { intake.events.first().cloned().unwrap_or_default() } else { query.event };
+    hand_in(&app, Came { connection: intake.from.clone(), name, event, ..Came::default() }, by, &body).await
 }
 
-async fn hand_in(app: &App, connection: String, name: String, by: String, let_through: bool, bytes: &[u8]) -> Answer<Handed> {
-    let source = Source { connection, name, fingerprint: String::new(), by, let_through };
-    let mut taking = app.engine.read(source);
+async fn hand_in(app: &App, came: Came, by: String, bytes: &[u8]) -> Answer<Handed> {
+    let mut taking = app.engine.read(Source { came, fingerprint: String::new(), by });
     for piece in bytes.chunks(1 << 20) {
         taking.feed(piece).await?;
     }
-    let arriving = taking.ready().await?;
-    let report = app.engine.take(vec![arriving]).await.remove(0)?;
+    let ready = taking.ready().await?;
+    let report = app.engine.take(vec![ready]).await.remove(0)?;
     Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.as_str().to_owned(), says: report.says }))
 }

@@ -1,7 +1,7 @@
 //! Connections: their state, a test that reaches them, and freeing a held one.
 
 use super::problem::Problem;
-use super::{Answer, said, status};
+use super::{Answer, said, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{ConnectionView, HeldConnection, Why};
@@ -24,7 +24,14 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ConnectionView>> {
 pub async fn views(app: &App) -> Vec<ConnectionView> {
     let (_, workspace) = app.engine.releases().current();
     let held = status::held(app).await;
-    workspace.connections.values().map(|connection| view(&workspace, connection, &held)).collect()
+    let hooks = workspace.connections.values().any(|connection| connection.webhook().is_some());
+    // Without an answer the rest is told all the same.
+    let heard = if hooks { app.store.heard().await.unwrap_or_default() } else { Vec::new() };
+    let view = |connection: &Arc<Connection>| ConnectionView {
+        webhook: connection.webhook().map(|webhook| webhooks::view(app, &workspace, connection, webhook, &heard)),
+        ..view(&workspace, connection, &held)
+    };
+    workspace.connections.values().map(view).collect()
 }
 
 fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection]) -> ConnectionView {
@@ -44,6 +51,7 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),
         sends: calls || collects,
         held: held.iter().find(|held| held.connection == *name).cloned(),
+        webhook: None,
     }
 }
 

@@ -1,7 +1,8 @@
 //! The API under `/api`: JSON, described by OpenAPI 3.1 from this code, problem details (RFC 9457) for errors.
 //!
 //! Layers from the outside in: compression, body limit, then who may (`access::check`), then the handlers.
-//! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not.
+//! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not. Webhooks are called by
+//! anybody, under any host name, and believe signatures alone.
 
 mod acts;
 mod arrivals;
@@ -11,13 +12,16 @@ mod orders;
 pub mod problem;
 mod releases;
 mod rows;
+mod secrets;
 mod status;
 mod story;
 mod strands;
 mod stream;
+mod webhooks;
 
 use crate::access::{self, session};
 use crate::console;
+use crate::hooks;
 use crate::run::App;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::{any, get};
@@ -55,6 +59,7 @@ pub fn router(app: Arc<App>) -> Router {
         .route("/health", get(status::health))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
         .route("/enter", get(session::enter))
+        .route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive))
         .route("/api/{*nothing}", any(nothing))
         .with_state(app)
         .fallback(console::serve);
@@ -99,6 +104,8 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(connections::look))
         .routes(routes!(connections::hold))
         .routes(routes!(connections::free))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(releases::release))
         .routes(routes!(stream::stream))
         .routes(routes!(stream::pulse))

@@ -30,17 +30,30 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         title: workspace.title.clone(),
         release,
         since: time(app.started.0).unwrap_or_default(),
-        warnings: warnings(days_ahead),
+        warnings: warnings(&app, days_ahead),
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
         held: held(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
     }))
 }
 
-pub fn warnings(days_ahead: i64) -> Vec<String> {
+pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
-    few.into_iter().collect()
+    let (_, workspace) = app.engine.releases().current();
+    let doors = workspace.connections.values().filter_map(|connection| Some((connection, connection.webhook()?)));
+    let doors = doors.filter_map(|(connection, webhook)| match &webhook.signature {
+        None => Some(format!("{} believes every call: whoever knows its address can send orders", connection.title)),
+        Some(signature) if app.secrets.good(&signature.secret, SystemClock.now()).is_empty() => {
+            let secret = &signature.secret;
+            Some(format!(
+                "{} turns every call away: its secret `{secret}` is not set (wirewatch secret set {secret})",
+                connection.title
+            ))
+        }
+        Some(_) => None,
+    });
+    few.into_iter().chain(doors).collect()
 }
 
 /// Why messages stand aside, most messages first.

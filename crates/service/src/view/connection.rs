@@ -21,7 +21,7 @@ pub struct HeldConnection {
 pub struct ConnectionView {
     pub name: String,
     pub title: String,
-    /// `folder` or `http`.
+    /// `folder`, `http` or `webhook`.
     pub kind: String,
     pub place: String,
     /// What repeating a request does there: `key`, `safe` or `never`.
@@ -37,4 +37,52 @@ pub struct ConnectionView {
     /// Flows or acknowledgments send to it.
     pub sends: bool,
     pub held: Option<HeldConnection>,
+    /// Of a webhook: what its sender needs, and what came of it.
+    pub webhook: Option<WebhookView>,
+}
+
+/// A webhook: what is set up at its sender, and what the sender tells of.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WebhookView {
+    /// Where the sender calls, whole.
+    pub address: String,
+    /// Earlier addresses that answer still.
+    pub former: Vec<String>,
+    /// The address can be reached from this machine alone.
+    pub local_only: bool,
+    /// How calls are signed, in words; empty when they are not.
+    pub signed: String,
+    /// Name of the secret; empty when calls are not signed.
+    pub secret: String,
+    pub secret_is_set: bool,
+    /// Where the name of the event and the id of the delivery are read, in words; empty when nowhere.
+    pub event_from: String,
+    pub delivery_from: String,
+    /// Events that came or that flows ask for.
+    pub events: Vec<HeardView>,
+    /// When somebody last looked whether the address is there.
+    pub checked: Option<String>,
+    pub turned_away: Option<TurnedView>,
+}
+
+/// An event by the sender's own name.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HeardView {
+    pub event: String,
+    /// Calls that told of it, ever.
+    pub calls: i64,
+    pub last: Option<String>,
+    /// The newest arrival of it: a sample.
+    pub arrival: Option<String>,
+    /// Flows that take it.
+    pub flows: Vec<String>,
+}
+
+/// Calls that were not taken since the service started.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TurnedView {
+    pub calls: u64,
+    pub last: String,
+    /// Why the last of them was not.
+    pub says: String,
 }

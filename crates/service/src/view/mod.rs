@@ -7,11 +7,12 @@ mod live;
 mod message;
 mod order;
 mod release;
+mod secret;
 mod strand;
 
 pub use act::{ActRequest, ActResult, BulkRequest, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
-pub use connection::{ConnectionView, HeldConnection};
+pub use connection::{ConnectionView, HeardView, HeldConnection, TurnedView, WebhookView};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
@@ -19,6 +20,7 @@ pub use message::{
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use release::{FindingView, Release, WorkspaceFiles};
+pub use secret::{SecretRequest, SecretSet, SecretView};
 pub use strand::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace};
 
 use jiff::Timestamp as Instant;

@@ -20,8 +20,10 @@ use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
 const SERVICE: u16 = 7811;
 const ORDER_SYSTEM: u16 = 7812;
 const DATABASE: u16 = 7813;
+/// Where the shop calls, as `connections/shop.toml` says.
+const SHOP: &str = "shop-7d2f";
 
-/// The Wire Watch demo: Quillhaven Bee Supply, its order system and its partner Marrowfield.
+/// The Wire Watch demo: Quillhaven Bee Supply, its web shop, its order system and its partner Marrowfield.
 #[derive(Parser)]
 struct Args {
     #[command(subcommand)]
@@ -114,8 +116,12 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
         }
     }
     stage.done();
-    let traffic = runtime.spawn(traffic::run(state.clone(), Duration::from_secs(every)));
-    let link = runtime.block_on(console_link(&state)).map_err(|error| format!("no link to the console: {error}"))?;
+    let token = token(&state)?;
+    let secret = runtime.block_on(shop_secret(&token)).map_err(|error| format!("no secret for the shop: {error}"))?;
+    let every = Duration::from_secs(every);
+    let traffic = runtime.spawn(traffic::run(state.clone(), every));
+    runtime.spawn(traffic::shop(state.clone(), format!("http://127.0.0.1:{SERVICE}/in/{SHOP}"), secret, every));
+    let link = runtime.block_on(console_link(&token)).map_err(|error| format!("no link to the console: {error}"))?;
     welcome(program, &state, &link);
     while !stopping.is_finished() && !traffic.is_finished() {
         if service.wait(Duration::from_millis(100)).is_some() {
@@ -160,7 +166,8 @@ fn welcome(program: &Path, state: &Path, link: &str) {
     let program = program.display();
     println!(
         "
-Quillhaven Bee Supply is open. Marrowfield drops purchase orders, the order system books them.
+Quillhaven Bee Supply is open. Marrowfield drops purchase orders, the web shop tells of purchases, the order system
+books them.
 
   console       {link}
                 (works once, for ten minutes; another: {program} console)
@@ -180,17 +187,31 @@ Or in another terminal in this folder:
     );
 }
 
-/// A link that opens the console, signed in.
-async fn console_link(state: &Path) -> Result<String, String> {
+fn token(state: &Path) -> Result<String, String> {
     let text = fs::read_to_string(state.join("token.json")).map_err(|error| format!("token.json: {error}"))?;
     let token: serde_json::Value = serde_json::from_str(&text).map_err(|error| format!("token.json: {error}"))?;
-    let asked = async {
-        let request = reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links"));
-        let response = request.bearer_auth(token["token"].as_str().unwrap_or_default()).send().await?.error_for_status()?;
+    Ok(token["token"].as_str().unwrap_or_default().to_owned())
+}
+
+/// Asks the service as its owner; the text at `field` of the answer.
+async fn asked(request: reqwest::RequestBuilder, token: &str, field: &str) -> Result<String, String> {
+    let answer = async {
+        let response = request.bearer_auth(token).send().await?.error_for_status()?;
         response.json::<serde_json::Value>().await
     };
-    let link = asked.await.map_err(|error| error.to_string())?;
-    link["url"].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
+    let answer = answer.await.map_err(|error| error.to_string())?;
+    answer[field].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
+}
+
+/// A link that opens the console, signed in.
+async fn console_link(token: &str) -> Result<String, String> {
+    asked(reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links")), token, "url").await
+}
+
+/// A new secret for the shop's calls: it is shown once, so each start makes one.
+async fn shop_secret(token: &str) -> Result<String, String> {
+    let request = reqwest::Client::new().put(format!("http://127.0.0.1:{SERVICE}/api/secrets/shop-signing"));
+    asked(request.json(&serde_json::json!({ "keep_seconds": 60 })), token, "value").await
 }
 
 async fn stop_signal() {

@@ -1,10 +1,12 @@
 //! What Marrowfield does all day: a burst of files at the start, then one every few seconds, and collecting its acknowledgments.
+//! And the web shop: a purchase every few seconds, now and then one told twice, something else, or a forger.
 
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_standins::marrowfield::{Flaw, Marrowfield, collect, drop_file};
+use wirewatch_standins::shop::Shop;
 
 const BURST: usize = 8;
 /// Small numbers on purpose: a demo that ran for years would still count on.
@@ -55,5 +57,32 @@ pub async fn run(state: PathBuf, every: Duration) -> String {
         } else {
             tokio::time::sleep(every).await;
         }
+    }
+}
+
+const FIRST_PURCHASE: u32 = 4_000;
+
+/// Tells of purchases as long as it is let; what nobody takes is told again.
+pub async fn shop(state: PathBuf, address: String, secret: String, every: Duration) {
+    let book = state.join("shop.json");
+    let number = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or(FIRST_PURCHASE);
+    let mut shop = Shop::new(&address, &secret, number);
+    loop {
+        let told = shop.purchase();
+        let _ = serde_json::to_vec(&shop.number).map(|bytes| fs::write(&book, bytes));
+        while !matches!(shop.tell(&told).await, Ok(200..300)) {
+            tokio::time::sleep(Duration::from_secs(2)).await;
+        }
+        if shop.number.is_multiple_of(9) {
+            let _ = shop.tell(&told).await;
+        }
+        if shop.number.is_multiple_of(5) {
+            let listed = shop.listing();
+            let _ = shop.tell(&listed).await;
+        }
+        if shop.number.is_multiple_of(23) {
+            let _ = shop.tell_as(&told, "whsec_Zm9yZ2VkLCBub3QgdGhlIHNob3A=").await;
+        }
+        tokio::time::sleep(every).await;
     }
 }

@@ -1,0 +1,324 @@
+//! Webhooks: calls that tell us of something, each at an address of ours, and how it is known that they are genuine.
+//!
+//! Two forms of signature. Without a header of its own it is that of Standard Webhooks 1.0: `webhook-signature` holds
+//! `v1,` and the base64 of HMAC-SHA256 over `id.timestamp.body`, several separated by spaces. With one, the header holds
+//! the HMAC over the body, or over `timestamp.body` where a header gives the time.
+
+use crate::Timestamp;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use hmac::{Hmac, KeyInit, Mac};
+use serde_json::Value;
+use sha2::{Sha256, Sha512};
+use std::time::Duration;
+
+/// Largest body that is taken when the workspace does not say, in bytes.
+pub const LARGEST: u64 = 1 << 20;
+/// How far a sender's clock may be off when the workspace does not say.
+pub const TOLERANCE: Duration = Duration::from_secs(300);
+
+/// An address of ours that a sender calls.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Webhook {
+    /// The last part of its address.
+    pub path: String,
+    /// Earlier ones, which answer until they are withdrawn.
+    pub former: Vec<String>,
+    /// Without one, everybody who knows the address is believed.
+    pub signature: Option<Signature>,
+    /// Where the name of what happened stands.
+    pub event: Option<Place>,
+    /// Where the sender's id of the delivery stands; by it a repeat is recognised.
+    pub delivery: Option<Place>,
+    /// Largest body, in bytes.
+    pub largest: u64,
+    /// Calls that are taken in a second, at most.
+    pub per_second: Option<u32>,
+}
+
+/// Where in a call something stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Place {
+    Header(String),
+    /// A field of the body, its parts joined by dots.
+    Field(String),
+}
+
+/// How calls are signed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Signature {
+    /// Name of the secret.
+    pub secret: String,
+    pub form: SignatureForm,
+    /// How far the time of a call may be from ours.
+    pub tolerance: Duration,
+}
+
+/// Where the signature stands and what it is over.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SignatureForm {
+    /// Standard Webhooks 1.0.
+    Standard,
+    Header {
+        header: String,
+        hash: Hash,
+        encoding: Encoding,
+        /// What stands before the signature, e.g. `sha256=`.
+        prefix: String,
+        /// The header with the time, in seconds since 1970; signed before the body, with a dot between.
+        time: Option<String>,
+    },
+}
+
+/// The hash of an HMAC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hash {
+    Sha256,
+    Sha512,
+}
+
+/// How a signature is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Encoding {
+    Hex,
+    Base64,
+}
+
+/// Why a call is not believed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Forged {
+    #[error("the secret `{0}` is not set; `wirewatch secret set {0}` sets it")]
+    NoSecret(String),
+    #[error("the header {0} is missing")]
+    Missing(String),
+    #[error("the header {0} cannot be read")]
+    Unreadable(String),
+    #[error("its time is {0} s from ours")]
+    Stale(u64),
+    #[error("the signature does not fit the body and our secret")]
+    Different,
+}
+
+/// A header of a call by name; `None` when it is missing or no text.
+pub type Headers<'a> = &'a dyn Fn(&str) -> Option<&'a str>;
+
+impl Webhook {
+    /// Every path it answers at, the current one first.
+    pub fn paths(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(self.path.as_str()).chain(self.former.iter().map(String::as_str))
+    }
+}
+
+impl Place {
+    /// What stands there, as text; `None` when nothing does.
+    #[must_use]
+    pub fn find(&self, headers: Headers<'_>, body: &Value) -> Option<String> {
+        match self {
+            Self::Header(name) => headers(name).map(str::to_owned),
+            Self::Field(path) => match path.split('.').try_fold(body, |at, part| at.get(part))? {
+                Value::String(text) => Some(text.clone()),
+                Value::Number(number) => Some(number.to_string()),
+                Value::Null | Value::Bool(_) | Value::Array(_) | Value::Object(_) => None,
+            },
+        }
+    }
+
+    /// In words for the sender, e.g. `the header X-Event`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::Header(name) => format!("the header {name}"),
+            Self::Field(path) => format!("the field {path}"),
+        }
+    }
+}
+
+impl Signature {
+    /// Believes a call, or says why not. `secrets` are those that are good now: two while one is changed.
+    ///
+    /// # Errors
+    /// [`Forged`], in words for who set the sender up.
+    pub fn check(&self, headers: Headers<'_>, body: &[u8], secrets: &[String], now: Timestamp) -> Result<(), Forged> {
+        if secrets.is_empty() {
+            return Err(Forged::NoSecret(self.secret.clone()));
+        }
+        let needed = |name: &str| headers(name).ok_or_else(|| Forged::Missing(name.to_owned()));
+        let fits = match &self.form {
+            SignatureForm::Standard => {
+                let (id, time, given) = (needed("webhook-id")?, needed("webhook-timestamp")?, needed("webhook-signature")?);
+                self.in_time("webhook-timestamp", time, now)?;
+                let signed = [id.as_bytes(), b".", time.as_bytes(), b".", body];
+                let given: Vec<Vec<u8>> =
+                    given.split(' ').filter_map(|one| STANDARD.decode(one.strip_prefix("v1,")?).ok()).collect();
+                secrets.iter().any(|secret| given.iter().any(|given| fits(Hash::Sha256, &key(secret), &signed, given)))
+            }
+            SignatureForm::Header { header, hash, encoding, prefix, time } => {
+                let given = needed(header)?;
+                let unreadable = || Forged::Unreadable(header.clone());
+                let given = given.strip_prefix(prefix.as_str()).ok_or_else(unreadable)?;
+                let given = match encoding {
+                    Encoding::Hex => hex::decode(given).map_err(|_| unreadable())?,
+                    Encoding::Base64 => STANDARD.decode(given).map_err(|_| unreadable())?,
+                };
+                let time = time.as_deref().map(|name| Ok::<_, Forged>((name, needed(name)?))).transpose()?;
+                if let Some((name, time)) = time {
+                    self.in_time(name, time, now)?;
+                }
+                let stamped = time.map(|(_, time)| [time.as_bytes(), b".", body]);
+                let alone = [body];
+                let signed = stamped.as_ref().map_or(&alone[..], |stamped| &stamped[..]);
+                secrets.iter().any(|secret| fits(*hash, secret.as_bytes(), signed, &given))
+            }
+        };
+        if fits { Ok(()) } else { Err(Forged::Different) }
+    }
+
+    fn in_time(&self, header: &str, text: &str, now: Timestamp) -> Result<(), Forged> {
+        let seconds: i64 = text.parse().map_err(|_| Forged::Unreadable(header.to_owned()))?;
+        let off = (now.millis() / 1000).abs_diff(seconds);
+        if off <= self.tolerance.as_secs() { Ok(()) } else { Err(Forged::Stale(off)) }
+    }
+}
+
+/// A key as Standard Webhooks writes it: base64 behind `whsec_`; anything else as it is.
+fn key(secret: &str) -> Vec<u8> {
+    secret.strip_prefix("whsec_").and_then(|text| STANDARD.decode(text).ok()).unwrap_or_else(|| secret.as_bytes().to_vec())
+}
+
+/// In a time that does not tell how much was right.
+fn fits(hash: Hash, key: &[u8], signed: &[&[u8]], given: &[u8]) -> bool {
+    fn mac<M: Mac + KeyInit>(key: &[u8], signed: &[&[u8]]) -> M {
+        let mut mac = <M as KeyInit>::new_from_slice(key).expect("an HMAC takes a key of any length");
+        signed.iter().for_each(|part| mac.update(part));
+        mac
+    }
+    match hash {
+        Hash::Sha256 => mac::<Hmac<Sha256>>(key, signed).verify_slice(given).is_ok(),
+        Hash::Sha512 => mac::<Hmac<Sha512>>(key, signed).verify_slice(given).is_ok(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use serde_json::json;
+
+    const NOW: Timestamp = Timestamp(1_790_000_000_000_000);
+
+    fn standard() -> Signature {
+        Signature { secret: "shop".into(), form: SignatureForm::Standard, tolerance: TOLERANCE }
+    }
+
+    fn header(hash: Hash, encoding: Encoding, time: Option<&str>) -> Signature {
+        let time = time.map(str::to_owned);
+        let form = SignatureForm::Header { header: "X-Sig".into(), hash, encoding, prefix: "v=".into(), time };
+        Signature { secret: "shop".into(), form, tolerance: TOLERANCE }
+    }
+
+    fn check(signature: &Signature, headers: &[(&str, &str)], body: &str, secrets: &[&str]) -> Result<(), Forged> {
+        let secrets: Vec<String> = secrets.iter().map(|one| (*one).to_owned()).collect();
+        let find = |name: &str| headers.iter().find(|(known, _)| *known == name).map(|(_, value)| *value);
+        signature.check(&find, body.as_bytes(), &secrets, NOW)
+    }
+
+    fn sign(secret: &str, id: &str, seconds: i64, body: &[u8]) -> String {
+        let mut mac = <Hmac<Sha256> as KeyInit>::new_from_slice(&key(secret)).expect("an HMAC takes a key of any length");
+        [id.as_bytes(), b".", seconds.to_string().as_bytes(), b".", body].iter().for_each(|part| mac.update(part));
+        format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()))
+    }
+
+    #[test]
+    fn the_standard_form_is_that_of_its_specification() {
+        // The example of Standard Webhooks 1.0.
+        let secret = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw";
+        let body = r#"{"test": 2432232314}"#;
+        let signed = sign(secret, "msg_p5jXN8AQM9LWM0D4loKWxJek", 1_614_265_330, body.as_bytes());
+        assert_eq!(signed, "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=");
+    }
+
+    #[test]
+    fn a_call_is_believed_in_time_and_with_either_secret_while_one_is_changed() {
+        let now = NOW.millis() / 1000;
+        let call = |secret: &str, seconds: i64| {
+            let signed = sign(secret, "d1", seconds, b"{}");
+            let headers = [
+                ("webhook-id", "d1".to_owned()),
+                ("webhook-timestamp", seconds.to_string()),
+                ("webhook-signature", format!("v1,AAAA {signed}")),
+            ];
+            let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
+            check(&standard(), &headers, "{}", &["new", "old"])
+        };
+        assert_eq!((call("new", now), call("old", now - 299)), (Ok(()), Ok(())));
+        assert_eq!(call("other", now), Err(Forged::Different));
+        assert_eq!(call("new", now - 301), Err(Forged::Stale(301)));
+        assert_eq!(call("new", now + 400), Err(Forged::Stale(400)));
+        assert_eq!(check(&standard(), &[], "{}", &["new"]), Err(Forged::Missing("webhook-id".into())));
+        assert_eq!(check(&standard(), &[], "{}", &[]), Err(Forged::NoSecret("shop".into())));
+    }
+
+    #[test]
+    fn a_header_of_the_senders_own_is_read_as_the_workspace_says() {
+        // HMAC-SHA256 of {} under the key "key".
+        let known = "v=a777724d943eb48dc69bca8a4a6d57a04db3f9ec7e1de4e581e860265bdf3032";
+        let plain = header(Hash::Sha256, Encoding::Hex, None);
+        assert_eq!(check(&plain, &[("X-Sig", known)], "{}", &["key"]), Ok(()));
+        for (hash, encoding) in [(Hash::Sha256, Encoding::Hex), (Hash::Sha512, Encoding::Base64)] {
+            let signed = b"1790000000.{}";
+            let bytes = match hash {
+                Hash::Sha256 => mac_of::<Hmac<Sha256>>(signed),
+                Hash::Sha512 => mac_of::<Hmac<Sha512>>(signed),
+            };
+            let text = match encoding {
+                Encoding::Hex => format!("v={}", hex::encode(bytes)),
+                Encoding::Base64 => format!("v={}", STANDARD.encode(bytes)),
+            };
+            let headers = [("X-Sig", text.as_str()), ("X-Time", "1790000000")];
+            let signature = header(hash, encoding, Some("X-Time"));
+            assert_eq!(check(&signature, &headers, "{}", &["key"]), Ok(()));
+            assert_eq!(check(&signature, &headers, "{ }", &["key"]), Err(Forged::Different));
+            assert_eq!(check(&signature, &headers[..1], "{}", &["key"]), Err(Forged::Missing("X-Time".into())));
+        }
+        assert_eq!(check(&plain, &[("X-Sig", "abcd")], "{}", &["key"]), Err(Forged::Unreadable("X-Sig".into())));
+        assert_eq!(check(&plain, &[("X-Sig", "v=zz")], "{}", &["key"]), Err(Forged::Unreadable("X-Sig".into())));
+    }
+
+    fn mac_of<M: Mac + KeyInit>(signed: &[u8]) -> Vec<u8> {
+        let mut mac = <M as KeyInit>::new_from_slice(b"key").unwrap();
+        mac.update(signed);
+        mac.finalize().into_bytes().to_vec()
+    }
+
+    #[test]
+    fn names_are_found_in_headers_and_fields() {
+        let body = json!({ "type": "purchase.placed", "data": { "id": 7 }, "list": [1] });
+        let find = |name: &str| (name == "X-Event").then_some("item.listed");
+        let field = |path: &str| Place::Field(path.into()).find(&find, &body);
+        assert_eq!(field("type").as_deref(), Some("purchase.placed"));
+        assert_eq!((field("data.id").as_deref(), field("data"), field("none.at.all")), (Some("7"), None, None));
+        assert_eq!(Place::Header("X-Event".into()).find(&find, &body).as_deref(), Some("item.listed"));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_signed_is_believed_and_nothing_else(body: Vec<u8>, secret in ".{1,40}", flip in 0usize..64) {
+            let seconds = NOW.millis() / 1000;
+            let signed = sign(&secret, "d", seconds, &body);
+            let time = seconds.to_string();
+            let told = |signed: &str, body: &[u8]| {
+                let headers = [("webhook-id", "d"), ("webhook-timestamp", time.as_str()), ("webhook-signature", signed)];
+                let find = |name: &str| headers.iter().find(|(known, _)| *known == name).map(|(_, value)| *value);
+                standard().check(&find, body, std::slice::from_ref(&secret), NOW)
+            };
+            prop_assert_eq!(told(&signed, &body), Ok(()));
+            let mut other = body.clone();
+            other.push(0);
+            prop_assert_eq!(told(&signed, &other), Err(Forged::Different));
+            let at = 3 + flip % (signed.len() - 4);
+            let changed = if &signed[at..=at] == "A" { "B" } else { "A" };
+            let forged = format!("{}{changed}{}", &signed[..at], &signed[at + 1..]);
+            prop_assert_eq!(told(&forged, &body), Err(Forged::Different));
+        }
+    }
+}

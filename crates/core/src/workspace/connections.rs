@@ -1,0 +1,171 @@
+//! Connection files: where outside systems are, and the addresses of ours that they call.
+
+use super::Build;
+use super::fields::{Fields, File, Text};
+use crate::connection::{Connection, ConnectionKind, RepeatRule};
+use crate::document::JSON_LIMIT;
+use crate::webhook::{self, Encoding, Hash, Place, Signature, SignatureForm, Webhook};
+use std::sync::Arc;
+use std::time::Duration;
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Folder,
+    Http,
+    Webhook,
+}
+
+impl<'a> Build<'a> {
+    pub(super) fn connection(&mut self, name: &str, file: &File<'a>) {
+        let mut found = None;
+        self.toml(file, |fields| {
+            found = connection(name, file, fields);
+            if let Some(webhook) = found.as_ref().and_then(Connection::webhook) {
+                self.same_path(name, file, fields, webhook);
+            }
+        });
+        if let Some(connection) = found {
+            self.workspace.connections.insert(name.to_owned(), Arc::new(connection));
+        }
+    }
+
+    /// A call must not be able to mean two connections.
+    fn same_path(&self, name: &str, file: &File<'a>, fields: &Fields<'_>, webhook: &Webhook) {
+        for other in self.workspace.connections.values().filter(|other| other.name != name) {
+            let Some(theirs) = other.webhook() else { continue };
+            if let Some(path) = webhook.paths().find(|path| theirs.paths().any(|known| known == *path)) {
+                let says = format!("the connection {} answers at \"{path}\" already", other.name);
+                file.error(fields.span.clone(), "connection::same-path", says, None);
+            }
+        }
+    }
+}
+
+fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connection> {
+    let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
+    if !fields.has("kind") {
+        fields.missing("kind");
+    }
+    let is = fields.word("kind", &[("folder", Kind::Folder), ("http", Kind::Http), ("webhook", Kind::Webhook)])?;
+    let page = fields.text("page").map(|page| {
+        if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
+            let help = "write http://… or https://…".to_owned();
+            file.error(page.span, "connection::page", "the page is no web address", Some(help));
+        }
+        page.value
+    });
+    let kind = match is {
+        Kind::Folder => {
+            let path = fields.needed_text("path");
+            let settle = fields.duration("settle").unwrap_or(Duration::from_secs(5));
+            ConnectionKind::Folder { path: path?.value, settle }
+        }
+        Kind::Http => {
+            let address = fields.needed_text("address");
+            let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
+            let address = address?;
+            if let Some((says, help)) = address_fault(&address.value) {
+                file.error(address.span, "connection::address", says, Some(help.to_owned()));
+            }
+            ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait }
+        }
+        Kind::Webhook => ConnectionKind::Webhook(Box::new(webhook(file, fields)?)),
+    };
+    // A file of the same name is simply written again; of a request nothing is known unless said.
+    let by_nature = if is == Kind::Folder { RepeatRule::Safe } else { RepeatRule::Never };
+    // Nothing is sent to a webhook.
+    let sends = is != Kind::Webhook;
+    let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
+    let repeat = sends.then(|| fields.word("repeat", &rules)).flatten();
+    let in_flight = sends.then(|| fields.whole("in_flight", 1..1001)).flatten().and_then(|most| u32::try_from(most).ok());
+    Some(Connection {
+        name: name.to_owned(),
+        title,
+        kind,
+        repeat: repeat.unwrap_or(by_nature),
+        in_flight: in_flight.unwrap_or(16),
+        page,
+    })
+}
+
+fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
+    let path = fields.needed_text("path");
+    let former = fields.texts("former");
+    path.iter().chain(&former).for_each(|path| check_path(file, path));
+    let signature = match fields.table("signature") {
+        Some(table) => Some(signature(table)?),
+        None => {
+            if !fields.has("signature") {
+                let says = "calls are not signed: whoever knows the address is believed";
+                let help = "have the sender sign them, and write signature = { secret = \"NAME\" }".to_owned();
+                file.warning(fields.span.clone(), "connection::unsigned", says, Some(help));
+            }
+            None
+        }
+    };
+    let standard = signature.as_ref().is_some_and(|signature| signature.form == SignatureForm::Standard);
+    let by_standard = |place: Place| standard.then_some(place);
+    let event = fields.table("event").map_or_else(|| by_standard(Place::Field("type".to_owned())), place);
+    let delivery = fields.table("delivery").map_or_else(|| by_standard(Place::Header("webhook-id".to_owned())), place);
+    let largest = fields.whole("largest", 1..JSON_LIMIT as i64 + 1).map_or(webhook::LARGEST, |bytes| bytes as u64);
+    let per_second = fields.whole("per_second", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
+    let former = former.into_iter().map(|path| path.value).collect();
+    Some(Webhook { path: path?.value, former, signature, event, delivery, largest, per_second })
+}
+
+fn check_path(file: &File<'_>, path: &Text) {
+    let good = |c: char| c.is_ascii_alphanumeric() || "-_.~".contains(c);
+    if path.value.is_empty() || !path.value.chars().all(good) {
+        let help = "letters, digits and - _ . ~ alone".to_owned();
+        file.error(path.span.clone(), "connection::path", "this cannot be the last part of an address", Some(help));
+    }
+}
+
+fn place(table: Fields<'_>) -> Option<Place> {
+    let (header, field) = (table.text("header"), table.text("field"));
+    let found = match (header, field) {
+        (Some(header), None) => Some(Place::Header(header.value)),
+        (None, Some(field)) => Some(Place::Field(field.value)),
+        (Some(_), Some(_)) | (None, None) => {
+            let says = "it stands in one place: header = \"…\" or field = \"…\"";
+            table.file().error(table.span.clone(), "connection::place", says, None);
+            None
+        }
+    };
+    table.done();
+    found
+}
+
+fn signature(table: Fields<'_>) -> Option<Signature> {
+    let secret = table.needed_text("secret");
+    let tolerance = table.duration("tolerance").unwrap_or(webhook::TOLERANCE);
+    let form = match table.text("header") {
+        None => SignatureForm::Standard,
+        Some(header) => SignatureForm::Header {
+            header: header.value,
+            hash: table.word("hash", &[("sha256", Hash::Sha256), ("sha512", Hash::Sha512)]).unwrap_or(Hash::Sha256),
+            encoding: table.word("encoding", &[("hex", Encoding::Hex), ("base64", Encoding::Base64)]).unwrap_or(Encoding::Hex),
+            prefix: table.text("prefix").map_or_else(String::new, |prefix| prefix.value),
+            time: table.text("time").map(|time| time.value),
+        },
+    };
+    table.done();
+    Some(Signature { secret: secret?.value, form, tolerance })
+}
+
+/// What is wrong with an HTTP address, and what to write instead.
+fn address_fault(address: &str) -> Option<(String, &'static str)> {
+    let rest = match address.split_once("://") {
+        Some(("http", rest)) => rest,
+        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not known"), "write http://host:port")),
+        None => return Some(("the address has no scheme".to_owned(), "write http://host:port")),
+    };
+    if rest.contains("://") {
+        return Some(("the scheme stands twice".to_owned(), "write http://host:port"));
+    }
+    let host = rest.split('/').next().unwrap_or_default();
+    if host.is_empty() {
+        return Some(("the address has no host".to_owned(), "write http://host:port"));
+    }
+    host.contains('@').then(|| ("credentials stand in the address".to_owned(), "take them out: addresses are shown and logged"))
+}

@@ -1,0 +1,160 @@
+//! Calls of webhooks: believed, taken into custody, and only then answered.
+//!
+//! | call | answer |
+//! |---|---|
+//! | taken, or a repeat | 202 with the arrival |
+//! | `GET`, `HEAD`, or without a body: somebody checks the address | 200; nothing is taken |
+//! | no such address | 404 |
+//! | signature missing, old or wrong | 401 |
+//! | larger than the connection allows | 413 |
+//! | slower than ten seconds | 408 |
+//! | more in a second than the connection allows | 429 |
+//! | held by a person, no room, database away | 503 with `Retry-After`: the sender keeps it |
+
+mod doors;
+
+pub use doors::Doors;
+
+use crate::api::problem::Problem;
+use crate::run::App;
+use axum::Json;
+use axum::body::{Body, Bytes};
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use serde_json::{Value, json};
+use std::sync::Arc;
+use std::time::Duration;
+use wirewatch_core::connection::Connection;
+use wirewatch_core::intake::Came;
+use wirewatch_core::webhook::{Place, Webhook};
+use wirewatch_engine::{Clock, Source, SystemClock};
+
+/// What the addresses of webhooks begin with.
+pub const PREFIX: &str = "/in/";
+/// How long a whole call may take to come.
+const WAIT: Duration = Duration::from_secs(10);
+
+/// A call at an address of ours.
+pub async fn receive(
+    State(app): State<Arc<App>>,
+    Path(path): Path<String>,
+    method: Method,
+    headers: HeaderMap,
+    body: Body,
+) -> Response {
+    let (_, workspace) = app.engine.releases().current();
+    let found = workspace.connections.values().find_map(|connection| {
+        let webhook = connection.webhook().filter(|webhook| webhook.paths().any(|known| known == path))?;
+        Some((connection, webhook))
+    });
+    let Some((connection, webhook)) = found else {
+        return Problem::not_found("no webhook is at this address").into_response();
+    };
+    match take(&app, connection, webhook, &method, &headers, body).await {
+        Ok(answer) => answer,
+        Err(Refusal { status, says, after }) => {
+            app.doors.turned_away(&connection.name, &says, SystemClock.now());
+            // A forger need not learn what would have been right: the console tells its own people.
+            let title = if status == StatusCode::UNAUTHORIZED { "the call is not signed as agreed".to_owned() } else { says };
+            let mut response = Problem::new(status, title).into_response();
+            if let Some(after) = after {
+                response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(after));
+            }
+            response
+        }
+    }
+}
+
+/// Why a call is not taken: its sender still has it.
+struct Refusal {
+    status: StatusCode,
+    says: String,
+    /// Seconds after which it may be tried again.
+    after: Option<u32>,
+}
+
+impl Refusal {
+    fn new(status: StatusCode, says: impl Into<String>) -> Self {
+        Self { status, says: says.into(), after: None }
+    }
+
+    fn later(status: StatusCode, says: impl Into<String>, after: u32) -> Self {
+        Self { after: Some(after), ..Self::new(status, says) }
+    }
+}
+
+async fn take(
+    app: &App,
+    connection: &Connection,
+    webhook: &Webhook,
+    method: &Method,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<Response, Refusal> {
+    let now = SystemClock.now();
+    let checks = || {
+        app.doors.checked(&connection.name, now);
+        Ok((StatusCode::OK, Json(json!({ "says": "this address takes calls by POST" }))).into_response())
+    };
+    if [Method::GET, Method::HEAD, Method::OPTIONS].contains(method) {
+        return checks();
+    }
+    if app.engine.is_held_by_person(&connection.name) {
+        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the connection is held by a person", 60));
+    }
+    if !app.doors.admits(connection, webhook) {
+        let most = webhook.per_second.unwrap_or_default();
+        return Err(Refusal::later(StatusCode::TOO_MANY_REQUESTS, format!("more than {most} calls in a second"), 1));
+    }
+    let room = app.doors.room(size_told(headers).unwrap_or(webhook.largest).min(webhook.largest));
+    let Some(_room) = room else {
+        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "too many calls at a time", 1));
+    };
+    let body = read(headers, body, webhook.largest).await?;
+    if body.is_empty() {
+        return checks();
+    }
+    let find = |name: &str| headers.get(name)?.to_str().ok();
+    if let Some(signature) = &webhook.signature {
+        let secrets = app.secrets.good(&signature.secret, now);
+        let believed = signature.check(&find, &body, &secrets, now);
+        believed.map_err(|forged| Refusal::new(StatusCode::UNAUTHORIZED, forged.to_string()))?;
+    }
+    let looks = [&webhook.event, &webhook.delivery].into_iter().flatten().any(|place| matches!(place, Place::Field(_)));
+    // What cannot be read is taken all the same: a person looks at it, and nothing of it is lost.
+    let document: Value = if looks { serde_json::from_slice(&body).unwrap_or_default() } else { Value::Null };
+    let said = |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&find, &document)).unwrap_or_default();
+    let (event, delivery) = (said(&webhook.event), said(&webhook.delivery));
+    let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
+    let came = Came { connection: connection.name.clone(), name, event, delivery, let_through: false };
+    let away = |_| Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5);
+    let mut taking = app.engine.read(Source { came, ..Source::default() });
+    taking.feed(&body).await.map_err(away)?;
+    let ready = taking.ready().await.map_err(away)?;
+    let report = app.engine.take(vec![ready]).await.remove(0).map_err(away)?;
+    let answer = json!({ "arrival": report.arrival.to_string(), "verdict": report.verdict.as_str(), "says": report.says });
+    Ok((StatusCode::ACCEPTED, Json(answer)).into_response())
+}
+
+fn size_told(headers: &HeaderMap) -> Option<u64> {
+    headers.get(header::CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
+}
+
+/// The whole body, if it is small and fast enough.
+async fn read(headers: &HeaderMap, body: Body, largest: u64) -> Result<Bytes, Refusal> {
+    let too_large = || Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {largest} bytes"));
+    if size_told(headers).is_some_and(|size| size > largest) {
+        return Err(too_large());
+    }
+    match tokio::time::timeout(WAIT, axum::body::to_bytes(body, largest as usize)).await {
+        Ok(Ok(bytes)) => Ok(bytes),
+        Ok(Err(error))
+            if std::error::Error::source(&error).is_some_and(|cause| cause.is::<http_body_util::LengthLimitError>()) =>
+        {
+            Err(too_large())
+        }
+        Ok(Err(error)) => Err(Refusal::new(StatusCode::BAD_REQUEST, format!("the body broke off: {error}"))),
+        Err(_) => Err(Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()))),
+    }
+}

@@ -1,0 +1,120 @@
+//! What happens at the addresses of webhooks before anything is taken: how many come in, and who was turned away.
+
+use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
+use std::collections::HashMap;
+use std::num::NonZeroU32;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use wirewatch_core::Timestamp;
+use wirewatch_core::connection::Connection;
+use wirewatch_core::webhook::Webhook;
+
+/// Kilobytes of bodies that are under way at a time: beyond, senders are asked to come again.
+const ROOM: usize = 128 << 10;
+/// The same refusal is logged no more often than this.
+const AGAIN: Duration = Duration::from_secs(60);
+
+/// Every address, by its connection's name.
+#[derive(Debug)]
+pub struct Doors {
+    room: Arc<Semaphore>,
+    limits: Mutex<HashMap<String, (NonZeroU32, Arc<DefaultDirectRateLimiter>)>>,
+    seen: Mutex<HashMap<String, Door>>,
+}
+
+/// What was seen at one address since the service started.
+#[derive(Debug, Clone, Default)]
+pub struct Door {
+    /// When somebody last looked whether the address is there.
+    pub checked: Option<Timestamp>,
+    pub turned: Option<Turned>,
+}
+
+/// Calls that were not taken.
+#[derive(Debug, Clone)]
+pub struct Turned {
+    pub calls: u64,
+    pub last: Timestamp,
+    /// Why the last of them was not.
+    pub says: String,
+    logged: Timestamp,
+}
+
+impl Default for Doors {
+    fn default() -> Self {
+        Self { room: Arc::new(Semaphore::new(ROOM)), limits: Mutex::default(), seen: Mutex::default() }
+    }
+}
+
+impl Doors {
+    /// Room for a body of so many bytes until it is dropped; `None` when there is none.
+    pub fn room(&self, bytes: u64) -> Option<OwnedSemaphorePermit> {
+        let kilobytes = u32::try_from(bytes.div_ceil(1024).max(1)).unwrap_or(u32::MAX);
+        self.room.clone().try_acquire_many_owned(kilobytes).ok()
+    }
+
+    /// Whether one more call is within what the connection allows in a second.
+    pub fn admits(&self, connection: &Connection, webhook: &Webhook) -> bool {
+        let Some(most) = webhook.per_second.and_then(NonZeroU32::new) else { return true };
+        let limiter = {
+            let mut limits = self.limits.lock().expect("no holder panics");
+            let known = limits.get(&connection.name).filter(|(known, _)| *known == most).map(|(_, limiter)| limiter.clone());
+            known.unwrap_or_else(|| {
+                let fresh = Arc::new(RateLimiter::direct(Quota::per_second(most)));
+                limits.insert(connection.name.clone(), (most, fresh.clone()));
+                fresh
+            })
+        };
+        limiter.check().is_ok()
+    }
+
+    /// Somebody has looked whether the address is there.
+    pub fn checked(&self, connection: &str, now: Timestamp) {
+        self.seen.lock().expect("no holder panics").entry(connection.to_owned()).or_default().checked = Some(now);
+    }
+
+    /// A call was not taken.
+    pub fn turned_away(&self, connection: &str, says: &str, now: Timestamp) {
+        let mut seen = self.seen.lock().expect("no holder panics");
+        let turned = &mut seen.entry(connection.to_owned()).or_default().turned;
+        let before = turned.take();
+        let told = before.as_ref().is_some_and(|before| before.says == says && now.since(before.logged) < AGAIN);
+        if !told {
+            tracing::warn!(connection, says, "a call was not taken");
+        }
+        let logged = before.as_ref().filter(|_| told).map_or(now, |before| before.logged);
+        let calls = before.map_or(0, |before| before.calls) + 1;
+        *turned = Some(Turned { calls, last: now, says: says.to_owned(), logged });
+    }
+
+    /// What was seen at the address of a connection.
+    #[must_use]
+    pub fn at(&self, connection: &str) -> Door {
+        self.seen.lock().expect("no holder panics").get(connection).cloned().unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn refusals_are_counted_and_the_last_is_told() {
+        let doors = Doors::default();
+        doors.turned_away("shop", "no signature", Timestamp(1));
+        doors.turned_away("shop", "too large", Timestamp(2));
+        let turned = doors.at("shop").turned.unwrap();
+        assert_eq!((turned.calls, turned.last, turned.says.as_str()), (2, Timestamp(2), "too large"));
+        assert!(doors.at("other").turned.is_none());
+    }
+
+    #[test]
+    fn room_is_bounded_and_comes_back() {
+        let doors = Doors::default();
+        let all = doors.room((ROOM as u64) * 1024).unwrap();
+        assert!(doors.room(1).is_none());
+        drop(all);
+        assert!(doors.room(1).is_some());
+    }
+}

@@ -1,0 +1,205 @@
+//! Webhooks: calls are believed by their signature, taken before they are answered, and turned away in order.
+
+use crate::scene::Scene;
+use serde_json::Value;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::time::Duration;
+use wirewatch_standins::shop::{Shop, Told, sign};
+use wirewatch_testkit::eventually;
+
+const PATH: &str = "/in/shop-7d2f";
+
+/// A scene with the shop, which knows its secret.
+async fn open() -> (Scene, Shop) {
+    let scene = Scene::open().await;
+    let secret = scene.service.secret("shop-signing").await;
+    let shop = Shop::new(&scene.service.url(PATH), &secret, 1000);
+    (scene, shop)
+}
+
+async fn calls(scene: &Scene) -> Vec<Value> {
+    let page = eventually("arrivals are listed", || scene.service.get("/api/arrivals?connection=shop&limit=1000")).await;
+    page["arrivals"].as_array().unwrap().clone()
+}
+
+async fn shop_of(scene: &Scene) -> Value {
+    let all = eventually("connections are listed", || scene.service.get("/api/connections")).await;
+    all.as_array().unwrap().iter().find(|one| one["name"] == "shop").unwrap()["webhook"].clone()
+}
+
+/// A call as anybody may make it.
+async fn call(scene: &Scene, path: &str, headers: &[(&str, &str)], body: &str) -> u16 {
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let mut request = client.post(scene.service.url(path)).body(body.to_owned());
+    for (name, value) in headers {
+        request = request.header(*name, *value);
+    }
+    request.send().await.unwrap().status().as_u16()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_purchase_is_booked_once_though_it_is_told_twice() {
+    let (scene, mut shop) = open().await;
+    let told: Vec<Told> = (0..5).map(|_| shop.purchase()).collect();
+    for one in &told {
+        assert_eq!(shop.tell(one).await, Ok(202));
+    }
+    assert_eq!(shop.tell(&told[0]).await, Ok(202), "a repeat is answered as the first was: its sender may forget it");
+    let listing = shop.listing();
+    assert_eq!(shop.tell(&listing).await, Ok(202));
+    scene.quiet(5).await;
+    let verdicts: Vec<String> = calls(&scene).await.iter().rev().map(|one| one["verdict"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(verdicts, ["taken", "taken", "taken", "taken", "taken", "repeat", "taken"]);
+    let newest = &calls(&scene).await[0];
+    assert_eq!((newest["messages"].as_i64(), newest["says"].as_str()), (Some(0), Some("no flow takes item.listed from shop")));
+    let order = eventually("the order is followed", || scene.service.get("/api/orders/W-1003")).await;
+    assert!(order.to_string().contains("\"booked\""), "{order}");
+    // The same id with other content is another fact: taken, and told.
+    let other = Told { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };
+    assert_eq!(shop.tell(&other).await, Ok(202));
+    let says = calls(&scene).await[0]["says"].as_str().unwrap().to_owned();
+    assert!(says.contains("came before with other content"), "{says}");
+    // What the sender tells of, by its own names, with a sample of each.
+    let webhook = shop_of(&scene).await;
+    let events: Vec<(&str, i64, usize)> = webhook["events"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| (one["event"].as_str().unwrap(), one["calls"].as_i64().unwrap(), one["flows"].as_array().unwrap().len()))
+        .collect();
+    assert_eq!(events, [("item.listed", 1, 0), ("purchase.placed", 7, 1)]);
+    assert_eq!(webhook["local_only"], true);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
+    let (scene, mut shop) = open().await;
+    let told = shop.purchase();
+    assert_eq!(shop.tell_as(&told, "whsec_Zm9yZ2Vk").await, Ok(401), "forged");
+    assert_eq!(call(&scene, PATH, &[], &told.body).await, 401, "not signed");
+    let hour = 3600;
+    let then = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() - hour;
+    let secret = scene.service.secret("shop-signing").await;
+    let signature = sign(&secret, &told.id, then, told.body.as_bytes());
+    let old = then.to_string();
+    let headers =
+        [("webhook-id", told.id.as_str()), ("webhook-timestamp", old.as_str()), ("webhook-signature", signature.as_str())];
+    assert_eq!(call(&scene, PATH, &headers, &told.body).await, 401, "replayed an hour later");
+    let webhook = shop_of(&scene).await;
+    assert_eq!(webhook["turned_away"]["calls"], 3);
+    assert!(webhook["turned_away"]["says"].as_str().unwrap().contains("s from ours"), "{webhook}");
+    assert_eq!(call(&scene, PATH, &[], &"x".repeat((1 << 20) + 1)).await, 413);
+    assert_eq!(call(&scene, "/in/nothing-here", &[], "{}").await, 404);
+    // Drop by drop: it is ended, and holds nobody else up meanwhile.
+    let address = scene.service.url("").replace("http://", "");
+    let mut slow = TcpStream::connect(&address).unwrap();
+    slow.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    write!(slow, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nContent-Length: 100\r\n\r\n{{").unwrap();
+    let shop = Shop::new(&scene.service.url(PATH), &secret, 2000);
+    assert_eq!(shop.tell(&told).await, Ok(202));
+    let mut answer = [0; 12];
+    slow.read_exact(&mut answer).unwrap();
+    assert_eq!(&answer, b"HTTP/1.1 408");
+    // Nothing of it came in but the one that was genuine.
+    scene.quiet(1).await;
+    assert_eq!(calls(&scene).await.len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_secret_is_changed_without_losing_a_call() {
+    let (scene, mut shop) = open().await;
+    let (code, new, err) = scene.service.command(&["secret", "rotate", "shop-signing", "--generate", "--keep", "1h"]);
+    assert_eq!(code, 0, "{err}");
+    assert!(err.contains("the value before it is good until"), "{err}");
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell(&purchase).await, Ok(202), "signed with the old one");
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell_as(&purchase, new.trim()).await, Ok(202), "signed with the new one");
+    let (_, listed, _) = scene.service.command(&["secret", "list"]);
+    assert!(listed.contains("shop-signing") && !listed.contains(new.trim()), "{listed}");
+    assert!(!scene.service.logged().contains(new.trim()), "it is not logged");
+    // It outlives a restart, sealed.
+    let mut scene = scene;
+    scene.service.kill();
+    scene.service.start().await;
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell_as(&purchase, new.trim()).await, Ok(202));
+    assert_eq!(scene.service.command(&["secret", "remove", "shop-signing"]).0, 0);
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell_as(&purchase, new.trim()).await, Ok(401));
+    let status = eventually("the status", || scene.service.get("/api/status")).await;
+    assert!(status["warnings"].to_string().contains("shop-signing"), "{status}");
+    assert_eq!(scene.service.command(&["secret", "remove", "shop-signing"]).0, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_address_is_checked_held_limited_and_withdrawn() {
+    let (scene, mut shop) = open().await;
+    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    assert_eq!(client.get(scene.service.url(PATH)).send().await.unwrap().status(), 200);
+    assert_eq!(call(&scene, PATH, &[], "").await, 200, "an empty first call only checks the address");
+    assert!(shop_of(&scene).await["checked"].is_string());
+    assert_eq!(calls(&scene).await.len(), 0);
+    let (code, _, err) = scene.service.command(&["connections", "--hold", "shop", "--why", "they move"]);
+    assert_eq!(code, 0, "{err}");
+    let purchase = shop.purchase();
+    eventually("a held address keeps calls with their sender", || async {
+        (shop.tell(&purchase).await == Ok(503)).then_some(())
+    })
+    .await;
+    assert_eq!(scene.service.command(&["connections", "--free", "shop"]).0, 0);
+    eventually("it is open again", || async { (shop.tell(&purchase).await == Ok(202)).then_some(()) }).await;
+    // A new address; the old one answers until it is withdrawn. And a limit.
+    scene.service.change("connections/shop.toml", "\"shop-7d2f\"  ", "\"shop-new\"\nformer = [\"shop-7d2f\"]\nper_second = 2\n");
+    let workspace = scene.service.workspace();
+    assert_eq!(scene.service.command(&["deploy", workspace.to_str().unwrap()]).0, 0);
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell(&purchase).await, Ok(202), "at the old one");
+    assert_eq!(call(&scene, "/in/shop-new", &[], "{}").await, 401, "the new one is there");
+    let mut limited = 0;
+    for _ in 0..20 {
+        limited += usize::from(shop.tell(&purchase).await == Ok(429));
+    }
+    assert!(limited > 0, "more than two in a second are asked to come again");
+    scene.service.change("connections/shop.toml", "former = [\"shop-7d2f\"]\nper_second = 2\n", "");
+    assert_eq!(scene.service.command(&["deploy", workspace.to_str().unwrap()]).0, 0);
+    assert_eq!(shop.tell(&purchase).await, Ok(404), "withdrawn");
+    scene.quiet(2).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_was_answered_is_there_after_a_crash() {
+    let (mut scene, mut shop) = open().await;
+    let mut told = Vec::new();
+    for round in 0..3 {
+        let more: Vec<Told> = (0..40).map(|_| shop.purchase()).collect();
+        let mut answered = 0;
+        for one in &more {
+            answered += usize::from(shop.tell(one).await == Ok(202));
+            if answered == 20 + round {
+                scene.service.kill();
+                break;
+            }
+        }
+        told.extend(more);
+        scene.service.start().await;
+    }
+    // Its sender tells again of everything: what came is recognised, what did not is taken.
+    for one in &told {
+        assert_eq!(shop.tell(one).await, Ok(202));
+    }
+    scene.quiet(told.len()).await;
+    assert_eq!(scene.orders.summary().booked, told.len());
+    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_call_that_cannot_be_read_stands_aside_and_is_not_lost() {
+    let (scene, shop) = open().await;
+    let broken = Told { id: "b1".to_owned(), body: "{\"type\": \"purchase.placed\", ".to_owned() };
+    assert_eq!(shop.tell(&broken).await, Ok(202), "it is ours now");
+    let arrival = calls(&scene).await.remove(0);
+    assert_eq!((arrival["verdict"].as_str(), arrival["name"].as_str()), (Some("aside"), Some("call b1")));
+    assert_eq!(scene.messages("flow=shop-orders").await.len(), 0);
+}
