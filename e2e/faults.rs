@@ -1,6 +1,7 @@
 //! Outside faults: each has its decided outcome.
 
 use crate::scene::Scene;
+use serde_json::{Value, json};
 use std::time::Duration;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
@@ -78,7 +79,7 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     assert!(told.contains("cannot connect"), "{told}");
     let (code, _, err) = scene.service.command(&["connections", "--test", "erp"]);
     assert_eq!(code, 1);
-    assert!(err.contains("check host, port and whether it runs"), "{err}");
+    assert!(err.contains("nothing listens at http://127.0.0.1:9: check the port"), "{err}");
     // Put right, what waited goes on by itself: connections are always the current ones.
     scene.service.change("connections/erp.toml", "address   = \"http://127.0.0.1:9\"", &address);
     assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
@@ -136,4 +137,32 @@ async fn the_database_away_for_ten_seconds_loses_and_doubles_nothing() {
     scene.quiet(225).await;
     scene.assert_all_once();
     scene.service.stop();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_corrected_password_reaches_what_waits() {
+    let mut scene = Scene::prepare(&Database::new()).await;
+    scene.service.change("connections/erp.toml", "wait ", "sign_in = { as = \"bearer\", secret = \"erp-token\" }\nwait ");
+    scene.orders.set_faults(Faults { token: Some("right".to_owned()), ..Faults::default() });
+    scene.service.start().await;
+    scene.send(3, Flaw::None);
+    let held = async |words: &str| {
+        eventually(&format!("the connection is held: {words}"), || async {
+            let status = scene.service.get("/api/status").await?;
+            status["held"][0]["says"].as_str()?.contains(words).then_some(())
+        })
+        .await
+    };
+    held("the secret `erp-token` is not set").await;
+    let set = async |value: &str| {
+        let (status, says) = scene.service.put("/api/secrets/erp-token", &json!({ "value": value })).await;
+        assert_eq!((status, &says["value"]), (200, &Value::Null), "a value that was given is not shown");
+    };
+    set("wrong").await;
+    held("answered 401: who are you?; check the connection's credentials").await;
+    // It is looked at as soon as the secret is changed, not only when its next look is due.
+    set("right").await;
+    scene.quiet(3).await;
+    assert_eq!(scene.orders.summary().booked, 3);
+    assert!(!scene.service.logged().contains("Bearer"), "it is not logged");
 }

@@ -13,8 +13,7 @@ const PATH: &str = "/in/shop-7d2f";
 /// A scene with the shop, which knows its secret.
 async fn open() -> (Scene, Shop) {
     let scene = Scene::open().await;
-    let secret = scene.service.secret("shop-signing").await;
-    let shop = Shop::new(&scene.service.url(PATH), &secret, 1000);
+    let shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
     (scene, shop)
 }
 
@@ -80,8 +79,8 @@ async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     assert_eq!(call(&scene, PATH, &[], &told.body).await, 401, "not signed");
     let hour = 3600;
     let then = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() - hour;
-    let secret = scene.service.secret("shop-signing").await;
-    let signature = sign(&secret, &told.id, then, told.body.as_bytes());
+    let secret = &scene.shop_secret;
+    let signature = sign(secret, &told.id, then, told.body.as_bytes());
     let old = then.to_string();
     let headers =
         [("webhook-id", told.id.as_str()), ("webhook-timestamp", old.as_str()), ("webhook-signature", signature.as_str())];
@@ -96,7 +95,7 @@ async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     let mut slow = TcpStream::connect(&address).unwrap();
     slow.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
     write!(slow, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nContent-Length: 100\r\n\r\n{{").unwrap();
-    let shop = Shop::new(&scene.service.url(PATH), &secret, 2000);
+    let shop = Shop::new(&scene.service.url(PATH), secret, 2000);
     assert_eq!(shop.tell(&told).await, Ok(202));
     let mut answer = [0; 12];
     slow.read_exact(&mut answer).unwrap();

@@ -14,6 +14,8 @@ pub struct Scene {
     pub orders: OrderSystem,
     pub marrowfield: Marrowfield,
     pub sent: Vec<Sent>,
+    /// What the web shop signs its calls with; empty until it is set.
+    pub shop_secret: String,
 }
 
 pub fn demo() -> PathBuf {
@@ -29,6 +31,7 @@ impl Scene {
     pub async fn open_on(database: &Database) -> Self {
         let mut scene = Self::prepare(database).await;
         scene.service.start().await;
+        scene.shop_secret = scene.service.secret("shop-signing").await;
         scene
     }
 
@@ -43,7 +46,7 @@ impl Scene {
         // Tests fail soon rather than late.
         service.change("flows/partner-orders.toml", "first = \"1s\", longest = \"1m\"", "first = \"100ms\", longest = \"1s\"");
         service.change("connections/marrowfield-drop.toml", "\"3s\"", "\"300ms\"");
-        Self { service, orders, marrowfield: Marrowfield::new(7, 100, 1000), sent: Vec::new() }
+        Self { service, orders, marrowfield: Marrowfield::new(7, 100, 1000), sent: Vec::new(), shop_secret: String::new() }
     }
 
     fn folder(&self, name: &str) -> PathBuf {

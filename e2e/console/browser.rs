@@ -16,7 +16,22 @@ pub struct Browser {
     base: String,
     _chromedriver: Kept,
     _chromium: Kept,
-    _profile: tempfile::TempDir,
+    _profile: Profile,
+}
+
+/// The folder of a browser. Its helpers end a moment after it, and write to their last: the folder is removed when they
+/// have.
+struct Profile(tempfile::TempDir);
+
+impl Drop for Profile {
+    fn drop(&mut self) {
+        for _ in 0..40 {
+            if std::fs::remove_dir_all(self.0.path()).is_ok() {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(25));
+        }
+    }
 }
 
 fn start(program: &str, arguments: &[String]) -> Kept {
@@ -64,7 +79,7 @@ impl Browser {
         let driver =
             eventually("ChromeDriver answers", || async { WebDriver::new(&driver_url, capabilities.clone()).await.ok() }).await;
         let base = service.url("");
-        Self { driver, driver_url, base, _chromedriver: chromedriver, _chromium: chromium, _profile: profile }
+        Self { driver, driver_url, base, _chromedriver: chromedriver, _chromium: chromium, _profile: Profile(profile) }
     }
 
     /// A browser that is signed in by a link, and shows the first screen.

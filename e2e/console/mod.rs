@@ -8,3 +8,4 @@ mod lists;
 mod looks;
 mod mending;
 mod strands;
+mod webhooks;

@@ -9,6 +9,7 @@ import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { count } from '../words/format'
+import WebhookDetail from './WebhookDetail.vue'
 
 const props = defineProps<{ connection: ConnectionView; /** The one that a link led to. */ marked?: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -110,6 +111,10 @@ const repeats: Record<string, string> = {
             .join(', ') || '–'
         }}
       </dd>
+      <template v-if="connection.signs_in">
+        <dt class="text-faint">Signed in</dt>
+        <dd>{{ connection.signs_in }}</dd>
+      </template>
       <template v-if="connection.sends">
         <dt class="text-faint">At a time</dt>
         <dd>{{ count(connection.in_flight, 'request') }} at most</dd>
@@ -117,6 +122,12 @@ const repeats: Record<string, string> = {
         <dd class="text-soft">{{ repeats[connection.repeat] ?? connection.repeat }}</dd>
       </template>
     </dl>
+    <WebhookDetail
+      v-if="connection.webhook"
+      :name="connection.name"
+      :webhook="connection.webhook"
+      @changed="emit('changed')"
+    />
     <p v-if="tested" role="status" class="mt-3 flex gap-2 text-sm" data-part="tested">
       <span aria-hidden="true" :class="tested.reached ? 'text-done' : 'text-aside'">{{
         tested.reached ? '✓' : '▲'

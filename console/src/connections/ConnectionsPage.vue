@@ -45,7 +45,7 @@ watch(
       </p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <div class="grid gap-4 lg:grid-cols-2 2xl:grid-cols-3">
+    <div class="grid items-start gap-4 lg:grid-cols-2 2xl:grid-cols-3">
       <ConnectionCard
         v-for="connection in connections"
         :id="connection.name"

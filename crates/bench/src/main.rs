@@ -1,9 +1,11 @@
 //! Measures the whole system beside its physical limit, in one run, and writes `docs/BENCHMARKS.md`.
 //!
 //! Two things take turns: the service (file → map → order system → done, journal on, fsync on), and a bare program
-//! that writes the same rows through the same grouped statement and does nothing else.
+//! that writes the same rows through the same grouped statement and does nothing else. Likewise webhooks, beside a bare
+//! handler.
 
 mod bare;
+mod hooks;
 mod report;
 mod whole;
 
@@ -34,7 +36,11 @@ pub struct Measured {
 
 fn main() {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
-    runtime.block_on(run());
+    let arguments: Vec<String> = std::env::args().collect();
+    match arguments.iter().position(|argument| argument == hooks::BARE).and_then(|n| arguments.get(n + 1)?.parse().ok()) {
+        Some(port) => runtime.block_on(hooks::bare(&std::env::var("WIREWATCH_DATABASE").expect("a database"), port)),
+        None => runtime.block_on(run()),
+    }
 }
 
 async fn run() {
@@ -64,6 +70,7 @@ async fn run() {
         bares.push(bare);
     }
     let (service, bare) = (report::median(&services), report::median(&bares));
+    let calls = webhooks(&program, &cluster).await;
     cluster.create_database("latency").expect("a database");
     let mut whole = whole::Whole::start(&program, &cluster.url("latency"), cluster.id()).await;
     let latency = whole.latency(service.orders_per_s / 10.0).await;
@@ -86,10 +93,25 @@ async fn run() {
         );
         long = Some((tenths, memory));
     }
-    let text = report::markdown(&service, &bare, (rows, bare_rows), &latency, long.as_ref());
+    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, &latency, long.as_ref());
     let path = PathBuf::from("docs/BENCHMARKS.md");
     std::fs::write(&path, &text).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     println!("\n{text}\nwritten to {}", path.display());
+}
+
+/// Webhooks: the service and the bare handler in turn; the median of each.
+async fn webhooks(program: &std::path::Path, cluster: &Cluster) -> (Measured, Measured) {
+    let (mut services, mut bares) = (Vec::new(), Vec::new());
+    for pair in 1..=PAIRS {
+        let (ours, theirs) = (format!("hooks{pair}"), format!("barehooks{pair}"));
+        cluster.create_database(&ours).expect("a database");
+        cluster.create_database(&theirs).expect("a database");
+        services.push(hooks::measure_service(program, &cluster.url(&ours), cluster.id()).await);
+        bares.push(hooks::measure_bare(&cluster.url(&theirs), cluster.id()).await);
+        let (service, bare) = (services[pair - 1].orders_per_s, bares[pair - 1].orders_per_s);
+        println!("webhooks {pair}: service {service:.0} calls/s, bare handler {bare:.0} calls/s");
+    }
+    (report::median(&services), report::median(&bares))
 }
 
 /// Rows inserted, updated and deleted in a database so far, as the server counts them.

@@ -1,5 +1,6 @@
 //! The table.
 
+use crate::hooks::CALLS;
 use crate::whole::Latency;
 use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE};
 
@@ -22,10 +23,12 @@ pub fn markdown(
     service: &Measured,
     bare: &Measured,
     (rows, bare_rows): (f64, f64),
+    (calls, bare_calls): &(Measured, Measured),
     latency: &Latency,
     long: Option<&([f64; 10], u64)>,
 ) -> String {
     let per_order = |seconds: f64| seconds * 1e6 / ORDERS as f64;
+    let per_call = |seconds: f64| seconds * 1e6 / CALLS as f64;
     let mut text = format!(
         "# Benchmarks
 
@@ -46,6 +49,18 @@ group after another, and does nothing else: no files, no X12, no HTTP, no acknow
 
 Rows an order (inserted, updated, deleted): {rows:.1} of the service, {bare_rows:.1} of the bare program.
 
+## Webhooks
+
+{CALLS} calls of 1 KB over 64 connections, each answered after its commit. The service checks signature, time and repeat,
+reads the event, stores the arrival and its message in one commit, and runs the message to its end. The bare handler stores
+the body, grouped with whatever waits, and does nothing else.
+
+| | calls/s | CPU µs a call, program | CPU µs a call, database |
+|---|--:|--:|--:|
+| service | {:.0} | {:.0} | {:.0} |
+| bare handler | {:.0} | {:.0} | {:.0} |
+| ratio | {:.2} | | |
+
 ## Latency
 
 From file complete to booked, files of ten orders coming when they are due, at one tenth of the rate above
@@ -62,6 +77,13 @@ From file complete to booked, files of ten orders coming when they are due, at o
         per_order(bare.database_cpu_s),
         service.orders_per_s / bare.orders_per_s,
         service.orders_per_s * rows / (bare.orders_per_s * bare_rows),
+        calls.orders_per_s,
+        per_call(calls.cpu_s),
+        per_call(calls.database_cpu_s),
+        bare_calls.orders_per_s,
+        per_call(bare_calls.cpu_s),
+        per_call(bare_calls.database_cpu_s),
+        calls.orders_per_s / bare_calls.orders_per_s,
         latency.rate,
         latency.p50_ms,
         latency.p99_ms,

@@ -31,9 +31,46 @@ pub enum ConnectionKind {
         address: String,
         /// How long an answer may take.
         wait: Duration,
+        sign_in: Option<SignIn>,
+        /// A path that answers to everybody who is let in, for tests; the address itself when left out.
+        look_at: Option<String>,
     },
     /// An address of ours that the other side calls.
     Webhook(Box<Webhook>),
+}
+
+/// How requests are signed in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignIn {
+    /// Name of the secret.
+    pub secret: String,
+    pub with: SignInWith,
+}
+
+/// Where the secret stands in a request.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SignInWith {
+    /// `Authorization: Bearer …` (RFC 6750).
+    Bearer,
+    /// `Authorization: Basic …`, the secret being the password (RFC 7617).
+    Basic { user: String },
+    /// A header of that name.
+    Header { name: String },
+    /// A parameter of that name in the query.
+    Query { name: String },
+}
+
+impl SignIn {
+    /// In words for people.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match &self.with {
+            SignInWith::Bearer => "with a bearer token".to_owned(),
+            SignInWith::Basic { user } => format!("as {user}, with a password"),
+            SignInWith::Header { name } => format!("with a key in the header {name}"),
+            SignInWith::Query { name } => format!("with a key in the parameter {name}"),
+        }
+    }
 }
 
 /// What repeating an effect at this receiver does.
@@ -77,6 +114,16 @@ impl Connection {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => Some(webhook),
             ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } => None,
+        }
+    }
+
+    /// The secret it needs, if it needs one.
+    #[must_use]
+    pub fn secret(&self) -> Option<&str> {
+        match &self.kind {
+            ConnectionKind::Webhook(webhook) => webhook.signature.as_ref().map(|signature| signature.secret.as_str()),
+            ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
+            ConnectionKind::Folder { .. } => None,
         }
     }
 

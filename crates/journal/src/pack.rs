@@ -1,5 +1,14 @@
 //! Bytes as stored: compressed from 512 bytes on, where that makes them smaller.
 
+use std::cell::RefCell;
+use zstd::bulk::Compressor;
+
+thread_local! {
+    /// To make one costs as much as to compress some kilobytes.
+    static COMPRESSOR: RefCell<Compressor<'static>> =
+        RefCell::new(Compressor::new(1).expect("level 1 needs nothing but memory"));
+}
+
 /// Below this, compression costs more than it saves.
 const WORTH: usize = 512;
 
@@ -7,7 +16,7 @@ const WORTH: usize = 512;
 #[must_use]
 pub fn pack(bytes: &[u8]) -> (bool, Vec<u8>) {
     if bytes.len() >= WORTH
-        && let Ok(packed) = zstd::bulk::compress(bytes, 1)
+        && let Ok(packed) = COMPRESSOR.with_borrow_mut(|compressor| compressor.compress(bytes))
         && packed.len() < bytes.len()
     {
         return (true, packed);

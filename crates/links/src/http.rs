@@ -9,10 +9,11 @@
 //! | name, connection refused, time-out | the connection is held; in doubt where a repeat is not safe and the request may have arrived |
 //! | connection lost in the middle of an answer | again; in doubt where a repeat is not safe |
 
+use reqwest::RequestBuilder;
 use reqwest::header::{CONTENT_TYPE, HeaderMap, RETRY_AFTER};
 use std::time::Duration;
 use wirewatch_core::Digest;
-use wirewatch_core::connection::RepeatRule;
+use wirewatch_core::connection::{RepeatRule, SignInWith};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Outcome};
 
@@ -31,6 +32,30 @@ pub struct Request<'a> {
     pub body: Option<&'a Body>,
     /// Sent as `Idempotency-Key`.
     pub key: Digest,
+    pub credentials: Option<Credentials>,
+}
+
+/// How a request is signed in, with the secret itself. Nothing of it is recorded or logged.
+#[derive(Clone)]
+pub struct Credentials {
+    pub with: SignInWith,
+    pub secret: String,
+}
+
+impl std::fmt::Debug for Credentials {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Credentials").field("with", &self.with).finish_non_exhaustive()
+    }
+}
+
+fn signed_in(request: RequestBuilder, credentials: Option<&Credentials>) -> RequestBuilder {
+    let Some(Credentials { with, secret }) = credentials else { return request };
+    match with {
+        SignInWith::Bearer => request.bearer_auth(secret),
+        SignInWith::Basic { user } => request.basic_auth(user, Some(secret)),
+        SignInWith::Header { name } => request.header(name, secret),
+        SignInWith::Query { name } => request.query(&[(name, secret)]),
+    }
 }
 
 /// The client: no redirects, since an answer must come from whom the connection names; connections are kept.
@@ -55,9 +80,9 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
     if let Some(body) = request.body {
         builder = builder.header(CONTENT_TYPE, "application/json").body(body.0.clone());
     }
-    let mut response = match builder.send().await {
+    let mut response = match signed_in(builder, request.credentials.as_ref()).send().await {
         Ok(response) => response,
-        Err(error) => return lost(&error, rule, request.wait),
+        Err(error) => return lost(&error.without_url(), rule, request.wait),
     };
     let status = response.status().as_u16();
     let after_ms = retry_after(response.headers());
@@ -72,7 +97,7 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
                 }
             }
             Ok(None) => break,
-            Err(error) if (200..300).contains(&status) => return lost(&error, rule, request.wait),
+            Err(error) if (200..300).contains(&status) => return lost(&error.without_url(), rule, request.wait),
             Err(_) => break,
         }
     }
@@ -134,21 +159,59 @@ fn retry_after(headers: &HeaderMap) -> Option<u64> {
     Some(seconds.saturating_mul(1000).min(PAUSE))
 }
 
-/// Reaches the server; any answer will do.
+/// Reaches the server as a call would, changing nothing there. `look_at` is a path that should be there.
 ///
 /// # Errors
-/// A sentence with what to do.
-pub async fn test(client: &reqwest::Client, address: &str, wait: Duration) -> Result<String, String> {
-    match client.get(address).timeout(wait).send().await {
-        Ok(response) => Ok(format!("it answers ({})", response.status().as_u16())),
-        Err(error) if error.is_connect() => {
-            Err(format!("cannot connect to {address}: {}; check host, port and whether it runs", deepest(&error)))
+/// A sentence that tells name, network, credentials and path apart, with what to do.
+pub async fn test(
+    client: &reqwest::Client,
+    address: &str,
+    look_at: Option<&str>,
+    wait: Duration,
+    credentials: Option<&Credentials>,
+) -> Result<String, String> {
+    let url = format!("{address}{}", look_at.unwrap_or_default());
+    let response = signed_in(client.get(&url), credentials).timeout(wait).send().await;
+    let status = match response {
+        Ok(response) => response.status().as_u16(),
+        Err(error) => return Err(unreached(&error.without_url(), address, wait)),
+    };
+    let known = if credentials.is_some() { " and lets us in" } else { "" };
+    match (status, look_at) {
+        (401, Some(_) | None) if credentials.is_some() => {
+            Err("it answers 401: it does not know us. The secret is wrong, or not theirs any more".to_owned())
         }
-        Err(error) if error.is_timeout() => {
-            Err(format!("{address} took the connection but did not answer within {} s", wait.as_secs_f64()))
+        (401, _) => Err("it answers 401: it wants us to sign in; write sign_in = { … } into the connection".to_owned()),
+        (403, _) => Err("it answers 403: it does not allow us this; somebody there has to grant it".to_owned()),
+        (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in the address, and `look_at`")),
+        (404, None) => {
+            Ok(format!("it answers (404){known}; whether the path is right is not known: `look_at` may name one that is there"))
         }
-        Err(error) => Err(format!("{address}: {}", deepest(&error))),
+        (500.., _) => Err(format!("it answers {status}: it is reached, and has trouble of its own")),
+        (_, _) => Ok(format!("it answers ({status}){known}")),
     }
+}
+
+/// Why nobody answered, and what to do about it.
+fn unreached(error: &reqwest::Error, address: &str, wait: Duration) -> String {
+    if error.is_timeout() {
+        return format!("{address} took the connection but did not answer within {} s", wait.as_secs_f64());
+    }
+    let cause = deepest(error);
+    if error.is_connect() {
+        let mut causes = std::iter::successors(std::error::Error::source(error), |cause| cause.source());
+        return match causes.find_map(|cause| cause.downcast_ref::<std::io::Error>()).map(std::io::Error::kind) {
+            Some(std::io::ErrorKind::ConnectionRefused) => {
+                format!("nothing listens at {address}: check the port, and whether it runs")
+            }
+            // The system's resolver tells of a name it does not know in words alone.
+            _ if cause.contains("lookup address") || cause.contains("dns") => {
+                format!("the name in {address} is not known: check its spelling, and the network's name server ({cause})")
+            }
+            _ => format!("cannot connect to {address}: {cause}; check host, port and the way there"),
+        };
+    }
+    format!("{address}: {cause}")
 }
 
 #[cfg(test)]

@@ -3,23 +3,43 @@
 pub mod folder;
 pub mod http;
 
+use http::Credentials;
 use std::path::{Path, PathBuf};
-use wirewatch_core::connection::{Connection, ConnectionKind};
+use std::sync::Arc;
+use wirewatch_core::connection::{Connection, ConnectionKind, SignIn};
 use wirewatch_core::machine::{Effect, Outcome, Work};
 use wirewatch_engine::Links;
+
+/// Where the values of secrets are.
+pub trait Secrets: std::fmt::Debug + Send + Sync {
+    /// The newest value of a secret; `None` when it is not set.
+    fn newest(&self, name: &str) -> Option<String>;
+}
 
 /// Performs effects over the network and in folders.
 #[derive(Debug, Clone)]
 pub struct Outside {
     http: reqwest::Client,
     files: PathBuf,
+    secrets: Arc<dyn Secrets>,
 }
 
 impl Outside {
     /// `files` is where relative folder paths start.
     #[must_use]
-    pub fn new(files: PathBuf) -> Self {
-        Self { http: http::client(), files }
+    pub fn new(files: PathBuf, secrets: Arc<dyn Secrets>) -> Self {
+        Self { http: http::client(), files, secrets }
+    }
+
+    /// What a connection signs in with.
+    ///
+    /// # Errors
+    /// A sentence when its secret is not set.
+    fn credentials(&self, sign_in: Option<&SignIn>) -> Result<Option<Credentials>, String> {
+        let Some(SignIn { secret: name, with }) = sign_in else { return Ok(None) };
+        let missing = || format!("the secret `{name}` is not set; `wirewatch secret set {name}` sets it");
+        let secret = self.secrets.newest(name).ok_or_else(missing)?;
+        Ok(Some(Credentials { with: with.clone(), secret }))
     }
 
     /// The folder of a connection.
@@ -34,7 +54,10 @@ impl Outside {
     /// The sentence, with what to do.
     pub async fn test(&self, connection: &Connection) -> Result<String, String> {
         match &connection.kind {
-            ConnectionKind::Http { address, wait } => http::test(&self.http, address, *wait).await,
+            ConnectionKind::Http { address, wait, sign_in, look_at } => {
+                let credentials = self.credentials(sign_in.as_ref())?;
+                http::test(&self.http, address, look_at.as_deref(), *wait, credentials.as_ref()).await
+            }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
             ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
         }
@@ -44,8 +67,13 @@ impl Outside {
 impl Links for Outside {
     async fn perform(&self, connection: &Connection, work: &Work) -> Outcome {
         match (&connection.kind, &work.effect) {
-            (ConnectionKind::Http { address, wait }, Effect::Call { method, path, body, .. }) => {
-                let request = http::Request { address, wait: *wait, method: *method, path, body: body.as_ref(), key: work.key };
+            (ConnectionKind::Http { address, wait, sign_in, .. }, Effect::Call { method, path, body, .. }) => {
+                let credentials = match self.credentials(sign_in.as_ref()) {
+                    Ok(credentials) => credentials,
+                    Err(says) => return Outcome::Held { says, status: 0 },
+                };
+                let (wait, method, body, key) = (*wait, *method, body.as_ref(), work.key);
+                let request = http::Request { address, wait, method, path, body, key, credentials };
                 http::call(&self.http, &request, connection.repeat).await
             }
             (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => {

@@ -100,6 +100,15 @@ fn a_move_keeps_both_files_where_names_meet() {
     assert_eq!((fs::read(&from).unwrap(), fs::read(&to).unwrap()), (b"2".to_vec(), b"1".to_vec()));
 }
 
+#[derive(Debug)]
+struct NoSecrets;
+
+impl wirewatch_links::Secrets for NoSecrets {
+    fn newest(&self, _: &str) -> Option<String> {
+        None
+    }
+}
+
 #[tokio::test]
 async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
     let folder = tempfile::tempdir().unwrap();
@@ -112,7 +121,7 @@ async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
         page: None,
     };
     let work = |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default() };
-    let outside = Outside::new(folder.path().to_owned());
+    let outside = Outside::new(folder.path().to_owned(), std::sync::Arc::new(NoSecrets));
     let dir = connection(ConnectionKind::Folder { path: "out".into(), settle: std::time::Duration::ZERO });
     let call = work(Effect::Call { connection: "there".into(), method: Method::Get, path: "/".into(), body: None });
     assert!(held(&outside.perform(&dir, &call).await).contains("cannot do this"));

@@ -59,7 +59,7 @@ pub struct App {
     pub hosts: Vec<String>,
     /// Where senders reach this service, without a slash at the end.
     pub public: String,
-    pub secrets: Secrets,
+    pub secrets: Arc<Secrets>,
     pub doors: Doors,
     pub started: Timestamp,
     intakes: Mutex<Intakes>,
@@ -134,11 +134,11 @@ pub async fn serve(
     sealed::guard(&journal, &config.state, config.accept_restore).await?;
     let store = journal.store();
     let start = first_release(&config, &store).await?;
-    let outside = Outside::new(config.files.clone());
+    let secrets = Arc::new(Secrets::open(&config.state, &store).await?);
+    let outside = Outside::new(config.files.clone(), secrets.clone());
     make_folders(&outside, &start.workspace);
     let releases = Releases::new(start.release, start.workspace.clone());
     let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
-    let secrets = Secrets::open(&config.state, &store).await?;
     let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
     let running = engine.clone();
     let meter = Meters::default();

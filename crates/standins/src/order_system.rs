@@ -46,6 +46,8 @@ pub struct Faults {
     pub delay_ms: u64,
     /// The next so many orders are booked, but the connection is cut before the answer.
     pub cut: u32,
+    /// Only who signs in with this bearer token is let in.
+    pub token: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -177,6 +179,12 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
     books.requests += 1;
     if books.faults.outage {
         return (problem(StatusCode::SERVICE_UNAVAILABLE, "closed for maintenance"), false);
+    }
+    if let Some(token) = &books.faults.token {
+        let given = headers.get("authorization").and_then(|given| given.to_str().ok());
+        if given != Some(&format!("Bearer {token}")) {
+            return (problem(StatusCode::UNAUTHORIZED, "who are you?"), false);
+        }
     }
     if books.faults.next > 0 {
         books.faults.next -= 1;

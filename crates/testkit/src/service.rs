@@ -184,10 +184,18 @@ impl Service {
     /// # Panics
     /// When it gives none.
     pub async fn secret(&self, name: &str) -> String {
-        let request = self.http.put(self.url(&format!("/api/secrets/{name}"))).bearer_auth(self.token());
-        let response = request.json(&serde_json::json!({})).send().await.expect("an answer");
-        let set: Value = response.json().await.expect("JSON");
+        let (_, set) = self.put(&format!("/api/secrets/{name}"), &serde_json::json!({})).await;
         set["value"].as_str().expect("a value").to_owned()
+    }
+
+    /// Puts JSON; status and what came back.
+    ///
+    /// # Panics
+    /// When it does not answer.
+    pub async fn put(&self, path: &str, body: &Value) -> (u16, Value) {
+        let request = self.http.put(self.url(path)).bearer_auth(self.token());
+        let response = request.json(body).send().await.expect("an answer");
+        (response.status().as_u16(), response.json().await.unwrap_or_default())
     }
 
     /// Sends JSON; status and what came back.

@@ -2,7 +2,7 @@
 
 use super::Build;
 use super::fields::{Fields, File, Text};
-use crate::connection::{Connection, ConnectionKind, RepeatRule};
+use crate::connection::{Connection, ConnectionKind, RepeatRule, SignIn, SignInWith};
 use crate::document::JSON_LIMIT;
 use crate::webhook::{self, Encoding, Hash, Place, Signature, SignatureForm, Webhook};
 use std::sync::Arc;
@@ -13,6 +13,14 @@ enum Kind {
     Folder,
     Http,
     Webhook,
+}
+
+#[derive(Clone, Copy)]
+enum As {
+    Bearer,
+    Basic,
+    Header,
+    Query,
 }
 
 impl<'a> Build<'a> {
@@ -67,7 +75,15 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
             if let Some((says, help)) = address_fault(&address.value) {
                 file.error(address.span, "connection::address", says, Some(help.to_owned()));
             }
-            ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait }
+            let sign_in = fields.table("sign_in").and_then(sign_in);
+            let look_at = fields.text("look_at").map(|path| {
+                if !path.value.starts_with('/') {
+                    let help = Some(format!("write \"/{}\"", path.value));
+                    file.error(path.span, "connection::path", "a path begins with a slash", help);
+                }
+                path.value
+            });
+            ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait, sign_in, look_at }
         }
         Kind::Webhook => ConnectionKind::Webhook(Box::new(webhook(file, fields)?)),
     };
@@ -86,6 +102,23 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
         in_flight: in_flight.unwrap_or(16),
         page,
     })
+}
+
+fn sign_in(table: Fields<'_>) -> Option<SignIn> {
+    let secret = table.needed_text("secret");
+    let needed = |key| table.needed_text(key).map(|text| text.value);
+    let forms = [("bearer", As::Bearer), ("basic", As::Basic), ("header", As::Header), ("query", As::Query)];
+    if !table.has("as") {
+        table.missing("as");
+    }
+    let with = table.word("as", &forms).and_then(|form| match form {
+        As::Bearer => Some(SignInWith::Bearer),
+        As::Basic => needed("user").map(|user| SignInWith::Basic { user }),
+        As::Header => needed("name").map(|name| SignInWith::Header { name }),
+        As::Query => needed("name").map(|name| SignInWith::Query { name }),
+    });
+    table.done();
+    Some(SignIn { secret: secret?.value, with: with? })
 }
 
 fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {

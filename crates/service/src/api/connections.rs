@@ -9,7 +9,7 @@ use axum::extract::{Path, State};
 use axum::{Extension, Json};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use wirewatch_core::connection::Connection;
+use wirewatch_core::connection::{Connection, ConnectionKind, SignIn};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, SystemClock};
@@ -47,6 +47,10 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         repeat: connection.repeat.as_str().to_owned(),
         in_flight: connection.in_flight,
         page: connection.page.clone(),
+        signs_in: match &connection.kind {
+            ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
+            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) => String::new(),
+        },
         used_by: used_by(workspace, name),
         takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),
         sends: calls || collects,

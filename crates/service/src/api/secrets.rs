@@ -40,10 +40,8 @@ fn view(name: &str, secret: Option<&Secret>, workspace: &Workspace) -> SecretVie
 
 /// The secrets a workspace names, each with the connection that uses it.
 fn named(workspace: &Workspace) -> impl Iterator<Item = (String, String)> {
-    workspace.connections.values().filter_map(|connection| {
-        let signature = connection.webhook()?.signature.as_ref()?;
-        Some((signature.secret.clone(), connection.name.clone()))
-    })
+    let connections = workspace.connections.values();
+    connections.filter_map(|connection| Some((connection.secret()?.to_owned(), connection.name.clone())))
 }
 
 /// Sets a secret, to a value given or to one made up here, which is shown this once.
@@ -66,6 +64,8 @@ pub async fn set(
     record(&app, &by, if app.secrets.good(&name, now).is_empty() { "set" } else { "changed" }, &name).await?;
     app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?;
     let (_, workspace) = app.engine.releases().current();
+    // What waits for a corrected password need not wait for its next look.
+    named(&workspace).filter(|(known, _)| *known == name).for_each(|(_, connection)| app.engine.look_now(&connection));
     let secret = view(&name, app.secrets.all().get(&name), &workspace);
     Ok(Json(SecretSet { secret, value: generated }))
 }

@@ -41,19 +41,18 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     let (_, workspace) = app.engine.releases().current();
-    let doors = workspace.connections.values().filter_map(|connection| Some((connection, connection.webhook()?)));
-    let doors = doors.filter_map(|(connection, webhook)| match &webhook.signature {
-        None => Some(format!("{} believes every call: whoever knows its address can send orders", connection.title)),
-        Some(signature) if app.secrets.good(&signature.secret, SystemClock.now()).is_empty() => {
-            let secret = &signature.secret;
-            Some(format!(
-                "{} turns every call away: its secret `{secret}` is not set (wirewatch secret set {secret})",
-                connection.title
-            ))
+    let connections = workspace.connections.values().filter_map(|connection| {
+        let title = &connection.title;
+        match (connection.secret(), connection.webhook()) {
+            (None, Some(_)) => Some(format!("{title} believes every call: whoever knows its address can send orders")),
+            (Some(secret), webhook) if app.secrets.good(secret, SystemClock.now()).is_empty() => {
+                let so = if webhook.is_some() { "turns every call away" } else { "cannot be signed in to" };
+                Some(format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})"))
+            }
+            (None | Some(_), _) => None,
         }
-        Some(_) => None,
     });
-    few.into_iter().chain(doors).collect()
+    few.into_iter().chain(connections).collect()
 }
 
 /// Why messages stand aside, most messages first.

@@ -30,6 +30,8 @@ pub struct ConnectionView {
     pub in_flight: u32,
     /// The other side's own page, where its people look.
     pub page: Option<String>,
+    /// How we sign in there, in words; empty when we do not.
+    pub signs_in: String,
     /// Flows that use it.
     pub used_by: Vec<String>,
     /// Flows take from it.

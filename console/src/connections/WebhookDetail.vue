@@ -1,0 +1,146 @@
+<script setup lang="ts">
+/** What is set up at a webhook's sender, what the sender tells of, and who was turned away. */
+import { ref, shallowRef } from 'vue'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { WebhookView } from '../api/schema'
+import { titleOf } from '../shell/useWorkspace'
+import CopyButton from '../ui/CopyButton.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { count } from '../words/format'
+
+/** For how long the old secret stays good while the other side follows. */
+const KEEP_SECONDS = 24 * 3600
+
+const props = defineProps<{ name: string; webhook: WebhookView }>()
+const emit = defineEmits<{ changed: [] }>()
+const asking = ref(false)
+const made = ref('')
+const trouble = shallowRef<Trouble>()
+
+function ask() {
+  asking.value = true
+  made.value = ''
+  trouble.value = undefined
+}
+async function make() {
+  try {
+    const params = { path: { name: props.webhook.secret } }
+    const set = await asked(api.PUT('/api/secrets/{name}', { params, body: { keep_seconds: KEEP_SECONDS } }))
+    made.value = set.value ?? ''
+    emit('changed')
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  }
+}
+</script>
+
+<template>
+  <div class="mt-3 space-y-3 text-sm">
+    <section :aria-labelledby="`sender-${name}`">
+      <h3 :id="`sender-${name}`" class="heading mb-1">Set up at the sender</h3>
+      <dl class="grid grid-cols-[max-content_minmax(0,1fr)] items-center gap-x-4 gap-y-1">
+        <dt class="text-faint">Address</dt>
+        <dd class="flex items-center gap-1">
+          <code class="truncate" data-part="address" :title="webhook.address">{{ webhook.address }}</code>
+          <CopyButton :text="webhook.address" what="address" />
+        </dd>
+        <template v-if="webhook.local_only">
+          <dt />
+          <dd class="text-soft">
+            It can be reached from this machine alone. For senders elsewhere, start the service with
+            <code class="whitespace-nowrap">--public URL</code>.
+          </dd>
+        </template>
+        <template v-for="former in webhook.former" :key="former">
+          <dt class="text-faint">Before</dt>
+          <dd class="truncate text-soft">
+            <code>{{ former }}</code> answers still
+          </dd>
+        </template>
+        <dt class="text-faint">Signed</dt>
+        <dd v-if="webhook.signed">{{ webhook.signed }}</dd>
+        <dd v-else class="font-medium text-aside">▲ Not at all: whoever knows the address is believed.</dd>
+        <template v-if="webhook.secret">
+          <dt class="text-faint">Secret</dt>
+          <dd class="flex flex-wrap items-center gap-x-2">
+            <code>{{ webhook.secret }}</code>
+            <span v-if="webhook.secret_is_set" class="text-soft">is set</span>
+            <span v-else class="font-medium text-aside">▲ is not set: every call is turned away</span>
+            <button type="button" class="link" @click="ask">
+              {{ webhook.secret_is_set ? 'Change…' : 'Make one…' }}
+            </button>
+          </dd>
+        </template>
+      </dl>
+    </section>
+    <section :aria-labelledby="`events-${name}`">
+      <h3 :id="`events-${name}`" class="heading mb-1">What it tells of</h3>
+      <table v-if="webhook.events.length" class="w-full" data-part="events">
+        <thead class="sr-only">
+          <tr>
+            <th scope="col">Event</th>
+            <th scope="col">Calls</th>
+            <th scope="col">Taken by</th>
+            <th scope="col">Last</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="one in webhook.events" :key="one.event" class="border-t border-line">
+            <td class="py-1 pr-3">
+              <span class="flex items-center gap-1">
+                <code class="truncate">{{ one.event }}</code>
+                <CopyButton :text="one.event" :what="`name of ${one.event}`" />
+              </span>
+            </td>
+            <td class="py-1 pr-3 text-right whitespace-nowrap">
+              {{ one.calls ? count(one.calls, 'call') : 'no call yet' }}
+            </td>
+            <td class="py-1 pr-3 text-soft">
+              {{ one.flows.map((flow) => titleOf('flows', flow)).join(', ') || 'no flow asks for it' }}
+            </td>
+            <td class="py-1 text-right">
+              <RouterLink v-if="one.arrival && one.last" :to="`/arrivals/${one.arrival}`" class="link"
+                ><TimeText :at="one.last"
+              /></RouterLink>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else class="text-soft">Nothing yet. A call to the address shows here.</p>
+    </section>
+    <p v-if="webhook.turned_away" data-part="turned-away">
+      <span aria-hidden="true" class="text-aside">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} turned away
+      since the service started, the last <TimeText :at="webhook.turned_away.last" />: {{ webhook.turned_away.says }}.
+    </p>
+    <p v-if="webhook.checked" class="text-soft">
+      Somebody looked whether the address is there, <TimeText :at="webhook.checked" />.
+    </p>
+    <ModalDialog :open="asking" :title="made ? 'The new secret' : 'Make a new secret'" @close="asking = false">
+      <template v-if="made">
+        <p class="text-soft">Give it to the sender now: it is shown this once.</p>
+        <p class="mt-3 flex items-center gap-2 rounded-md bg-sunken px-3 py-2">
+          <code class="break-all" data-part="secret">{{ made }}</code>
+          <CopyButton :text="made" what="secret" />
+        </p>
+        <div class="mt-5 flex justify-end">
+          <button type="button" class="button button-main" @click="asking = false">Done</button>
+        </div>
+      </template>
+      <form v-else @submit.prevent="make">
+        <p class="text-soft">
+          Calls must be signed with it from now on.
+          <template v-if="webhook.secret_is_set"
+            >The one before it stays good for 24 hours, so that the sender can follow.</template
+          >
+        </p>
+        <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
+        <div class="mt-5 flex justify-end gap-2">
+          <button type="button" class="button" @click="asking = false">Cancel</button>
+          <button type="submit" class="button button-main">Make it</button>
+        </div>
+      </form>
+    </ModalDialog>
+  </div>
+</template>

@@ -1,0 +1,170 @@
+//! Webhooks: signed calls of 1 KB over 64 connections, answered after the commit. Beside the service a bare handler that
+//! stores each body, grouped with whatever waits, and does nothing else.
+
+use crate::{Measured, cpu_seconds};
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::routing::post;
+use sea_orm::{ConnectionTrait, Database, DatabaseConnection, Statement};
+use std::net::SocketAddr;
+use std::path::Path;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio::sync::{mpsc, oneshot};
+use wirewatch_loopback::{Kept, free_port};
+use wirewatch_standins::shop::sign;
+
+/// Connections of the sender.
+const SENDERS: usize = 64;
+/// Calls of one measurement.
+pub const CALLS: usize = 320 * SENDERS;
+/// The argument that makes this program the bare handler.
+pub const BARE: &str = "bare-handler";
+const SECRET: &str = "whsec_YmVuY2htYXJrcyBzaGFyZSB0aGlzIG9uZSBzZWNyZXQ=";
+
+const CONNECTION: &str = "kind = \"webhook\"\npath = \"bench\"\nsignature = { secret = \"bench\" }\n";
+const FLOW: &str =
+    "key = \"data.number\"\n[[intake]]\nfrom = \"bench\"\ntakes = \"told\"\n[[step]]\nname = \"keep\"\nset = \"data.total\"\n";
+
+/// A group of bodies, each with whom to tell.
+type Waiting = mpsc::UnboundedSender<(Bytes, oneshot::Sender<()>)>;
+
+/// The bare handler as a process of its own, until it is killed.
+pub async fn bare(url: &str, port: u16) {
+    let db = Database::connect(url).await.expect("a database");
+    db.execute_unprepared("create table body (id bigserial primary key, bytes bytea not null)").await.expect("a table");
+    let (waiting, bodies) = mpsc::unbounded_channel();
+    tokio::spawn(store(db, bodies));
+    let router = Router::new().route("/in/bench", post(keep)).route("/health", post(async || ())).with_state(waiting);
+    let listener = tokio::net::TcpListener::bind(SocketAddr::from(([127, 0, 0, 1], port))).await.expect("a port");
+    axum::serve(listener, router).await.expect("served");
+}
+
+async fn keep(State(waiting): State<Waiting>, body: Bytes) -> StatusCode {
+    let (tell, told) = oneshot::channel();
+    let _ = waiting.send((body, tell));
+    if told.await.is_ok() { StatusCode::ACCEPTED } else { StatusCode::SERVICE_UNAVAILABLE }
+}
+
+/// Writes whatever waits as soon as the last commit is done.
+async fn store(db: DatabaseConnection, mut bodies: mpsc::UnboundedReceiver<(Bytes, oneshot::Sender<()>)>) {
+    let mut group = Vec::new();
+    while bodies.recv_many(&mut group, 500).await > 0 {
+        let (values, tells): (Vec<Vec<u8>>, Vec<_>) = group.drain(..).map(|(body, tell)| (body.to_vec(), tell)).unzip();
+        let text = "insert into body (bytes) select * from unnest($1::bytea[])";
+        let statement = Statement::from_sql_and_values(db.get_database_backend(), text, [values.into()]);
+        db.execute_raw(statement).await.expect("written");
+        for tell in tells {
+            let _ = tell.send(());
+        }
+    }
+}
+
+/// One measurement of the bare handler on an empty database.
+pub async fn measure_bare(url: &str, database: i32) -> Measured {
+    let port = free_port().expect("a port");
+    let own = std::env::current_exe().expect("a program has a file");
+    let arguments = [BARE.to_owned(), port.to_string()];
+    let url = url.to_owned();
+    let process = Kept::spawn("KILL", &own.to_string_lossy(), &arguments, move |command| {
+        command.env("WIREWATCH_DATABASE", url);
+    });
+    let process = process.expect("started");
+    while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    send(port, process.id(), database).await
+}
+
+/// One measurement of the service on an empty database.
+pub async fn measure_service(program: &Path, url: &str, database: i32) -> Measured {
+    let folder = tempfile::tempdir().expect("a folder");
+    let workspace = folder.path().join("workspace");
+    let files = [
+        ("workspace.toml", "format = 1\n"),
+        ("connections/bench.toml", CONNECTION),
+        ("flows/bench.toml", FLOW),
+        ("outlines/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
+    ];
+    for (name, text) in files {
+        let path = workspace.join(name);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        std::fs::write(path, text).expect("written");
+    }
+    let port = free_port().expect("a port");
+    let state = folder.path().join("state");
+    let text = |path: &Path| path.to_string_lossy().into_owned();
+    let arguments =
+        ["serve", "--listen", &format!("127.0.0.1:{port}"), "--workspace", &text(&workspace), "--state", &text(&state)]
+            .map(str::to_owned);
+    let url = url.to_owned();
+    let service = Kept::spawn("KILL", &text(program), &arguments, move |command| {
+        command.env("WIREWATCH_DATABASE", url).env("WIREWATCH_LOG", "warn");
+    });
+    let service = service.expect("started");
+    let base = format!("http://127.0.0.1:{port}");
+    while !reqwest::get(format!("{base}/health")).await.is_ok_and(|response| response.status().is_success()) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let token = std::fs::read_to_string(state.join("token.json")).expect("a token");
+    let token: serde_json::Value = serde_json::from_str(&token).expect("JSON");
+    let request = reqwest::Client::new().put(format!("{base}/api/secrets/bench"));
+    let request = request.bearer_auth(token["token"].as_str().unwrap_or_default());
+    let set = request.json(&serde_json::json!({ "value": SECRET })).send().await.expect("an answer");
+    assert!(set.status().is_success(), "the secret is set");
+    send(port, service.id(), database).await
+}
+
+/// Sends the calls over all connections, each the next one when the last is answered.
+async fn send(port: u16, program: i32, database: i32) -> Measured {
+    let calls: Vec<Vec<Vec<u8>>> =
+        (0..SENDERS).map(|sender| (0..CALLS / SENDERS).map(|n| call(port, &format!("{sender}-{n}"))).collect()).collect();
+    let (cpu, database_cpu, begun) = (cpu_seconds(program), cpu_seconds(database), Instant::now());
+    let senders: Vec<_> = calls.into_iter().map(|calls| tokio::spawn(send_one_by_one(port, calls))).collect();
+    for sender in senders {
+        sender.await.expect("every call is answered 202");
+    }
+    Measured {
+        orders_per_s: CALLS as f64 / begun.elapsed().as_secs_f64(),
+        cpu_s: cpu_seconds(program) - cpu,
+        database_cpu_s: cpu_seconds(database) - database_cpu,
+    }
+}
+
+fn call(port: u16, id: &str) -> Vec<u8> {
+    let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+    let padding = "clover ".repeat(130);
+    let body = format!(r#"{{"type":"purchase.placed","data":{{"number":"W-{id}","total":12.50,"note":"{padding}"}}}}"#);
+    let signature = sign(SECRET, id, seconds, body.as_bytes());
+    let head = format!(
+        "POST /in/bench HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\
+         webhook-id: {id}\r\nwebhook-timestamp: {seconds}\r\nwebhook-signature: {signature}\r\n\r\n",
+        body.len()
+    );
+    (head + &body).into_bytes()
+}
+
+/// A sender that costs next to nothing, since it shares the machine: bytes made before, answers read to their length.
+async fn send_one_by_one(port: u16, calls: Vec<Vec<u8>>) {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).await.expect("connected");
+    stream.set_nodelay(true).expect("set");
+    let mut answer = Vec::with_capacity(4096);
+    for call in calls {
+        stream.write_all(&call).await.expect("sent");
+        answer.clear();
+        while !is_whole(&answer) {
+            assert!(stream.read_buf(&mut answer).await.expect("read") > 0, "the connection was closed");
+        }
+        assert!(answer.starts_with(b"HTTP/1.1 202"), "{}", String::from_utf8_lossy(&answer));
+    }
+}
+
+fn is_whole(answer: &[u8]) -> bool {
+    let Some(head) = answer.windows(4).position(|four| four == b"\r\n\r\n") else { return false };
+    let text = String::from_utf8_lossy(&answer[..head]).to_ascii_lowercase();
+    let length = text.lines().find_map(|line| line.strip_prefix("content-length:")?.trim().parse::<usize>().ok());
+    answer.len() >= head + 4 + length.unwrap_or(0)
+}

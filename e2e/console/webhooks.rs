@@ -1,0 +1,51 @@
+//! A webhook in the console: what its sender needs, what it tells of, and who was turned away.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+use wirewatch_standins::shop::Shop;
+use wirewatch_testkit::{Database, eventually};
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_sender_is_set_up_and_seen_calling() {
+    let mut scene = Scene::prepare(&Database::new()).await;
+    scene.service.start().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    // Nothing is believed before there is a secret, and the first screen says so.
+    browser.read("[data-concern=warning]", "its secret `shop-signing` is not set").await;
+    browser.go("/connections").await;
+    let address = scene.service.url("/in/shop-7d2f");
+    browser.read("[data-connection=shop] [data-part=address]", &address).await;
+    browser.read("[data-connection=shop]", "It can be reached from this machine alone").await;
+    browser.press("Make one…").await;
+    browser.press("Make it").await;
+    let secret = browser.see("[data-part=secret]").await.text().await.unwrap();
+    browser.press("Done").await;
+    browser.read("[data-connection=shop]", "is set").await;
+    // It is the one that calls are signed with.
+    let mut shop = Shop::new(&address, &secret, 1000);
+    let purchase = shop.purchase();
+    assert_eq!(shop.tell(&purchase).await, Ok(202));
+    assert_eq!(shop.tell_as(&purchase, "whsec_Zm9yZ2Vk").await, Ok(401));
+    scene.quiet(1).await;
+    browser.go("/connections").await;
+    browser.read("[data-connection=shop] [data-part=events]", "purchase.placed").await;
+    browser.read("[data-connection=shop] [data-part=events]", "Web shop orders").await;
+    browser.read("[data-connection=shop] [data-part=turned-away]", "1 call turned away").await;
+    assert_eq!(browser.accessibility().await, "");
+    // From the event to its newest call, and to the order that came of it.
+    browser.click("[data-connection=shop] [data-part=events] a").await;
+    browser.read("h1", "purchase.placed").await;
+    browser.press("W-1001").await;
+    browser.read("[data-part=state]", "done").await;
+    // Changed, the one before stays good for a while.
+    let secrets = eventually("the secrets", || scene.service.get("/api/secrets")).await;
+    assert!(secrets[0]["before_until"].is_null(), "{secrets}");
+    browser.go("/connections").await;
+    browser.press("Change…").await;
+    browser.read("[role=dialog]", "stays good for 24 hours").await;
+    browser.press("Make it").await;
+    browser.see("[data-part=secret]").await;
+    let secrets = eventually("the secrets", || scene.service.get("/api/secrets")).await;
+    assert!(secrets[0]["before_until"].is_string(), "{secrets}");
+    browser.leave().await;
+}
