@@ -58,6 +58,7 @@ const held = (by = ''): ConnectionView => ({
   place: '',
   repeat: 'key',
   in_flight: 1,
+  signs_in: '',
   used_by: [],
   takes: false,
   sends: true,
