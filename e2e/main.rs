@@ -9,5 +9,6 @@ mod hooks;
 mod inputs;
 mod lists;
 mod mending;
+mod queues;
 mod restore;
 mod scene;

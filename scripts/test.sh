@@ -12,12 +12,12 @@ cargo fmt --check
 cargo clippy --workspace --all-targets --quiet -- -D warnings
 # The programs that the end-to-end tests start.
 cargo build --quiet --workspace --bins
-# One private database server for the whole run; it ends with the run. Told are failures, what was measured, and cargo's
+# One private database server and one broker for the whole run; they end with it. Told are failures, what was measured, and cargo's
 # summary of each suite that has tests; the last line is the sum.
 log=$(mktemp)
 trap 'rm -f "$log"' EXIT
 status=0
-cargo run --quiet -p wirewatch-testkit --bin with-postgres -- cargo test --workspace --quiet -- --show-output "$@" >"$log" 2>&1 || status=$?
+cargo run --quiet -p wirewatch-testkit --bin with-servers -- cargo test --workspace --quiet -- --show-output "$@" >"$log" 2>&1 || status=$?
 if [ "$status" != 0 ]; then
   cat "$log"
 else

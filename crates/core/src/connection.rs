@@ -1,5 +1,6 @@
 //! Connections: where outside systems are, and what may be expected of them. Always the current ones apply.
 
+use crate::broker::Broker;
 use crate::webhook::Webhook;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -37,6 +38,8 @@ pub enum ConnectionKind {
     },
     /// An address of ours that the other side calls.
     Webhook(Box<Webhook>),
+    /// A message broker, by AMQP 0-9-1.
+    Amqp(Box<Broker>),
 }
 
 /// How requests are signed in.
@@ -58,6 +61,8 @@ pub enum SignInWith {
     Header { name: String },
     /// A parameter of that name in the query.
     Query { name: String },
+    /// SASL PLAIN, the secret being the password (RFC 4616); at brokers.
+    Plain { user: String },
 }
 
 impl SignIn {
@@ -66,7 +71,7 @@ impl SignIn {
     pub fn words(&self) -> String {
         match &self.with {
             SignInWith::Bearer => "with a bearer token".to_owned(),
-            SignInWith::Basic { user } => format!("as {user}, with a password"),
+            SignInWith::Basic { user } | SignInWith::Plain { user } => format!("as {user}, with a password"),
             SignInWith::Header { name } => format!("with a key in the header {name}"),
             SignInWith::Query { name } => format!("with a key in the parameter {name}"),
         }
@@ -105,6 +110,7 @@ impl Connection {
             ConnectionKind::Folder { .. } => "folder",
             ConnectionKind::Http { .. } => "http",
             ConnectionKind::Webhook(_) => "webhook",
+            ConnectionKind::Amqp(_) => "amqp",
         }
     }
 
@@ -113,7 +119,16 @@ impl Connection {
     pub fn webhook(&self) -> Option<&Webhook> {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => Some(webhook),
-            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Amqp(_) => None,
+        }
+    }
+
+    /// The broker it is, if it is one.
+    #[must_use]
+    pub fn broker(&self) -> Option<&Broker> {
+        match &self.kind {
+            ConnectionKind::Amqp(broker) => Some(broker),
+            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Webhook(_) => None,
         }
     }
 
@@ -123,6 +138,7 @@ impl Connection {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => webhook.signature.as_ref().map(|signature| signature.secret.as_str()),
             ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
+            ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
             ConnectionKind::Folder { .. } => None,
         }
     }
@@ -134,6 +150,7 @@ impl Connection {
             ConnectionKind::Folder { path, .. } => path,
             ConnectionKind::Http { address, .. } => address,
             ConnectionKind::Webhook(webhook) => &webhook.path,
+            ConnectionKind::Amqp(broker) => &broker.address,
         }
     }
 }

@@ -77,6 +77,16 @@ impl Document {
         }
     }
 
+    /// Its media type, for who gets it.
+    #[must_use]
+    pub const fn content_type(&self) -> &'static str {
+        match self {
+            Self::Json(_) => "application/json",
+            Self::X12(_) => "application/edi-x12",
+            Self::Bytes(_) => "application/octet-stream",
+        }
+    }
+
     /// The document for a person: indented JSON, one segment a line.
     #[must_use]
     pub fn readable(&self) -> String {

@@ -1,6 +1,7 @@
 //! Flows: what starts them and the steps a message takes.
 
 use crate::expr::{Expr, Template};
+use crate::intake::Came;
 use std::time::Duration;
 
 /// Name of the flow that delivers acknowledgments; every workspace has it.
@@ -27,6 +28,8 @@ pub struct Flow {
 pub struct Intake {
     /// A connection.
     pub from: String,
+    /// The queue, where the connection is a broker.
+    pub queue: Option<String>,
     pub takes: Takes,
     /// Names of the events it takes; every event where empty.
     pub events: Vec<String>,
@@ -37,6 +40,12 @@ impl Intake {
     #[must_use]
     pub fn hears(&self, event: &str) -> bool {
         self.events.is_empty() || self.events.iter().any(|known| known == event)
+    }
+
+    /// Whether what came by that connection came in here.
+    #[must_use]
+    pub fn is_where(&self, came: &Came) -> bool {
+        self.from == came.connection && self.queue.as_ref().is_none_or(|queue| *queue == came.name)
     }
 }
 
@@ -76,8 +85,34 @@ pub enum Verb {
     Set { value: Expr },
     /// A request whose answer may be kept.
     Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
-    /// A file is written. Without `to`, the message's own meta says where.
-    Send { to: Option<String>, file: Template },
+    /// Something goes out. Without `to`, the message's own meta says where; without `body`, it is the document.
+    Send { to: Option<String>, parcel: Parcel, body: Option<Expr> },
+}
+
+/// What a `send` makes of the document at the receiver.
+#[derive(Debug, Clone)]
+pub enum Parcel {
+    /// A file of that name.
+    File(Template),
+    /// A message at a broker.
+    Publish(Box<Publish>),
+}
+
+/// A message at a broker, and what goes with it (AMQP 0-9-1, class basic).
+#[derive(Debug, Clone)]
+pub struct Publish {
+    /// Empty for the default exchange, which delivers to the queue that the key names.
+    pub exchange: String,
+    /// The routing key.
+    pub key: Template,
+    pub headers: Vec<(String, Expr)>,
+    pub correlation_id: Option<Expr>,
+    pub reply_to: Option<Expr>,
+    /// What kind of message it is, for who takes it.
+    pub kind: Option<Expr>,
+    pub priority: Option<u8>,
+    /// After this the broker drops it, or moves it to the dead letters.
+    pub expires: Option<Duration>,
 }
 
 /// HTTP methods that a call may use.
@@ -171,7 +206,7 @@ impl Flow {
     #[must_use]
     pub fn acknowledgments() -> Self {
         let template = |text| Template::parse(text).expect("a fixed template");
-        let deliver = Verb::Send { to: None, file: template("{$meta.file}") };
+        let deliver = Verb::Send { to: None, parcel: Parcel::File(template("{$meta.file}")), body: None };
         Self {
             name: ACKNOWLEDGMENTS.to_owned(),
             title: "Acknowledgments to partners".to_owned(),

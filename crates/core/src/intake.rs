@@ -3,6 +3,7 @@
 use crate::document::{Form, JSON_LIMIT};
 use crate::flow::Takes;
 use crate::partner::Partner;
+use crate::place::Property;
 use crate::workspace::Workspace;
 use crate::x12::ack::{GroupAck, is_acknowledged};
 use crate::x12::{Group, Header, Interchange, Reading};
@@ -162,14 +163,29 @@ pub type Part = (u32, Range<u64>, String);
 pub struct Came {
     /// The connection it came by.
     pub connection: String,
-    /// File name, or what a person called it.
+    /// File name, queue name, or what a person called it.
     pub name: String,
     /// The sender's name for what happened, e.g. `purchase.placed`; empty when it gives none.
     pub event: String,
     /// The sender's id of this delivery; empty when it gives none.
     pub delivery: String,
+    /// What a broker told of it beside its body; each entry stands in `$meta` too. Of a message of AMQP 0-9-1:
+    /// `exchange`, `routing_key`, `headers`, and where given `message_id`, `correlation_id`, `reply_to`, `type`,
+    /// `content_type`, `priority`, `expires_ms`, `redelivered`.
+    pub told: Map<String, Value>,
     /// A person said that a repeat is meant.
     pub let_through: bool,
+}
+
+impl Came {
+    /// Stands for what a broker's sender sent, by the sender's own id: the same when it is delivered again, so effects
+    /// of both have the same key. What a person lets through is meant to take effect once more.
+    #[must_use]
+    fn origin(&self, bytes: &[u8]) -> Option<Digest> {
+        let id = self.told.get(Property::MessageId.key()).and_then(Value::as_str).filter(|id| !id.is_empty())?;
+        let parts = [self.connection.as_bytes(), self.name.as_bytes(), id.as_bytes(), bytes];
+        (!self.let_through).then(|| Digest::of(&parts))
+    }
 }
 
 /// What messages of the same group have in common.
@@ -209,11 +225,15 @@ pub fn decide_json(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], 
     if let Err(unreadable) = Document::read(&Form::Json, bytes) {
         return Decision::only(Verdict::Aside, unreadable.to_string());
     }
-    for (flow, intake) in workspace.flows_from(&came.connection) {
+    let origin = came.origin(bytes);
+    for (flow, intake) in workspace.flows_from(came) {
         if matches!(intake.takes, Takes::Json(_)) && intake.hears(&came.event) {
-            let said = [("from", &came.connection), ("file", &came.name), ("event", &came.event), ("delivery", &came.delivery)];
+            let name = if intake.queue.is_some() { "queue" } else { "file" };
+            let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
             let said = said.into_iter().filter(|(_, value)| !value.is_empty());
-            let meta = said.map(|(name, value)| (name.to_owned(), value.as_str().into())).collect();
+            let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
+            let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
+            let meta = came.told.clone().into_iter().chain(said).chain(origin).collect();
             decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
             decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
         }
@@ -336,7 +356,7 @@ fn unfold(
     let mut added = 0;
     for set in group.accepted() {
         let takes = Takes::X12(set.set.clone());
-        for (flow, _) in workspace.flows_from(&came.connection).filter(|(_, intake)| intake.takes == takes) {
+        for (flow, _) in workspace.flows_from(came).filter(|(_, intake)| intake.takes == takes) {
             let form = Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters };
             let at = decision.unfold.heads.iter().position(|head| {
                 head.flow == flow.name

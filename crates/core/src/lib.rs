@@ -5,6 +5,7 @@
 
 pub mod act;
 pub mod amend;
+pub mod broker;
 pub mod connection;
 pub mod course;
 pub mod digest;
@@ -21,6 +22,7 @@ pub mod meter;
 pub mod nearest;
 pub mod outline;
 pub mod partner;
+pub mod place;
 pub mod reason;
 pub mod table;
 pub mod time;

@@ -18,7 +18,7 @@
 mod effect;
 mod run;
 
-pub use effect::{Body, Effect, Outcome, Work};
+pub use effect::{Body, Effect, Outcome, Post, Work};
 
 use crate::act::{Act, Answers};
 use crate::course::Point;

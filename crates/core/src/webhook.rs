@@ -5,10 +5,10 @@
 //! the HMAC over the body, or over `timestamp.body` where a header gives the time.
 
 use crate::Timestamp;
+use crate::place::{Headers, Place};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
-use serde_json::Value;
 use sha2::{Sha256, Sha512};
 use std::time::Duration;
 
@@ -34,14 +34,6 @@ pub struct Webhook {
     pub largest: u64,
     /// Calls that are taken in a second, at most.
     pub per_second: Option<u32>,
-}
-
-/// Where in a call something stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Place {
-    Header(String),
-    /// A field of the body, its parts joined by dots.
-    Field(String),
 }
 
 /// How calls are signed.
@@ -99,37 +91,10 @@ pub enum Forged {
     Different,
 }
 
-/// A header of a call by name; `None` when it is missing or no text.
-pub type Headers<'a> = &'a dyn Fn(&str) -> Option<&'a str>;
-
 impl Webhook {
     /// Every path it answers at, the current one first.
     pub fn paths(&self) -> impl Iterator<Item = &str> {
         std::iter::once(self.path.as_str()).chain(self.former.iter().map(String::as_str))
-    }
-}
-
-impl Place {
-    /// What stands there, as text; `None` when nothing does.
-    #[must_use]
-    pub fn find(&self, headers: Headers<'_>, body: &Value) -> Option<String> {
-        match self {
-            Self::Header(name) => headers(name).map(str::to_owned),
-            Self::Field(path) => match path.split('.').try_fold(body, |at, part| at.get(part))? {
-                Value::String(text) => Some(text.clone()),
-                Value::Number(number) => Some(number.to_string()),
-                Value::Null | Value::Bool(_) | Value::Array(_) | Value::Object(_) => None,
-            },
-        }
-    }
-
-    /// In words for the sender, e.g. `the header X-Event`.
-    #[must_use]
-    pub fn words(&self) -> String {
-        match self {
-            Self::Header(name) => format!("the header {name}"),
-            Self::Field(path) => format!("the field {path}"),
-        }
     }
 }
 
@@ -202,7 +167,6 @@ fn fits(hash: Hash, key: &[u8], signed: &[&[u8]], given: &[u8]) -> bool {
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use serde_json::json;
 
     const NOW: Timestamp = Timestamp(1_790_000_000_000_000);
 
@@ -288,16 +252,6 @@ mod tests {
         let mut mac = <M as KeyInit>::new_from_slice(b"key").unwrap();
         mac.update(signed);
         mac.finalize().into_bytes().to_vec()
-    }
-
-    #[test]
-    fn names_are_found_in_headers_and_fields() {
-        let body = json!({ "type": "purchase.placed", "data": { "id": 7 }, "list": [1] });
-        let find = |name: &str| (name == "X-Event").then_some("item.listed");
-        let field = |path: &str| Place::Field(path.into()).find(&find, &body);
-        assert_eq!(field("type").as_deref(), Some("purchase.placed"));
-        assert_eq!((field("data.id").as_deref(), field("data"), field("none.at.all")), (Some("7"), None, None));
-        assert_eq!(Place::Header("X-Event".into()).find(&find, &body).as_deref(), Some("item.listed"));
     }
 
     proptest! {

@@ -155,17 +155,29 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     /// Takes arrivals that were read into custody, together with those of everybody else who waits. Each has its
     /// report, or the journal was away and nothing of it is taken.
     pub async fn take(&self, batch: Vec<Ready>) -> Vec<Result<TakenReport, Down>> {
-        let submit = |ready| {
-            let (tell, answer) = oneshot::channel();
-            let _ = self.shared.custody.send(Waiting { ready, tell });
-            answer
-        };
-        let answers: Vec<_> = batch.into_iter().map(submit).collect();
+        let answers: Vec<_> = batch.into_iter().map(|ready| self.give(ready)).collect();
         let mut reports = Vec::with_capacity(answers.len());
         for answer in answers {
-            reports.push(answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()))));
+            reports.push(answer.await);
         }
         reports
+    }
+
+    /// Gives one arrival to be taken, at once; what is given first is taken first. The report comes with what is returned.
+    pub fn give(&self, ready: Ready) -> impl Future<Output = Result<TakenReport, Down>> + Send + use<J, L, C> {
+        let (tell, answer) = oneshot::channel();
+        let _ = self.shared.custody.send(Waiting { ready, tell });
+        async { answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()))) }
+    }
+
+    /// Ends when no person holds the connection.
+    pub async fn free_of_people(&self, connection: &str) {
+        let _ = self.shared.closed.clone().wait_for(|closed| !closed.contains(connection)).await;
+    }
+
+    /// Ends when a person holds the connection.
+    pub async fn held_by_person(&self, connection: &str) {
+        let _ = self.shared.closed.clone().wait_for(|closed| closed.contains(connection)).await;
     }
 
     /// Settles an arrival that stands aside; committed when this returns.

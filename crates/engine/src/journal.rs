@@ -1,5 +1,6 @@
 //! What the engine asks of the place where everything is kept.
 
+use serde_json::{Map, Value};
 use std::future::Future;
 use std::ops::Range;
 use std::sync::Arc;
@@ -179,6 +180,8 @@ pub struct Incoming {
     pub event: String,
     /// The sender's id of this delivery, by which a repeat is recognised; empty when it gives none.
     pub delivery: String,
+    /// See [`wirewatch_core::intake::Came::told`].
+    pub told: Map<String, Value>,
     /// Tells our own unfinished archiving from a repeat; empty when there is no such thing.
     pub fingerprint: String,
     pub body: IncomingBody,

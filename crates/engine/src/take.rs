@@ -86,7 +86,7 @@ impl<J, L, C> std::fmt::Debug for Taking<J, L, C> {
 impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     pub(crate) fn new(shared: Arc<Shared<J, L, C>>, source: Source) -> Self {
         let workspace = shared.releases.current();
-        let takes_x12 = workspace.1.flows_from(&source.came.connection).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
+        let takes_x12 = workspace.1.flows_from(&source.came).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
         let reader = takes_x12.then(|| Reader::new(Definitions::standard(), Limits::default()));
         let id = shared.journal.mint(shared.clock.now());
         Self { shared, id, source, reader, hasher: blake3::Hasher::new(), held: Vec::new(), pieces: 0, size: 0, workspace }
@@ -143,6 +143,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             name: came.name,
             event: came.event,
             delivery: came.delivery,
+            told: came.told,
             fingerprint: self.source.fingerprint,
             body: if self.pieces > 0 { IncomingBody::Stored } else { IncomingBody::Whole(self.held) },
             size: self.size,

@@ -131,7 +131,7 @@ impl Store {
         wheres.window(filter.since, filter.until, filter.before);
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
-            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event from arrival
+            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event, told from arrival
              where {clause} order by id desc limit {limit}"
         );
         Ok(ArrivalRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)

@@ -13,7 +13,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries)]
+        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries), Box::new(Told)]
     }
 }
 
@@ -78,6 +78,24 @@ impl MigrationName for Deliveries {
 impl MigrationTrait for Deliveries {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(DELIVERIES).await?;
+        Ok(())
+    }
+}
+
+struct Told;
+
+impl MigrationName for Told {
+    fn name(&self) -> &str {
+        "m005_told"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Told {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        // What a broker told of an arrival beside its body, as a JSON object; empty when nothing.
+        let text = "alter table arrival add column told text not null default ''";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

@@ -1,12 +1,15 @@
-//! The outside: HTTP and folders, each behind the engine's `Links`.
+//! The outside: HTTP, folders and brokers, each behind the engine's `Links`.
 
+pub mod amqp;
 pub mod folder;
 pub mod http;
 
+use amqp::{Access, Publishers};
 use http::Credentials;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use wirewatch_core::connection::{Connection, ConnectionKind, SignIn};
+use wirewatch_core::broker::Broker;
+use wirewatch_core::connection::{Connection, ConnectionKind, SignIn, SignInWith};
 use wirewatch_core::machine::{Effect, Outcome, Work};
 use wirewatch_engine::Links;
 
@@ -22,13 +25,14 @@ pub struct Outside {
     http: reqwest::Client,
     files: PathBuf,
     secrets: Arc<dyn Secrets>,
+    publishers: Arc<Publishers>,
 }
 
 impl Outside {
     /// `files` is where relative folder paths start.
     #[must_use]
     pub fn new(files: PathBuf, secrets: Arc<dyn Secrets>) -> Self {
-        Self { http: http::client(), files, secrets }
+        Self { http: http::client(), files, secrets, publishers: Arc::default() }
     }
 
     /// What a connection signs in with.
@@ -40,6 +44,19 @@ impl Outside {
         let missing = || format!("the secret `{name}` is not set; `wirewatch secret set {name}` sets it");
         let secret = self.secrets.newest(name).ok_or_else(missing)?;
         Ok(Some(Credentials { with: with.clone(), secret }))
+    }
+
+    /// What signs us in at a broker.
+    ///
+    /// # Errors
+    /// A sentence when its secret is not set.
+    pub fn access(&self, broker: &Broker) -> Result<Access, String> {
+        let credentials = self.credentials(broker.sign_in.as_ref())?;
+        let user = credentials.and_then(|Credentials { with, secret }| match with {
+            SignInWith::Plain { user } => Some((user, secret)),
+            SignInWith::Bearer | SignInWith::Basic { .. } | SignInWith::Header { .. } | SignInWith::Query { .. } => None,
+        });
+        Ok(Access { user })
     }
 
     /// The folder of a connection.
@@ -59,6 +76,7 @@ impl Outside {
                 http::test(&self.http, address, look_at.as_deref(), *wait, credentials.as_ref()).await
             }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
+            ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
             ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
         }
     }
@@ -79,9 +97,17 @@ impl Links for Outside {
             (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => {
                 folder::write(&self.folder(path), file, &body.0).await
             }
-            (ConnectionKind::Http { .. }, Effect::Send { .. })
-            | (ConnectionKind::Folder { .. }, Effect::Call { .. })
-            | (ConnectionKind::Webhook(_), Effect::Send { .. } | Effect::Call { .. }) => {
+            (ConnectionKind::Amqp(broker), Effect::Publish { post, body, .. }) => match self.access(broker) {
+                Ok(access) => {
+                    let publisher = self.publishers.at(&connection.name, broker, &access);
+                    publisher.send(post, body, work.key, connection.repeat).await
+                }
+                Err(says) => Outcome::Held { says, status: 0 },
+            },
+            (ConnectionKind::Http { .. }, Effect::Send { .. } | Effect::Publish { .. })
+            | (ConnectionKind::Folder { .. }, Effect::Call { .. } | Effect::Publish { .. })
+            | (ConnectionKind::Amqp(_), Effect::Call { .. } | Effect::Send { .. })
+            | (ConnectionKind::Webhook(_), Effect::Send { .. } | Effect::Call { .. } | Effect::Publish { .. }) => {
                 let kind = connection.kind_name();
                 let says = format!("the connection {} cannot do this: it is of the kind {kind}", connection.name);
                 Outcome::Held { says, status: 0 }

@@ -1,7 +1,10 @@
 //! Private servers on loopback, for the demo and the tests: found, started, ended, and never left behind.
 
+mod broker;
 mod postgres;
 mod process;
+mod secret;
 
+pub use broker::{BrokerError, BrokerOptions, LoopbackBroker};
 pub use postgres::{Cluster, Options, StartError};
 pub use process::{Kept, free_port};

@@ -1,10 +1,10 @@
 //! A PostgreSQL cluster of our own: made once, started on loopback with a password, run as the package's user when we are root.
 
 use crate::process::{Kept, free_port};
+use crate::secret::password;
 use rustix::process::{Signal, geteuid};
 use std::fs;
-use std::io::{self, Read, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -74,6 +74,9 @@ impl Cluster {
             }
         }
         let password = password(&options.folder).map_err(file(&options.folder))?;
+        if geteuid().is_root() {
+            run(Command::new("chown").arg("postgres:postgres").arg(options.folder.join("password")))?;
+        }
         if !options.folder.join("data/PG_VERSION").exists() {
             make(&bin, &options)?;
         }
@@ -239,22 +242,6 @@ fn command_line(command: &Command) -> String {
         .find(|argument| argument.to_string_lossy().starts_with('/'))
         .map(|argument| argument.to_string_lossy().into_owned());
     first.map_or(name.clone(), |first| format!("{name} {first}"))
-}
-
-/// The password in the folder, made at the first start.
-fn password(folder: &Path) -> io::Result<String> {
-    let path = folder.join("password");
-    if let Ok(known) = fs::read_to_string(&path) {
-        return Ok(known.trim().to_owned());
-    }
-    let mut bytes = [0; 16];
-    fs::File::open("/dev/urandom")?.read_exact(&mut bytes)?;
-    let password: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-    fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path)?.write_all(password.as_bytes())?;
-    if geteuid().is_root() {
-        let _ = Command::new("chown").arg("postgres:postgres").arg(&path).status();
-    }
-    Ok(password)
 }
 
 fn last_words(log: &Path) -> String {

@@ -22,12 +22,13 @@ use axum::body::{Body, Bytes};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
-use wirewatch_core::webhook::{Place, Webhook};
+use wirewatch_core::place::Place;
+use wirewatch_core::webhook::Webhook;
 use wirewatch_engine::{Clock, Source, SystemClock};
 
 /// What the addresses of webhooks begin with.
@@ -124,10 +125,11 @@ async fn take(
     let looks = [&webhook.event, &webhook.delivery].into_iter().flatten().any(|place| matches!(place, Place::Field(_)));
     // What cannot be read is taken all the same: a person looks at it, and nothing of it is lost.
     let document: Value = if looks { serde_json::from_slice(&body).unwrap_or_default() } else { Value::Null };
-    let said = |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&find, &document)).unwrap_or_default();
+    let said =
+        |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&find, &Map::new(), &document)).unwrap_or_default();
     let (event, delivery) = (said(&webhook.event), said(&webhook.delivery));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
-    let came = Came { connection: connection.name.clone(), name, event, delivery, let_through: false };
+    let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
     let away = |_| Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5);
     let mut taking = app.engine.read(Source { came, ..Source::default() });
     taking.feed(&body).await.map_err(away)?;

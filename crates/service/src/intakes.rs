@@ -1,41 +1,96 @@
-//! The folders that are watched: one task for each, as the current release names them.
+//! What is taken from, and looked at: a task for each folder, queue and broker that the current release names.
 
 use crate::run::Running;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use tokio::task::JoinHandle;
+use wirewatch_core::broker::Broker;
 use wirewatch_core::connection::ConnectionKind;
 use wirewatch_core::workspace::Workspace;
+use wirewatch_engine::SystemClock;
 use wirewatch_links::Outside;
-use wirewatch_links::folder::{Folder, run};
+use wirewatch_links::amqp::{self, QueueIntake, Queues};
+use wirewatch_links::folder::{self, Folder};
 
-/// The tasks that take files in. Dropping ends them.
+/// The tasks at the outside. Dropping ends them.
 #[derive(Debug, Default)]
 pub struct Intakes {
-    tasks: HashMap<String, (Folder, JoinHandle<()>)>,
+    tasks: HashMap<String, (Task, JoinHandle<()>)>,
+    /// How the queues stand.
+    queues: Queues,
+}
+
+/// What a task is about; one that is about the same goes on when the release changes.
+#[derive(Debug, Clone, PartialEq)]
+enum Task {
+    Folder(Folder),
+    Queue(Box<QueueIntake>),
+    /// Looking at the queues of a broker.
+    Watch(String, Box<Broker>),
 }
 
 impl Intakes {
+    /// Intakes that tell in `queues` how theirs stand.
+    #[must_use]
+    pub fn new(queues: Queues) -> Self {
+        Self { tasks: HashMap::new(), queues }
+    }
+
     /// Starts, changes and ends tasks so that they are those of `workspace`.
     pub fn follow(&mut self, engine: &Running, outside: &Outside, workspace: &Workspace) {
-        let mut wanted = HashMap::new();
-        for intake in workspace.flows.values().flat_map(|flow| &flow.intakes) {
-            let Some(connection) = workspace.connections.get(&intake.from) else { continue };
-            if let ConnectionKind::Folder { path, settle } = &connection.kind {
-                let folder = Folder { connection: connection.name.clone(), path: outside.folder(path), settle: *settle };
-                wanted.insert(connection.name.clone(), folder);
-            }
-        }
-        self.tasks.retain(|name, (folder, task)| {
-            let stays = wanted.get(name) == Some(folder) && !task.is_finished();
+        let wanted = wanted(outside, workspace);
+        let queues = &self.queues;
+        self.tasks.retain(|key, (task, running)| {
+            let stays = wanted.get(key) == Some(task) && !running.is_finished();
             if !stays {
-                task.abort();
+                running.abort();
+                if let Task::Queue(intake) = task {
+                    queues.forget(&intake.connection, &intake.queue.name);
+                }
             }
             stays
         });
-        for (name, folder) in wanted {
-            self.tasks.entry(name).or_insert_with(|| (folder.clone(), tokio::spawn(run(engine.clone(), folder))));
+        for (key, task) in wanted {
+            self.tasks.entry(key).or_insert_with(|| {
+                let (engine, outside, queues) = (engine.clone(), outside.clone(), queues.clone());
+                let running = match task.clone() {
+                    Task::Folder(folder) => tokio::spawn(folder::run(engine, folder)),
+                    Task::Queue(intake) => tokio::spawn(amqp::run(engine, outside, queues, *intake)),
+                    Task::Watch(name, broker) => tokio::spawn(amqp::watch(outside, queues, SystemClock, name, *broker)),
+                };
+                (task, running)
+            });
         }
     }
+}
+
+fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
+    let mut wanted = HashMap::new();
+    for connection in workspace.connections.values() {
+        let name = &connection.name;
+        let takes = || workspace.intakes().filter(|(_, intake)| intake.from == *name);
+        match &connection.kind {
+            ConnectionKind::Folder { path, settle } if takes().next().is_some() => {
+                let folder = Folder { connection: name.clone(), path: outside.folder(path), settle: *settle };
+                wanted.insert(name.clone(), Task::Folder(folder));
+            }
+            ConnectionKind::Amqp(broker) => {
+                wanted.insert(name.clone(), Task::Watch(name.clone(), broker.clone()));
+                for queue in &broker.queues {
+                    let here = takes().filter(|(_, intake)| intake.queue.as_ref() == Some(&queue.name));
+                    let flows: BTreeSet<String> = here.map(|(flow, _)| flow.name.clone()).collect();
+                    if flows.is_empty() {
+                        continue;
+                    }
+                    let (broker, flows) = ((**broker).clone(), flows.into_iter().collect());
+                    let intake = QueueIntake { connection: name.clone(), broker, queue: queue.clone(), flows };
+                    wanted.insert(format!("{name} {}", queue.name), Task::Queue(Box::new(intake)));
+                }
+            }
+            // Nobody asks there.
+            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Webhook(_) => {}
+        }
+    }
+    wanted
 }
 
 impl Drop for Intakes {

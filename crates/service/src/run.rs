@@ -18,6 +18,7 @@ use wirewatch_core::{Finding, Timestamp};
 use wirewatch_engine::{Clock, Engine, Releases, Settings, SystemClock};
 use wirewatch_journal::{JournalError, PgJournal, Store};
 use wirewatch_links::Outside;
+use wirewatch_links::amqp::Queues;
 
 /// The engine as the service runs it.
 pub type Running = Engine<PgJournal, Outside, SystemClock>;
@@ -61,6 +62,8 @@ pub struct App {
     pub public: String,
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
+    /// How the queues of brokers stand.
+    pub queues: Queues,
     pub started: Timestamp,
     intakes: Mutex<Intakes>,
     /// One release at a time.
@@ -143,6 +146,7 @@ pub async fn serve(
     let running = engine.clone();
     let meter = Meters::default();
     let counting = tokio::spawn(meter.clone().follow(journal.live()));
+    let queues = Queues::default();
     let app = Arc::new(App {
         engine,
         journal: journal.clone(),
@@ -155,8 +159,9 @@ pub async fn serve(
         public: config.public.clone().unwrap_or_else(|| format!("http://{address}")).trim_end_matches('/').to_owned(),
         secrets,
         doors: Doors::default(),
+        queues: queues.clone(),
         started: SystemClock.now(),
-        intakes: Mutex::default(),
+        intakes: Mutex::new(Intakes::new(queues)),
         releasing: tokio::sync::Mutex::default(),
     });
     app.follow_intakes(&start.workspace);

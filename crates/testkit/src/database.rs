@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, OnceLock};
 use wirewatch_loopback::{Cluster, Options};
 
-/// Where `with-postgres` tells the tests of its cluster.
+/// Where `with-servers` tells the tests of its cluster.
 pub const ADMIN_URL: &str = "WIREWATCH_TEST_POSTGRES";
 
 /// A database of the test's own. Dropped with its cluster at the end of the run.

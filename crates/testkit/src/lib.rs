@@ -1,11 +1,13 @@
-//! What the tests stand on: a database per test, a service under test, waiting without sleeping, redaction.
+//! What the tests stand on: a database per test, queues per test, a service under test, waiting without sleeping, redaction.
 
+mod broker;
 mod database;
 mod redact;
 mod service;
 mod wait;
 
-pub use database::{Database, private_cluster};
+pub use broker::{BROKER, TestBroker, private_broker};
+pub use database::{ADMIN_URL, Database, private_cluster};
 pub use redact::redact;
 pub use service::{Service, target_binary};
 pub use wait::{What, eventually, eventually_within};

@@ -42,8 +42,28 @@ impl Service {
     /// When its folder cannot be made.
     #[must_use]
     pub fn new(database: &Database, demo: &Path, order_system: &str) -> Self {
+        let service = Self::bare(database);
+        copy(demo, &service.workspace());
+        service.change("connections/erp.toml", "http://127.0.0.1:7812", order_system);
+        service
+    }
+
+    /// A service that is not started yet, with a workspace of these files.
+    ///
+    /// # Panics
+    /// When its folder cannot be made.
+    #[must_use]
+    pub fn with_files(database: &Database, files: &[(&str, &str)]) -> Self {
+        let service = Self::bare(database);
+        for (name, text) in files {
+            service.write(name, text);
+        }
+        service
+    }
+
+    fn bare(database: &Database) -> Self {
         let folder = tempfile::Builder::new().prefix("wirewatch-test-").tempdir().expect("a folder");
-        let service = Self {
+        Self {
             database: database.url.clone(),
             program: target_binary("wirewatch"),
             port: free_port().expect("a port"),
@@ -51,10 +71,25 @@ impl Service {
             arguments: Vec::new(),
             http: reqwest::Client::builder().no_proxy().build().expect("a client"),
             folder,
-        };
-        copy(demo, &service.workspace());
-        service.change("connections/erp.toml", "http://127.0.0.1:7812", order_system);
-        service
+        }
+    }
+
+    /// Writes a file of the workspace.
+    ///
+    /// # Panics
+    /// When it cannot be written.
+    pub fn write(&self, file: &str, text: &str) {
+        let path = self.workspace().join(file);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        std::fs::write(path, text).expect("written");
+    }
+
+    /// Pauses it, as a machine that hangs: `false` lets it go on.
+    ///
+    /// # Panics
+    /// When it is not running.
+    pub fn freeze(&mut self, frozen: bool) {
+        self.process.as_mut().expect("running").signal(if frozen { Signal::STOP } else { Signal::CONT });
     }
 
     /// The workspace folder.

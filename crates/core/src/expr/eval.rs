@@ -126,7 +126,7 @@ impl<'a> Item<'a> {
     }
 
     /// The value as text; none for missing and null. Numbers keep their digits, everything else is JSON.
-    pub(super) fn to_text(&self) -> Option<Cow<'_, str>> {
+    pub(crate) fn to_text(&self) -> Option<Cow<'_, str>> {
         match self {
             Self::Missing => None,
             Self::Text(text) => Some(Cow::Borrowed(text)),

@@ -70,17 +70,22 @@ impl Template {
         })
     }
 
-    /// The text with every expression worked out; each value passes `clean` first.
+    /// The text with every expression worked out; each value passes `clean` first, or is refused by it with a sentence.
     ///
     /// # Errors
     /// [`EvalError`] when an expression fails, or gives nothing: half a path or key is never sent.
-    pub fn render(&self, scope: &Scope<'_>, clean: fn(&str) -> String) -> Result<String, EvalError> {
+    pub fn render(&self, scope: &Scope<'_>, clean: fn(&str) -> Result<String, String>) -> Result<String, EvalError> {
         let mut text = String::new();
         for part in &self.parts {
             match part {
                 Part::Text(plain) => text.push_str(plain),
                 Part::Value(expr, _) => match expr.eval(scope)?.to_text().filter(|value| !value.is_empty()) {
-                    Some(value) => text.push_str(&clean(&value)),
+                    Some(value) => match clean(&value) {
+                        Ok(value) => text.push_str(&value),
+                        Err(says) => {
+                            return Err(EvalError { span: 0..expr.text.len(), says: format!("`{}`: {says}", expr.text) });
+                        }
+                    },
                     None => {
                         let says = format!("`{}` gives nothing", expr.text);
                         return Err(EvalError { span: 0..expr.text.len(), says });

@@ -14,7 +14,7 @@ pub struct Work {
     pub effect: Effect,
     /// Stands for the request: a rebuild that asks for another one has diverged.
     pub request: Digest,
-    /// The idempotency key: origin, step and generation.
+    /// The idempotency key: origin, flow, step and generation.
     pub key: Digest,
 }
 
@@ -33,6 +33,42 @@ pub enum Effect {
         file: String,
         body: Body,
     },
+    /// A message at a broker.
+    Publish {
+        connection: String,
+        post: Box<Post>,
+        body: Body,
+    },
+}
+
+/// Where a message goes at a broker, and what goes with it (AMQP 0-9-1, class basic). Its message id is the work's key.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Post {
+    /// Empty for the default exchange.
+    pub exchange: String,
+    pub routing_key: String,
+    pub content_type: &'static str,
+    pub headers: Vec<(String, String)>,
+    /// Empty texts are left out.
+    pub correlation_id: String,
+    pub reply_to: String,
+    pub kind: String,
+    pub priority: Option<u8>,
+    pub expires_ms: Option<u64>,
+}
+
+impl Post {
+    /// Everything but the exchange and the key, one a line, for people and for the digest.
+    #[must_use]
+    pub fn properties(&self) -> Vec<(String, String)> {
+        let plain = [("type", &self.kind), ("correlation-id", &self.correlation_id), ("reply-to", &self.reply_to)].into_iter();
+        let mut all: Vec<(String, String)> =
+            plain.filter(|(_, value)| !value.is_empty()).map(|(name, value)| (name.to_owned(), value.clone())).collect();
+        all.extend(self.priority.map(|priority| ("priority".to_owned(), priority.to_string())));
+        all.extend(self.expires_ms.map(|ms| ("expires".to_owned(), format!("{ms} ms"))));
+        all.extend(self.headers.iter().map(|(name, value)| (format!("header {name}"), value.clone())));
+        all
+    }
 }
 
 impl Effect {
@@ -40,7 +76,7 @@ impl Effect {
     #[must_use]
     pub fn connection(&self) -> &str {
         match self {
-            Self::Call { connection, .. } | Self::Send { connection, .. } => connection,
+            Self::Call { connection, .. } | Self::Send { connection, .. } | Self::Publish { connection, .. } => connection,
         }
     }
 
@@ -53,15 +89,23 @@ impl Effect {
                 Digest::of(&[connection.as_bytes(), method.as_str().as_bytes(), path.as_bytes(), body])
             }
             Self::Send { connection, file, body } => Digest::of(&[connection.as_bytes(), file.as_bytes(), &body.0]),
+            Self::Publish { connection, post, body } => {
+                let properties = post.properties();
+                let mut parts = vec![connection.as_bytes(), post.exchange.as_bytes(), post.routing_key.as_bytes(), &body.0];
+                parts.extend(properties.iter().flat_map(|(name, value)| [name.as_bytes(), value.as_bytes()]));
+                Digest::of(&parts)
+            }
         }
     }
 
-    /// The request as one line: `POST /orders` or a file name.
+    /// The request as one line: `POST /orders`, a file name, or exchange and routing key.
     #[must_use]
     pub fn line(&self) -> String {
         match self {
             Self::Call { method, path, .. } => format!("{} {path}", method.as_str()),
             Self::Send { file, .. } => file.clone(),
+            Self::Publish { post, .. } if post.exchange.is_empty() => format!("queue {}", post.routing_key),
+            Self::Publish { post, .. } => format!("{} {}", post.exchange, post.routing_key),
         }
     }
 
@@ -70,7 +114,7 @@ impl Effect {
     pub fn body(&self) -> Option<&Body> {
         match self {
             Self::Call { body, .. } => body.as_ref(),
-            Self::Send { body, .. } => Some(body),
+            Self::Send { body, .. } | Self::Publish { body, .. } => Some(body),
         }
     }
 }

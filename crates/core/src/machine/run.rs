@@ -1,10 +1,11 @@
 //! Running steps: pure ones at once, up to the next effect.
 
-use super::{Body, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Trace, Turn, Work};
+use super::{Body, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
 use crate::act::Answers;
+use crate::broker::SHORT;
 use crate::course::Point;
-use crate::expr::{EvalError, Scope};
-use crate::flow::{Step, Verb};
+use crate::expr::{EvalError, Expr, Scope};
+use crate::flow::{Parcel, Publish, Step, Verb};
 use crate::map::scope_of;
 use crate::reason::Reason;
 use crate::{Digest, Document};
@@ -108,29 +109,62 @@ impl Machine {
                 Err(error) => failed("value-failed", &error),
             },
             Verb::Call { at, method, path, body, .. } => {
-                let path = match path.render(&scope, path_segment) {
+                let path = match path.render(&scope, |value| Ok(path_segment(value))) {
                     Ok(path) => path,
                     Err(error) => return failed("path-failed", &error),
                 };
-                let body = match body.as_ref().map(|body| body.eval(&scope)).transpose() {
-                    Ok(body) => {
-                        body.and_then(crate::expr::Item::one).map(|value| Body(serde_json::to_vec(&*value).unwrap_or_default()))
-                    }
+                let body = match body.as_ref().map(|body| worked_out(body, &scope)).transpose() {
+                    Ok(body) => body.flatten(),
                     Err(error) => return failed("body-failed", &error),
                 };
                 Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body })
             }
-            Verb::Send { to, file } => {
+            Verb::Send { to, parcel, body } => {
                 let connection = match to {
                     Some(to) => to.clone(),
                     None => self.origin.meta.get("to").and_then(Value::as_str).unwrap_or_default().to_owned(),
                 };
-                match file.render(&scope, file_name) {
-                    Ok(file) => Stepped::Effect(Effect::Send { connection, file, body: Body(self.current.to_bytes()) }),
-                    Err(error) => failed("file-name-failed", &error),
+                let body = match body.as_ref().map(|body| worked_out(body, &scope)).transpose() {
+                    Ok(body) => body.flatten().unwrap_or_else(|| Body(self.current.to_bytes())),
+                    Err(error) => return failed("body-failed", &error),
+                };
+                match parcel {
+                    Parcel::File(file) => match file.render(&scope, |value| Ok(file_name(value))) {
+                        Ok(file) => Stepped::Effect(Effect::Send { connection, file, body }),
+                        Err(error) => failed("file-name-failed", &error),
+                    },
+                    Parcel::Publish(publish) => match self.post(publish, &scope) {
+                        Ok(post) => Stepped::Effect(Effect::Publish { connection, post: Box::new(post), body }),
+                        Err(error) => failed("routing-failed", &error),
+                    },
                 }
             }
         }
+    }
+
+    /// Where a message goes at the broker, and what goes with it.
+    fn post(&self, publish: &Publish, scope: &Scope<'_>) -> Result<Post, EvalError> {
+        let text = |expr: &Expr| Ok::<_, EvalError>(expr.eval(scope)?.to_text().unwrap_or_default().into_owned());
+        let optional = |expr: &Option<Expr>| expr.as_ref().map_or_else(|| Ok(String::new()), text);
+        // To a queue the name is taken as it is; in a key for an exchange each value is one word.
+        let clean = if publish.exchange.is_empty() { |value: &str| Ok(value.to_owned()) } else { key_word };
+        let routing_key = publish.key.render(scope, clean)?;
+        if routing_key.len() > SHORT {
+            let says = format!("the routing key has {} bytes, a broker takes {SHORT}", routing_key.len());
+            return Err(EvalError { span: 0..0, says });
+        }
+        let headers = publish.headers.iter().map(|(name, expr)| Ok((name.clone(), text(expr)?)));
+        Ok(Post {
+            exchange: publish.exchange.clone(),
+            routing_key,
+            content_type: self.current.content_type(),
+            headers: headers.collect::<Result<_, EvalError>>()?,
+            correlation_id: optional(&publish.correlation_id)?,
+            reply_to: optional(&publish.reply_to)?,
+            kind: optional(&publish.kind)?,
+            priority: publish.priority,
+            expires_ms: publish.expires.map(|span| span.as_millis() as u64),
+        })
     }
 
     fn scope(&self) -> Scope<'_> {
@@ -140,7 +174,9 @@ impl Machine {
 
     fn work(&self, step: &Step, effect: Effect) -> Work {
         let generation = self.generation.to_be_bytes();
-        let key = Digest::of(&[&self.origin.id.0.to_be_bytes(), step.name.as_bytes(), &generation]);
+        let id = self.origin.id.0.to_be_bytes();
+        let origin = self.origin.meta.get("origin").and_then(Value::as_str).map_or(&id[..], str::as_bytes);
+        let key = Digest::of(&[origin, self.origin.flow.as_bytes(), step.name.as_bytes(), &generation]);
         Work { step: step.name.clone(), generation: self.generation, request: effect.digest(), key, effect }
     }
 
@@ -178,6 +214,12 @@ impl Machine {
     }
 }
 
+/// What an expression gives, as JSON that goes out; `None` where it gives nothing.
+fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError> {
+    let value = body.eval(scope)?.one();
+    Ok(value.map(|value| Body(serde_json::to_vec(&*value).unwrap_or_default())))
+}
+
 /// A value inside a path: everything but unreserved characters is percent-encoded (RFC 3986, 2.3).
 fn path_segment(value: &str) -> String {
     let mut encoded = String::with_capacity(value.len());
@@ -188,6 +230,16 @@ fn path_segment(value: &str) -> String {
         }
     }
     encoded
+}
+
+/// A value inside a routing key: one word, since a dot in it would make two of it and reach other queues.
+fn key_word(value: &str) -> Result<String, String> {
+    if value.contains('.') {
+        return Err(format!(
+            "\"{value}\" has a dot, which would add a word to the routing key; replace(…, '.', '-') takes it out"
+        ));
+    }
+    Ok(value.to_owned())
 }
 
 /// A value inside a file name: nothing that could leave the folder or hide the file.

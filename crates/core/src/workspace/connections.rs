@@ -1,10 +1,12 @@
 //! Connection files: where outside systems are, and the addresses of ours that they call.
 
 use super::Build;
+use super::brokers::broker;
 use super::fields::{Fields, File, Text};
 use crate::connection::{Connection, ConnectionKind, RepeatRule, SignIn, SignInWith};
 use crate::document::JSON_LIMIT;
-use crate::webhook::{self, Encoding, Hash, Place, Signature, SignatureForm, Webhook};
+use crate::place::{Place, Property};
+use crate::webhook::{self, Encoding, Hash, Signature, SignatureForm, Webhook};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -13,6 +15,7 @@ enum Kind {
     Folder,
     Http,
     Webhook,
+    Amqp,
 }
 
 #[derive(Clone, Copy)]
@@ -21,6 +24,7 @@ enum As {
     Basic,
     Header,
     Query,
+    Plain,
 }
 
 impl<'a> Build<'a> {
@@ -54,7 +58,8 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
     if !fields.has("kind") {
         fields.missing("kind");
     }
-    let is = fields.word("kind", &[("folder", Kind::Folder), ("http", Kind::Http), ("webhook", Kind::Webhook)])?;
+    let kinds = [("folder", Kind::Folder), ("http", Kind::Http), ("webhook", Kind::Webhook), ("amqp", Kind::Amqp)];
+    let is = fields.word("kind", &kinds)?;
     let page = fields.text("page").map(|page| {
         if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
             let help = "write http://… or https://…".to_owned();
@@ -75,7 +80,14 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
             if let Some((says, help)) = address_fault(&address.value) {
                 file.error(address.span, "connection::address", says, Some(help.to_owned()));
             }
-            let sign_in = fields.table("sign_in").and_then(sign_in);
+            let sign_in = fields.table("sign_in").and_then(|table| {
+                let span = table.span.clone();
+                let found = sign_in(table)?;
+                if matches!(found.with, SignInWith::Plain { .. }) {
+                    file.error(span, "connection::sign-in", "\"plain\" is for brokers; over HTTP the same is \"basic\"", None);
+                }
+                Some(found)
+            });
             let look_at = fields.text("look_at").map(|path| {
                 if !path.value.starts_with('/') {
                     let help = Some(format!("write \"/{}\"", path.value));
@@ -86,9 +98,17 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
             ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait, sign_in, look_at }
         }
         Kind::Webhook => ConnectionKind::Webhook(Box::new(webhook(file, fields)?)),
+        Kind::Amqp => ConnectionKind::Amqp(Box::new(broker(file, fields)?)),
     };
-    // A file of the same name is simply written again; of a request nothing is known unless said.
-    let by_nature = if is == Kind::Folder { RepeatRule::Safe } else { RepeatRule::Never };
+    // A file of the same name is simply written again; a message carries our key as its id; of a request nothing is
+    // known unless said.
+    let by_nature = match is {
+        Kind::Folder => RepeatRule::Safe,
+        Kind::Amqp => RepeatRule::Key,
+        Kind::Http | Kind::Webhook => RepeatRule::Never,
+    };
+    // Messages are cheap for a broker; at 16 at a time it would idle between confirmations.
+    let at_a_time = if is == Kind::Amqp { 1000 } else { 16 };
     // Nothing is sent to a webhook.
     let sends = is != Kind::Webhook;
     let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
@@ -99,15 +119,16 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
         title,
         kind,
         repeat: repeat.unwrap_or(by_nature),
-        in_flight: in_flight.unwrap_or(16),
+        in_flight: in_flight.unwrap_or(at_a_time),
         page,
     })
 }
 
-fn sign_in(table: Fields<'_>) -> Option<SignIn> {
+pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
     let secret = table.needed_text("secret");
     let needed = |key| table.needed_text(key).map(|text| text.value);
-    let forms = [("bearer", As::Bearer), ("basic", As::Basic), ("header", As::Header), ("query", As::Query)];
+    let forms =
+        [("bearer", As::Bearer), ("basic", As::Basic), ("header", As::Header), ("query", As::Query), ("plain", As::Plain)];
     if !table.has("as") {
         table.missing("as");
     }
@@ -116,6 +137,7 @@ fn sign_in(table: Fields<'_>) -> Option<SignIn> {
         As::Basic => needed("user").map(|user| SignInWith::Basic { user }),
         As::Header => needed("name").map(|name| SignInWith::Header { name }),
         As::Query => needed("name").map(|name| SignInWith::Query { name }),
+        As::Plain => needed("user").map(|user| SignInWith::Plain { user }),
     });
     table.done();
     Some(SignIn { secret: secret?.value, with: with? })
@@ -138,8 +160,8 @@ fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
     };
     let standard = signature.as_ref().is_some_and(|signature| signature.form == SignatureForm::Standard);
     let by_standard = |place: Place| standard.then_some(place);
-    let event = fields.table("event").map_or_else(|| by_standard(Place::Field("type".to_owned())), place);
-    let delivery = fields.table("delivery").map_or_else(|| by_standard(Place::Header("webhook-id".to_owned())), place);
+    let event = fields.table("event").map_or_else(|| by_standard(Place::Field("type".to_owned())), in_call);
+    let delivery = fields.table("delivery").map_or_else(|| by_standard(Place::Header("webhook-id".to_owned())), in_call);
     let largest = fields.whole("largest", 1..JSON_LIMIT as i64 + 1).map_or(webhook::LARGEST, |bytes| bytes as u64);
     let per_second = fields.whole("per_second", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
     let former = former.into_iter().map(|path| path.value).collect();
@@ -154,13 +176,24 @@ fn check_path(file: &File<'_>, path: &Text) {
     }
 }
 
-fn place(table: Fields<'_>) -> Option<Place> {
-    let (header, field) = (table.text("header"), table.text("field"));
-    let found = match (header, field) {
-        (Some(header), None) => Some(Place::Header(header.value)),
-        (None, Some(field)) => Some(Place::Field(field.value)),
-        (Some(_), Some(_)) | (None, None) => {
-            let says = "it stands in one place: header = \"…\" or field = \"…\"";
+/// A place in a call: there are no properties.
+fn in_call(table: Fields<'_>) -> Option<Place> {
+    let (file, span) = (table.file(), table.span.clone());
+    let found = place(table)?;
+    if matches!(found, Place::Property(_)) {
+        file.error(span, "connection::place", "a call has headers and fields, no properties", None);
+    }
+    Some(found)
+}
+
+pub(super) fn place(table: Fields<'_>) -> Option<Place> {
+    let (header, field, property) = (table.text("header"), table.text("field"), table.word("property", &Property::ALL));
+    let found = match (header, field, property) {
+        (Some(header), None, None) => Some(Place::Header(header.value)),
+        (None, Some(field), None) => Some(Place::Field(field.value)),
+        (None, None, Some(property)) => Some(Place::Property(property)),
+        _ => {
+            let says = "it stands in one place: header = \"…\", field = \"…\" or property = \"…\"";
             table.file().error(table.span.clone(), "connection::place", says, None);
             None
         }

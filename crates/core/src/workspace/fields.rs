@@ -132,6 +132,15 @@ impl<'a> Fields<'a> {
         }
     }
 
+    pub fn flag(&self, key: &'static str) -> Option<bool> {
+        let (item, span) = self.item(key)?;
+        let found = item.as_bool();
+        if found.is_none() {
+            self.wrong(key, span, "true or false");
+        }
+        found
+    }
+
     pub fn duration(&self, key: &'static str) -> Option<Duration> {
         let text = self.text(key)?;
         let found = crate::duration::parse(&text.value);
@@ -197,6 +206,11 @@ impl<'a> Fields<'a> {
                 let all = tables.iter().map(|table| Fields::new(self.file, table, table.span().unwrap_or(span.clone())));
                 all.collect()
             }
+            // The same within a line: key = [{ … }, { … }].
+            Item::Value(Value::Array(values)) if values.iter().all(Value::is_inline_table) => {
+                let tables = values.iter().filter_map(|value| Some((value.as_inline_table()?, value.span())));
+                tables.map(|(table, at)| Fields::new(self.file, table, at.unwrap_or(span.clone()))).collect()
+            }
             _ => {
                 self.wrong(key, span, &format!("written as [[{key}]]"));
                 Vec::new()
@@ -232,6 +246,19 @@ impl<'a> Fields<'a> {
                 }
             }
         }
+    }
+
+    /// Every entry by its key, whatever the keys are: each a text.
+    pub fn all_texts(&self) -> Vec<(String, Text)> {
+        let mut found = Vec::new();
+        for (name, item) in self.table.iter() {
+            let span = item.span().unwrap_or(self.span.clone());
+            match item.as_str() {
+                Some(value) => found.push((name.to_owned(), Text { value: value.to_owned(), span })),
+                None => self.wrong(name, span, "a text in quotes"),
+            }
+        }
+        found
     }
 
     /// Reports every key that was never asked for.

@@ -1,14 +1,16 @@
 //! Flow files: intakes and steps, each step's expressions checked against the document it will see.
 
 use super::Build;
-use super::fields::{Fields, File};
+use super::fields::{Fields, File, Text};
+use super::sends::Reading;
+use crate::connection::{Connection, ConnectionKind};
 use crate::expr::{Shape, Template};
-use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, Method, OnAside, Retry, Step, Takes, Verb};
+use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, Method, OnAside, Parcel, Retry, Step, Takes, Verb};
 use crate::x12::Definitions;
 use std::sync::Arc;
 
 /// What the steps so far have made of the document, and what they kept.
-struct Sofar<'w> {
+pub(super) struct Sofar<'w> {
     it: Shape<'w>,
     /// Name of the outline `it` has, where known.
     outline: Option<String>,
@@ -89,6 +91,7 @@ impl<'a> Build<'a> {
 
     fn intake(&self, file: &File<'a>, fields: Fields<'_>) -> Option<Intake> {
         let from = fields.needed_text("from");
+        let queue = fields.text("queue");
         let takes = fields.needed_text("takes");
         if let Some(from) = &from
             && !self.workspace.connections.contains_key(&from.value)
@@ -100,6 +103,9 @@ impl<'a> Build<'a> {
                 &from.value,
                 self.workspace.connections.keys().map(String::as_str),
             );
+        }
+        if let Some(connection) = from.as_ref().and_then(|from| self.workspace.connections.get(&from.value)) {
+            self.check_queue(file, &fields, connection, queue.as_ref());
         }
         let takes = takes.map(|takes| match takes.value.strip_prefix("x12/") {
             Some(set) => {
@@ -118,7 +124,24 @@ impl<'a> Build<'a> {
         });
         let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
         fields.done();
-        Some(Intake { from: from?.value, takes: takes?, events })
+        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events })
+    }
+
+    /// An intake at a broker names one of its queues; elsewhere there are none.
+    fn check_queue(&self, file: &File<'a>, fields: &Fields<'_>, connection: &Connection, queue: Option<&Text>) {
+        match (connection.broker(), queue) {
+            (Some(broker), Some(queue)) if broker.queue(&queue.value).is_none() => {
+                let known = broker.queues.iter().map(|queue| queue.name.as_str());
+                let what = format!("[[queue]] of {} named", connection.name);
+                self.unknown(file, queue.span.clone(), &what, &queue.value, known);
+            }
+            (Some(_), None) => fields.missing("queue"),
+            (None, Some(queue)) => {
+                let says = format!("{} is of the kind {}, which has no queues", connection.name, connection.kind_name());
+                file.error(queue.span.clone(), "flow::queue", says, None);
+            }
+            (Some(_), Some(_)) | (None, None) => {}
+        }
     }
 
     fn step<'w>(&'w self, file: &File<'a>, fields: Fields<'_>, source: Shape<'w>, sofar: &mut Sofar<'w>) -> Option<Step> {
@@ -226,15 +249,37 @@ impl<'a> Build<'a> {
 
     fn send_step(&self, file: &File<'a>, fields: &Fields<'_>, source: Shape<'_>, sofar: &Sofar<'_>) -> Option<Verb> {
         let inner = fields.table("send")?;
-        let to = inner.needed_text("to");
-        if let Some(to) = &to {
-            self.need_kind(file, to.span.clone(), &to.value, "folder");
-        }
-        let template = inner.template("file");
+        let to = inner.needed_text("to")?;
+        let Some(connection) = self.workspace.connections.get(&to.value) else {
+            let known = self.workspace.connections.keys().map(String::as_str);
+            self.unknown(file, to.span, "connection", &to.value, known);
+            return None;
+        };
+        let body = inner.expr("body").map(|(body, start)| {
+            self.check_step_expr(file, start, &body, source, sofar);
+            body
+        });
+        let parcel = match &connection.kind {
+            ConnectionKind::Folder { .. } => inner.template("file").map(|(template, start)| {
+                self.check_template(file, start, &template, source, sofar);
+                Parcel::File(template)
+            }),
+            ConnectionKind::Amqp(broker) => {
+                let read = Reading { build: self, file, source, sofar };
+                read.publish(broker, &connection.name, &inner).map(|publish| Parcel::Publish(Box::new(publish)))
+            }
+            ConnectionKind::Http { .. } => {
+                let help = Some("write call = { at = \"…\", post = \"/path\", body = \"it\" }".to_owned());
+                file.error(to.span, "flow::send", format!("{} is called, not sent to", to.value), help);
+                return None;
+            }
+            ConnectionKind::Webhook(_) => {
+                file.error(to.span, "flow::send", format!("{} is an address of ours: nothing goes out there", to.value), None);
+                return None;
+            }
+        };
         inner.done();
-        let (template, start) = template?;
-        self.check_template(file, start, &template, source, sofar);
-        Some(Verb::Send { to: Some(to?.value), file: template })
+        Some(Verb::Send { to: Some(to.value), parcel: parcel?, body })
     }
 
     fn need_kind(&self, file: &File<'a>, span: std::ops::Range<usize>, name: &str, kind: &str) {
@@ -244,12 +289,26 @@ impl<'a> Build<'a> {
         }
     }
 
-    fn check_step_expr(&self, file: &File<'a>, start: usize, expr: &crate::expr::Expr, source: Shape<'_>, sofar: &Sofar<'_>) {
+    pub(super) fn check_step_expr(
+        &self,
+        file: &File<'a>,
+        start: usize,
+        expr: &crate::expr::Expr,
+        source: Shape<'_>,
+        sofar: &Sofar<'_>,
+    ) {
         let kept: Vec<&str> = sofar.kept.iter().map(String::as_str).collect();
         self.check_expr(file, start, expr, sofar.it, source, &kept);
     }
 
-    fn check_template(&self, file: &File<'a>, start: usize, template: &Template, source: Shape<'_>, sofar: &Sofar<'_>) {
+    pub(super) fn check_template(
+        &self,
+        file: &File<'a>,
+        start: usize,
+        template: &Template,
+        source: Shape<'_>,
+        sofar: &Sofar<'_>,
+    ) {
         for (expr, at) in template.expressions() {
             self.check_step_expr(file, start + at, expr, source, sofar);
         }

@@ -4,17 +4,20 @@
 //! way. Files are read in an order in which each can be checked against those before it: outlines and tables,
 //! connections, partners, maps, flows, courses.
 
+mod brokers;
 mod connections;
 mod fields;
 mod flows;
 mod maps;
 mod parts;
+mod sends;
 
 use crate::connection::Connection;
 use crate::course::Course;
 use crate::expr::{Shape, Tables};
 use crate::finding::{Finding, Severity};
-use crate::flow::Flow;
+use crate::flow::{Flow, Intake};
+use crate::intake::Came;
 use crate::map::Map;
 use crate::outline::Outline;
 use crate::partner::Partner;
@@ -105,11 +108,14 @@ impl Workspace {
         self.outlines.get(outline).map(|outline| Shape::Json(outline, &outline.schema))
     }
 
-    /// The flows, with their intake, that take documents from `connection`.
-    pub fn flows_from<'a>(&'a self, connection: &'a str) -> impl Iterator<Item = (&'a Arc<Flow>, &'a crate::flow::Intake)> {
-        self.flows.values().flat_map(move |flow| {
-            flow.intakes.iter().filter(move |intake| intake.from == connection).map(move |intake| (flow, intake))
-        })
+    /// The flows, with their intake, at which something came in, whatever it is.
+    pub fn flows_from<'a>(&'a self, came: &'a Came) -> impl Iterator<Item = (&'a Arc<Flow>, &'a Intake)> {
+        self.intakes().filter(move |(_, intake)| intake.is_where(came))
+    }
+
+    /// Every intake with its flow.
+    pub fn intakes(&self) -> impl Iterator<Item = (&Arc<Flow>, &Intake)> {
+        self.flows.values().flat_map(|flow| flow.intakes.iter().map(move |intake| (flow, intake)))
     }
 }
 

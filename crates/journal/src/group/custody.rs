@@ -31,6 +31,7 @@ const ARRIVAL: Columns = &[
     ("received", Big),
     ("by_whom", Text),
     ("event", Text),
+    ("told", Text),
 ];
 const HEARD: Columns = &[("connection", Text), ("event", Text), ("n", Big), ("last", Big), ("arrival", Big)];
 const LEDGER: Columns = &[
@@ -101,6 +102,7 @@ impl CustodyRows {
         let later = unfolds == Unfolds::Later;
         let verdict = if later && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
         let messages = if unfolds == Unfolds::Born { decision.unfold.parts.len() } else { 0 };
+        let told = if incoming.told.is_empty() { String::new() } else { clean(&serde_json::to_string(&incoming.told)?) };
         self.arrivals.push([
             incoming.id.0.into(),
             incoming.connection.clone().into(),
@@ -114,6 +116,7 @@ impl CustodyRows {
             incoming.received.0.into(),
             incoming.by.clone().into(),
             clean(&incoming.event).into(),
+            told.into(),
         ]);
         if !incoming.event.is_empty() {
             let told = (incoming.connection.clone(), clean(&incoming.event));

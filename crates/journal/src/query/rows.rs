@@ -78,6 +78,15 @@ pub struct ArrivalRow {
     pub received: i64,
     pub by_whom: String,
     pub event: String,
+    pub told: String,
+}
+
+impl ArrivalRow {
+    /// What a broker told of it beside its body.
+    #[must_use]
+    pub fn told(&self) -> serde_json::Map<String, serde_json::Value> {
+        serde_json::from_str(&self.told).unwrap_or_default()
+    }
 }
 
 /// What a connection has told of, by the sender's own name.

@@ -11,9 +11,10 @@ use axum::http::{StatusCode, header};
 use axum::{Extension, Json};
 use serde::Deserialize;
 use std::sync::Arc;
-use wirewatch_core::Id;
 use wirewatch_core::act::Act;
+use wirewatch_core::document::Form;
 use wirewatch_core::intake::{Came, Verdict};
+use wirewatch_core::{Document, Id};
 use wirewatch_engine::{Clock, Settle, Source, SystemClock};
 use wirewatch_journal::{ArrivalFilter, ArrivalRow, MessageFilter};
 
@@ -57,13 +58,29 @@ pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answe
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
     let bytes = app.store.body(wanted, SHOWN).await?;
     let filter = MessageFilter { arrival: Some(wanted), limit: 100, ..MessageFilter::default() };
+    let (form, text) = readable(&bytes);
     Ok(Json(ArrivalStory {
+        told: row.told.clone(),
         arrival: rows::arrival(row),
-        text: String::from_utf8_lossy(&bytes).into_owned(),
+        form: form.to_owned(),
+        text,
         ledger: app.store.ledger_of(wanted).await?.into_iter().map(rows::ledger).collect(),
         acts: app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect(),
         messages: app.store.messages(&filter).await?.into_iter().map(rows::message).collect(),
     }))
+}
+
+/// How bytes read, and their text: one segment a line, JSON indented where all of it is here.
+fn readable(bytes: &[u8]) -> (&'static str, String) {
+    let start = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
+    if bytes.starts_with(b"ISA") {
+        return ("x12", Document::Bytes(bytes.into()).readable());
+    }
+    match (start, Document::read(&Form::Json, bytes)) {
+        (Some(b'{' | b'['), Ok(document)) => ("json", document.readable()),
+        (Some(b'{' | b'['), Err(_)) => ("json", String::from_utf8_lossy(bytes).into_owned()),
+        _ => ("text", String::from_utf8_lossy(bytes).into_owned()),
+    }
 }
 
 /// The bytes of an arrival, as they came.
@@ -103,6 +120,7 @@ pub async fn let_through(
         connection: row.connection.clone(),
         name: row.name.clone(),
         event: row.event.clone(),
+        told: row.told(),
         let_through: true,
         ..Came::default()
     };

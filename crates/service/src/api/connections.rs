@@ -1,7 +1,7 @@
 //! Connections: their state, a test that reaches them, and freeing a held one.
 
 use super::problem::Problem;
-use super::{Answer, said, status, webhooks};
+use super::{Answer, queues, said, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{ConnectionView, HeldConnection, Why};
@@ -29,6 +29,7 @@ pub async fn views(app: &App) -> Vec<ConnectionView> {
     let heard = if hooks { app.store.heard().await.unwrap_or_default() } else { Vec::new() };
     let view = |connection: &Arc<Connection>| ConnectionView {
         webhook: connection.webhook().map(|webhook| webhooks::view(app, &workspace, connection, webhook, &heard)),
+        queues: connection.broker().map(|broker| queues::views(app, &workspace, connection, broker)).unwrap_or_default(),
         ..view(&workspace, connection, &held)
     };
     workspace.connections.values().map(view).collect()
@@ -49,12 +50,14 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         page: connection.page.clone(),
         signs_in: match &connection.kind {
             ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
+            ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
             ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) => String::new(),
         },
         used_by: used_by(workspace, name),
         takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),
         sends: calls || collects,
         held: held.iter().find(|held| held.connection == *name).cloned(),
+        queues: Vec::new(),
         webhook: None,
     }
 }

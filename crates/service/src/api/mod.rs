@@ -10,6 +10,7 @@ mod connections;
 mod messages;
 mod orders;
 pub mod problem;
+mod queues;
 mod releases;
 mod rows;
 mod secrets;

@@ -1,6 +1,6 @@
 //! How the service stands.
 
-use super::{Answer, rows};
+use super::{Answer, queues, rows};
 use crate::run::App;
 use crate::view::{HeldConnection, Reason, Status, time};
 use axum::Json;
@@ -52,7 +52,7 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
             (None | Some(_), _) => None,
         }
     });
-    few.into_iter().chain(connections).collect()
+    few.into_iter().chain(connections).chain(queues::troubles(app, &workspace)).collect()
 }
 
 /// Why messages stand aside, most messages first.

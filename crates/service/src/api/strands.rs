@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use wirewatch_core::flow::{Flow, Step, Takes, Verb};
+use wirewatch_core::flow::{Flow, Parcel, Step, Takes, Verb};
 use wirewatch_core::meter::{self, Figures, Point};
 use wirewatch_core::workspace;
 use wirewatch_core::{Timestamp, intake::Verdict};
@@ -96,7 +96,7 @@ fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) 
             Takes::X12(set) => format!("x12/{set}"),
             Takes::Json(outline) => format!("json/{outline}"),
         };
-        Intake { connection: intake.from.clone(), takes }
+        Intake { connection: intake.from.clone(), queue: intake.queue.clone(), takes }
     });
     Strand {
         flow: flow.name.clone(),
@@ -141,6 +141,8 @@ fn what(step: &Step) -> String {
         Verb::Only { because, .. } => because.clone(),
         Verb::Set { .. } => String::new(),
         Verb::Call { method, path, .. } => format!("{} {}", method.as_str(), path.text()),
+        Verb::Send { parcel: Parcel::Publish(publish), .. } if publish.exchange.is_empty() => publish.key.text().to_owned(),
+        Verb::Send { parcel: Parcel::Publish(publish), .. } => format!("{} {}", publish.exchange, publish.key.text()),
         // Where to is the connection's matter, and the file's name nobody's.
         Verb::Send { to: Some(_), .. } => String::new(),
         Verb::Send { to: None, .. } => "to the partner".to_owned(),

@@ -7,8 +7,9 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 use wirewatch_core::Id;
 use wirewatch_core::connection::Connection;
-use wirewatch_core::flow::Takes;
-use wirewatch_core::webhook::{Hash, Place, Signature, SignatureForm, Webhook};
+use wirewatch_core::flow::{Intake, Takes};
+use wirewatch_core::place::Place;
+use wirewatch_core::webhook::{Hash, Signature, SignatureForm, Webhook};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::HeardRow;
@@ -53,7 +54,8 @@ fn signed(signature: &Signature) -> String {
 
 /// Events that came or that flows ask for, by name.
 fn events(workspace: &Workspace, connection: &Connection, heard: &[HeardRow]) -> Vec<HeardView> {
-    let flows = || workspace.flows_from(&connection.name).filter(|(_, intake)| matches!(intake.takes, Takes::Json(_)));
+    let here = |intake: &Intake| intake.from == connection.name && matches!(intake.takes, Takes::Json(_));
+    let flows = || workspace.intakes().filter(|(_, intake)| here(intake));
     let mut events: BTreeMap<&str, HeardView> = BTreeMap::new();
     let blank = |event: &str| HeardView {
         event: event.to_owned(),

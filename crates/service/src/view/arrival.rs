@@ -32,6 +32,10 @@ pub struct Arrivals {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ArrivalStory {
     pub arrival: Arrival,
+    /// What a broker told of it beside its body, as a JSON object; empty when nothing.
+    pub told: String,
+    /// How its bytes read: `x12`, `json` or `text`.
+    pub form: String,
     /// The start of its bytes, as text.
     pub text: String,
     pub ledger: Vec<LedgerEntry>,

@@ -21,7 +21,7 @@ pub struct HeldConnection {
 pub struct ConnectionView {
     pub name: String,
     pub title: String,
-    /// `folder`, `http` or `webhook`.
+    /// `folder`, `http`, `webhook` or `amqp`.
     pub kind: String,
     pub place: String,
     /// What repeating a request does there: `key`, `safe` or `never`.
@@ -39,8 +39,33 @@ pub struct ConnectionView {
     /// Flows or acknowledgments send to it.
     pub sends: bool,
     pub held: Option<HeldConnection>,
+    /// Of a broker: its queues that the workspace names.
+    pub queues: Vec<QueueView>,
     /// Of a webhook: what its sender needs, and what came of it.
     pub webhook: Option<WebhookView>,
+}
+
+/// A queue at a broker.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct QueueView {
+    pub name: String,
+    /// Whether we take from it: `yes`, `no` (no flow does), or `stopped` (a flow would).
+    pub listening: String,
+    /// Why it is stopped, or cannot be looked at; empty when all is well.
+    pub says: String,
+    /// Messages that wait in it, those on their way to consumers left out; absent while the broker has not said.
+    pub messages: Option<u32>,
+    /// Who takes from it, here and elsewhere.
+    pub consumers: Option<u32>,
+    /// When the broker said so.
+    pub at: Option<String>,
+    /// Flows that take from it.
+    pub flows: Vec<String>,
+    /// The queue to which the broker moves what expires or is rejected.
+    pub dead_letters: Option<String>,
+    /// Where the name of the event and the id of the delivery are read, in words; empty when nowhere.
+    pub event_from: String,
+    pub delivery_from: String,
 }
 
 /// A webhook: what is set up at its sender, and what the sender tells of.

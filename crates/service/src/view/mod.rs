@@ -12,7 +12,7 @@ mod strand;
 
 pub use act::{ActRequest, ActResult, BulkRequest, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
-pub use connection::{ConnectionView, HeardView, HeldConnection, TurnedView, WebhookView};
+pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,

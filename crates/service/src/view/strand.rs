@@ -33,6 +33,8 @@ pub struct Strand {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Intake {
     pub connection: String,
+    /// The queue, where the connection is a broker.
+    pub queue: Option<String>,
     /// E.g. `x12/850`.
     pub takes: String,
 }

@@ -1,0 +1,103 @@
+//! Where in what came something stands: the name of what happened, or its sender's id.
+
+use serde_json::{Map, Value};
+
+/// Where something stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Place {
+    Header(String),
+    /// A field of a JSON body, its parts joined by dots.
+    Field(String),
+    /// A property that a broker carries beside the headers.
+    Property(Property),
+}
+
+/// Properties of a message at a broker that can name or identify it (AMQP 0-9-1, class basic).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Property {
+    RoutingKey,
+    MessageId,
+    CorrelationId,
+    Type,
+}
+
+impl Property {
+    /// Every property with its word in a file.
+    pub const ALL: [(&'static str, Self); 4] = [
+        ("routing-key", Self::RoutingKey),
+        ("message-id", Self::MessageId),
+        ("correlation-id", Self::CorrelationId),
+        ("type", Self::Type),
+    ];
+
+    /// The word in a file.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::RoutingKey => "routing-key",
+            Self::MessageId => "message-id",
+            Self::CorrelationId => "correlation-id",
+            Self::Type => "type",
+        }
+    }
+
+    /// Its name in `$meta`.
+    #[must_use]
+    pub const fn key(self) -> &'static str {
+        match self {
+            Self::RoutingKey => "routing_key",
+            Self::MessageId => "message_id",
+            Self::CorrelationId => "correlation_id",
+            Self::Type => "type",
+        }
+    }
+}
+
+/// A header by name; `None` when it is missing or no text.
+pub type Headers<'a> = &'a dyn Fn(&str) -> Option<&'a str>;
+
+impl Place {
+    /// What stands there, as text; `None` when nothing does. `told` is what a broker told of it, see [`crate::intake::Came`].
+    #[must_use]
+    pub fn find(&self, headers: Headers<'_>, told: &Map<String, Value>, body: &Value) -> Option<String> {
+        match self {
+            Self::Header(name) => headers(name).map(str::to_owned),
+            Self::Property(property) => told.get(property.key())?.as_str().map(str::to_owned),
+            Self::Field(path) => match path.split('.').try_fold(body, |at, part| at.get(part))? {
+                Value::String(text) => Some(text.clone()),
+                Value::Number(number) => Some(number.to_string()),
+                Value::Null | Value::Bool(_) | Value::Array(_) | Value::Object(_) => None,
+            },
+        }
+    }
+
+    /// In words for the sender, e.g. `the header X-Event`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        match self {
+            Self::Header(name) => format!("the header {name}"),
+            Self::Field(path) => format!("the field {path}"),
+            Self::Property(property) => format!("the property {}", property.as_str()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn names_are_found_in_headers_fields_and_properties() {
+        let body = json!({ "type": "purchase.placed", "data": { "id": 7 }, "list": [1] });
+        let told = json!({ "routing_key": "picks.swift", "priority": 3 });
+        let find = |name: &str| (name == "X-Event").then_some("item.listed");
+        let at = |place: Place| place.find(&find, told.as_object().unwrap(), &body);
+        let field = |path: &str| at(Place::Field(path.into()));
+        assert_eq!(field("type").as_deref(), Some("purchase.placed"));
+        assert_eq!((field("data.id").as_deref(), field("data"), field("none.at.all")), (Some("7"), None, None));
+        assert_eq!(at(Place::Header("X-Event".into())).as_deref(), Some("item.listed"));
+        assert_eq!(at(Place::Property(Property::RoutingKey)).as_deref(), Some("picks.swift"));
+        assert_eq!(at(Place::Property(Property::MessageId)), None);
+    }
+}

@@ -1,0 +1,104 @@
+//! The part of a connection file that is about a broker: its address, queues and exchanges.
+
+use super::connections::{place, sign_in};
+use super::fields::{Fields, File, Text};
+use crate::broker::{Binding, Broker, Exchange, ExchangeKind, PREFETCH, Queue, QueueKind, SHORT};
+use crate::connection::SignInWith;
+use std::time::Duration;
+
+/// The words for what a sign-in at a broker may be.
+const PLAIN: &str = "plain";
+
+pub(super) fn broker(file: &File<'_>, fields: &Fields<'_>) -> Option<Broker> {
+    let address = fields.needed_text("address");
+    if let Some(address) = &address
+        && let Some((says, help)) = address_fault(&address.value)
+    {
+        file.error(address.span.clone(), "connection::address", says, Some(help.to_owned()));
+    }
+    let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
+    let sign_in = fields.table("sign_in").and_then(|table| {
+        let span = table.span.clone();
+        let found = sign_in(table)?;
+        if !matches!(found.with, SignInWith::Plain { .. }) {
+            let says = format!("a broker is signed in at as = \"{PLAIN}\"");
+            file.error(span, "connection::sign-in", says, None);
+        }
+        Some(found)
+    });
+    let exchanges: Vec<Exchange> = fields.tables("exchange").into_iter().filter_map(exchange).collect();
+    let queues: Vec<Queue> = fields.tables("queue").into_iter().filter_map(queue).collect();
+    for (at, queue) in queues.iter().enumerate() {
+        if queues[..at].iter().any(|other| other.name == queue.name) {
+            let says = format!("two queues are named \"{}\"", queue.name);
+            file.error(fields.span.clone(), "connection::same-queue", says, None);
+        }
+    }
+    let address = address?.value.trim_end_matches('/').to_owned();
+    Some(Broker { address, wait, sign_in, queues, exchanges })
+}
+
+fn exchange(table: Fields<'_>) -> Option<Exchange> {
+    let name = short(&table, table.needed_text("name"));
+    let declare = table.flag("declare").unwrap_or(false);
+    let kind = table.word("kind", &ExchangeKind::ALL).unwrap_or(ExchangeKind::Topic);
+    table.done();
+    Some(Exchange { name: name?, declare, kind })
+}
+
+fn queue(table: Fields<'_>) -> Option<Queue> {
+    let name = short(&table, table.needed_text("name"));
+    let declare = table.flag("declare").unwrap_or(false);
+    let kinds = [("quorum", QueueKind::Quorum), ("classic", QueueKind::Classic)];
+    let kind = table.word("kind", &kinds).unwrap_or(QueueKind::Quorum);
+    let bind = table.tables("bind").into_iter().filter_map(binding).collect();
+    let dead_letters = short(&table, table.text("dead_letters"));
+    let prefetch = table.whole("prefetch", 1..65_536).and_then(|most| u16::try_from(most).ok()).unwrap_or(PREFETCH);
+    let event = table.table("event").and_then(place);
+    let delivery = table.table("delivery").and_then(place);
+    table.done();
+    Some(Queue { name: name?, declare, kind, bind, dead_letters, prefetch, event, delivery })
+}
+
+fn binding(table: Fields<'_>) -> Option<Binding> {
+    let exchange = short(&table, table.needed_text("exchange"));
+    let key = short(&table, table.text("key")).unwrap_or_default();
+    table.done();
+    Some(Binding { exchange: exchange?, key })
+}
+
+/// A name or key as the broker takes it.
+fn short(table: &Fields<'_>, text: Option<Text>) -> Option<String> {
+    let text = text?;
+    if text.value.is_empty() || text.value.len() > SHORT {
+        let says = format!("a broker takes names of 1 to {SHORT} bytes");
+        table.file().error(text.span, "connection::name", says, None);
+        return None;
+    }
+    Some(text.value)
+}
+
+/// What is wrong with a broker's address, and what to write instead.
+fn address_fault(address: &str) -> Option<(String, &'static str)> {
+    const FORM: &str = "write amqp://host:port/vhost";
+    let rest = match address.split_once("://") {
+        Some(("amqp" | "amqps", rest)) => rest,
+        Some((scheme, _)) => return Some((format!("the scheme {scheme} is none of a broker"), FORM)),
+        None => return Some(("the address has no scheme".to_owned(), FORM)),
+    };
+    if rest.contains("://") {
+        return Some(("the scheme stands twice".to_owned(), FORM));
+    }
+    let (host, vhost) = rest.split_once('/').unwrap_or((rest, ""));
+    if host.contains('@') {
+        return Some((
+            "credentials stand in the address".to_owned(),
+            "take them out, since addresses are shown and logged; write sign_in = { as = \"plain\", user = \"…\", secret = \"…\" }",
+        ));
+    }
+    if host.is_empty() || host.starts_with(':') {
+        return Some(("the address has no host".to_owned(), FORM));
+    }
+    let help = "a virtual host is one word after the slash; a slash inside it is written %2f";
+    vhost.trim_end_matches('/').contains('/').then(|| ("there is more than one slash after the host".to_owned(), help))
+}

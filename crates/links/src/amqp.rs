@@ -1,0 +1,74 @@
+//! Brokers by AMQP 0-9-1: what is taken from queues, what is sent to exchanges and queues, and how both stand.
+//!
+//! Taking and sending use connections of their own, since a broker that is short of memory stops reading from one that
+//! publishes, and acknowledgments would wait behind it. An exchange has a channel of its own, since a broker ends a
+//! channel for one wrong message: so what goes wrong at one exchange leaves the others alone.
+
+mod intake;
+mod publish;
+mod session;
+mod told;
+mod watch;
+
+pub use intake::{QueueIntake, run};
+pub use publish::Publisher;
+pub use session::{Access, Unreached};
+pub use watch::{Depth, Listening, QueueState, Queues, watch};
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+use wirewatch_core::broker::Broker;
+
+/// Reaches a broker and looks at what the workspace names there, changing nothing.
+///
+/// # Errors
+/// A sentence that tells name, network, sign-in, virtual host, permission and queue apart, with what to do.
+pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
+    let connection = session::open(broker, access, "wirewatch tests the connection").await.map_err(|why| why.to_string())?;
+    let mut missing = Vec::new();
+    for queue in &broker.queues {
+        let channel = connection.create_channel().await.map_err(|error| session::words(&error))?;
+        if let Err(error) = session::depth(&channel, &queue.name).await {
+            let help = if queue.declare { "; it is made when a flow needs it" } else { "; declare = true lets us make it" };
+            missing.push((queue.declare, format!("{}{help}", session::words(&error))));
+        }
+    }
+    for exchange in broker.exchanges.iter().filter(|exchange| !exchange.declare) {
+        let channel = connection.create_channel().await.map_err(|error| session::words(&error))?;
+        if let Err(error) = session::prepare_exchange(&channel, exchange).await {
+            missing.push((false, format!("{}; declare = true lets us make it", session::words(&error))));
+        }
+    }
+    session::close(connection).await;
+    let wrong: Vec<&str> = missing.iter().filter(|(made, _)| !made).map(|(_, says)| says.as_str()).collect();
+    if !wrong.is_empty() {
+        return Err(format!("it lets us in, but {}", wrong.join("; ")));
+    }
+    let made: Vec<&str> = missing.iter().map(|(_, says)| says.as_str()).collect();
+    let queues = match broker.queues.len() {
+        0 => String::new(),
+        1 => " and has the queue".to_owned(),
+        n => format!(" and has the {n} queues"),
+    };
+    Ok(if made.is_empty() { format!("it lets us in{queues}") } else { format!("it lets us in; {}", made.join("; ")) })
+}
+
+/// Publishers by connection name, made anew when the connection or its secret has changed.
+#[derive(Debug, Default)]
+pub struct Publishers {
+    known: Mutex<HashMap<String, Arc<Publisher>>>,
+}
+
+impl Publishers {
+    /// The publisher of a connection.
+    #[must_use]
+    pub fn at(&self, connection: &str, broker: &Broker, access: &Access) -> Arc<Publisher> {
+        let mut known = self.known.lock().expect("no holder panics");
+        if let Some(publisher) = known.get(connection).filter(|publisher| publisher.is_of(broker, access)) {
+            return publisher.clone();
+        }
+        let fresh = Arc::new(Publisher::new(connection, broker.clone(), access.clone()));
+        known.insert(connection.to_owned(), fresh.clone());
+        fresh
+    }
+}

@@ -1,0 +1,192 @@
+//! Takes what waits in a queue into custody; only what is committed is acknowledged.
+//!
+//! ```text
+//!  listening ──delivery──▶ read, given to custody ──committed──▶ acknowledged, all up to it at once
+//!      │ held by a person, database away, broker gone
+//!      ▼
+//!  the consumer is cancelled: what is under way is settled, the rest goes back to the queue, and after a pause
+//!  it listens again
+//! ```
+//!
+//! Nothing is held back unacknowledged: while we can take nothing, another consumer can.
+
+use super::session::{self, Access};
+use super::told::told;
+use super::watch::Queues;
+use crate::Outside;
+use futures_util::stream::FuturesOrdered;
+use futures_util::{FutureExt, StreamExt};
+use lapin::message::Delivery;
+use lapin::options::{BasicAckOptions, BasicCancelOptions, BasicConsumeOptions, BasicQosOptions};
+use lapin::types::FieldTable;
+use lapin::{Channel, Connection};
+use serde_json::Value;
+use std::time::Duration;
+use wirewatch_core::broker::{Broker, Queue};
+use wirewatch_core::intake::Came;
+use wirewatch_core::place::Place;
+use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
+
+/// The pause before it listens again, doubling up to the longest.
+const PAUSE: Duration = Duration::from_millis(500);
+const LONGEST_PAUSE: Duration = Duration::from_secs(15);
+
+/// One queue to take from.
+#[derive(Debug, Clone, PartialEq)]
+pub struct QueueIntake {
+    /// Name of the connection.
+    pub connection: String,
+    pub broker: Broker,
+    pub queue: Queue,
+    /// The flows that take from it, for the consumer's name at the broker.
+    pub flows: Vec<String>,
+}
+
+/// Takes from the queue until the task is dropped. How it stands is told in `queues`.
+pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
+    engine: Engine<J, L, C>,
+    outside: Outside,
+    queues: Queues,
+    intake: QueueIntake,
+) {
+    let mut pause = PAUSE;
+    loop {
+        engine.free_of_people(&intake.connection).await;
+        let access = outside.access(&intake.broker);
+        let ended = match access {
+            Ok(access) => listen(&engine, &queues, &intake, &access).await,
+            Err(says) => Ended { listened: false, says },
+        };
+        if engine.is_held_by_person(&intake.connection) {
+            queues.stopped(&intake.connection, &intake.queue.name, "held by a person");
+            continue;
+        }
+        queues.stopped(&intake.connection, &intake.queue.name, &ended.says);
+        pause = if ended.listened { PAUSE } else { (pause * 2).min(LONGEST_PAUSE) };
+        tokio::time::sleep(pause).await;
+    }
+}
+
+/// Why it listens no more.
+struct Ended {
+    /// Whether it had come to listen at all.
+    listened: bool,
+    says: String,
+}
+
+async fn listen<J: Journal, L: Links, C: Clock + Clone>(
+    engine: &Engine<J, L, C>,
+    queues: &Queues,
+    intake: &QueueIntake,
+    access: &Access,
+) -> Ended {
+    let name = format!("wirewatch takes {} for {}", intake.queue.name, intake.flows.join(", "));
+    let connection = match session::open(&intake.broker, access, &name).await {
+        Ok(connection) => connection,
+        Err(why) => return Ended { listened: false, says: why.to_string() },
+    };
+    let ended = match consumer(&connection, &intake.queue, &name).await {
+        Ok((channel, consumer)) => {
+            queues.listening(&intake.connection, &intake.queue.name);
+            take(engine, intake, &channel, consumer).await
+        }
+        Err(error) => Ended { listened: false, says: session::words(&error) },
+    };
+    session::close(connection).await;
+    ended
+}
+
+async fn consumer(connection: &Connection, queue: &Queue, name: &str) -> Result<(Channel, lapin::Consumer), lapin::Error> {
+    // On a channel of its own: a queue that is not as it should be ends it.
+    session::prepare_queue(&connection.create_channel().await?, queue).await?;
+    let channel = connection.create_channel().await?;
+    channel.basic_qos(queue.prefetch, BasicQosOptions::default()).await?;
+    let tag: String = format!("{name} ({})", std::process::id()).chars().take(200).collect();
+    let consumer = channel
+        .basic_consume(queue.name.as_str().into(), tag.into(), BasicConsumeOptions::default(), FieldTable::default())
+        .await?;
+    Ok((channel, consumer))
+}
+
+/// Takes and acknowledges until something stands in the way.
+async fn take<J: Journal, L: Links, C: Clock + Clone>(
+    engine: &Engine<J, L, C>,
+    intake: &QueueIntake,
+    channel: &Channel,
+    mut consumer: lapin::Consumer,
+) -> Ended {
+    let mut given = FuturesOrdered::new();
+    let held = engine.held_by_person(&intake.connection);
+    tokio::pin!(held);
+    let says = loop {
+        tokio::select! {
+            biased;
+            Some(first) = given.next(), if !given.is_empty() => {
+                let mut settled: Vec<(u64, Result<TakenReport, Down>)> = vec![first];
+                while let Some(Some(next)) = given.next().now_or_never() {
+                    settled.push(next);
+                }
+                if let Err(says) = acknowledge(channel, &settled).await {
+                    break says;
+                }
+            }
+            () = &mut held => break String::new(),
+            delivery = consumer.next() => match delivery {
+                Some(Ok(delivery)) => {
+                    let tag = delivery.delivery_tag;
+                    match read(engine, intake, delivery).await {
+                        Ok(ready) => {
+                            let report = engine.give(ready);
+                            given.push_back(async move { (tag, report.await) });
+                        }
+                        Err(down) => break down.to_string(),
+                    }
+                }
+                Some(Err(error)) => break session::words(&error),
+                None => break "the broker has cancelled our consumer: the queue was deleted, or its node stops".to_owned(),
+            },
+        }
+    };
+    // What is under way is settled; the broker gives what is not acknowledged to whoever asks next.
+    let _ = channel.basic_cancel(consumer.tag(), BasicCancelOptions::default()).await;
+    while let Some((tag, report)) = given.next().await {
+        if report.is_ok() {
+            let _ = channel.basic_ack(tag, BasicAckOptions::default()).await;
+        }
+    }
+    Ended { listened: true, says }
+}
+
+/// Acknowledges what is in custody: all up to the last at once, or one by one where some are not.
+async fn acknowledge(channel: &Channel, settled: &[(u64, Result<TakenReport, Down>)]) -> Result<(), String> {
+    let refused = settled.iter().find_map(|(_, report)| report.as_ref().err());
+    let Some(down) = refused else {
+        let Some((last, _)) = settled.last() else { return Ok(()) };
+        let acked = channel.basic_ack(*last, BasicAckOptions { multiple: true }).await;
+        return acked.map_err(|error| session::words(&error));
+    };
+    for (tag, _) in settled.iter().filter(|(_, report)| report.is_ok()) {
+        let _ = channel.basic_ack(*tag, BasicAckOptions::default()).await;
+    }
+    Err(down.to_string())
+}
+
+async fn read<J: Journal, L: Links, C: Clock + Clone>(
+    engine: &Engine<J, L, C>,
+    intake: &QueueIntake,
+    delivery: Delivery,
+) -> Result<Ready, Down> {
+    let told = told(&delivery);
+    let headers = told.get("headers").and_then(Value::as_object);
+    let header = |name: &str| headers?.get(name)?.as_str();
+    let places = [&intake.queue.event, &intake.queue.delivery];
+    let looks = places.into_iter().flatten().any(|place| matches!(place, Place::Field(_)));
+    let body: Value = if looks { serde_json::from_slice(&delivery.data).unwrap_or_default() } else { Value::Null };
+    let said = |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, &body)).unwrap_or_default();
+    let (event, id) = (said(&intake.queue.event), said(&intake.queue.delivery));
+    let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
+    let came = Came { connection, name, event, delivery: id, told, let_through: false };
+    let mut taking = engine.read(Source { came, ..Source::default() });
+    taking.feed(&delivery.data).await?;
+    taking.ready().await
+}

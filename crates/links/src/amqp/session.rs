@@ -1,0 +1,149 @@
+//! A connection to a broker: opened and signed in, or a sentence that says why not.
+
+use lapin::options::{ExchangeDeclareOptions, QueueBindOptions, QueueDeclareOptions};
+use lapin::protocol::{AMQPErrorKind, AMQPHardError, AMQPSoftError};
+use lapin::types::{AMQPValue, FieldTable, ShortString};
+use lapin::uri::{AMQPUri, AMQPUserInfo};
+use lapin::{Channel, Connection, ConnectionProperties, ErrorKind, ExchangeKind};
+use std::time::Duration;
+use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue, QueueKind};
+
+/// Who we are at a broker. Nothing of it is shown or logged.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Access {
+    /// User and password; the broker's own guest when left out.
+    pub user: Option<(String, String)>,
+}
+
+impl std::fmt::Debug for Access {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Access").field("user", &self.user.as_ref().map(|(user, _)| user)).finish_non_exhaustive()
+    }
+}
+
+/// Why a broker is of no use, in words for people, with what to do.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct Unreached(pub String);
+
+/// Opens a connection. `name` is what the broker's own pages show of it.
+///
+/// # Errors
+/// [`Unreached`], which tells name, network, sign-in, permission and virtual host apart.
+pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connection, Unreached> {
+    let mut uri: AMQPUri = broker.address.parse().map_err(|says| Unreached(format!("the address cannot be read: {says}")))?;
+    if let Some((username, password)) = &access.user {
+        uri.authority.userinfo = AMQPUserInfo { username: username.clone(), password: password.clone() };
+    }
+    uri.query.connection_timeout = Some(broker.wait.as_millis() as u64);
+    let properties = ConnectionProperties::default().with_connection_name(name.into());
+    match tokio::time::timeout(broker.wait, Connection::connect_uri(uri, properties)).await {
+        Ok(Ok(connection)) => Ok(connection),
+        Ok(Err(error)) => Err(Unreached(unreached(&error, broker))),
+        Err(_) => Err(Unreached(format!(
+            "{} took the connection but said nothing within {} s: is it a broker of AMQP 0-9-1?",
+            broker.address,
+            broker.wait.as_secs_f64()
+        ))),
+    }
+}
+
+/// Why a connection was not opened.
+fn unreached(error: &lapin::Error, broker: &Broker) -> String {
+    let address = &broker.address;
+    let user = broker.sign_in.as_ref().map_or_else(|| "guest".to_owned(), |_| "us".to_owned());
+    match error.kind() {
+        ErrorKind::IOError(cause) if cause.kind() == std::io::ErrorKind::ConnectionRefused => {
+            format!("nothing listens at {address}: check the port, and whether it runs")
+        }
+        ErrorKind::IOError(cause) => {
+            let cause = cause.to_string();
+            if cause.contains("lookup address") {
+                format!("the name in {address} is not known: check its spelling, and the network's name server ({cause})")
+            } else if cause.contains("certificate") || cause.contains("tls") {
+                format!("{address}: no safe connection: {cause}")
+            } else {
+                format!("cannot connect to {address}: {cause}; check host, port and the way there")
+            }
+        }
+        ErrorKind::ProtocolError(error) => {
+            let says = error.get_message();
+            match error.kind() {
+                AMQPErrorKind::Soft(AMQPSoftError::ACCESSREFUSED) => {
+                    format!("{address} does not let {user} in: user or password is wrong ({says})")
+                }
+                AMQPErrorKind::Hard(AMQPHardError::NOTALLOWED | AMQPHardError::INVALIDPATH) => {
+                    format!("{address}: the virtual host is not there, or not open to us ({says})")
+                }
+                AMQPErrorKind::Soft(_) | AMQPErrorKind::Hard(_) => format!("{address}: {says}"),
+            }
+        }
+        _ => format!("{address}: {error}"),
+    }
+}
+
+/// What a broker says when it ends a channel or a connection, or why it is gone.
+pub fn words(error: &lapin::Error) -> String {
+    match error.kind() {
+        ErrorKind::ProtocolError(error) => error.get_message().to_string(),
+        ErrorKind::MissingHeartbeatError => "the broker has fallen silent".to_owned(),
+        ErrorKind::IOError(cause) => format!("the connection was lost: {cause}"),
+        _ => format!("the connection was lost: {error}"),
+    }
+}
+
+/// Makes what the workspace wants made of a queue, or looks whether it is there.
+pub async fn prepare_queue(channel: &Channel, queue: &Queue) -> Result<(), lapin::Error> {
+    if !queue.declare {
+        return depth(channel, &queue.name).await.map(drop);
+    }
+    if let Some(dead) = &queue.dead_letters {
+        declare(channel, dead, queue.kind, FieldTable::default()).await?;
+    }
+    let mut arguments = FieldTable::default();
+    if let Some(dead) = &queue.dead_letters {
+        arguments.insert("x-dead-letter-exchange".into(), AMQPValue::LongString("".into()));
+        arguments.insert("x-dead-letter-routing-key".into(), AMQPValue::LongString(dead.as_str().into()));
+    }
+    declare(channel, &queue.name, queue.kind, arguments).await?;
+    for binding in &queue.bind {
+        let (exchange, key) = (binding.exchange.as_str().into(), binding.key.as_str().into());
+        channel.queue_bind(queue.name.as_str().into(), exchange, key, QueueBindOptions::default(), FieldTable::default()).await?;
+    }
+    Ok(())
+}
+
+async fn declare(channel: &Channel, name: &str, kind: QueueKind, mut arguments: FieldTable) -> Result<(), lapin::Error> {
+    if kind == QueueKind::Quorum {
+        arguments.insert("x-queue-type".into(), AMQPValue::LongString("quorum".into()));
+    }
+    let options = QueueDeclareOptions { durable: true, ..QueueDeclareOptions::default() };
+    channel.queue_declare(name.into(), options, arguments).await.map(drop)
+}
+
+/// Makes what the workspace wants made of an exchange, or looks whether it is there.
+pub async fn prepare_exchange(channel: &Channel, exchange: &Exchange) -> Result<(), lapin::Error> {
+    let options = ExchangeDeclareOptions { passive: !exchange.declare, durable: true, ..ExchangeDeclareOptions::default() };
+    let kind = match exchange.kind {
+        Kind::Topic => ExchangeKind::Topic,
+        Kind::Direct => ExchangeKind::Direct,
+        Kind::Fanout => ExchangeKind::Fanout,
+        Kind::Headers => ExchangeKind::Headers,
+    };
+    channel.exchange_declare(exchange.name.as_str().into(), kind, options, FieldTable::default()).await
+}
+
+/// Messages waiting in a queue, and its consumers.
+///
+/// # Errors
+/// The broker's; the channel has ended then.
+pub async fn depth(channel: &Channel, queue: &str) -> Result<(u32, u32), lapin::Error> {
+    let options = QueueDeclareOptions { passive: true, ..QueueDeclareOptions::default() };
+    let found = channel.queue_declare(ShortString::from(queue), options, FieldTable::default()).await?;
+    Ok((found.message_count(), found.consumer_count()))
+}
+
+/// Ends a connection in peace; a broker that does not answer is left.
+pub async fn close(connection: Connection) {
+    let _ = tokio::time::timeout(Duration::from_secs(2), connection.close(200, "done".into())).await;
+}

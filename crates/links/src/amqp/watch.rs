@@ -1,0 +1,145 @@
+//! How queues stand: whether we listen, how many messages wait, and who else takes from them.
+
+use super::session::{self, Access};
+use crate::Outside;
+use lapin::{Channel, Connection};
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use wirewatch_core::Timestamp;
+use wirewatch_core::broker::Broker;
+use wirewatch_engine::Clock;
+
+/// Between two looks at the queues of a broker.
+const EVERY: Duration = Duration::from_secs(3);
+
+/// What is known of queues, by connection and queue. Cloning shares it.
+#[derive(Debug, Clone, Default)]
+pub struct Queues {
+    known: Arc<Mutex<BTreeMap<(String, String), QueueState>>>,
+}
+
+/// How one queue stands.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct QueueState {
+    pub listening: Listening,
+    /// What the broker last said of it; `None` while it has not.
+    pub depth: Option<Depth>,
+    /// Why it cannot be looked at; empty when it can.
+    pub says: String,
+}
+
+/// Whether we take from a queue.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Listening {
+    /// No flow takes from it here.
+    #[default]
+    No,
+    Yes,
+    /// A flow would take from it, and cannot: why.
+    Stopped(String),
+}
+
+/// What a broker tells of a queue.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Depth {
+    /// Messages that wait, those under way to consumers left out.
+    pub messages: u32,
+    pub consumers: u32,
+    pub at: Timestamp,
+}
+
+impl Queues {
+    /// How a queue stands.
+    #[must_use]
+    pub fn at(&self, connection: &str, queue: &str) -> QueueState {
+        let known = self.known.lock().expect("no holder panics");
+        known.get(&(connection.to_owned(), queue.to_owned())).cloned().unwrap_or_default()
+    }
+
+    pub(super) fn listening(&self, connection: &str, queue: &str) {
+        self.change(connection, queue, |state| {
+            if state.listening != Listening::Yes {
+                tracing::info!(connection, queue, "taking from the queue");
+            }
+            state.listening = Listening::Yes;
+        });
+    }
+
+    pub(super) fn stopped(&self, connection: &str, queue: &str, says: &str) {
+        self.change(connection, queue, |state| {
+            if state.listening != Listening::Stopped(says.to_owned()) {
+                tracing::warn!(connection, queue, says, "not taking from the queue");
+            }
+            state.listening = Listening::Stopped(says.to_owned());
+        });
+    }
+
+    /// No flow takes from it any more.
+    pub fn forget(&self, connection: &str, queue: &str) {
+        self.change(connection, queue, |state| state.listening = Listening::No);
+    }
+
+    fn seen(&self, connection: &str, queue: &str, depth: Result<Depth, String>) {
+        self.change(connection, queue, |state| match depth {
+            Ok(depth) => (state.depth, state.says) = (Some(depth), String::new()),
+            Err(says) => (state.depth, state.says) = (None, says),
+        });
+    }
+
+    fn change(&self, connection: &str, queue: &str, change: impl FnOnce(&mut QueueState)) {
+        let mut known = self.known.lock().expect("no holder panics");
+        change(known.entry((connection.to_owned(), queue.to_owned())).or_default());
+    }
+}
+
+/// Looks at the queues of a broker now and then, until the task is dropped.
+pub async fn watch<C: Clock>(outside: Outside, queues: Queues, clock: C, connection: String, broker: Broker) {
+    let mut open: Option<(Access, Connection)> = None;
+    loop {
+        if let Err(says) = look(&outside, &queues, &clock, &connection, &broker, &mut open).await {
+            open = None;
+            for queue in &broker.queues {
+                queues.seen(&connection, &queue.name, Err(says.clone()));
+            }
+        }
+        tokio::time::sleep(EVERY).await;
+    }
+}
+
+async fn look<C: Clock>(
+    outside: &Outside,
+    queues: &Queues,
+    clock: &C,
+    connection: &str,
+    broker: &Broker,
+    open: &mut Option<(Access, Connection)>,
+) -> Result<(), String> {
+    let access = outside.access(broker)?;
+    if open.as_ref().is_none_or(|(known, session)| *known != access || !session.status().connected()) {
+        let session = session::open(broker, &access, &format!("wirewatch looks at {connection}")).await;
+        *open = Some((access, session.map_err(|why| why.to_string())?));
+    }
+    let Some((_, session)) = open else { return Ok(()) };
+    let mut channel: Option<Channel> = None;
+    for queue in &broker.queues {
+        // A queue that is not there ends the channel: the next one is looked at on another.
+        let on = match channel.take() {
+            Some(channel) => channel,
+            None => session.create_channel().await.map_err(|error| session::words(&error))?,
+        };
+        let seen = match session::depth(&on, &queue.name).await {
+            Ok((messages, consumers)) => {
+                channel = Some(on);
+                Ok(Depth { messages, consumers, at: clock.now() })
+            }
+            Err(error) if session.status().connected() => Err(session::words(&error)),
+            Err(error) => return Err(session::words(&error)),
+        };
+        queues.seen(connection, &queue.name, seen);
+    }
+    if let Some(channel) = channel {
+        let _ = channel.close(200, "done".into()).await;
+    }
+    Ok(())
+}

@@ -1,0 +1,48 @@
+//! The queues of a broker: what waits in each, and whether we take from it.
+
+use crate::run::App;
+use crate::view::{QueueView, sure_time};
+use wirewatch_core::broker::Broker;
+use wirewatch_core::connection::Connection;
+use wirewatch_core::workspace::Workspace;
+use wirewatch_links::amqp::Listening;
+
+pub fn views(app: &App, workspace: &Workspace, connection: &Connection, broker: &Broker) -> Vec<QueueView> {
+    let view = |name: &String| {
+        let state = app.queues.at(&connection.name, name);
+        let takes =
+            workspace.intakes().filter(|(_, intake)| intake.from == connection.name && intake.queue.as_ref() == Some(name));
+        let (listening, says) = match state.listening {
+            Listening::No => ("no", state.says),
+            Listening::Yes => ("yes", state.says),
+            Listening::Stopped(says) => ("stopped", says),
+        };
+        let queue = broker.queue(name);
+        QueueView {
+            name: name.clone(),
+            listening: listening.to_owned(),
+            says,
+            messages: state.depth.map(|depth| depth.messages),
+            consumers: state.depth.map(|depth| depth.consumers),
+            at: state.depth.map(|depth| sure_time(depth.at)),
+            flows: takes.map(|(flow, _)| flow.name.clone()).collect(),
+            dead_letters: queue.and_then(|queue| queue.dead_letters.clone()),
+            event_from: queue.and_then(|queue| queue.event.as_ref()).map(|place| place.words()).unwrap_or_default(),
+            delivery_from: queue.and_then(|queue| queue.delivery.as_ref()).map(|place| place.words()).unwrap_or_default(),
+        }
+    };
+    broker.queues.iter().map(|queue| view(&queue.name)).collect()
+}
+
+/// Queues that a flow would take from and cannot, in sentences; those that a person holds are no trouble.
+pub fn troubles(app: &App, workspace: &Workspace) -> Vec<String> {
+    let mut troubles = Vec::new();
+    for connection in workspace.connections.values() {
+        let Some(broker) = connection.broker().filter(|_| !app.engine.is_held_by_person(&connection.name)) else { continue };
+        for queue in views(app, workspace, connection, broker).into_iter().filter(|queue| queue.listening == "stopped") {
+            let (flows, title, says) = (queue.flows.join(", "), &connection.title, queue.says);
+            troubles.push(format!("{flows} takes nothing from the queue {} of {title}: {says}", queue.name));
+        }
+    }
+    troubles
+}

@@ -1,0 +1,323 @@
+//! Queues: taken before they are acknowledged, confirmed before they count as sent, at a real broker.
+
+use lapin::BasicProperties;
+use lapin::types::{AMQPValue, FieldTable};
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use std::time::Duration;
+use wirewatch_testkit::{Database, Service, TestBroker, eventually, eventually_within, private_broker};
+
+/// A flow from a queue over a map to an exchange, in names of the test's own.
+struct Relay {
+    broker: TestBroker,
+    service: Service,
+}
+
+const OUTLINE: &str = r#"{ "type": "object", "properties": {
+    "number": { "type": "string" }, "carrier": { "type": "string" }, "boxes": { "type": "integer" } } }"#;
+const MAP: &str = r#"
+from = "pick"
+to   = "pick"
+[set]
+number  = "number"
+carrier = "lower(carrier)"
+boxes   = "boxes"
+"#;
+
+fn connection(broker: &TestBroker) -> String {
+    let (address, user) = (&broker.address, &broker.user);
+    let (orders, picks) = (broker.name("in"), broker.name("picks"));
+    format!(
+        r#"
+title   = "Warehouse"
+kind    = "amqp"
+address = "{address}"
+wait    = "5s"
+sign_in = {{ as = "plain", user = "{user}", secret = "warehouse" }}
+
+[[queue]]
+name    = "{orders}"
+declare = true
+event   = {{ property = "type" }}
+dead_letters = "{orders}.dead"
+
+[[exchange]]
+name    = "{picks}"
+declare = true
+"#
+    )
+}
+
+fn flow(broker: &TestBroker) -> String {
+    let (orders, picks) = (broker.name("in"), broker.name("picks"));
+    format!(
+        r#"
+title = "Picks"
+key   = "number"
+
+[[intake]]
+from  = "warehouse"
+queue = "{orders}"
+takes = "pick"
+
+[[step]]
+name = "tidy"
+map  = "pick-to-pick"
+
+[[step]]
+name  = "announce"
+send  = {{ to = "warehouse", exchange = "{picks}", topic = "picks.{{carrier}}.{{number}}", headers = {{ boxes = "boxes" }}, correlation_id = "$meta.message_id", type = "'pick'", priority = 3, expires = "1h" }}
+retry = {{ times = 3, first = "100ms", longest = "500ms" }}
+"#
+    )
+}
+
+impl Relay {
+    /// With `picked` bound to everything that is announced.
+    async fn open() -> Self {
+        Self::at(TestBroker::open().await, &Database::new()).await
+    }
+
+    async fn at(broker: TestBroker, database: &Database) -> Self {
+        let (connection, flow) = (connection(&broker), flow(&broker));
+        let files = [
+            ("workspace.toml", "format = 1"),
+            ("connections/warehouse.toml", connection.as_str()),
+            ("outlines/pick.schema.json", OUTLINE),
+            ("maps/pick-to-pick.toml", MAP),
+            ("flows/picks.toml", flow.as_str()),
+        ];
+        let mut service = Service::with_files(database, &files);
+        broker.exchange("picks").await;
+        broker.queue("picked", Some(("picks", "picks.#"))).await;
+        service.start().await;
+        let (status, _) = service.put("/api/secrets/warehouse", &json!({ "value": broker.password })).await;
+        assert_eq!(status, 200);
+        Self { broker, service }
+    }
+
+    async fn listening(&self) {
+        eventually(
+            || format!("the queue is taken from\n{}", self.service.logged()),
+            || async {
+                let queue = self.queue().await;
+                (queue["listening"] == "yes").then_some(())
+            },
+        )
+        .await;
+    }
+
+    /// How the queue stands, as the API tells it.
+    async fn queue(&self) -> Value {
+        let all = eventually("connections are listed", || self.service.get("/api/connections")).await;
+        all[0]["queues"][0].clone()
+    }
+
+    async fn put(&self, number: &str, carrier: &str) {
+        let body = json!({ "number": number, "carrier": carrier, "boxes": 2 }).to_string();
+        let properties = BasicProperties::default().with_message_id(number.into()).with_type("pick".into());
+        self.broker.put("in", body.as_bytes(), properties).await;
+    }
+
+    /// Waits until nothing is unfinished but what stands aside, and so many messages exist.
+    async fn quiet(&self, messages: usize) -> Vec<Value> {
+        eventually_within(
+            Duration::from_secs(120),
+            || format!("{messages} messages and nothing unfinished\n{}", self.service.logged()),
+            || async {
+                let page = self.service.get("/api/messages?limit=1000").await?;
+                let found = page["messages"].as_array()?.clone();
+                let stopped = ["aside", "done", "skipped", "discarded"];
+                let all = found.iter().all(|one| stopped.iter().any(|state| one["state"] == *state));
+                (all && found.len() >= messages).then_some(found)
+            },
+        )
+        .await
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_passes_from_a_queue_to_an_exchange_with_all_that_goes_with_it() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    relay.put("A-1", "SWIFT").await;
+    let sent = relay.broker.next("picked").await;
+    assert_eq!(serde_json::from_slice::<Value>(&sent.data).unwrap(), json!({ "number": "A-1", "carrier": "swift", "boxes": 2 }));
+    assert_eq!(sent.routing_key.as_str(), "picks.swift.A-1");
+    let properties = &sent.properties;
+    let text = |value: &Option<lapin::types::ShortString>| value.as_ref().map(|value| value.to_string()).unwrap_or_default();
+    assert_eq!((text(properties.correlation_id()), text(properties.kind())), ("A-1".into(), "pick".into()));
+    assert_eq!((text(properties.content_type()), text(properties.expiration())), ("application/json".into(), "3600000".into()));
+    assert_eq!((*properties.priority(), *properties.delivery_mode()), (Some(3), Some(2)));
+    let headers = properties.headers().clone().unwrap();
+    assert_eq!(headers.inner().get("boxes"), Some(&AMQPValue::LongString("2".into())));
+    assert_eq!(text(properties.message_id()).len(), 32, "the effect's own key");
+    // What came with it is told with the arrival, and in the message's meta.
+    let messages = relay.quiet(1).await;
+    let arrival = relay.service.get(&format!("/api/arrivals/{}", messages[0]["arrival"].as_str().unwrap())).await.unwrap();
+    let told: Value = serde_json::from_str(arrival["told"].as_str().unwrap()).unwrap();
+    assert_eq!((told["message_id"].as_str(), told["type"].as_str()), (Some("A-1"), Some("pick")));
+    assert_eq!(
+        (arrival["arrival"]["name"].as_str(), arrival["form"].as_str()),
+        (Some(relay.broker.name("in").as_str()), Some("json"))
+    );
+    // It is acknowledged, and seen to be taken from.
+    eventually("the broker has nothing left", || async { (relay.broker.depth("in").await == (0, 1)).then_some(()) }).await;
+    eventually("depth and consumers are read back", || async {
+        let queue = relay.queue().await;
+        (queue["messages"] == 0 && queue["consumers"] == 1).then_some(())
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_cannot_be_read_or_sent_stands_aside_and_blocks_nobody() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    relay.broker.put("in", b"{ no json", BasicProperties::default()).await;
+    relay.put("B-1", "SWIFT.NOW").await;
+    relay.put("B-2", "").await;
+    relay.put("B-3", "SWIFT").await;
+    let sent = relay.broker.next("picked").await;
+    assert_eq!(sent.routing_key.as_str(), "picks.swift.B-3");
+    let mut aside: BTreeMap<String, String> = BTreeMap::new();
+    for one in relay.quiet(3).await {
+        aside.insert(one["key"].as_str().unwrap().into(), one["says"].as_str().unwrap().into());
+    }
+    assert_eq!(
+        aside["B-1"],
+        "`carrier`: \"swift.now\" has a dot, which would add a word to the routing key; replace(…, '.', '-') takes it out"
+    );
+    assert_eq!(aside["B-2"], "`carrier` gives nothing");
+    let arrivals = relay.service.get("/api/arrivals?verdict=aside").await.unwrap();
+    assert!(arrivals["arrivals"][0]["says"].as_str().unwrap().starts_with("not JSON"), "{arrivals}");
+    eventually("everything is acknowledged", || async { (relay.broker.depth("in").await == (0, 1)).then_some(()) }).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn without_a_queue_that_takes_it_a_message_is_refused_and_goes_out_once_there_is_one() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    let (picks, picked) = (relay.broker.name("picks"), relay.broker.name("picked"));
+    let channel = relay.broker.channel();
+    channel.queue_unbind(picked.as_str().into(), picks.as_str().into(), "picks.#".into(), FieldTable::default()).await.unwrap();
+    relay.put("C-1", "swift").await;
+    let messages = relay.quiet(1).await;
+    let says = messages[0]["says"].as_str().unwrap();
+    assert_eq!(says, format!("no queue takes picks.swift.C-1 from the exchange {picks}: nothing is bound to it"));
+    let bind = lapin::options::QueueBindOptions::default();
+    channel.queue_bind(picked.into(), picks.into(), "picks.#".into(), bind, FieldTable::default()).await.unwrap();
+    let id = messages[0]["id"].as_str().unwrap();
+    let (code, _, errors) = relay.service.command(&["resend", id, "--why", "bound now"]);
+    assert_eq!(code, 0, "{errors}");
+    assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.C-1");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_exchange_that_is_deleted_is_told_and_found_again() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    relay.put("D-1", "swift").await;
+    relay.broker.next("picked").await;
+    let picks = relay.broker.name("picks");
+    relay.broker.channel().exchange_delete(picks.as_str().into(), Default::default()).await.unwrap();
+    relay.put("D-2", "swift").await;
+    // The flow declares it, so it is made again on a new channel; what is not bound yet is refused in words.
+    let messages = relay.quiet(2).await;
+    let one = messages.iter().find(|one| one["key"] == "D-2").unwrap();
+    assert!(one["says"].as_str().unwrap().starts_with("no queue takes picks.swift.D-2"), "{one}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_person_who_holds_the_connection_gives_the_queue_back_to_others() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    let (status, _) = relay.service.act("/api/connections/warehouse/hold", &json!({ "why": "counting" })).await;
+    assert_eq!(status, 200);
+    eventually("nobody takes from it", || async { (relay.broker.depth("in").await.1 == 0).then_some(()) }).await;
+    relay.put("E-1", "swift").await;
+    let other = relay.broker.next("in").await;
+    assert_eq!(other.properties.message_id().as_ref().unwrap().as_str(), "E-1", "another consumer may take it");
+    relay.put("E-2", "swift").await;
+    let (status, _) = relay.service.act("/api/connections/warehouse/free", &json!({})).await;
+    assert_eq!(status, 200);
+    assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.E-2");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    let (status, _) = relay.service.put("/api/secrets/warehouse", &json!({ "value": "wrong" })).await;
+    assert_eq!(status, 200);
+    let (_, tested) = relay.service.act("/api/connections/warehouse/test", &json!({})).await;
+    let says = tested["says"].as_str().unwrap();
+    assert!(tested["reached"] == false && says.contains("user or password is wrong"), "{says}");
+    relay.put("F-1", "swift").await;
+    eventually("the connection is held", || async {
+        let status = relay.service.get("/api/status").await?;
+        (status["held"][0]["connection"] == "warehouse").then_some(())
+    })
+    .await;
+    relay.service.put("/api/secrets/warehouse", &json!({ "value": relay.broker.password })).await;
+    assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.F-1");
+    let (_, tested) = relay.service.act("/api/connections/warehouse/test", &json!({})).await;
+    assert_eq!(tested["says"], "it lets us in and has the queue");
+}
+
+/// The whole promise: many messages while the service is killed, and the broker and the database stop and come back.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_is_lost_while_service_broker_and_database_go_and_come() {
+    const MESSAGES: usize = 20_000;
+    let ((mut own, _broker_folder), (mut cluster, _folder)) =
+        tokio::task::spawn_blocking(|| (private_broker(), wirewatch_testkit::private_cluster(false))).await.unwrap();
+    cluster.create_database("relay").unwrap();
+    let address = own.address();
+    let (user, password) = (own.user().0.to_owned(), own.user().1.to_owned());
+    let open = || TestBroker::at(&address, &user, &password);
+    let mut relay = Relay::at(open().await, &Database { url: cluster.url("relay") }).await;
+    relay.listening().await;
+    for n in 0..MESSAGES {
+        let body = json!({ "number": n.to_string(), "carrier": "swift", "boxes": 1 }).to_string();
+        relay.broker.fill("in", body.as_bytes(), BasicProperties::default().with_message_id(n.to_string().into())).await;
+    }
+    relay.broker.filled().await;
+    let passed = async |relay: &Relay, least: u32| {
+        eventually_within(
+            Duration::from_secs(120),
+            || format!("{least} passed\n{}", relay.service.logged()),
+            || async { (relay.broker.depth("picked").await.0 >= least).then_some(()) },
+        )
+        .await;
+    };
+    for kill in 0..5 {
+        passed(&relay, 1000 + 3000 * kill).await;
+        relay.service.kill();
+        if kill == 1 {
+            cluster.stop();
+            cluster.start_again().unwrap();
+        }
+        if kill == 3 {
+            own.stop();
+            own.start_again().unwrap();
+            relay.broker = open().await.named_as(&relay.broker);
+        }
+        relay.service.start().await;
+    }
+    passed(&relay, MESSAGES as u32).await;
+    // Every number came out, and what came more than once says by its id that it is the same.
+    let mut came: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut all = 0;
+    while let Some(delivery) = relay.broker.take("picked").await {
+        all += 1;
+        let body: Value = serde_json::from_slice(&delivery.data).unwrap();
+        let id = delivery.properties.message_id().as_ref().unwrap().to_string();
+        came.entry(body["number"].as_str().unwrap().to_owned()).or_default().push(id);
+    }
+    assert_eq!(came.len(), MESSAGES, "none is lost");
+    assert!(came.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
+    println!(
+        "measured: {MESSAGES} messages through five kills and a restart of broker and database: {} came twice",
+        all - MESSAGES
+    );
+}
