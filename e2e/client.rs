@@ -93,7 +93,7 @@ async fn exit_codes_tell_usage_refusal_and_absence_apart() {
     assert_eq!(scene.service.command(&["show", "nothing"]).0, 1);
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
     let (code, out, _) = scene.service.command(&["check", &workspace]);
-    assert_eq!((code, out.trim()), (0, "15 files checked: 0 errors, 0 warnings"));
+    assert_eq!((code, out.trim()), (0, "22 files checked: 0 errors, 0 warnings"));
     scene.service.change("maps/po-to-order.toml", "\"BEG03\"", "\"BGE03\"");
     let (code, _, err) = scene.service.command(&["check", &workspace]);
     assert_eq!(code, 1);

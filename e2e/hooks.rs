@@ -40,6 +40,7 @@ async fn call(scene: &Scene, path: &str, headers: &[(&str, &str)], body: &str) -
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     let (scene, mut shop) = open().await;
+    let _warehouse = scene.open_warehouse();
     let told: Vec<Told> = (0..5).map(|_| shop.purchase()).collect();
     for one in &told {
         assert_eq!(shop.tell(one).await, Ok(202));
@@ -52,11 +53,15 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     assert_eq!(verdicts, ["taken", "taken", "taken", "taken", "taken", "repeat", "taken"]);
     let newest = &calls(&scene).await[0];
     assert_eq!((newest["messages"].as_i64(), newest["says"].as_str()), (Some(0), Some("no flow takes item.listed from shop")));
-    eventually("the order is followed along its milestones", || async {
-        let order = scene.service.get("/api/orders/W-1003").await?;
-        (order["orders"][0]["state"] == "ended").then_some(())
+    let order = eventually("the order is followed along its milestones, over the queues to the warehouse and back", || async {
+        let order = scene.service.get("/api/orders/W-1003").await?["orders"][0].clone();
+        (order["state"] == "ended").then_some(order)
     })
     .await;
+    let reached = order["milestones"].as_array().unwrap().iter().filter(|one| one["at"].is_string());
+    let reached: Vec<&str> = reached.map(|one| one["name"].as_str().unwrap()).collect();
+    assert_eq!(reached, ["purchased", "booked", "picked", "shipped"]);
+    eventually("the order system knows what has left", || async { (scene.orders.shipped() > 0).then_some(()) }).await;
     // The same id with other content is another fact: taken, and told.
     let other = Told { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };
     assert_eq!(shop.tell(&other).await, Ok(202));

@@ -12,3 +12,4 @@ mod mending;
 mod queues;
 mod restore;
 mod scene;
+mod trays;

@@ -1,12 +1,13 @@
 //! A service with its partner and its order system, and the questions every test asks of them.
 
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use wirewatch_standins::marrowfield::{Acknowledged, Flaw, Marrowfield, Sent, acknowledgments, drop_file};
 use wirewatch_standins::order_system::OrderSystem;
-use wirewatch_testkit::{Database, Service, eventually};
+use wirewatch_standins::warehouse::{self, Bus};
+use wirewatch_testkit::{Database, Service, TestBroker, eventually};
 
 /// The whole scene. The order system lives on when the service is killed.
 pub struct Scene {
@@ -16,6 +17,7 @@ pub struct Scene {
     pub sent: Vec<Sent>,
     /// What the web shop signs its calls with; empty until it is set.
     pub shop_secret: String,
+    pub broker: TestBroker,
 }
 
 pub fn demo() -> PathBuf {
@@ -32,6 +34,8 @@ impl Scene {
         let mut scene = Self::prepare(database).await;
         scene.service.start().await;
         scene.shop_secret = scene.service.secret("shop-signing").await;
+        let password = json!({ "value": scene.broker.password });
+        scene.service.put("/api/secrets/warehouse-bus", &password).await;
         scene
     }
 
@@ -46,7 +50,43 @@ impl Scene {
         // Tests fail soon rather than late.
         service.change("flows/partner-orders.toml", "first = \"1s\", longest = \"1m\"", "first = \"100ms\", longest = \"1s\"");
         service.change("connections/marrowfield-drop.toml", "\"3s\"", "\"300ms\"");
-        Self { service, orders, marrowfield: Marrowfield::new(7, 100, 1000), sent: Vec::new(), shop_secret: String::new() }
+        // Its queues at the run's broker have names of their own; classic ones, since there are many and they live shortly.
+        let broker = TestBroker::open().await;
+        service.change("connections/warehouse.toml", "amqp://127.0.0.1:7814", &broker.address);
+        service.change("connections/warehouse.toml", "[[queue]]", "[[queue]]\nkind = \"classic\"");
+        for queue in ["orders-released", "picks", "shipments"] {
+            let own = broker.name(queue);
+            service.change("connections/warehouse.toml", &format!("\"{queue}"), &format!("\"{own}"));
+            let quoted = (format!("\"{queue}\""), format!("\"{own}\""));
+            for flow in ["flows/picks.toml", "flows/shipments.toml"] {
+                let text = std::fs::read_to_string(service.workspace().join(flow)).unwrap();
+                service.write(flow, &text.replace(&quoted.0, &quoted.1));
+            }
+        }
+        let keys = broker.name("picks.#");
+        service.change("connections/warehouse.toml", &format!("\"{keys}\""), "\"picks.#\"");
+        let (marrowfield, sent, shop_secret) = (Marrowfield::new(7, 100, 1000), Vec::new(), String::new());
+        Self { service, orders, marrowfield, sent, shop_secret, broker }
+    }
+
+    /// Waits until every queue is known, and those that flows take from are taken from.
+    pub async fn queues_known(&self) {
+        eventually("the queues are known", || async {
+            let all = self.service.get("/api/connections").await?;
+            let warehouse = all.as_array()?.iter().find(|one| one["name"] == "warehouse")?.clone();
+            let known = |queue: &Value| queue["messages"].is_number() && queue["listening"] != "stopped";
+            let taken = |queue: &Value| queue["listening"] == "no" || queue["consumers"] == 1;
+            warehouse["queues"].as_array()?.iter().all(|queue| known(queue) && taken(queue)).then_some(())
+        })
+        .await;
+    }
+
+    /// Lets the order system release what the shop sold to the warehouse, which packs it.
+    pub fn open_warehouse(&self) -> Warehouse {
+        let TestBroker { address, user, password, .. } = &self.broker;
+        let bus = Bus { address: address.clone(), user: user.clone(), password: password.clone(), prefix: self.broker.name("") };
+        let releasing = tokio::spawn(warehouse::release(bus.clone(), self.orders.clone(), 0, |_| {}));
+        Warehouse { tasks: [releasing, tokio::spawn(warehouse::pack(bus, Duration::ZERO))] }
     }
 
     fn folder(&self, name: &str) -> PathBuf {
@@ -138,6 +178,17 @@ impl Scene {
         assert!(numbers.values().all(|times| *times == 1), "no control number is used twice: {numbers:?}");
         let highest = numbers.keys().filter_map(|number| number.parse::<usize>().ok()).max().unwrap_or(0);
         assert_eq!(highest, acknowledged.len(), "no control number is left out");
+    }
+}
+
+/// A warehouse at work; dropped, it closes.
+pub struct Warehouse {
+    tasks: [tokio::task::JoinHandle<()>; 2],
+}
+
+impl Drop for Warehouse {
+    fn drop(&mut self) {
+        self.tasks.iter().for_each(tokio::task::JoinHandle::abort);
     }
 }
 

@@ -24,6 +24,7 @@ const pages = [
   { to: '/arrivals', text: 'Arrivals' },
   { to: '/orders', text: 'Orders' },
   { to: '/connections', text: 'Connections' },
+  { to: '/trays', text: 'Trays' },
 ]
 const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 const themes = [

@@ -54,6 +54,7 @@ export const router = createRouter({
       component: () => import('./connections/ConnectionsPage.vue'),
       meta: { title: 'Connections' },
     },
+    { path: '/trays', name: 'trays', component: () => import('./trays/TraysPage.vue'), meta: { title: 'Trays' } },
     {
       path: '/design',
       name: 'design',

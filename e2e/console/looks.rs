@@ -17,6 +17,9 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
     scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
     scene.send(2, Flaw::None);
     let arrival = scene.arrival(&format!("po-{:06}.edi", good.control)).await["id"].as_str().unwrap().to_owned();
+    let (_, tray) = scene.service.act("/api/trays", &serde_json::json!({ "kind": "http" })).await;
+    let call = reqwest::Client::new().post(tray["address"].as_str().unwrap()).body("{ \"number\": 7 }");
+    assert!(call.send().await.unwrap().status().is_success());
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-concern=held]").await;
     let pages = [
@@ -30,6 +33,7 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
         ("/orders".to_owned(), "[data-order]"),
         (format!("/orders/{}", good.orders[0]), "[data-milestone]"),
         ("/connections".to_owned(), "[data-connection]"),
+        ("/trays".to_owned(), "[data-tray]"),
         ("/design".to_owned(), "[data-strand]"),
         ("/no/such/page".to_owned(), "h1"),
     ];

@@ -8,4 +8,5 @@ mod lists;
 mod looks;
 mod mending;
 mod strands;
+mod trays;
 mod webhooks;

@@ -13,6 +13,7 @@ import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { bytes, count } from '../words/format'
+import { flattened } from './flattened'
 import { glossary, type Term } from '../words/glossary'
 
 const props = defineProps<{ id: string }>()
@@ -28,6 +29,7 @@ const messages = computed(() => {
   const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))
   return story.value?.messages.filter((one) => !acknowledgments.has(one.id)) ?? []
 })
+const told = computed(() => flattened(JSON.parse(story.value?.told || '{}')))
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
@@ -117,6 +119,15 @@ async function carryOut() {
               >All of them</RouterLink
             >
           </section>
+          <section v-if="told.length" data-part="told">
+            <h2 class="heading mb-1">What came with it</h2>
+            <dl class="space-y-0.5">
+              <div v-for="[name, value] in told" :key="name" class="flex gap-2">
+                <dt class="shrink-0 text-faint">{{ name }}</dt>
+                <dd class="min-w-0 grow text-right break-words">{{ value }}</dd>
+              </div>
+            </dl>
+          </section>
           <section v-if="story.ledger.length">
             <h2 class="heading mb-1">Ledger</h2>
             <ul class="space-y-1.5">
@@ -140,14 +151,14 @@ async function carryOut() {
           </section>
         </div>
         <CodeView
-          :model-value="story.text.replaceAll(/~\r?\n?/g, '~\n')"
-          form="x12"
+          :model-value="story.text"
+          :form="story.form"
           label="The bytes as they came"
           class="panel h-[calc(100vh-14rem)] min-h-80 overflow-hidden"
         >
           <template #title>
             <span class="heading">As it came</span>
-            <span v-if="story.arrival.size > story.text.length" class="text-faint">the start; </span>
+            <span v-if="story.cut" class="text-faint">the start; </span>
             <a :href="`/api/arrivals/${story.arrival.id}/bytes`" :download="story.arrival.name" class="link"
               >download</a
             >

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ArrowTopRightOnSquareIcon } from '@heroicons/vue/16/solid'
-import { ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { ConnectionView, Tested } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
@@ -9,6 +9,7 @@ import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { count } from '../words/format'
+import QueueList from './QueueList.vue'
 import WebhookDetail from './WebhookDetail.vue'
 
 const props = defineProps<{ connection: ConnectionView; /** The one that a link led to. */ marked?: boolean }>()
@@ -51,6 +52,12 @@ const repeats: Record<string, string> = {
   safe: 'A request made twice changes nothing.',
   never: 'Whether a request made twice takes effect twice is not known: after a crash in between, a person decides.',
 }
+const repeated = computed(() => {
+  if (props.connection.kind !== 'amqp') return repeats[props.connection.repeat] ?? props.connection.repeat
+  return props.connection.repeat === 'never'
+    ? 'What may have been sent is not sent again: a person decides.'
+    : 'A message sent twice has the same message id; who takes it can tell by that.'
+})
 </script>
 
 <template>
@@ -117,11 +124,12 @@ const repeats: Record<string, string> = {
       </template>
       <template v-if="connection.sends">
         <dt class="text-faint">At a time</dt>
-        <dd>{{ count(connection.in_flight, 'request') }} at most</dd>
+        <dd>{{ count(connection.in_flight, connection.kind === 'amqp' ? 'message' : 'request') }} at most</dd>
         <dt class="text-faint">Repeats</dt>
-        <dd class="text-soft">{{ repeats[connection.repeat] ?? connection.repeat }}</dd>
+        <dd class="text-soft">{{ repeated }}</dd>
       </template>
     </dl>
+    <QueueList v-if="connection.queues.length" :name="connection.name" :queues="connection.queues" />
     <WebhookDetail
       v-if="connection.webhook"
       :name="connection.name"

@@ -4,14 +4,9 @@ import type { Message } from '../api/schema'
 import { titleOf } from '../shell/useWorkspace'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
+import { whyOf } from './whyOf'
 
 defineProps<{ row: Message }>()
-/** Why it is not done, or where it is. */
-function why({ says, state, step, waits_for }: Message): string {
-  if (says || state === 'done') return says
-  if (waits_for) return `${step}: waits for ${titleOf('connections', waits_for)}`
-  return state === 'waiting' ? `${step}: waits` : step
-}
 </script>
 
 <template>
@@ -24,6 +19,6 @@ function why({ says, state, step, waits_for }: Message): string {
   <span role="cell" class="truncate">{{ row.result }}</span>
   <span role="cell" class="truncate text-soft">{{ titleOf('flows', row.flow) }}</span>
   <span role="cell" class="truncate text-soft">{{ titleOf('partners', row.partner) }}</span>
-  <span role="cell" class="truncate text-soft" :title="why(row)">{{ why(row) }}</span>
+  <span role="cell" class="truncate text-soft" :title="whyOf(row)">{{ whyOf(row) }}</span>
   <span role="cell" class="text-soft"><TimeText :at="row.received" /></span>
 </template>

@@ -4,6 +4,7 @@ import { computed, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { useAsked, useSettled, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
+import { whyOf } from '../messages/whyOf'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
@@ -66,7 +67,7 @@ const took = computed(() => {
     <section v-for="order in story?.orders" :key="order.course + order.partner" class="panel mb-4 px-4 pt-3 pb-4">
       <h2 class="mb-2 font-semibold">
         {{ titleOf('courses', order.course) }}
-        <span class="font-normal text-faint">· {{ titleOf('partners', order.partner) }}</span>
+        <span v-if="order.partner" class="font-normal text-faint">· {{ titleOf('partners', order.partner) }}</span>
       </h2>
       <OrderLine :order="order" large />
     </section>
@@ -96,7 +97,7 @@ const took = computed(() => {
             </td>
             <td class="px-4 py-1.5">{{ message.key }}</td>
             <td class="px-4 py-1.5">{{ message.result }}</td>
-            <td class="max-w-96 truncate px-4 py-1.5 text-soft" :title="message.says">{{ message.says }}</td>
+            <td class="max-w-96 truncate px-4 py-1.5 text-soft" :title="whyOf(message)">{{ whyOf(message) }}</td>
             <td class="px-4 py-1.5 text-soft"><TimeText :at="message.received" /></td>
           </tr>
         </tbody>

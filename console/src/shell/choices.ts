@@ -15,6 +15,7 @@ export const pages: Choice[] = [
   { text: 'Orders', kind: 'page', to: '/orders' },
   { text: 'Orders in trouble', kind: 'page', to: '/orders?state=trouble' },
   { text: 'Connections', kind: 'page', to: '/connections' },
+  { text: 'Trays', kind: 'page', to: '/trays' },
   { text: 'Design system', kind: 'page', to: '/design' },
 ]
 

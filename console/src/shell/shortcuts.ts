@@ -7,6 +7,7 @@ export const shortcuts = [
   { keys: 'g a', says: 'Arrivals', to: '/arrivals' },
   { keys: 'g o', says: 'Orders', to: '/orders' },
   { keys: 'g c', says: 'Connections', to: '/connections' },
+  { keys: 'g t', says: 'Trays', to: '/trays' },
   { keys: '?', says: 'These keys' },
   { keys: 'Esc', says: 'Close what is open' },
 ]

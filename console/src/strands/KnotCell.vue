@@ -16,6 +16,10 @@ const props = defineProps<{
   reasons: Reason[]
 }>()
 
+/** The queues it takes from, where it does. */
+const queues = computed(() =>
+  props.first ? (props.connection?.queues.filter((queue) => queue.flows.includes(props.flow)) ?? []) : [],
+)
 const name = computed(() => (props.first ? (props.connection ? 'arrives' : 'made here') : props.knot.step))
 const what = computed(() => (props.first ? props.takes : [props.knot.verb, props.knot.what].filter(Boolean).join(' ')))
 const ms = (us?: number | null) => (us == null ? '' : span(us / 1000))
@@ -103,6 +107,21 @@ const worst = computed(() =>
         ><strong class="font-semibold">▲ {{ figure(reason.messages) }}</strong> {{ reason.messages > 1 ? 'e.g. ' : ''
         }}{{ reason.says }}</RouterLink
       >
+      <RouterLink
+        v-for="queue in queues"
+        :key="queue.name"
+        :to="`/connections#${connection?.name}`"
+        class="max-w-full truncate hover:underline"
+        :class="queue.listening === 'stopped' ? 'font-medium text-aside' : 'text-soft'"
+        :title="queue.listening === 'stopped' ? `not taken from: ${queue.says}` : `the queue ${queue.name}`"
+        data-part="queue"
+      >
+        <template v-if="queue.listening === 'stopped'">▲ not taken from</template>
+        <template v-else-if="queue.messages != null"
+          >{{ figure(queue.messages) }} in the queue · {{ count(queue.consumers ?? 0, 'consumer') }}</template
+        >
+        <template v-else>{{ queue.name }}</template>
+      </RouterLink>
       <RouterLink
         v-if="connection"
         :to="`/connections#${connection.name}`"

@@ -73,7 +73,9 @@ defineExpose({ show })
           :knot="knot"
           :first="n === 0"
           :connection="n === 0 ? intake : connectionOf(knot.connection)"
-          :takes="n === 0 ? strand.intakes.map((one) => one.takes).join(', ') : ''"
+          :takes="
+            n === 0 ? strand.intakes.map((one) => [one.queue, one.takes].filter(Boolean).join(': ')).join(', ') : ''
+          "
           :reasons="reasonsAt(knot.step)"
         />
         <li class="relative pt-11" data-knot-end>

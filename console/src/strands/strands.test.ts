@@ -60,6 +60,7 @@ const held = (by = ''): ConnectionView => ({
   in_flight: 1,
   signs_in: '',
   used_by: [],
+  queues: [],
   takes: false,
   sends: true,
   held: { connection: 'erp', since: '2026-11-23T07:00:00Z', says: '503', by, waiting: 3 },

@@ -16,7 +16,7 @@ export const glossary = {
   milestone: 'A point that an order passes on its way, e.g. acknowledged or booked.',
   key: 'The number the document came with, e.g. the purchase order number.',
   result: 'The number the target system gave it.',
-  taken: 'It is ours: its messages are on their way.',
+  taken: 'It is ours, whatever happens from here on.',
   unfolding: 'Its messages are being made.',
   repeat: 'The same interchange came before. Nothing was done twice; the earlier acknowledgment went out again.',
   refused: 'Nothing in it could be accepted; the sender is told so in the acknowledgment.',

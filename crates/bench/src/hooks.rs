@@ -1,6 +1,7 @@
 //! Webhooks: signed calls of 1 KB over 64 connections, answered after the commit. Beside the service a bare handler that
 //! stores each body, grouped with whatever waits, and does nothing else.
 
+use crate::serving::serve;
 use crate::{Measured, cpu_seconds};
 use axum::Router;
 use axum::body::Bytes;
@@ -81,41 +82,14 @@ pub async fn measure_bare(url: &str, database: i32) -> Measured {
 
 /// One measurement of the service on an empty database.
 pub async fn measure_service(program: &Path, url: &str, database: i32) -> Measured {
-    let folder = tempfile::tempdir().expect("a folder");
-    let workspace = folder.path().join("workspace");
     let files = [
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", CONNECTION),
         ("flows/bench.toml", FLOW),
         ("outlines/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
     ];
-    for (name, text) in files {
-        let path = workspace.join(name);
-        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
-        std::fs::write(path, text).expect("written");
-    }
-    let port = free_port().expect("a port");
-    let state = folder.path().join("state");
-    let text = |path: &Path| path.to_string_lossy().into_owned();
-    let arguments =
-        ["serve", "--listen", &format!("127.0.0.1:{port}"), "--workspace", &text(&workspace), "--state", &text(&state)]
-            .map(str::to_owned);
-    let url = url.to_owned();
-    let service = Kept::spawn("KILL", &text(program), &arguments, move |command| {
-        command.env("WIREWATCH_DATABASE", url).env("WIREWATCH_LOG", "warn");
-    });
-    let service = service.expect("started");
-    let base = format!("http://127.0.0.1:{port}");
-    while !reqwest::get(format!("{base}/health")).await.is_ok_and(|response| response.status().is_success()) {
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    let token = std::fs::read_to_string(state.join("token.json")).expect("a token");
-    let token: serde_json::Value = serde_json::from_str(&token).expect("JSON");
-    let request = reqwest::Client::new().put(format!("{base}/api/secrets/bench"));
-    let request = request.bearer_auth(token["token"].as_str().unwrap_or_default());
-    let set = request.json(&serde_json::json!({ "value": SECRET })).send().await.expect("an answer");
-    assert!(set.status().is_success(), "the secret is set");
-    send(port, service.id(), database).await
+    let serving = serve(program, url, &files, ("bench", SECRET)).await;
+    send(serving.port, serving.process.id(), database).await
 }
 
 /// Sends the calls over all connections, each the next one when the last is answered.

@@ -2,15 +2,18 @@
 //!
 //! Two things take turns: the service (file → map → order system → done, journal on, fsync on), and a bare program
 //! that writes the same rows through the same grouped statement and does nothing else. Likewise webhooks, beside a bare
-//! handler.
+//! handler, and queues, beside relays.
 
 mod bare;
 mod hooks;
+mod queues;
 mod report;
+mod serving;
 mod whole;
 
+use queues::Relay;
 use std::path::PathBuf;
-use wirewatch_loopback::{Cluster, Options};
+use wirewatch_loopback::{BrokerOptions, Cluster, LoopbackBroker, Options};
 
 // That of the service, for both sides.
 #[global_allocator]
@@ -37,6 +40,9 @@ pub struct Measured {
 fn main() {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime");
     let arguments: Vec<String> = std::env::args().collect();
+    if arguments.get(1).is_some_and(|first| first == queues::RELAY) {
+        return runtime.block_on(queues::relay(&arguments[2..]));
+    }
     match arguments.iter().position(|argument| argument == hooks::BARE).and_then(|n| arguments.get(n + 1)?.parse().ok()) {
         Some(port) => runtime.block_on(hooks::bare(&std::env::var("WIREWATCH_DATABASE").expect("a database"), port)),
         None => runtime.block_on(run()),
@@ -71,6 +77,7 @@ async fn run() {
     }
     let (service, bare) = (report::median(&services), report::median(&bares));
     let calls = webhooks(&program, &cluster).await;
+    let queued = queued(&program, &cluster, folder.path().join("broker")).await;
     cluster.create_database("latency").expect("a database");
     let mut whole = whole::Whole::start(&program, &cluster.url("latency"), cluster.id()).await;
     let latency = whole.latency(service.orders_per_s / 10.0).await;
@@ -93,7 +100,7 @@ async fn run() {
         );
         long = Some((tenths, memory));
     }
-    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, &latency, long.as_ref());
+    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, &queued, &latency, long.as_ref());
     let path = PathBuf::from("docs/BENCHMARKS.md");
     std::fs::write(&path, &text).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     println!("\n{text}\nwritten to {}", path.display());
@@ -112,6 +119,25 @@ async fn webhooks(program: &std::path::Path, cluster: &Cluster) -> (Measured, Me
         println!("webhooks {pair}: service {service:.0} calls/s, bare handler {bare:.0} calls/s");
     }
     (report::median(&services), report::median(&bares))
+}
+
+/// Queues: the service, the pipelined relay and the straightforward one in turn; the median of each.
+async fn queued(program: &std::path::Path, cluster: &Cluster, folder: PathBuf) -> [Measured; 3] {
+    let options = BrokerOptions { folder, port: None };
+    let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
+    let broker = broker.unwrap_or_else(|error| panic!("{error}"));
+    let mut all = [Vec::new(), Vec::new(), Vec::new()];
+    for pair in 1..=PAIRS {
+        let names = ["queues", "relay", "slow"].map(|name| format!("{name}{pair}"));
+        names.iter().for_each(|name| cluster.create_database(name).expect("a database"));
+        let urls = names.map(|name| cluster.url(&name));
+        all[0].push(queues::measure_service(program, &urls[0], cluster.id(), &broker).await);
+        all[1].push(queues::measure_relay(Relay::Pipelined, &urls[1], cluster.id(), &broker).await);
+        all[2].push(queues::measure_relay(Relay::Straightforward, &urls[2], cluster.id(), &broker).await);
+        let [service, relay, slow] = [0, 1, 2].map(|one: usize| all[one][pair - 1].orders_per_s);
+        println!("queues {pair}: service {service:.0} messages/s, relay {relay:.0}, one at a time {slow:.0}");
+    }
+    all.map(|one| report::median(&one))
 }
 
 /// Rows inserted, updated and deleted in a database so far, as the server counts them.

@@ -1,6 +1,7 @@
 //! The table.
 
 use crate::hooks::CALLS;
+use crate::queues::{FEW, MESSAGES};
 use crate::whole::Latency;
 use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE};
 
@@ -24,6 +25,7 @@ pub fn markdown(
     bare: &Measured,
     (rows, bare_rows): (f64, f64),
     (calls, bare_calls): &(Measured, Measured),
+    [queued, relay, slow]: &[Measured; 3],
     latency: &Latency,
     long: Option<&([f64; 10], u64)>,
 ) -> String {
@@ -61,6 +63,20 @@ the body, grouped with whatever waits, and does nothing else.
 | bare handler | {:.0} | {:.0} | {:.0} |
 | ratio | {:.2} | | |
 
+## Queues
+
+{MESSAGES} persistent messages of 1 KB from one quorum queue over a map to another. The pipelined relay parses and rewrites
+each message, writes a row for it in grouped statements before it publishes and marks it sent in a second one, and does
+nothing else; the straightforward relay ({FEW} messages) does the same with one commit and one confirmation at a time.
+
+| | messages/s | CPU µs a message, program | CPU µs a message, database |
+|---|--:|--:|--:|
+| service | {:.0} | {:.0} | {:.0} |
+| pipelined relay | {:.0} | {:.0} | {:.0} |
+| straightforward relay | {:.0} | {:.0} | {:.0} |
+| ratio to the pipelined one | {:.2} | | |
+| ratio to the straightforward one | {:.1} | | |
+
 ## Latency
 
 From file complete to booked, files of ten orders coming when they are due, at one tenth of the rate above
@@ -84,6 +100,17 @@ From file complete to booked, files of ten orders coming when they are due, at o
         per_call(bare_calls.cpu_s),
         per_call(bare_calls.database_cpu_s),
         calls.orders_per_s / bare_calls.orders_per_s,
+        queued.orders_per_s,
+        queued.cpu_s * 1e6,
+        queued.database_cpu_s * 1e6,
+        relay.orders_per_s,
+        relay.cpu_s * 1e6,
+        relay.database_cpu_s * 1e6,
+        slow.orders_per_s,
+        slow.cpu_s * 1e6,
+        slow.database_cpu_s * 1e6,
+        queued.orders_per_s / relay.orders_per_s,
+        queued.orders_per_s / slow.orders_per_s,
         latency.rate,
         latency.p50_ms,
         latency.p99_ms,

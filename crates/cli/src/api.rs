@@ -93,6 +93,12 @@ impl Client {
         self.read(self.send(self.request(Method::GET, path).query(&query)).await?).await
     }
 
+    /// `GET` of bytes.
+    pub async fn bytes(&self, path: &str) -> Result<Vec<u8>, CommandError> {
+        let response = self.send(self.request(Method::GET, path)).await?;
+        Ok(response.bytes().await.map_err(|error| CommandError::Unreachable(deepest(&error)))?.to_vec())
+    }
+
     /// `POST` of JSON, with what comes back.
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CommandError> {
         self.read(self.send(self.request(Method::POST, path).json(body)).await?).await

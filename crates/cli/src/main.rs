@@ -49,6 +49,7 @@ enum Command {
     Fire(fire::FireArgs),
     Connections(connections::ConnectionsArgs),
     Secret(secret::SecretArgs),
+    Tray(tray::TrayArgs),
     Console(console::ConsoleArgs),
     /// Write shell completions to standard output
     Completions {
@@ -90,6 +91,7 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
         Command::Fire(args) => fire::run(client, &args).await,
         Command::Connections(args) => connections::run(client, &args).await,
         Command::Secret(args) => secret::run(client, &args).await,
+        Command::Tray(args) => tray::run(client, &args).await,
         Command::Console(args) => console::run(client, &args).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "wirewatch", &mut std::io::stdout());

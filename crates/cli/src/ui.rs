@@ -36,6 +36,11 @@ pub fn json(value: &impl Serialize) {
     println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
+/// Writes JSON for programs that follow: one line a value.
+pub fn json_line(value: &impl Serialize) {
+    println!("{}", serde_json::to_string(value).unwrap_or_default());
+}
+
 /// A moment as the clock on the wall shows it: today the time alone, otherwise with its day.
 pub fn clock(at: &str) -> String {
     let Ok(at) = at.parse::<Timestamp>() else { return String::new() };

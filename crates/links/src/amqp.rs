@@ -5,12 +5,14 @@
 //! channel for one wrong message: so what goes wrong at one exchange leaves the others alone.
 
 mod intake;
+mod overhear;
 mod publish;
 mod session;
 mod told;
 mod watch;
 
 pub use intake::{QueueIntake, run};
+pub use overhear::Overheard;
 pub use publish::Publisher;
 pub use session::{Access, Unreached};
 pub use watch::{Depth, Listening, QueueState, Queues, watch};

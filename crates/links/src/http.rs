@@ -178,7 +178,8 @@ pub async fn test(
         Ok(response) => response.status().as_u16(),
         Err(error) => return Err(unreached(&error.without_url(), address, wait)),
     };
-    let known = if credentials.is_some() { " and lets us in" } else { "" };
+    // Only what is answered with success proves that we are let in.
+    let known = if credentials.is_some() && (200..300).contains(&status) { " and lets us in" } else { "" };
     match (status, look_at) {
         (401, Some(_) | None) if credentials.is_some() => {
             Err("it answers 401: it does not know us. The secret is wrong, or not theirs any more".to_owned())
@@ -187,7 +188,8 @@ pub async fn test(
         (403, _) => Err("it answers 403: it does not allow us this; somebody there has to grant it".to_owned()),
         (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in the address, and `look_at`")),
         (404, None) => {
-            Ok(format!("it answers (404){known}; whether the path is right is not known: `look_at` may name one that is there"))
+            Ok("it answers (404); whether the path and the sign-in are right is not known: `look_at` may name one that is there"
+                .to_owned())
         }
         (500.., _) => Err(format!("it answers {status}: it is reached, and has trouble of its own")),
         (_, _) => Ok(format!("it answers ({status}){known}")),

@@ -20,7 +20,7 @@ use crate::run::App;
 use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
@@ -33,6 +33,8 @@ use wirewatch_engine::{Clock, Source, SystemClock};
 
 /// What the addresses of webhooks begin with.
 pub const PREFIX: &str = "/in/";
+/// Largest body that a tray keeps, in bytes.
+const TRAY_LARGEST: u64 = 1 << 20;
 /// How long a whole call may take to come.
 const WAIT: Duration = Duration::from_secs(10);
 
@@ -41,6 +43,7 @@ pub async fn receive(
     State(app): State<Arc<App>>,
     Path(path): Path<String>,
     method: Method,
+    uri: Uri,
     headers: HeaderMap,
     body: Body,
 ) -> Response {
@@ -50,7 +53,7 @@ pub async fn receive(
         Some((connection, webhook))
     });
     let Some((connection, webhook)) = found else {
-        return Problem::not_found("no webhook is at this address").into_response();
+        return into_tray(&app, &path, &method, &uri, &headers, body).await;
     };
     match take(&app, connection, webhook, &method, &headers, body).await {
         Ok(answer) => answer,
@@ -65,6 +68,29 @@ pub async fn receive(
             response
         }
     }
+}
+
+/// A call at the address of a tray: whatever it is, it is kept and answered 200.
+async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &HeaderMap, body: Body) -> Response {
+    let now = SystemClock.now();
+    if app.trays.read(path, now, |_| ()).is_none() {
+        return Problem::not_found("no webhook is at this address").into_response();
+    }
+    let Some(_room) = app.doors.room(size_told(headers).unwrap_or(TRAY_LARGEST).min(TRAY_LARGEST)) else {
+        return Problem::new(StatusCode::SERVICE_UNAVAILABLE, "too many calls at a time").into_response();
+    };
+    let body = match read(headers, body, TRAY_LARGEST).await {
+        Ok(body) => body,
+        Err(Refusal { status, says, .. }) => return Problem::new(status, says).into_response(),
+    };
+    let told = headers.iter().map(|(name, value)| {
+        // Who may call is not for every eye.
+        let secret = [header::AUTHORIZATION, header::COOKIE].contains(name);
+        let value = if secret { "…".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
+        (name.to_string(), Value::from(value))
+    });
+    app.trays.catch(path, format!("{method} {uri}"), told.collect(), &body, now);
+    (StatusCode::OK, Json(json!({ "says": "kept in a tray, to be looked at" }))).into_response()
 }
 
 /// Why a call is not taken: its sender still has it.

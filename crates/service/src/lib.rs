@@ -14,6 +14,7 @@ mod meters;
 mod run;
 mod sealed;
 mod secrets;
+mod trays;
 pub mod view;
 
 pub use error::ServeError;

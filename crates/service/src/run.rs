@@ -9,6 +9,7 @@ use crate::intakes::Intakes;
 use crate::meters::Meters;
 use crate::sealed;
 use crate::secrets::Secrets;
+use crate::trays::Trays;
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -62,6 +63,7 @@ pub struct App {
     pub public: String,
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
+    pub trays: Trays,
     /// How the queues of brokers stand.
     pub queues: Queues,
     pub started: Timestamp,
@@ -159,6 +161,7 @@ pub async fn serve(
         public: config.public.clone().unwrap_or_else(|| format!("http://{address}")).trim_end_matches('/').to_owned(),
         secrets,
         doors: Doors::default(),
+        trays: Trays::default(),
         queues: queues.clone(),
         started: SystemClock.now(),
         intakes: Mutex::new(Intakes::new(queues)),

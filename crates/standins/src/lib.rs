@@ -3,3 +3,4 @@
 pub mod marrowfield;
 pub mod order_system;
 pub mod shop;
+pub mod warehouse;

@@ -1,6 +1,7 @@
 //! The order system of Quillhaven Bee Supply: takes orders, gives them numbers, knows its items, and sometimes fails.
 //!
-//! `POST /orders` with `Idempotency-Key` books once per key. `GET /orders/{number}` and `GET /orders?reference=` read.
+//! `POST /orders` with `Idempotency-Key` books once per key; `POST /orders/{number}/shipment` notes that it left.
+//! `GET /orders/{number}` and `GET /orders?reference=` read.
 //! `POST /faults` sets what goes wrong; `GET /summary` counts; `GET /` is a page with a switch for people.
 
 use axum::extract::{Path as UrlPath, Query, State};
@@ -55,6 +56,9 @@ struct Booked {
     number: String,
     key: String,
     order: Value,
+    /// What was told of its shipment.
+    #[serde(default)]
+    shipment: Value,
 }
 
 #[derive(Default)]
@@ -100,6 +104,11 @@ impl OrderSystem {
         let mut books = Books::default();
         for line in std::fs::read_to_string(path).unwrap_or_default().lines() {
             let booked: Booked = serde_json::from_str(line).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
+            // A later line of the same order is how it stands since.
+            if let Some(&at) = books.by_key.get(&booked.key) {
+                books.orders[at] = booked;
+                continue;
+            }
             books.by_key.insert(booked.key.clone(), books.orders.len());
             books.orders.push(booked);
         }
@@ -114,6 +123,7 @@ impl OrderSystem {
             .route("/outage/{switch}", post(switch))
             .route("/orders", post(book).get(find))
             .route("/orders/{number}", get(one))
+            .route("/orders/{number}/shipment", post(ship))
             .route("/faults", post(set_faults))
             .route("/summary", get(async |State(own): State<Self>| Json(own.summary())))
             .with_state(self.clone())
@@ -130,6 +140,21 @@ impl OrderSystem {
         let books = self.books.lock().expect("no holder panics");
         let Books { orders, requests, repeats, refused, faults, .. } = &*books;
         Summary { booked: orders.len(), requests: *requests, repeats: *repeats, refused: *refused, faults: faults.clone() }
+    }
+
+    /// The orders of an account, with their numbers, behind the first so many.
+    #[must_use]
+    pub fn orders_of(&self, account: &str, after: usize) -> Vec<(String, Value)> {
+        let books = self.books.lock().expect("no holder panics");
+        let own = books.orders.iter().filter(|booked| booked.order["account"] == account);
+        own.skip(after).map(|booked| (booked.number.clone(), booked.order.clone())).collect()
+    }
+
+    /// How many orders are noted as shipped.
+    #[must_use]
+    pub fn shipped(&self) -> usize {
+        let books = self.books.lock().expect("no holder panics");
+        books.orders.iter().filter(|booked| !booked.shipment.is_null()).count()
     }
 
     /// The references of all orders booked, in the order of booking.
@@ -207,12 +232,10 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
         books.refused += 1;
         return (refusal, false);
     }
-    let booked = Booked { number: format!("Q-{}", 100_001 + books.orders.len()), key: key.clone(), order };
-    if let Some(file) = &mut books.file {
-        let line = serde_json::to_string(&booked).unwrap_or_default() + "\n";
-        if let Err(error) = file.write_all(line.as_bytes()) {
-            return (problem(StatusCode::INTERNAL_SERVER_ERROR, format!("the books cannot be kept: {error}")), false);
-        }
+    let number = format!("Q-{}", 100_001 + books.orders.len());
+    let booked = Booked { number, key: key.clone(), order, shipment: Value::Null };
+    if let Err(error) = keep(&mut books.file, &booked) {
+        return (not_kept(&error), false);
     }
     let number = booked.number.clone();
     books.by_key.insert(key, books.orders.len());
@@ -220,6 +243,32 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
     let cut = books.faults.cut > 0;
     books.faults.cut -= u32::from(cut);
     ((StatusCode::CREATED, Json(json!({ "order_number": number }))).into_response(), cut)
+}
+
+fn keep(file: &mut Option<File>, booked: &Booked) -> io::Result<()> {
+    let Some(file) = file else { return Ok(()) };
+    file.write_all((serde_json::to_string(booked)? + "\n").as_bytes())
+}
+
+fn not_kept(error: &io::Error) -> Response {
+    problem(StatusCode::INTERNAL_SERVER_ERROR, format!("the books cannot be kept: {error}"))
+}
+
+async fn ship(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>, Json(shipment): Json<Value>) -> Response {
+    let mut books = own.books.lock().expect("no holder panics");
+    books.requests += 1;
+    if books.faults.outage {
+        return problem(StatusCode::SERVICE_UNAVAILABLE, "closed for maintenance");
+    }
+    let Books { orders, file, .. } = &mut *books;
+    let Some(booked) = orders.iter_mut().find(|booked| booked.number == number) else {
+        return problem(StatusCode::NOT_FOUND, format!("there is no order {number}"));
+    };
+    booked.shipment = shipment;
+    match keep(file, booked) {
+        Ok(()) => Json(json!({ "order_number": number, "state": "shipped" })).into_response(),
+        Err(error) => not_kept(&error),
+    }
 }
 
 fn refusal(order: &Value) -> Option<Response> {
@@ -248,7 +297,9 @@ async fn find(State(own): State<OrderSystem>, Query(find): Query<Find>) -> Json<
 async fn one(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>) -> Response {
     let books = own.books.lock().expect("no holder panics");
     match books.orders.iter().find(|booked| booked.number == number) {
-        Some(booked) => Json(json!({ "order_number": booked.number, "order": booked.order })).into_response(),
+        Some(booked) => {
+            Json(json!({ "order_number": booked.number, "order": booked.order, "shipment": booked.shipment })).into_response()
+        }
         None => problem(StatusCode::NOT_FOUND, format!("there is no order {number}")),
     }
 }

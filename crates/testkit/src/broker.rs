@@ -65,7 +65,8 @@ impl TestBroker {
     /// # Panics
     /// When it cannot be reached.
     pub async fn at(address: &str, user: &str, password: &str) -> Self {
-        let prefix = format!("t{}-{}.", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+        // As wide whatever the numbers, so that columns that show it stay columns.
+        let prefix = format!("t{:07}-{:03}.", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
         let mut uri: AMQPUri = address.parse().expect("an address");
         uri.authority.userinfo = AMQPUserInfo { username: user.to_owned(), password: password.to_owned() };
         let connection = Connection::connect_uri(uri, ConnectionProperties::default()).await.expect("a connection");

@@ -2,7 +2,7 @@ use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::ui::{self, cell, span, styled, tone};
 use serde_json::{Value, json};
-use wirewatch_service::view::ConnectionView;
+use wirewatch_service::view::{ConnectionView, QueueView};
 
 /// List connections with their state; test, hold or free one
 #[derive(Debug, clap::Args)]
@@ -25,6 +25,19 @@ pub struct ConnectionsArgs {
     /// Print as JSON
     #[arg(long)]
     json: bool,
+}
+
+fn queue_row(connection: &ConnectionView, queue: &QueueView) -> Vec<ui::Cell> {
+    let number = |n: Option<u32>| cell(n.map_or_else(|| "–".to_owned(), |n| n.to_string()));
+    let flows = queue.flows.join(", ");
+    let of = connection.queues.iter().find(|other| other.dead_letters.as_ref() == Some(&queue.name));
+    let taken = match queue.listening.as_str() {
+        "yes" => cell(flows),
+        "stopped" => styled(tone("held"), format!("not by {flows}: {}", queue.says)),
+        _ if !queue.says.is_empty() => styled(tone("held"), &queue.says),
+        _ => cell(of.map_or_else(String::new, |of| format!("dead letters of {}", of.name))),
+    };
+    vec![cell(&queue.name), cell(&connection.name), number(queue.messages), number(queue.consumers), taken]
 }
 
 pub async fn run(client: &ClientArgs, args: &ConnectionsArgs) -> Result<(), CommandError> {
@@ -69,5 +82,11 @@ pub async fn run(client: &ClientArgs, args: &ConnectionsArgs) -> Result<(), Comm
     };
     let rows: Vec<_> = connections.iter().map(row).collect();
     ui::table(&["CONNECTION", "KIND", "PLACE", "USED BY", "STATE"], &rows);
+    let queues = connections.iter().flat_map(|one| one.queues.iter().map(move |queue| queue_row(one, queue)));
+    let rows: Vec<_> = queues.collect();
+    if !rows.is_empty() {
+        println!();
+        ui::table(&["QUEUE", "AT", "WAITING", "CONSUMERS", "TAKEN BY"], &rows);
+    }
     Ok(())
 }

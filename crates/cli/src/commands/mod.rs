@@ -17,4 +17,5 @@ pub mod secret;
 pub mod serve;
 pub mod show_command;
 pub mod status;
+pub mod tray;
 pub mod watch;

@@ -46,8 +46,8 @@ pub struct ServeArgs {
 }
 
 pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
-    let filter =
-        EnvFilter::try_from_env("WIREWATCH_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
+    let filter = EnvFilter::try_from_env("WIREWATCH_LOG")
+        .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn,lapin=error"));
     let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
     if args.log_json {
         log.json().init()

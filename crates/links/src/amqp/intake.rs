@@ -28,7 +28,7 @@ use wirewatch_core::place::Place;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
 
 /// The pause before it listens again, doubling up to the longest.
-const PAUSE: Duration = Duration::from_millis(500);
+const PAUSE: Duration = Duration::from_millis(250);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 
 /// One queue to take from.

@@ -20,7 +20,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 use tokio::sync::Mutex;
 use wirewatch_core::Digest;
-use wirewatch_core::broker::Broker;
+use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::connection::RepeatRule;
 use wirewatch_core::machine::{Body, Outcome, Post};
 
@@ -130,13 +130,12 @@ impl Publisher {
 
     async fn prepared(&self, connection: &Connection, exchange: &str) -> Result<Channel, lapin::Error> {
         let channel = connection.create_channel().await?;
-        if exchange.is_empty() {
-            for queue in self.broker.queues.iter().filter(|queue| queue.declare) {
-                session::prepare_queue(&channel, queue).await?;
-            }
-        }
         for known in self.broker.exchanges.iter().filter(|known| known.name == exchange && known.declare) {
             session::prepare_exchange(&channel, known).await?;
+        }
+        let reached = |queue: &&Queue| exchange.is_empty() || queue.bind.iter().any(|binding| binding.exchange == exchange);
+        for queue in self.broker.queues.iter().filter(|queue| queue.declare).filter(reached) {
+            session::prepare_queue(&channel, queue).await?;
         }
         channel.confirm_select(ConfirmSelectOptions::default()).await?;
         Ok(channel)

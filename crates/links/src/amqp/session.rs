@@ -92,6 +92,18 @@ pub fn words(error: &lapin::Error) -> String {
     }
 }
 
+/// Makes what the workspace wants made at a broker. What cannot be made is told where it is used.
+pub async fn prepare(connection: &Connection, broker: &Broker) {
+    for exchange in broker.exchanges.iter().filter(|exchange| exchange.declare) {
+        let Ok(channel) = connection.create_channel().await else { return };
+        let _ = prepare_exchange(&channel, exchange).await;
+    }
+    for queue in broker.queues.iter().filter(|queue| queue.declare) {
+        let Ok(channel) = connection.create_channel().await else { return };
+        let _ = prepare_queue(&channel, queue).await;
+    }
+}
+
 /// Makes what the workspace wants made of a queue, or looks whether it is there.
 pub async fn prepare_queue(channel: &Channel, queue: &Queue) -> Result<(), lapin::Error> {
     if !queue.declare {

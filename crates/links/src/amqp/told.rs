@@ -9,7 +9,7 @@ use wirewatch_core::place::Property;
 pub fn told(delivery: &Delivery) -> Map<String, Value> {
     let mut told = Map::new();
     let mut tell = |name: &str, value: Option<Value>| {
-        if let Some(value) = value.filter(|value| *value != Value::from("")) {
+        if let Some(value) = value.filter(|value| value.as_str() != Some("")) {
             told.insert(name.to_owned(), value);
         }
     };

@@ -118,7 +118,9 @@ async fn look<C: Clock>(
     let access = outside.access(broker)?;
     if open.as_ref().is_none_or(|(known, session)| *known != access || !session.status().connected()) {
         let session = session::open(broker, &access, &format!("wirewatch looks at {connection}")).await;
-        *open = Some((access, session.map_err(|why| why.to_string())?));
+        let session = session.map_err(|why| why.to_string())?;
+        session::prepare(&session, broker).await;
+        *open = Some((access, session));
     }
     let Some((_, session)) = open else { return Ok(()) };
     let mut channel: Option<Channel> = None;

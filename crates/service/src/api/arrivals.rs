@@ -61,6 +61,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answe
     let (form, text) = readable(&bytes);
     Ok(Json(ArrivalStory {
         told: row.told.clone(),
+        cut: bytes.len() < row.size as usize,
         arrival: rows::arrival(row),
         form: form.to_owned(),
         text,
@@ -71,7 +72,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answe
 }
 
 /// How bytes read, and their text: one segment a line, JSON indented where all of it is here.
-fn readable(bytes: &[u8]) -> (&'static str, String) {
+pub fn readable(bytes: &[u8]) -> (&'static str, String) {
     let start = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
     if bytes.starts_with(b"ISA") {
         return ("x12", Document::Bytes(bytes.into()).readable());

@@ -18,6 +18,7 @@ mod status;
 mod story;
 mod strands;
 mod stream;
+mod trays;
 mod webhooks;
 
 use crate::access::{self, session};
@@ -107,6 +108,9 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(connections::free))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
+        .routes(routes!(trays::list, trays::open))
+        .routes(routes!(trays::one, trays::close))
+        .routes(routes!(trays::bytes))
         .routes(routes!(releases::release))
         .routes(routes!(stream::stream))
         .routes(routes!(stream::pulse))

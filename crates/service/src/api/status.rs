@@ -44,7 +44,9 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
     let connections = workspace.connections.values().filter_map(|connection| {
         let title = &connection.title;
         match (connection.secret(), connection.webhook()) {
-            (None, Some(_)) => Some(format!("{title} believes every call: whoever knows its address can send orders")),
+            (None, Some(_)) => {
+                Some(format!("{title} believes every call: whoever knows its address can send what its flows take"))
+            }
             (Some(secret), webhook) if app.secrets.good(secret, SystemClock.now()).is_empty() => {
                 let so = if webhook.is_some() { "turns every call away" } else { "cannot be signed in to" };
                 Some(format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})"))

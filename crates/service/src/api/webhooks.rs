@@ -75,7 +75,7 @@ fn events(workspace: &Workspace, connection: &Connection, heard: &[HeardRow]) ->
 }
 
 /// Whether an address is one of this machine alone.
-fn is_local(address: &str) -> bool {
+pub fn is_local(address: &str) -> bool {
     let host = address.split_once("://").map_or(address, |(_, rest)| rest);
     let host = host.split('/').next().unwrap_or_default();
     let host = host.rsplit_once(':').filter(|(_, port)| port.parse::<u16>().is_ok()).map_or(host, |(host, _)| host);

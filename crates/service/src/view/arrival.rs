@@ -36,8 +36,10 @@ pub struct ArrivalStory {
     pub told: String,
     /// How its bytes read: `x12`, `json` or `text`.
     pub form: String,
-    /// The start of its bytes, as text.
+    /// Its bytes as text, made readable: one segment a line, JSON indented.
     pub text: String,
+    /// The text is only the start of it.
+    pub cut: bool,
     pub ledger: Vec<LedgerEntry>,
     pub acts: Vec<ActView>,
     pub messages: Vec<Message>,

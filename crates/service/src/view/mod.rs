@@ -9,6 +9,7 @@ mod order;
 mod release;
 mod secret;
 mod strand;
+mod tray;
 
 pub use act::{ActRequest, ActResult, BulkRequest, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
@@ -22,6 +23,7 @@ pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use release::{FindingView, Release, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
 pub use strand::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace};
+pub use tray::{CaughtView, TrayRequest, TrayStory, TrayView};
 
 use jiff::Timestamp as Instant;
 use serde::{Deserialize, Serialize};

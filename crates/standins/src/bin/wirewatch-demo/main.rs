@@ -1,4 +1,4 @@
-//! Starts the whole demo and ends it: a private PostgreSQL, the stand-ins, the service with the demo workspace.
+//! Starts the whole demo and ends it: a private PostgreSQL and broker, the stand-ins, the service with the demo workspace.
 
 mod stage;
 mod traffic;
@@ -7,6 +7,7 @@ use anstream::{eprintln, println};
 use clap::{Parser, Subcommand};
 use rustix::fs::{FlockOperation, flock};
 use rustix::process::Signal;
+use serde_json::{Value, json};
 use stage::Stage;
 use std::fs::{self, File, OpenOptions};
 use std::io::{Read, Seek, Write};
@@ -14,16 +15,18 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use wirewatch_loopback::{Cluster, Kept, Options};
+use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options};
 use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
+use wirewatch_standins::warehouse::{self, Bus};
 
 const SERVICE: u16 = 7811;
 const ORDER_SYSTEM: u16 = 7812;
 const DATABASE: u16 = 7813;
+const BROKER: u16 = 7814;
 /// Where the shop calls, as `connections/shop.toml` says.
 const SHOP: &str = "shop-7d2f";
 
-/// The Wire Watch demo: Quillhaven Bee Supply, its web shop, its order system and its partner Marrowfield.
+/// The Wire Watch demo: Quillhaven Bee Supply, its web shop, order system and warehouse, and its partner Marrowfield.
 #[derive(Parser)]
 struct Args {
     #[command(subcommand)]
@@ -84,7 +87,9 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     if !program.exists() {
         return Err(format!("{} is not built yet: run `make demo`, which builds it first", program.display()));
     }
-    for (port, what) in [(SERVICE, "the service"), (ORDER_SYSTEM, "the order system"), (DATABASE, "the database")] {
+    let needed =
+        [(SERVICE, "the service"), (ORDER_SYSTEM, "the order system"), (DATABASE, "the database"), (BROKER, "the broker")];
+    for (port, what) in needed {
         TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
             format!(
                 "port {port}, which {what} needs, is taken ({error}). End what listens there: `ss -ltnp | grep {port}` names it"
@@ -94,16 +99,20 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     let runtime = tokio::runtime::Runtime::new().map_err(|error| error.to_string())?;
     let stopping = runtime.spawn(stop_signal());
 
-    let stage = Stage::begin("starting PostgreSQL");
+    let options = BrokerOptions { folder: state.join("broker"), port: Some(BROKER) };
+    let broker = std::thread::spawn(|| LoopbackBroker::start(options));
+    let stage = Stage::begin("starting PostgreSQL and the broker");
     let database = Cluster::start(Options { folder: state.join("postgres"), port: Some(DATABASE), durable: true })
         .map_err(|error| error.to_string())?;
     database.create_database("wirewatch").map_err(|error| error.to_string())?;
+    let broker = broker.join().map_err(|_| "the broker's thread ended".to_owned())?.map_err(|error| error.to_string())?;
     stage.done();
 
     let orders = OrderSystem::kept_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
     runtime.block_on(async {
         let listener = tokio::net::TcpListener::bind(("127.0.0.1", ORDER_SYSTEM)).await.map_err(|error| error.to_string())?;
-        tokio::spawn(async move { axum::serve(listener, orders.router()).await });
+        let router = orders.router();
+        tokio::spawn(async move { axum::serve(listener, router).await });
         Ok::<_, String>(())
     })?;
 
@@ -118,7 +127,13 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     stage.done();
     let token = token(&state)?;
     let secret = runtime.block_on(shop_secret(&token)).map_err(|error| format!("no secret for the shop: {error}"))?;
+    let (user, password) = broker.user();
+    let bus = Bus { address: broker.address(), user: user.into(), password: password.into(), prefix: String::new() };
+    let set = runtime.block_on(set_secret(&token, "warehouse-bus", &json!({ "value": password })));
+    set.map_err(|error| format!("no password for the warehouse's broker: {error}"))?;
     let every = Duration::from_secs(every);
+    runtime.spawn(traffic::release(state.clone(), bus.clone(), orders));
+    runtime.spawn(warehouse::pack(bus, every / 3));
     let traffic = runtime.spawn(traffic::run(state.clone(), every));
     runtime.spawn(traffic::shop(state.clone(), format!("http://127.0.0.1:{SERVICE}/in/{SHOP}"), secret, every));
     let link = runtime.block_on(console_link(&token)).map_err(|error| format!("no link to the console: {error}"))?;
@@ -131,8 +146,9 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     if traffic.is_finished() {
         return Err(runtime.block_on(traffic).unwrap_or_else(|error| error.to_string()));
     }
-    let stage = Stage::begin("ending the service and the database");
+    let stage = Stage::begin("ending the service, the broker and the database");
     service.end(Signal::TERM, Duration::from_secs(10));
+    drop(broker);
     drop(database);
     stage.done();
     println!("Everything is kept in {}; `make demo` goes on where it was, `make demo-reset` starts clean.", state.display());
@@ -167,7 +183,7 @@ fn welcome(program: &Path, state: &Path, link: &str) {
     println!(
         "
 Quillhaven Bee Supply is open. Marrowfield drops purchase orders, the web shop tells of purchases, the order system
-books them.
+books them, the warehouse packs what the shop sold.
 
   console       {link}
                 (works once, for ten minutes; another: {program} console)
@@ -193,25 +209,27 @@ fn token(state: &Path) -> Result<String, String> {
     Ok(token["token"].as_str().unwrap_or_default().to_owned())
 }
 
-/// Asks the service as its owner; the text at `field` of the answer.
-async fn asked(request: reqwest::RequestBuilder, token: &str, field: &str) -> Result<String, String> {
-    let answer = async {
-        let response = request.bearer_auth(token).send().await?.error_for_status()?;
-        response.json::<serde_json::Value>().await
-    };
-    let answer = answer.await.map_err(|error| error.to_string())?;
-    answer[field].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
+/// Asks the service as its owner.
+async fn answered(request: reqwest::RequestBuilder, token: &str) -> Result<Value, String> {
+    let answer = async { request.bearer_auth(token).send().await?.error_for_status()?.json().await };
+    answer.await.map_err(|error: reqwest::Error| error.to_string())
 }
 
 /// A link that opens the console, signed in.
 async fn console_link(token: &str) -> Result<String, String> {
-    asked(reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links")), token, "url").await
+    let link = answered(reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links")), token).await?;
+    link["url"].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
 }
 
 /// A new secret for the shop's calls: it is shown once, so each start makes one.
 async fn shop_secret(token: &str) -> Result<String, String> {
-    let request = reqwest::Client::new().put(format!("http://127.0.0.1:{SERVICE}/api/secrets/shop-signing"));
-    asked(request.json(&serde_json::json!({ "keep_seconds": 60 })), token, "value").await
+    let set = set_secret(token, "shop-signing", &json!({ "keep_seconds": 60 })).await?;
+    set["value"].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
+}
+
+async fn set_secret(token: &str, name: &str, request: &Value) -> Result<Value, String> {
+    let put = reqwest::Client::new().put(format!("http://127.0.0.1:{SERVICE}/api/secrets/{name}"));
+    answered(put.json(request), token).await
 }
 
 async fn stop_signal() {

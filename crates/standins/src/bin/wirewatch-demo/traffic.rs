@@ -6,7 +6,9 @@ use std::fs;
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_standins::marrowfield::{Flaw, Marrowfield, collect, drop_file};
+use wirewatch_standins::order_system::OrderSystem;
 use wirewatch_standins::shop::Shop;
+use wirewatch_standins::warehouse::{self, Bus};
 
 const BURST: usize = 8;
 /// Small numbers on purpose: a demo that ran for years would still count on.
@@ -85,4 +87,13 @@ pub async fn shop(state: PathBuf, address: String, secret: String, every: Durati
         }
         tokio::time::sleep(every).await;
     }
+}
+
+/// Releases the shop's orders to the warehouse as they are booked.
+pub async fn release(state: PathBuf, bus: Bus, orders: OrderSystem) {
+    let book = state.join("released.json");
+    let released = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or(0);
+    // Told after it is done: after a crash in between one is released twice, which the flow's intake recognises.
+    let told = |released: usize| drop(serde_json::to_vec(&released).map(|bytes| fs::write(&book, bytes)));
+    warehouse::release(bus, orders, released, told).await;
 }

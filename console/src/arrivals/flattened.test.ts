@@ -1,0 +1,13 @@
+import { expect, test } from 'vitest'
+import { flattened } from './flattened'
+
+test('properties stand in words, headers under their own names', () => {
+  const told = { routing_key: 'picks.swift', priority: 3, headers: { 'x-tries': 2, 'x-death': [{ count: 1 }] } }
+  expect(flattened(told)).toEqual([
+    ['routing key', 'picks.swift'],
+    ['priority', '3'],
+    ['x-tries', '2'],
+    ['x-death', '[{"count":1}]'],
+  ])
+  expect(flattened({})).toEqual([])
+})

@@ -1,0 +1,51 @@
+//! Listening in: what an exchange hands out, as its queues see it, taken from nobody.
+
+use super::session::{self, Access};
+use super::told::told;
+use futures_util::StreamExt;
+use lapin::options::{BasicConsumeOptions, QueueBindOptions, QueueDeclareOptions};
+use lapin::types::FieldTable;
+use lapin::{Connection, Consumer};
+use serde_json::{Map, Value};
+use wirewatch_core::broker::Broker;
+
+/// A queue of our own at an exchange, which goes with its connection.
+#[derive(Debug)]
+pub struct Overheard {
+    _connection: Connection,
+    consumer: Consumer,
+}
+
+impl Overheard {
+    /// Binds a queue of our own to the exchange by a pattern of routing keys.
+    ///
+    /// # Errors
+    /// A sentence: the broker cannot be reached, or has no such exchange.
+    pub async fn open(broker: &Broker, access: &Access, exchange: &str, pattern: &str) -> Result<Self, String> {
+        let connection = session::open(broker, access, "wirewatch listens in").await.map_err(|why| why.to_string())?;
+        session::prepare(&connection, broker).await;
+        let bound = async {
+            let channel = connection.create_channel().await?;
+            let options = QueueDeclareOptions { exclusive: true, auto_delete: true, ..QueueDeclareOptions::default() };
+            let queue = channel.queue_declare("".into(), options, FieldTable::default()).await?;
+            let (name, none) = (queue.name().clone(), FieldTable::default());
+            let bind = QueueBindOptions::default();
+            channel.queue_bind(name.clone(), exchange.into(), pattern.into(), bind, none.clone()).await?;
+            let options = BasicConsumeOptions { no_ack: true, ..BasicConsumeOptions::default() };
+            channel.basic_consume(name, "wirewatch listens in".into(), options, none).await
+        };
+        let consumer = bound.await.map_err(|error: lapin::Error| session::words(&error))?;
+        Ok(Self { _connection: connection, consumer })
+    }
+
+    /// Tells of each message, with its body; why no more come, when the connection ends.
+    pub async fn run(mut self, heard: impl Fn(Map<String, Value>, Vec<u8>)) -> String {
+        while let Some(delivery) = self.consumer.next().await {
+            match delivery {
+                Ok(delivery) => heard(told(&delivery), delivery.data),
+                Err(error) => return session::words(&error),
+            }
+        }
+        "the broker has ended it".to_owned()
+    }
+}
