@@ -45,12 +45,13 @@ watch(
       </p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <div class="grid items-start gap-4 lg:grid-cols-2 2xl:grid-cols-3">
+    <div class="gap-4 lg:columns-2 2xl:columns-3">
       <ConnectionCard
         v-for="connection in connections"
         :id="connection.name"
         :key="connection.name"
         :connection="connection"
+        class="mb-4 break-inside-avoid"
         :marked="marked === connection.name"
         @changed="again"
       />

@@ -51,15 +51,15 @@ async function close() {
         <p v-else-if="story.tray.kind === 'http'" class="mt-1 text-soft">
           Whatever is sent here is kept and answered 200<template v-if="story.tray.local_only"
             >; it can be reached from this machine alone</template
-          >. A webhook connection with <code>path = "{{ story.tray.name }}"</code> makes it a real intake, without a
-          change at the sender.
+          >. A webhook connection with <code class="whitespace-nowrap">path = "{{ story.tray.name }}"</code> makes it a
+          real intake, without a change at the sender.
         </p>
         <p v-else class="mt-1 text-soft">Copies of what the exchange hands out, as its queues see it.</p>
       </section>
       <p v-if="!story.caught.length" class="panel px-4 py-8 text-center text-soft" role="status">
         Nothing has arrived yet. It shows here at once.
       </p>
-      <div v-else class="grid gap-4 xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+      <div v-else class="grid items-start gap-4 xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
         <ol
           class="panel max-h-[calc(100vh-16rem)] min-h-40 overflow-auto text-sm"
           tabindex="0"

@@ -48,8 +48,7 @@ function listenIn() {
     <header class="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
       <h1 class="text-xl font-semibold">Trays</h1>
       <p class="min-w-0 grow text-sm text-soft">
-        A tray is a temporary address that keeps whatever arrives: see what the other side really sends before there is
-        a flow for it.
+        Temporary addresses that keep whatever arrives, to look at before there is a flow for it.
       </p>
       <button v-if="brokers.length" type="button" class="button" @click="listenIn">Listen in at an exchange…</button>
       <button type="button" class="button button-main" @click="open('http')">Open an address</button>
@@ -60,7 +59,7 @@ function listenIn() {
       Open an address and give it to a sender, or listen in at an exchange of a broker. What arrives shows here at once;
       a tray is gone after an hour.
     </EmptyState>
-    <div v-else-if="trays" class="grid items-start gap-4 lg:grid-cols-[19rem_minmax(0,1fr)]">
+    <div v-else-if="trays" class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
       <nav class="panel overflow-hidden" aria-label="Open trays">
         <RouterLink
           v-for="tray in trays"

@@ -34,6 +34,7 @@ pub fn workspace(files: &Files) -> Arc<Workspace> {
 }
 
 /// The n-th order of the sample as a document.
+#[allow(dead_code)] // not every test file has orders
 pub fn order(n: usize) -> (Form, Document) {
     let reading = Reader::read(Definitions::standard(), SAMPLE.as_bytes());
     let interchange = &reading.interchanges[0];
@@ -44,6 +45,7 @@ pub fn order(n: usize) -> (Form, Document) {
     (form, document)
 }
 
+#[allow(dead_code)] // nor origins
 pub fn origin(form: Form) -> Arc<Origin> {
     let serde_json::Value::Object(meta) = serde_json::json!({ "partner": "marrowfield" }) else { unreachable!() };
     Arc::new(Origin {

@@ -1,0 +1,136 @@
+//! What a broker tells of a message, and what goes out to one.
+
+mod common;
+
+use serde_json::{Map, Value, json};
+use std::sync::Arc;
+use wirewatch_core::broker::{ExchangeKind, QueueKind};
+use wirewatch_core::document::Form;
+use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_json};
+use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin, Post, Work};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::{Document, Id};
+
+const RELEASE: &str =
+    r#"{"order":"Q-7","reference":"W-7","ship_on":"2026-12-01","carrier":"HILLWAY","lines":[{"item":"A","quantity":2}]}"#;
+
+fn came(id: &str, body: &str) -> (Came, Vec<u8>) {
+    let told = json!({ "routing_key": "orders-released", "message_id": id, "type": "order.released", "headers": { "x": 1 } });
+    let Value::Object(told) = told else { unreachable!() };
+    let came = Came {
+        connection: "warehouse".into(),
+        name: "orders-released".into(),
+        event: "order.released".into(),
+        told,
+        ..Came::default()
+    };
+    (came, body.as_bytes().to_vec())
+}
+
+fn decide(workspace: &Workspace, came: &Came, body: &[u8]) -> Decision {
+    decide_json(workspace, came, body.len() as u64, body, &Known::No)
+}
+
+/// The first effect of a message with this meta, or how it ended.
+fn first(workspace: &Arc<Workspace>, id: i64, meta: Map<String, Value>, body: &str) -> Next {
+    let origin =
+        Origin { id: Id(id), arrival: Id(1), body: Id(1), slice: 0..0, flow: "picks".into(), release: 1, form: Form::Json, meta };
+    let document = Document::read(&Form::Json, body.as_bytes()).unwrap();
+    Machine::begin(Logic::of(workspace, "picks").unwrap(), Arc::new(origin), document).1.next
+}
+
+fn work(next: Next) -> Work {
+    match next {
+        Next::Perform(work) => (*work).clone(),
+        other => panic!("an effect was expected, not {other:?}"),
+    }
+}
+
+#[test]
+fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
+    let workspace = common::workspace(&common::files());
+    let (came, body) = came("r1", RELEASE);
+    let decision = decide(&workspace, &came, &body);
+    let head = &decision.unfold.heads[0];
+    assert_eq!((decision.verdict, head.flow.as_str(), decision.unfold.heads.len()), (Verdict::Taken, "picks", 1));
+    assert_eq!((&head.meta["queue"], &head.meta["headers"]["x"]), (&json!("orders-released"), &json!(1)));
+    let elsewhere = Came { name: "shipments".into(), ..came };
+    assert_eq!(decide(&workspace, &elsewhere, &body).says, "no flow takes order.released from warehouse");
+}
+
+#[test]
+fn effects_of_a_message_delivered_again_have_the_same_key() {
+    let workspace = common::workspace(&common::files());
+    let meta = |id: &str, body: &str, let_through: bool| {
+        let (came, bytes) = came(id, body);
+        decide(&workspace, &Came { let_through, ..came }, &bytes).unfold.heads[0].meta.clone()
+    };
+    let key = |message: i64, meta| work(first(&workspace, message, meta, RELEASE)).key;
+    let other_body = RELEASE.replace("W-7", "W-8");
+    let one = key(10, meta("r1", RELEASE, false));
+    assert_eq!(key(11, meta("r1", RELEASE, false)), one, "delivered again");
+    assert_ne!(key(11, meta("r2", RELEASE, false)), one, "another message");
+    assert_ne!(key(11, meta("r1", &other_body, false)), one, "the same id with other content");
+    assert_ne!(key(11, meta("r1", RELEASE, true)), one, "a person means it to take effect once more");
+}
+
+#[test]
+fn a_routing_key_is_worked_out_or_the_message_stops() {
+    let workspace = common::workspace(&common::files());
+    let Effect::Publish { connection, post, body } = work(first(&workspace, 10, Map::new(), RELEASE)).effect else {
+        panic!("a message for a broker")
+    };
+    let expected = Post {
+        exchange: "picks".into(),
+        routing_key: "picks.hillway.2026-12-01.Q-7".into(),
+        content_type: "application/json",
+        correlation_id: "W-7".into(),
+        kind: "pick".into(),
+        ..Post::default()
+    };
+    assert_eq!((connection.as_str(), *post), ("warehouse", expected));
+    assert_eq!(serde_json::from_slice::<Value>(&body.0).unwrap()["lines"][0], json!({ "item": "A", "pieces": 2 }));
+    let says = |body: &str| match first(&workspace, 10, Map::new(), body) {
+        Next::End(End::Aside(reason)) => (reason.code, reason.says),
+        other => panic!("it stops, not {other:?}"),
+    };
+    let (code, dotted) = says(&RELEASE.replace("Q-7", "Q.7"));
+    assert_eq!(code, "routing-failed");
+    assert!(dotted.contains("\"Q.7\" has a dot"), "{dotted}");
+    assert_eq!(says(&RELEASE.replace("\"HILLWAY\"", "\"\"")).1, "`carrier` gives nothing");
+    let (_, long) = says(&RELEASE.replace("Q-7", &"7".repeat(250)));
+    assert_eq!(long, "the routing key has 275 bytes, a broker takes 255");
+}
+
+#[test]
+fn everything_that_goes_with_a_message_counts_in_its_digest() {
+    let post = Post { exchange: "e".into(), routing_key: "k".into(), ..Post::default() };
+    let digest =
+        |post: &Post| Effect::Publish { connection: "c".into(), post: Box::new(post.clone()), body: "b".into() }.digest();
+    let changes: [fn(&mut Post); 7] = [
+        |post| post.routing_key = "l".into(),
+        |post| post.kind = "t".into(),
+        |post| post.correlation_id = "t".into(),
+        |post| post.reply_to = "t".into(),
+        |post| post.priority = Some(1),
+        |post| post.expires_ms = Some(1),
+        |post| post.headers = vec![("h".into(), "v".into())],
+    ];
+    let mut seen = vec![digest(&post)];
+    for change in changes {
+        let mut other = post.clone();
+        change(&mut other);
+        assert!(!seen.contains(&digest(&other)), "{other:?}");
+        seen.push(digest(&other));
+    }
+}
+
+#[test]
+fn a_broker_is_read_with_its_queues_and_exchanges() {
+    let workspace = common::workspace(&common::files());
+    let broker = workspace.connections["warehouse"].broker().unwrap();
+    let picks = broker.queue("picks-to-do").unwrap();
+    assert_eq!((picks.kind, picks.declare, picks.prefetch), (QueueKind::Quorum, true, 1000));
+    assert_eq!((picks.bind[0].key.as_str(), picks.dead_letters.as_deref()), ("picks.#", Some("picks-to-do.dead")));
+    assert_eq!(broker.exchanges[0].kind, ExchangeKind::Topic);
+}
