@@ -77,6 +77,12 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     assert_eq!(caught[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-7"));
     assert!(caught[0]["told"].as_str().unwrap().contains(r#""correlation_id":"W-7""#), "{}", caught[0]);
     assert_eq!(scene.broker.next("picks-to-do").await.routing_key.as_str(), "picks.swiftfoot.2026-12-01.Q-7");
+    // Handed in by hand, it passes as if it had come by the queue.
+    let file = scene.service.folder.path().join("release.json");
+    std::fs::write(&file, release.replace("Q-7", "Q-8")).unwrap();
+    let (code, out, errors) = scene.service.command(&["fire", "picks", file.to_str().unwrap()]);
+    assert_eq!(code, 0, "{out}{errors}");
+    assert_eq!(kept(&scene, &name, 2).await[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-8"));
     let (code, _, errors) = scene.service.command(&["tray", "queue", "warehouse", "--exchange", "nothing", "--detach"]);
     assert!(code == 1 && errors.contains("no exchange 'nothing'"), "{errors}");
 }

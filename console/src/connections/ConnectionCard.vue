@@ -118,6 +118,10 @@ const repeated = computed(() => {
             .join(', ') || '–'
         }}
       </dd>
+      <template v-if="connection.notes">
+        <dt class="text-faint">Notes</dt>
+        <dd class="whitespace-pre-line text-soft">{{ connection.notes }}</dd>
+      </template>
       <template v-if="connection.signs_in">
         <dt class="text-faint">Signed in</dt>
         <dd>{{ connection.signs_in }}</dd>

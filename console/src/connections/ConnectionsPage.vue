@@ -8,6 +8,7 @@ import { useLive } from '../live/useLive'
 import EmptyState from '../ui/EmptyState.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
 import ConnectionCard from './ConnectionCard.vue'
 
 const route = useRoute()
@@ -22,6 +23,8 @@ useLive({
   anew: soon,
 })
 onMounted(again)
+// What waits in queues changes without a message of ours.
+useEvery(3000, () => connections.value?.some((one) => one.queues.length) && again())
 
 const marked = ref('')
 watch(

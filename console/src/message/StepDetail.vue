@@ -117,6 +117,9 @@ async function wholes() {
           </tbody>
         </table>
       </div>
+      <ul v-if="step.request?.with.length" class="flex flex-wrap gap-x-5 border-b border-line px-3 py-2 text-sm">
+        <li v-for="one in step.request.with" :key="one" class="text-soft">{{ one }}</li>
+      </ul>
       <div class="grid xl:grid-cols-2">
         <CodeView
           v-if="step.request"
@@ -153,6 +156,7 @@ async function wholes() {
         <p v-else class="p-4 text-sm text-soft">Not tried yet.</p>
       </div>
     </template>
+    <p v-else-if="step.note" class="p-4">{{ step.note }}</p>
     <p v-else class="p-4 text-soft">This step changed nothing in the document.</p>
     <details v-if="kept.length" class="border-t border-line px-3 py-2 text-sm">
       <summary class="font-medium">Kept values</summary>

@@ -10,7 +10,13 @@ const attempt = (then: string, at: string): Attempt => ({
   says: then === 'done' ? '' : 'no',
   then,
 })
-const step = (name: string, more: Partial<Step> = {}): Step => ({ step: name, verb: 'map', attempts: [], ...more })
+const step = (name: string, more: Partial<Step> = {}): Step => ({
+  step: name,
+  verb: 'map',
+  note: '',
+  attempts: [],
+  ...more,
+})
 const act = (at: string): ActView => ({ at, by: 'ada', act: 'resent', why: 'corrected there' })
 const story = (state: string, at: string, steps: Step[], acts: ActView[] = []): Story => ({
   message: {

@@ -45,7 +45,7 @@ export function entries(story: Story): Entry[] {
       title: step.step,
       state: stateOf(step, story),
       at: last?.at ?? '',
-      says: [step.verb, tries, last?.says].filter(Boolean).join(' · '),
+      says: [step.verb, tries, last?.says, step.note].filter(Boolean).join(' · '),
       step,
     }
   })

@@ -61,6 +61,7 @@ const held = (by = ''): ConnectionView => ({
   signs_in: '',
   used_by: [],
   queues: [],
+  notes: '',
   takes: false,
   sends: true,
   held: { connection: 'erp', since: '2026-11-23T07:00:00Z', says: '503', by, waiting: 3 },

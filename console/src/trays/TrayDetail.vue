@@ -8,8 +8,8 @@ import CodeView from '../ui/CodeView.vue'
 import CopyButton from '../ui/CopyButton.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
 import { bytes } from '../words/format'
-import { useEvery } from './useEvery'
 
 const props = defineProps<{ name: string }>()
 const emit = defineEmits<{ closed: [] }>()

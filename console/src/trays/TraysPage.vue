@@ -8,9 +8,9 @@ import EmptyState from '../ui/EmptyState.vue'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
 import { count } from '../words/format'
 import TrayDetail from './TrayDetail.vue'
-import { useEvery } from './useEvery'
 
 const route = useRoute()
 const router = useRouter()

@@ -164,11 +164,15 @@ fn document(document: &DocumentView, by: &str) {
 
 fn one_step(step: &Step) {
     heading(&format!("Step {} ({})", step.step, step.verb));
+    if !step.note.is_empty() {
+        anstream::println!("  {}", step.note);
+    }
     if let Some(after) = &step.after {
         document(after, "  ");
     }
     if let Some(request) = &step.request {
         anstream::println!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
+        request.with.iter().for_each(|one| anstream::println!("  {one}"));
         if let Some(body) = &request.body {
             document(body, "    ");
         }

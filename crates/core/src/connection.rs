@@ -16,6 +16,8 @@ pub struct Connection {
     pub in_flight: u32,
     /// The other side's own page, for people.
     pub page: Option<String>,
+    /// For people: whose it is, what must be set up there; empty when nothing is said.
+    pub notes: String,
 }
 
 /// What is at the other end.

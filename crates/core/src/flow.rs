@@ -79,6 +79,10 @@ pub struct Step {
 pub enum Verb {
     /// The document becomes what the map makes of it.
     Map { map: String },
+    /// Every rule must hold; those that do not are told together.
+    Check { rules: Vec<Rule> },
+    /// A line into the message's story.
+    Note { text: Template },
     /// The message goes on only where the condition holds.
     Only { test: Expr, because: String },
     /// A value is kept under the step's name.
@@ -87,6 +91,14 @@ pub enum Verb {
     Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
     /// Something goes out. Without `to`, the message's own meta says where; without `body`, it is the document.
     Send { to: Option<String>, parcel: Parcel, body: Option<Expr> },
+}
+
+/// What a document must fulfil.
+#[derive(Debug, Clone)]
+pub struct Rule {
+    pub that: Expr,
+    /// What is said where it does not hold.
+    pub says: Template,
 }
 
 /// What a `send` makes of the document at the receiver.
@@ -183,6 +195,8 @@ impl Verb {
     pub fn name(&self) -> &'static str {
         match self {
             Self::Map { .. } => "map",
+            Self::Check { .. } => "check",
+            Self::Note { .. } => "note",
             Self::Only { .. } => "only",
             Self::Set { .. } => "set",
             Self::Call { .. } => "call",
@@ -196,7 +210,7 @@ impl Verb {
         match self {
             Self::Call { at, .. } => Some(at),
             Self::Send { to, .. } => to.as_deref(),
-            Self::Map { .. } | Self::Only { .. } | Self::Set { .. } => None,
+            Self::Map { .. } | Self::Check { .. } | Self::Note { .. } | Self::Only { .. } | Self::Set { .. } => None,
         }
     }
 }

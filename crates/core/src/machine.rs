@@ -249,6 +249,8 @@ pub enum ActRefused {
 pub struct Trace {
     pub step: String,
     pub verb: &'static str,
+    /// What a `note` says; empty otherwise.
+    pub note: String,
     /// The document after the step, where it changed.
     pub after: Option<Document>,
     /// The request of an effect.

@@ -134,3 +134,31 @@ fn a_broker_is_read_with_its_queues_and_exchanges() {
     assert_eq!((picks.bind[0].key.as_str(), picks.dead_letters.as_deref()), ("picks.#", Some("picks-to-do.dead")));
     assert_eq!(broker.exchanges[0].kind, ExchangeKind::Topic);
 }
+
+#[test]
+fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
+    let workspace = common::workspace(&common::files());
+    let wrong = RELEASE.replace(r#"[{"item":"A","quantity":2}]"#, "[]").replace(r#""ship_on":"2026-12-01","#, "");
+    let Next::End(End::Aside(reason)) = first(&workspace, 10, Map::new(), &wrong) else { panic!("aside") };
+    assert_eq!((reason.step.as_str(), reason.code.as_str()), ("look-over", "check-failed"));
+    assert_eq!(reason.says, "there is nothing to pick for Q-7; no day is set on which Q-7 ships");
+    let shipment = r#"{"order":"Q-7","reference":"W-7","carrier":"hillway","parcels":2,"tracking":"hi-Q-7"}"#;
+    let origin = Origin {
+        id: Id(10),
+        arrival: Id(1),
+        body: Id(1),
+        slice: 0..0,
+        flow: "shipments".into(),
+        release: 1,
+        form: Form::Json,
+        meta: Map::new(),
+    };
+    let notes = |body: &str| {
+        let document = Document::read(&Form::Json, body.as_bytes()).unwrap();
+        let logic = Logic::of(&workspace, "shipments").unwrap();
+        let machine = Machine::rebuild(logic, Arc::new(origin.clone()), document, &[], true).unwrap();
+        machine.trace()[0].note.clone()
+    };
+    assert_eq!(notes(shipment), "2 parcels with hillway, hi-Q-7");
+    assert_eq!(notes(&shipment.replace("\"parcels\":2,", "")), "(`parcels` gives nothing)", "no reason to stop");
+}

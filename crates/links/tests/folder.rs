@@ -119,6 +119,7 @@ async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
         repeat: RepeatRule::Safe,
         in_flight: 1,
         page: None,
+        notes: String::new(),
     };
     let work = |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default() };
     let outside = Outside::new(folder.path().to_owned(), std::sync::Arc::new(NoSecrets));

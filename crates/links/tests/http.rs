@@ -313,8 +313,15 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
     let perform = async |with: SignInWith, secret: Option<&'static str>| {
         let sign_in = Some(SignIn { secret: "erp-key".into(), with });
         let kind = ConnectionKind::Http { address: format!("http://{address}"), wait: WAIT, sign_in, look_at: None };
-        let connection =
-            Connection { name: "erp".into(), title: "ERP".into(), kind, repeat: RepeatRule::Key, in_flight: 1, page: None };
+        let connection = Connection {
+            name: "erp".into(),
+            title: "ERP".into(),
+            kind,
+            repeat: RepeatRule::Key,
+            in_flight: 1,
+            page: None,
+            notes: String::new(),
+        };
         Outside::new(std::path::PathBuf::new(), std::sync::Arc::new(Known(secret))).perform(&connection, &work).await
     };
     let forms = [

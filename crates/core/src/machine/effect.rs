@@ -109,6 +109,15 @@ impl Effect {
         }
     }
 
+    /// What goes with it beside its content, by name.
+    #[must_use]
+    pub fn properties(&self) -> Vec<(String, String)> {
+        match self {
+            Self::Publish { post, .. } => post.properties(),
+            Self::Call { .. } | Self::Send { .. } => Vec::new(),
+        }
+    }
+
     /// The content that goes out with it.
     #[must_use]
     pub fn body(&self) -> Option<&Body> {

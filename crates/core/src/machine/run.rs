@@ -5,7 +5,7 @@ use crate::act::Answers;
 use crate::broker::SHORT;
 use crate::course::Point;
 use crate::expr::{EvalError, Expr, Scope};
-use crate::flow::{Parcel, Publish, Step, Verb};
+use crate::flow::{Parcel, Publish, Rule, Step, Verb};
 use crate::map::scope_of;
 use crate::reason::Reason;
 use crate::{Digest, Document};
@@ -16,6 +16,7 @@ use std::sync::Arc;
 enum Stepped {
     Became(Document),
     Kept(Value),
+    Noted(String),
     Went,
     Skip(String),
     Effect(Effect),
@@ -75,6 +76,12 @@ impl Machine {
                     self.traced(step, None, None);
                     self.kept.insert(step.name.clone(), value);
                 }
+                Stepped::Noted(text) => {
+                    self.traced(step, None, None);
+                    if let Some(trace) = self.trace.as_mut().and_then(|trace| trace.last_mut()) {
+                        trace.note = text;
+                    }
+                }
                 Stepped::Went => self.traced(step, None, None),
             }
             turn.passed.push(Passed { step: step.name.clone(), how: Pass::Done });
@@ -98,6 +105,16 @@ impl Machine {
                     // A map error tells its source itself: the target means nothing without it.
                     Err(error) => Stepped::Fail { code: "map-failed", says: error.to_string() },
                 },
+            },
+            Verb::Check { rules } => match broken(rules, &scope) {
+                Ok(says) if says.is_empty() => Stepped::Went,
+                Ok(says) => Stepped::Fail { code: "check-failed", says: says.join("; ") },
+                Err(error) => failed("check-failed", &error),
+            },
+            Verb::Note { text } => match text.render(&scope, |value| Ok(value.to_owned())) {
+                Ok(text) => Stepped::Noted(text),
+                // A story without its line is no reason to stop an order.
+                Err(error) => Stepped::Noted(format!("({})", error.says)),
             },
             Verb::Only { test, because } => match test.eval(&scope) {
                 Ok(value) if value.holds() => Stepped::Went,
@@ -209,9 +226,20 @@ impl Machine {
     fn traced(&mut self, step: &Step, after: Option<Document>, effect: Option<Effect>) {
         if let Some(trace) = &mut self.trace {
             trace.retain(|known| known.step != step.name);
-            trace.push(Trace { step: step.name.clone(), verb: step.verb.name(), after, effect });
+            trace.push(Trace { step: step.name.clone(), verb: step.verb.name(), note: String::new(), after, effect });
         }
     }
+}
+
+/// What the rules that do not hold say, every one of them.
+fn broken(rules: &[Rule], scope: &Scope<'_>) -> Result<Vec<String>, EvalError> {
+    let mut says = Vec::new();
+    for rule in rules {
+        if !rule.that.eval(scope)?.holds() {
+            says.push(rule.says.render(scope, |value| Ok(value.to_owned())).unwrap_or_else(|_| rule.says.text().to_owned()));
+        }
+    }
+    Ok(says)
 }
 
 /// What an expression gives, as JSON that goes out; `None` where it gives nothing.

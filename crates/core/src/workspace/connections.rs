@@ -67,6 +67,7 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
         }
         page.value
     });
+    let notes = fields.text("notes").map_or_else(String::new, |text| text.value.trim().to_owned());
     let kind = match is {
         Kind::Folder => {
             let path = fields.needed_text("path");
@@ -121,6 +122,7 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
         repeat: repeat.unwrap_or(by_nature),
         in_flight: in_flight.unwrap_or(at_a_time),
         page,
+        notes,
     })
 }
 

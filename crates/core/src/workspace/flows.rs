@@ -5,7 +5,7 @@ use super::fields::{Fields, File, Text};
 use super::sends::Reading;
 use crate::connection::{Connection, ConnectionKind};
 use crate::expr::{Shape, Template};
-use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, Method, OnAside, Parcel, Retry, Step, Takes, Verb};
+use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, Method, OnAside, Parcel, Retry, Rule, Step, Takes, Verb};
 use crate::x12::Definitions;
 use std::sync::Arc;
 
@@ -147,7 +147,7 @@ impl<'a> Build<'a> {
     fn step<'w>(&'w self, file: &File<'a>, fields: Fields<'_>, source: Shape<'w>, sofar: &mut Sofar<'w>) -> Option<Step> {
         let name = fields.needed_text("name");
         let retry = fields.table("retry").map(retry).unwrap_or_default();
-        const VERBS: [&str; 5] = ["map", "only", "set", "call", "send"];
+        const VERBS: [&str; 7] = ["map", "check", "only", "set", "call", "send", "note"];
         let given: Vec<&str> = VERBS.into_iter().filter(|verb| fields.has(verb)).collect();
         if given.len() != 1 {
             let says = if given.is_empty() {
@@ -159,6 +159,11 @@ impl<'a> Build<'a> {
         }
         let verb = match given.first().copied() {
             Some("map") => self.map_step(file, &fields, sofar),
+            Some("check") => self.check_step(file, &fields, source, sofar),
+            Some("note") => fields.template("note").map(|(text, start)| {
+                self.check_template(file, start, &text, source, sofar);
+                Verb::Note { text }
+            }),
             Some("only") => self.only_step(file, &fields, source, sofar),
             Some("set") => self.set_step(file, &fields, source, sofar, name.as_ref().map(|name| name.value.as_str())),
             Some("call") => self.call_step(file, &fields, source, sofar),
@@ -188,6 +193,23 @@ impl<'a> Build<'a> {
         sofar.it = self.workspace.shape(&known.to).unwrap_or(Shape::Any);
         sofar.outline = Some(known.to.clone());
         Some(Verb::Map { map: map.value })
+    }
+
+    fn check_step(&self, file: &File<'a>, fields: &Fields<'_>, source: Shape<'_>, sofar: &Sofar<'_>) -> Option<Verb> {
+        let rule = |table: Fields<'_>| {
+            let that = table.expr("that");
+            if !table.has("that") {
+                table.missing("that");
+            }
+            let says = table.template("says");
+            table.done();
+            let ((that, at), (says, start)) = (that?, says?);
+            self.check_step_expr(file, at, &that, source, sofar);
+            self.check_template(file, start, &says, source, sofar);
+            Some(Rule { that, says })
+        };
+        let rules: Vec<Rule> = fields.tables("check").into_iter().filter_map(rule).collect();
+        Some(Verb::Check { rules })
     }
 
     fn only_step(&self, file: &File<'a>, fields: &Fields<'_>, source: Shape<'_>, sofar: &Sofar<'_>) -> Option<Verb> {

@@ -198,7 +198,12 @@ pub async fn fire(
     let Some(intake) = known.intakes.first() else {
         return Err(Problem::new(StatusCode::CONFLICT, format!("the flow `{flow}` has no intake to hand anything to")));
     };
-    let name = if query.name.is_empty() { "by hand".to_owned() } else { query.name };
+    // At a broker what comes in is known by its queue.
+    let name = match &intake.queue {
+        Some(queue) => queue.clone(),
+        None if query.name.is_empty() => "by hand".to_owned(),
+        None => query.name,
+    };
     let event = if query.event.is_empty() { intake.events.first().cloned().unwrap_or_default() } else { query.event };
     hand_in(&app, Came { connection: intake.from.clone(), name, event, ..Came::default() }, by, &body).await
 }

@@ -48,6 +48,7 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         repeat: connection.repeat.as_str().to_owned(),
         in_flight: connection.in_flight,
         page: connection.page.clone(),
+        notes: connection.notes.clone(),
         signs_in: match &connection.kind {
             ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
             ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),

@@ -57,6 +57,7 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
             None => steps.push(Step {
                 step: name.clone(),
                 verb: String::new(),
+                note: String::new(),
                 after: None,
                 request: None,
                 attempts: attempt.into_iter().collect(),
@@ -79,10 +80,12 @@ fn step(trace: Trace) -> Step {
     Step {
         step: trace.step,
         verb: trace.verb.to_owned(),
+        note: trace.note,
         after: trace.after.map(|document| rows::document(document.form_name(), document.readable(), SHOWN)),
         request: trace.effect.map(|effect| RequestView {
             connection: effect.connection().to_owned(),
             line: effect.line(),
+            with: effect.properties().into_iter().map(|(name, value)| format!("{name}: {value}")).collect(),
             body: effect.body().map(|body| text(&body.text())),
         }),
         attempts: Vec::new(),

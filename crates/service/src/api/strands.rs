@@ -139,7 +139,8 @@ fn what(step: &Step) -> String {
     match &step.verb {
         Verb::Map { map } => map.clone(),
         Verb::Only { because, .. } => because.clone(),
-        Verb::Set { .. } => String::new(),
+        Verb::Set { .. } | Verb::Note { .. } => String::new(),
+        Verb::Check { rules } => format!("{} rules", rules.len()),
         Verb::Call { method, path, .. } => format!("{} {}", method.as_str(), path.text()),
         Verb::Send { parcel: Parcel::Publish(publish), .. } if publish.exchange.is_empty() => publish.key.text().to_owned(),
         Verb::Send { parcel: Parcel::Publish(publish), .. } => format!("{} {}", publish.exchange, publish.key.text()),

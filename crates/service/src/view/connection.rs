@@ -30,6 +30,8 @@ pub struct ConnectionView {
     pub in_flight: u32,
     /// The other side's own page, where its people look.
     pub page: Option<String>,
+    /// Whose it is and what must be set up there, in words; empty when nothing is said.
+    pub notes: String,
     /// How we sign in there, in words; empty when we do not.
     pub signs_in: String,
     /// Flows that use it.

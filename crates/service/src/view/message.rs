@@ -93,8 +93,10 @@ pub struct Story {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Step {
     pub step: String,
-    /// `map`, `only`, `set`, `call` or `send`.
+    /// `map`, `check`, `only`, `set`, `call`, `send` or `note`.
     pub verb: String,
+    /// What a `note` says; empty otherwise.
+    pub note: String,
     /// The document after the step, where the step changed it.
     pub after: Option<DocumentView>,
     pub request: Option<RequestView>,
@@ -105,8 +107,10 @@ pub struct Step {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RequestView {
     pub connection: String,
-    /// `POST /orders`, or a file name.
+    /// `POST /orders`, a file name, or exchange and routing key.
     pub line: String,
+    /// What goes with a message at a broker, one a line.
+    pub with: Vec<String>,
     pub body: Option<DocumentView>,
 }
 
