@@ -4,12 +4,13 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
 import type { DescribedSegment, Story } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
 import { bytes } from '../words/format'
 import SegmentList from './SegmentList.vue'
 import { useWhole } from './useWhole'
 
 const props = defineProps<{ story: Story }>()
-const { document, whole, loading } = useWhole(
+const { document, whole, loading, trouble } = useWhole(
   () => props.story.message.id,
   () => '',
   () => props.story.document,
@@ -55,6 +56,7 @@ const text = computed({ get: () => document.value.text, set: () => {} })
         {{ loading ? 'Loading…' : 'Show all of it' }}
       </button>
     </p>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="m-3" />
     <div class="grid" :class="segments.length > 0 && 'xl:grid-cols-2'">
       <CodeView
         v-model="text"

@@ -8,6 +8,7 @@ import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import { bytes } from '../words/format'
 import { documentBefore } from './story'
+import TroubleNote from '../ui/TroubleNote.vue'
 import { useWhole } from './useWhole'
 
 const props = defineProps<{ story: Story; step: Step }>()
@@ -24,6 +25,7 @@ const right = useWhole(
   () => props.step.step,
   () => props.step.after ?? none,
 )
+const trouble = computed(() => left.trouble.value ?? right.trouble.value)
 const sameForm = computed(() => left.document.value.form === right.document.value.form)
 
 /** The attempt that is looked at; the newest until one is chosen. */
@@ -48,6 +50,7 @@ async function wholes() {
         The start of {{ bytes(right.document.value.size) }}.
         <button type="button" class="button" @click="wholes">Show all of it</button>
       </p>
+      <TroubleNote v-if="trouble" :trouble="trouble" class="m-3" />
       <CompareView
         v-if="sameForm"
         :form="right.document.value.form"

@@ -10,6 +10,7 @@
 //! | slower than ten seconds | 408 |
 //! | more in a second than the connection allows | 429 |
 //! | held by a person, no room, database away | 503 with `Retry-After`: the sender keeps it |
+//! | at the address of a tray | 200 once it is in the tray; 404 when the tray is closed by then |
 
 mod doors;
 
@@ -84,13 +85,22 @@ async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &
         Err(Refusal { status, says, .. }) => return Problem::new(status, says).into_response(),
     };
     let told = headers.iter().map(|(name, value)| {
-        // Who may call is not for every eye.
-        let secret = [header::AUTHORIZATION, header::COOKIE].contains(name);
-        let value = if secret { "…".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
+        let value =
+            if is_credential(name.as_str()) { "…".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
         (name.to_string(), Value::from(value))
     });
-    app.trays.catch(path, format!("{method} {uri}"), told.collect(), &body, now);
+    // The body took its time: the tray's may be over.
+    if !app.trays.catch(path, format!("{method} {uri}"), told.collect(), &body, SystemClock.now()) {
+        return Problem::not_found("the tray at this address is closed").into_response();
+    }
     (StatusCode::OK, Json(json!({ "says": "kept in a tray, to be looked at" }))).into_response()
+}
+
+/// Whether a header of that name, in lower case, lets its bearer in: that is not for every eye. What a signature says of
+/// one body alone is shown, since whoever builds the intake must see its form.
+fn is_credential(name: &str) -> bool {
+    const PARTS: [&str; 5] = ["api-key", "apikey", "token", "secret", "password"];
+    ["authorization", "proxy-authorization", "cookie"].contains(&name) || PARTS.iter().any(|part| name.contains(part))
 }
 
 /// Why a call is not taken: its sender still has it.
@@ -184,5 +194,20 @@ async fn read(headers: &HeaderMap, body: Body, largest: u64) -> Result<Bytes, Re
         }
         Ok(Err(error)) => Err(Refusal::new(StatusCode::BAD_REQUEST, format!("the body broke off: {error}"))),
         Err(_) => Err(Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_credential;
+
+    #[test]
+    fn what_lets_its_bearer_in_is_masked_and_what_names_or_signs_is_not() {
+        for name in ["authorization", "cookie", "x-api-key", "x-shop-token", "x-webhook-secret"] {
+            assert!(is_credential(name), "{name}");
+        }
+        for name in ["webhook-signature", "webhook-id", "idempotency-key", "content-type", "x-event"] {
+            assert!(!is_credential(name), "{name}");
+        }
     }
 }
