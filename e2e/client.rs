@@ -93,7 +93,8 @@ async fn exit_codes_tell_usage_refusal_and_absence_apart() {
     assert_eq!(scene.service.command(&["show", "nothing"]).0, 1);
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
     let (code, out, _) = scene.service.command(&["check", &workspace]);
-    assert_eq!((code, out.trim()), (0, "22 files checked: 0 errors, 0 warnings"));
+    let files = wirewatch_service::read_workspace(&scene.service.workspace()).unwrap().len();
+    assert_eq!((code, out.trim()), (0, format!("{files} files checked: 0 errors, 0 warnings").as_str()));
     scene.service.change("maps/po-to-order.toml", "\"BEG03\"", "\"BGE03\"");
     let (code, _, err) = scene.service.command(&["check", &workspace]);
     assert_eq!(code, 1);

@@ -61,6 +61,13 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     let reached = order["milestones"].as_array().unwrap().iter().filter(|one| one["at"].is_string());
     let reached: Vec<&str> = reached.map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(reached, ["purchased", "booked", "picked", "shipped"]);
+    // Whoever wants many pieces gets them two days later: the shop's desk and the crew are both told, each for itself.
+    eventually("moved dates are told", || async {
+        let (shop, crew) = (scene.chat.said("shop"), scene.chat.said("crew"));
+        (!shop.is_empty() && shop.len() == crew.len()).then_some(())
+    })
+    .await;
+    assert!(scene.chat.said("shop")[0].ends_with("the large van comes in two days"), "{:?}", scene.chat.said("shop"));
     eventually("the order system knows what has left", || async { (scene.orders.shipped() > 0).then_some(()) }).await;
     // The same id with other content is another fact: taken, and told.
     let other = Told { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };

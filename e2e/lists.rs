@@ -75,10 +75,13 @@ async fn send_slowly(scene: &mut Scene, flaw: Flaw) -> Sent {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn connections_are_tested_and_told_in_a_sentence_each() {
     let scene = Scene::open().await;
-    let text = std::fs::read_to_string(scene.service.workspace().join("connections/erp.toml")).unwrap();
-    // The port of the order system is another at each run.
-    let (_, rest) = text.split_once("127.0.0.1:").unwrap();
-    let port: String = rest.chars().take_while(char::is_ascii_digit).collect();
+    // Ports are others at each run.
+    let port = |connection: &str| {
+        let text = std::fs::read_to_string(scene.service.workspace().join(connection)).unwrap();
+        let (_, rest) = text.split_once("127.0.0.1:").unwrap();
+        rest.chars().take_while(char::is_ascii_digit).collect::<String>()
+    };
+    let (erp, chat) = (port("connections/erp.toml"), port("connections/chat.toml"));
     let files = scene.service.files().to_string_lossy().into_owned();
     std::fs::remove_dir_all(scene.service.files().join("marrowfield/to-them")).unwrap();
     scene.queues_known().await;
@@ -93,6 +96,7 @@ async fn connections_are_tested_and_told_in_a_sentence_each() {
         told.push_str(&format!("$ wirewatch {}\n{out}{err}exit code {code}\n\n", arguments.join(" ")));
     }
     let (broker, prefix) = (scene.broker.address.clone(), scene.broker.name(""));
-    let told = told.replace(&files, "FILES").replace(&port, "PORT").replace(&broker, "amqp://127.0.0.1:BROKE");
+    let told =
+        told.replace(&files, "FILES").replace(&erp, "PORT").replace(&chat, "PORT").replace(&broker, "amqp://127.0.0.1:BROKE");
     insta::assert_snapshot!("connections", redact(&told.replace(&prefix, "t0000000-000.")));
 }

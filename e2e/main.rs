@@ -13,3 +13,4 @@ mod queues;
 mod restore;
 mod scene;
 mod trays;
+mod verbs;

@@ -4,6 +4,7 @@ use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use wirewatch_standins::chat::Chat;
 use wirewatch_standins::marrowfield::{Acknowledged, Flaw, Marrowfield, Sent, acknowledgments, drop_file};
 use wirewatch_standins::order_system::OrderSystem;
 use wirewatch_standins::warehouse::{self, Bus};
@@ -13,6 +14,7 @@ use wirewatch_testkit::{Database, Service, TestBroker, eventually};
 pub struct Scene {
     pub service: Service,
     pub orders: OrderSystem,
+    pub chat: Chat,
     pub marrowfield: Marrowfield,
     pub sent: Vec<Sent>,
     /// What the web shop signs its calls with; empty until it is set.
@@ -22,6 +24,14 @@ pub struct Scene {
 
 pub fn demo() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/workspace")
+}
+
+/// Serves on a port of its own, as long as the test lasts; gives the address.
+async fn serve(router: axum::Router) -> String {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    tokio::spawn(async move { axum::serve(listener, router).await });
+    address
 }
 
 impl Scene {
@@ -42,11 +52,14 @@ impl Scene {
     /// A scene whose service is not started yet.
     pub async fn prepare(database: &Database) -> Self {
         let orders = OrderSystem::default();
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let address = format!("http://{}", listener.local_addr().unwrap());
-        let router = orders.router();
-        tokio::spawn(async move { axum::serve(listener, router).await });
+        let address = serve(orders.router()).await;
+        let chat = Chat::default();
         let service = Service::new(database, &demo(), &address);
+        service.change(
+            "connections/chat.toml",
+            "address = \"http://127.0.0.1:7815\"",
+            &format!("address = \"{}\"", serve(chat.router()).await),
+        );
         // Tests fail soon rather than late.
         service.change("flows/partner-orders.toml", "first = \"1s\", longest = \"1m\"", "first = \"100ms\", longest = \"1s\"");
         service.change("connections/marrowfield-drop.toml", "\"3s\"", "\"300ms\"");
@@ -58,7 +71,7 @@ impl Scene {
             let own = broker.name(queue);
             service.change("connections/warehouse.toml", &format!("\"{queue}"), &format!("\"{own}"));
             let quoted = (format!("\"{queue}\""), format!("\"{own}\""));
-            for flow in ["flows/picks.toml", "flows/shipments.toml"] {
+            for flow in ["flows/picks.toml", "flows/shipments.toml", "flows/moved-dates.toml"] {
                 let text = std::fs::read_to_string(service.workspace().join(flow)).unwrap();
                 service.write(flow, &text.replace(&quoted.0, &quoted.1));
             }
@@ -66,7 +79,7 @@ impl Scene {
         let keys = broker.name("picks.#");
         service.change("connections/warehouse.toml", &format!("\"{keys}\""), "\"picks.#\"");
         let (marrowfield, sent, shop_secret) = (Marrowfield::new(7, 100, 1000), Vec::new(), String::new());
-        Self { service, orders, marrowfield, sent, shop_secret, broker }
+        Self { service, orders, chat, marrowfield, sent, shop_secret, broker }
     }
 
     /// Waits until every queue is known, and those that flows take from are taken from.

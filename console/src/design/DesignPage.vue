@@ -46,6 +46,7 @@ const now = new Date().toISOString()
 
 const knot = (step: string, more: Partial<Knot> = {}): Knot => ({
   step,
+  way: '',
   verb: 'map',
   what: 'a-map',
   passed_minute: 42,

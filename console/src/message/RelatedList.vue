@@ -20,8 +20,10 @@ const meta = computed(() => {
     return typeof value === 'string' && value ? [{ word, value }] : []
   })
 })
-const acknowledgments = computed(() => props.story.beside.filter((one) => one.flow !== props.story.message.flow))
-const others = computed(() => props.story.beside.filter((one) => one.flow === props.story.message.flow))
+/** The message that this one is a way of. */
+const part = computed(() => (props.story.meta as { part?: { of: string; way: string } }).part)
+const acknowledgments = computed(() => props.story.beside.filter((one) => one.flow === 'acknowledgments'))
+const others = computed(() => props.story.beside.filter((one) => one.flow !== 'acknowledgments'))
 </script>
 
 <template>
@@ -33,6 +35,10 @@ const others = computed(() => props.story.beside.filter((one) => one.flow === pr
         <span class="text-soft"><TimeText :at="story.from.received" /></span>
       </p>
       <p v-else class="text-soft">Made here.</p>
+      <p v-if="part">
+        The way <strong class="font-medium">{{ part.way }}</strong> of
+        <RouterLink :to="`/messages/${part.of}`" class="link">{{ part.of }}</RouterLink>
+      </p>
       <dl v-if="meta.length" class="mt-1 grid grid-cols-[max-content_1fr] gap-x-3 text-soft">
         <template v-for="{ word, value } in meta" :key="word + value"
           ><dt class="text-faint">{{ word }}</dt>
@@ -56,10 +62,11 @@ const others = computed(() => props.story.beside.filter((one) => one.flow === pr
       </p>
     </section>
     <section v-if="others.length">
-      <h2 class="heading mb-1">Came in the same file</h2>
-      <ul class="max-h-40 space-y-1 overflow-auto" tabindex="0" aria-label="Messages of the same file">
+      <h2 class="heading mb-1">Of the same arrival</h2>
+      <ul class="max-h-40 space-y-1 overflow-auto" tabindex="0" aria-label="Messages of the same arrival">
         <li v-for="one in others" :key="one.id" class="flex items-center gap-2">
           <RouterLink :to="`/messages/${one.id}`" class="link">{{ one.key || one.id }}</RouterLink>
+          <span v-if="one.key === story.message.key" class="truncate text-faint">{{ one.step }}</span>
           <StateBadge :state="one.state" />
         </li>
       </ul>

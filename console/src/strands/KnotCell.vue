@@ -21,7 +21,8 @@ const queues = computed(() =>
   props.first ? (props.connection?.queues.filter((queue) => queue.flows.includes(props.flow)) ?? []) : [],
 )
 const name = computed(() => (props.first ? (props.connection ? 'arrives' : 'made here') : props.knot.step))
-const what = computed(() => (props.first ? props.takes : [props.knot.verb, props.knot.what].filter(Boolean).join(' ')))
+const does = computed(() => [props.knot.verb, props.knot.what].filter(Boolean).join(' '))
+const what = computed(() => (props.first ? props.takes : [props.knot.way, does.value].filter(Boolean).join(': ')))
 const ms = (us?: number | null) => (us == null ? '' : span(us / 1000))
 const latency = computed(() => ms(props.knot.median_us))
 const latencyTitle = computed(
@@ -42,8 +43,11 @@ const worst = computed(() =>
     </div>
     <div class="relative h-5">
       <span
-        class="absolute top-1/2 h-[3px] -translate-y-1/2 bg-thread/40"
-        :class="first ? 'right-0 left-1/2' : 'inset-x-0'"
+        class="absolute top-1/2 -translate-y-1/2"
+        :class="[
+          first ? 'right-0 left-1/2' : 'inset-x-0',
+          knot.way ? 'border-t-[3px] border-dotted border-thread/40' : 'h-[3px] bg-thread/40',
+        ]"
         aria-hidden="true"
       />
       <svg

@@ -6,6 +6,7 @@ import { concerns, glance, whose } from './troubles'
 
 const knot = (step: string, more: Partial<Knot> = {}): Knot => ({
   step,
+  way: '',
   verb: 'map',
   what: '',
   passed_minute: 0,

@@ -28,7 +28,10 @@ fn why(message: &Message) -> String {
             let due = message.due.as_deref().map(clock).unwrap_or_default();
             format!("{} tried {} times, next at {due}", message.step, message.tries)
         }
-        "waiting" => format!("waits for {}", message.waits_for),
+        "waiting" => match message.due.as_deref().filter(|_| message.waits_for.is_empty()) {
+            Some(due) => format!("{} waits until {}", message.step, clock(due)),
+            None => format!("waits for {}", message.waits_for),
+        },
         "aside" => format!("{}: {}", message.step, message.says),
         _ => message.says.clone(),
     }
@@ -136,6 +139,10 @@ pub fn story(story: &Story) {
         .filter_map(|name| story.meta.get(name)?.as_str().map(|value| format!("{name} {value}")))
         .collect();
     anstream::println!("  {}", paint(DIM, facts.join(", ")));
+    if let Some(part) = story.meta.get("part") {
+        let text = |name: &str| part[name].as_str().unwrap_or_default();
+        anstream::println!("  way {} of message {}", text("way"), text("of"));
+    }
     heading("Document");
     document(&story.document, "  ");
     for step in &story.steps {

@@ -137,9 +137,10 @@ pub fn terminal_width() -> Option<usize> {
 /// Shows findings with the place underlined, on standard error.
 pub fn findings(findings: &[Finding]) {
     for finding in findings {
-        let (style, word) = match finding.severity {
-            Severity::Error => (BAD, "error"),
-            Severity::Warning => (WAIT, "warning"),
+        let (style, word) = match (finding.severity, &finding.accepted) {
+            (Severity::Error, _) => (BAD, "error"),
+            (Severity::Warning, None) => (WAIT, "warning"),
+            (Severity::Warning, Some(_)) => (DIM, "accepted"),
         };
         let place = format!("{}:{}:{}", finding.file, finding.line, finding.column);
         let gutter = " ".repeat(finding.line.to_string().len());
@@ -151,7 +152,9 @@ pub fn findings(findings: &[Finding]) {
             anstream::eprintln!("  {} {indent}{mark}", paint(DIM, format!("{gutter} │")));
         }
         anstream::eprintln!("  {}", finding.says);
-        if let Some(help) = &finding.help {
+        if let Some(because) = &finding.accepted {
+            anstream::eprintln!("  {}", paint(DIM, format!("accepted: {because}")));
+        } else if let Some(help) = &finding.help {
             anstream::eprintln!("  {} {help}", paint(GOOD, "→"));
         }
         anstream::eprintln!();

@@ -67,6 +67,19 @@ impl Document {
         }
     }
 
+    /// How its bytes are to be read.
+    #[must_use]
+    pub fn form(&self) -> Form {
+        match self {
+            Self::Json(_) => Form::Json,
+            Self::X12(tree) => {
+                let definition = tree.definition();
+                Form::X12 { version: definition.version.clone(), set: definition.set.clone(), delimiters: tree.delimiters() }
+            }
+            Self::Bytes(_) => Form::Bytes,
+        }
+    }
+
     /// The word for its form: `json`, `x12` or `bytes`.
     #[must_use]
     pub const fn form_name(&self) -> &'static str {

@@ -33,6 +33,9 @@ pub struct Finding {
     /// What to do next, where there is something to say.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub help: Option<String>,
+    /// Why the file lets this warning stand.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub accepted: Option<String>,
 }
 
 impl Finding {
@@ -54,6 +57,7 @@ impl Finding {
             source: text[line_start..line_end].trim_end().to_owned(),
             says: says.into(),
             help: None,
+            accepted: None,
         }
     }
 

@@ -6,6 +6,8 @@ use std::time::Duration;
 
 /// Name of the flow that delivers acknowledgments; every workspace has it.
 pub const ACKNOWLEDGMENTS: &str = "acknowledgments";
+/// The place behind a flow's last step.
+pub const END: usize = usize::MAX;
 
 /// A flow as it runs.
 #[derive(Debug, Clone)]
@@ -13,7 +15,10 @@ pub struct Flow {
     pub name: String,
     pub title: String,
     pub intakes: Vec<Intake>,
+    /// Every step, those inside ways among them; a message begins at the first.
     pub steps: Vec<Step>,
+    /// Where the steps begin that run when a message is to stand aside; they are the last in `steps`.
+    pub on_failure: Option<usize>,
     /// What a message is known by, e.g. the purchase order number; over the intake document.
     pub key: Option<Expr>,
     /// What the target knows it by, once there; over the intake document and what steps kept.
@@ -72,6 +77,10 @@ pub struct Step {
     pub name: String,
     pub verb: Verb,
     pub retry: Retry,
+    /// The step that follows, or [`END`].
+    pub next: usize,
+    /// The way it stands on, in words; empty on the main line.
+    pub way: String,
 }
 
 /// What a step does.
@@ -91,6 +100,47 @@ pub enum Verb {
     Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
     /// Something goes out. Without `to`, the message's own meta says where; without `body`, it is the document.
     Send { to: Option<String>, parcel: Parcel, body: Option<Expr> },
+    /// The message goes the first way whose condition holds.
+    Choose { ways: Vec<Choice> },
+    /// Messages of their own go these ways, side by side; this one goes on.
+    Also { ways: Vec<Way> },
+    /// The message waits.
+    Pause { until: Until },
+    /// A sentence is told to people, by a request with `{"text": …}`.
+    Notify { at: String, path: Template, says: Template, once: Option<Once> },
+}
+
+/// One way of a `choose`.
+#[derive(Debug, Clone)]
+pub struct Choice {
+    /// `None` for the way that is taken when no other is.
+    pub when: Option<Expr>,
+    /// Its first step; `None` where there is none: the message goes on behind the choice.
+    pub first: Option<usize>,
+}
+
+/// One way of an `also`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Way {
+    pub name: String,
+    pub first: usize,
+}
+
+/// How long a message waits.
+#[derive(Debug, Clone)]
+pub enum Until {
+    /// From when the step before it was done.
+    Span(Duration),
+    /// A moment: RFC 3339, or a day, which begins at midnight UTC.
+    At(Expr),
+}
+
+/// Of how many messages with the same cause people are told.
+#[derive(Debug, Clone)]
+pub struct Once {
+    pub cause: Expr,
+    /// After this it is told again.
+    pub within: Duration,
 }
 
 /// What a document must fulfil.
@@ -201,6 +251,10 @@ impl Verb {
             Self::Set { .. } => "set",
             Self::Call { .. } => "call",
             Self::Send { .. } => "send",
+            Self::Choose { .. } => "choose",
+            Self::Also { .. } => "also",
+            Self::Pause { .. } => "pause",
+            Self::Notify { .. } => "notify",
         }
     }
 
@@ -208,9 +262,16 @@ impl Verb {
     #[must_use]
     pub fn connection(&self) -> Option<&str> {
         match self {
-            Self::Call { at, .. } => Some(at),
+            Self::Call { at, .. } | Self::Notify { at, .. } => Some(at),
             Self::Send { to, .. } => to.as_deref(),
-            Self::Map { .. } | Self::Check { .. } | Self::Note { .. } | Self::Only { .. } | Self::Set { .. } => None,
+            Self::Map { .. }
+            | Self::Check { .. }
+            | Self::Note { .. }
+            | Self::Only { .. }
+            | Self::Set { .. }
+            | Self::Choose { .. }
+            | Self::Also { .. }
+            | Self::Pause { .. } => None,
         }
     }
 }
@@ -225,12 +286,25 @@ impl Flow {
             name: ACKNOWLEDGMENTS.to_owned(),
             title: "Acknowledgments to partners".to_owned(),
             intakes: Vec::new(),
-            steps: vec![Step { name: "deliver".to_owned(), verb: deliver, retry: Retry::default() }],
+            steps: vec![Step {
+                name: "deliver".to_owned(),
+                verb: deliver,
+                retry: Retry::default(),
+                next: END,
+                way: String::new(),
+            }],
+            on_failure: None,
             key: crate::expr::parse("$meta.group").ok(),
             result: crate::expr::parse("$meta.control").ok(),
             in_order_by: crate::expr::parse("$meta.to").ok(),
             on_aside: OnAside::Wait,
         }
+    }
+
+    /// Whether the step at that place runs only when a message is to stand aside.
+    #[must_use]
+    pub fn is_on_failure(&self, at: usize) -> bool {
+        self.on_failure.is_some_and(|first| at >= first && at < self.steps.len())
     }
 
     /// The step of that name with its place.

@@ -16,9 +16,14 @@
 //! decided stands in the entry ([`Then`]): the retry policy of today never changes what happened yesterday.
 
 mod effect;
+mod failing;
+mod parts;
 mod run;
+mod turn;
 
-pub use effect::{Body, Effect, Outcome, Post, Work};
+pub use effect::{Body, Claim, Effect, Outcome, Post, Work};
+pub use parts::Part;
+pub use turn::{End, LogEntry, Logged, Next, Pass, Passed, State, Then, Turn};
 
 use crate::act::{Act, Answers};
 use crate::course::Point;
@@ -27,6 +32,7 @@ use crate::flow::{Flow, Retry, Verb};
 use crate::reason::Reason;
 use crate::workspace::Workspace;
 use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp};
+use failing::Failed;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::ops::Range;
@@ -71,158 +77,6 @@ impl Logic {
     }
 }
 
-/// What to do next.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Next {
-    /// Perform the effect, then give its outcome.
-    Perform(Arc<Work>),
-    /// Call [`Machine::woken`] at that moment.
-    WaitUntil(Timestamp),
-    /// Call [`Machine::woken`] when the connection is free again.
-    WaitFor(String),
-    End(End),
-}
-
-/// How a message ends. Aside is an end that a person can undo.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum End {
-    Done,
-    Skipped(String),
-    Aside(Reason),
-    Discarded,
-}
-
-/// The state of a message as people see it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum State {
-    Moving,
-    Waiting,
-    Retrying,
-    Aside,
-    Done,
-    Skipped,
-    Discarded,
-}
-
-impl State {
-    /// Every state.
-    pub const ALL: [Self; 7] =
-        [Self::Moving, Self::Waiting, Self::Retrying, Self::Aside, Self::Done, Self::Skipped, Self::Discarded];
-
-    /// As shown and stored.
-    #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Moving => "moving",
-            Self::Waiting => "waiting",
-            Self::Retrying => "retrying",
-            Self::Aside => "aside",
-            Self::Done => "done",
-            Self::Skipped => "skipped",
-            Self::Discarded => "discarded",
-        }
-    }
-
-    /// The state of that name.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|state| state.as_str() == text)
-    }
-
-    /// Whether nothing more happens by itself and nobody needs to look.
-    #[must_use]
-    pub const fn is_final(self) -> bool {
-        matches!(self, Self::Done | Self::Skipped | Self::Discarded)
-    }
-}
-
-impl Next {
-    /// The state that a message is in while this is next.
-    #[must_use]
-    pub fn state(&self) -> State {
-        match self {
-            Self::Perform(_) => State::Moving,
-            Self::WaitUntil(_) => State::Retrying,
-            Self::WaitFor(_) => State::Waiting,
-            Self::End(End::Done) => State::Done,
-            Self::End(End::Skipped(_)) => State::Skipped,
-            Self::End(End::Aside(_)) => State::Aside,
-            Self::End(End::Discarded) => State::Discarded,
-        }
-    }
-}
-
-/// One entry of a message's log.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct LogEntry {
-    pub at: Timestamp,
-    pub what: Logged,
-}
-
-/// What was logged.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Logged {
-    /// An effect that must not be repeated blindly is about to be performed.
-    Intent { step: String, request: Digest },
-    /// One try of an effect, and what was decided on it.
-    Attempt { step: String, generation: u16, tries: u16, request: Digest, outcome: Outcome, then: Then },
-    /// A person's act.
-    Act { act: Act, by: String, why: String },
-    /// The step could not be worked out; nothing was performed.
-    Stopped { reason: Reason },
-}
-
-/// What was decided on an outcome.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Then {
-    Go,
-    RetryAt(Timestamp),
-    WaitFor(String),
-    Aside(Reason),
-}
-
-/// A step that a message passed, for counting.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Passed {
-    pub step: String,
-    pub how: Pass,
-}
-
-/// How a step was passed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Pass {
-    Done,
-    Failed,
-    Aside,
-    Skipped,
-}
-
-impl Pass {
-    /// As shown and stored.
-    #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Done => "done",
-            Self::Failed => "failed",
-            Self::Aside => "aside",
-            Self::Skipped => "skipped",
-        }
-    }
-}
-
-/// What one event means: commit `entry`, then follow `next`.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Turn {
-    pub entry: Option<LogEntry>,
-    pub passed: Vec<Passed>,
-    pub points: Vec<Point>,
-    pub next: Next,
-}
-
 /// A log that this logic would not have written.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("entry {entry} of the log does not fit the flow: {says}")]
@@ -249,7 +103,7 @@ pub enum ActRefused {
 pub struct Trace {
     pub step: String,
     pub verb: &'static str,
-    /// What a `note` says; empty otherwise.
+    /// What a `note` says, which way was chosen, until when it pauses; empty otherwise.
     pub note: String,
     /// The document after the step, where it changed.
     pub after: Option<Document>,
@@ -276,6 +130,10 @@ pub struct Machine {
     in_doubt: bool,
     /// The last outcome was a definite refusal: a resend takes the next generation.
     refused: bool,
+    /// Set while the flow's steps on failure run.
+    failed: Option<Failed>,
+    /// When the last thing happened that the log tells of: a pause counts from here.
+    now: Timestamp,
     /// Answers from before a resend, and what a resend does with them.
     answers: Answers,
     memory: Vec<(String, Digest, Outcome)>,
@@ -313,19 +171,20 @@ impl Machine {
     }
 
     fn fresh(logic: Logic, origin: Arc<Origin>, document: Document, traced: bool) -> Self {
-        let mut kept = Map::new();
-        kept.insert("meta".to_owned(), Value::Object(origin.meta.clone()));
+        let (at, kept) = parts::beginning(&logic.flow, &origin);
         Self {
+            now: origin.id.made(),
             logic,
             origin,
             source: document.clone(),
             current: document,
             kept,
-            at: 0,
+            at,
             generation: 0,
             tries: 0,
             in_doubt: false,
             refused: false,
+            failed: None,
             memory: Vec::new(),
             answers: Answers::default(),
             next: Next::End(End::Done),
@@ -349,6 +208,12 @@ impl Machine {
     #[must_use]
     pub fn in_doubt(&self) -> bool {
         self.in_doubt
+    }
+
+    /// What it runs.
+    #[must_use]
+    pub fn logic(&self) -> &Logic {
+        &self.logic
     }
 
     /// The flow it runs.
@@ -391,17 +256,21 @@ impl Machine {
     #[must_use]
     pub fn keys(&self) -> (String, String) {
         let flow = self.logic.flow.clone();
+        let part = parts::part(&self.origin);
         let value = |expr: &Option<crate::expr::Expr>| {
             let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
             let value = expr.as_ref().and_then(|expr| expr.eval(&scope).ok()).and_then(crate::expr::Item::one);
             value.map_or(String::new(), |value| plain(&value))
         };
-        (value(&flow.key), value(&flow.result))
+        (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
 
     /// The key that orders it, in a flow that says `in_order_by`.
     #[must_use]
     pub fn order_key(&self) -> Option<String> {
+        if let Some(part) = parts::part(&self.origin) {
+            return (!part.order_key.is_empty()).then_some(part.order_key);
+        }
         let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
         let value = self.logic.flow.in_order_by.as_ref()?.eval(&scope).ok()?.one()?;
         Some(plain(&value))
@@ -413,7 +282,7 @@ impl Machine {
     pub fn outcome(&mut self, outcome: Outcome, retry: &Retry, now: Timestamp) -> Turn {
         let Next::Perform(work) = &self.next else {
             // A late or doubled outcome: the log already holds one for this try.
-            return Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: self.next.clone() };
+            return Turn::still(self.next.clone());
         };
         let work = work.clone();
         let then = self.decide(&work, &outcome, retry, now);
@@ -434,20 +303,24 @@ impl Machine {
             then,
         };
         let entry = LogEntry { at: now, what };
-        let mut turn = self.apply(&entry).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
+        let mut turn = self.log(entry);
         turn.passed.insert(0, passed);
-        turn.entry = Some(entry);
         turn
     }
 
-    /// The wait is over: the same effect again.
-    pub fn woken(&mut self) -> Turn {
+    /// The wait is over: the same effect again, or the step behind the pause; the end of a pause is logged.
+    pub fn woken(&mut self, now: Timestamp) -> Turn {
         match self.next {
             Next::WaitUntil(_) | Next::WaitFor(_) => self.run(),
-            Next::Perform(_) | Next::End(_) => {
-                Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: self.next.clone() }
-            }
+            Next::Pause(_) => self.log(LogEntry { at: now, what: Logged::Woken { step: self.step().to_owned() } }),
+            Next::Perform(_) | Next::Part(_) | Next::End(_) => Turn::still(self.next.clone()),
         }
+    }
+
+    /// Logs what was made for this machine, and goes on from it.
+    fn log(&mut self, entry: LogEntry) -> Turn {
+        let turn = self.apply(&entry).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
+        Turn { entry: Some(entry), ..turn }
     }
 
     /// A person's act.
@@ -488,13 +361,14 @@ impl Machine {
 
     /// Folds one entry into the machine.
     fn apply(&mut self, entry: &LogEntry) -> Result<Turn, String> {
+        self.now = entry.at;
         match &entry.what {
             Logged::Intent { .. } => {
                 if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
                     self.run();
                 }
                 self.in_doubt = true;
-                Ok(Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: self.next.clone() })
+                Ok(Turn::still(self.next.clone()))
             }
             Logged::Attempt { step, request, outcome, then, tries, .. } => {
                 if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
@@ -509,42 +383,72 @@ impl Machine {
                 let work = work.clone();
                 self.tries = *tries;
                 self.in_doubt = false;
-                self.refused = matches!(outcome, Outcome::Refused { .. });
+                // What the steps on failure meet says nothing about the request that failed.
+                if self.failed.is_none() {
+                    self.refused = matches!(outcome, Outcome::Refused { .. });
+                }
                 Ok(self.follow(&work, outcome, then))
             }
             Logged::Act { act, .. } => self.apply_act(act),
             Logged::Stopped { reason } => {
                 self.next = Next::End(End::Aside(reason.clone()));
-                Ok(Turn { entry: None, passed: Vec::new(), points: vec![Point::Aside], next: self.next.clone() })
+                Ok(Turn { points: vec![Point::Aside], ..Turn::still(self.next.clone()) })
             }
+            Logged::Woken { step } => match self.next {
+                Next::Pause(_) if self.step() == step => Ok(self.passed_by_log(step)),
+                _ => Err(format!("step `{step}` does not pause here")),
+            },
+            Logged::Parted { step, request } => match self.next {
+                Next::Part(_) if self.step() == step && self.parting() == *request => {
+                    let made = Outcome::Answer { status: 0, body: Body::default() };
+                    self.remember(step, *request, made);
+                    Ok(self.passed_by_log(step))
+                }
+                _ => Err(format!("step `{step}` makes no messages of this document here")),
+            },
         }
     }
 
     fn follow(&mut self, work: &Work, outcome: &Outcome, then: &Then) -> Turn {
-        let quiet = |next: Next, points: Vec<Point>| Turn { entry: None, passed: Vec::new(), points, next };
         match then {
             Then::Go => {
-                self.memory.retain(|(step, ..)| *step != work.step);
-                self.memory.push((work.step.clone(), work.request, outcome.clone()));
+                self.remember(&work.step, work.request, outcome.clone());
                 self.keep_answer(outcome);
-                self.at += 1;
-                self.tries = 0;
-                let mut turn = self.run();
-                turn.points.insert(0, Point::Step(work.step.clone()));
-                turn
+                self.go_on(&work.step)
             }
             Then::RetryAt(due) => {
                 self.next = Next::WaitUntil(*due);
-                quiet(self.next.clone(), Vec::new())
+                Turn::still(self.next.clone())
             }
             Then::WaitFor(connection) => {
                 self.next = Next::WaitFor(connection.clone());
-                quiet(self.next.clone(), Vec::new())
+                Turn::still(self.next.clone())
             }
-            Then::Aside(reason) => {
-                self.next = Next::End(End::Aside(reason.clone()));
-                quiet(self.next.clone(), vec![Point::Aside])
-            }
+            Then::Aside(reason) => self.fail(reason.clone()),
+        }
+    }
+
+    /// Goes on behind a step that is done.
+    fn go_on(&mut self, step: &str) -> Turn {
+        self.at = self.logic.flow.steps[self.at].next;
+        self.tries = 0;
+        let mut turn = self.run();
+        turn.points.insert(0, Point::Step(step.to_owned()));
+        turn
+    }
+
+    /// Goes on behind a step that has no effect but is logged.
+    fn passed_by_log(&mut self, step: &str) -> Turn {
+        let mut turn = self.go_on(step);
+        turn.passed.insert(0, Passed { step: step.to_owned(), how: Pass::Done });
+        turn
+    }
+
+    /// A resend does not do again what is remembered. What people were told on failure they are told again.
+    fn remember(&mut self, step: &str, request: Digest, outcome: Outcome) {
+        if self.failed.is_none() {
+            self.memory.retain(|(known, ..)| known != step);
+            self.memory.push((step.to_owned(), request, outcome));
         }
     }
 
@@ -552,7 +456,7 @@ impl Machine {
         match act {
             Act::Discard => {
                 self.next = Next::End(End::Discarded);
-                return Ok(Turn { entry: None, passed: Vec::new(), points: vec![Point::Discarded], next: self.next.clone() });
+                return Ok(Turn { points: vec![Point::Discarded], ..Turn::still(self.next.clone()) });
             }
             Act::Resend { answers } => {
                 self.answers = *answers;
@@ -568,8 +472,8 @@ impl Machine {
             self.memory.clear();
         }
         self.current = self.source.clone();
-        self.kept.retain(|name, _| name == "meta");
-        self.at = 0;
+        (self.at, self.kept) = parts::beginning(&self.logic.flow, &self.origin);
+        self.failed = None;
         self.tries = 0;
         self.refused = false;
         if let Some(trace) = &mut self.trace {

@@ -8,6 +8,16 @@ use std::time::Duration;
 #[serde(transparent)]
 pub struct Timestamp(pub i64);
 
+/// As RFC 3339 writes it, in UTC, to the second.
+impl std::fmt::Display for Timestamp {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match jiff::Timestamp::from_microsecond(self.0) {
+            Ok(moment) => write!(f, "{moment:.0}"),
+            Err(_) => write!(f, "{} µs", self.0),
+        }
+    }
+}
+
 impl Timestamp {
     /// The moment `ms` milliseconds after 1970.
     #[must_use]
@@ -33,6 +43,14 @@ impl Timestamp {
         Duration::from_micros(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))
     }
 
+    /// The moment that a text names: RFC 3339, or a day, which begins at midnight UTC.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let day = || text.parse::<jiff::civil::Date>().ok()?.to_zoned(jiff::tz::TimeZone::UTC).ok().map(|day| day.timestamp());
+        let moment = text.parse::<jiff::Timestamp>().ok().or_else(day)?;
+        Some(Self(moment.as_microsecond()))
+    }
+
     /// `CCYYMMDD` and `HHMM` in UTC, as X12 envelopes carry them.
     #[must_use]
     pub fn x12(self) -> (String, String) {
@@ -55,6 +73,14 @@ impl Timestamp {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn moments_are_read_from_text() {
+        assert_eq!(Timestamp::parse("2026-11-23T07:19:00Z"), Some(Timestamp(1_795_418_340_000_000)));
+        assert_eq!(Timestamp::parse("2026-11-23T08:19:00+01:00"), Some(Timestamp(1_795_418_340_000_000)));
+        assert_eq!(Timestamp::parse("2024-02-29"), Some(Timestamp(1_709_164_800_000_000)));
+        assert_eq!((Timestamp::parse("2026-02-30"), Timestamp::parse("soon"), Timestamp::parse("")), (None, None, None));
+    }
 
     #[test]
     fn x12_dates_of_known_moments() {

@@ -2,14 +2,16 @@
 
 mod common;
 
-use std::fmt::Write as _;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
-use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin};
+use wirewatch_core::flow::Retry;
+use wirewatch_core::machine::{Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::{Document, Id};
+use wirewatch_core::{Document, Id, Timestamp};
 
 const PAGE: &str = include_str!("../../../docs/flows.md");
+/// 2026-11-23, noon UTC.
+const NOON: Timestamp = Timestamp(1_795_435_200_000_000);
 
 /// The fenced blocks of a text with their languages.
 fn blocks(text: &str) -> Vec<(&str, &str)> {
@@ -24,12 +26,12 @@ fn blocks(text: &str) -> Vec<(&str, &str)> {
     found
 }
 
-/// What comes of a message at its first effect, or at its end.
+/// What comes of a message when every call is answered, up to its end; each way that it also goes is told before it goes on.
 fn told(workspace: &Arc<Workspace>, document: &str) -> String {
     let logic = Logic::of(workspace, "example").unwrap();
     let document = Document::read(&Form::Json, document.as_bytes()).unwrap();
     let origin = Origin {
-        id: Id(7),
+        id: Id::first_of(NOON),
         arrival: Id(1),
         body: Id(1),
         slice: 0..0,
@@ -38,28 +40,60 @@ fn told(workspace: &Arc<Workspace>, document: &str) -> String {
         form: Form::Json,
         meta: serde_json::Map::new(),
     };
-    let machine = Machine::rebuild(logic, Arc::new(origin), document, &[], true).unwrap();
-    let mut text = String::new();
-    for note in machine.trace().iter().map(|trace| &trace.note).filter(|note| !note.is_empty()) {
-        writeln!(text, "note: {note}").unwrap();
-    }
-    match machine.next() {
-        Next::End(End::Done) => {
-            text.push_str("done");
-            if let Some(after) = machine.trace().iter().rev().find_map(|trace| trace.after.as_ref()) {
-                write!(text, " with {}", String::from_utf8(after.to_bytes()).unwrap()).unwrap();
+    let mut lines = Vec::new();
+    follow(Machine::begin(logic, Arc::new(origin), document).0, "", &mut lines);
+    lines.join("\n")
+}
+
+fn follow(mut machine: Machine, way: &str, lines: &mut Vec<String>) {
+    let mut now = NOON;
+    let (logic, origin, document) = (machine.logic().clone(), machine.origin().clone(), machine.source().clone());
+    let mut log: Vec<LogEntry> = Vec::new();
+    loop {
+        // Rebuilt each time: the story is the log's, not the moment's.
+        let traced = Machine::rebuild(logic.clone(), origin.clone(), document.clone(), &log, true).unwrap();
+        let mut tell = |text: String| lines.push(format!("{way}{text}"));
+        let turn = match machine.next().clone() {
+            Next::End(end) => {
+                let notes = traced.trace().iter().filter(|trace| trace.verb == "note");
+                notes.for_each(|trace| tell(format!("note: {}", trace.note)));
+                tell(match end {
+                    End::Done => match traced.trace().iter().rev().find_map(|trace| trace.after.as_ref()) {
+                        Some(after) => format!("done with {}", String::from_utf8(after.to_bytes()).unwrap()),
+                        None => "done".to_owned(),
+                    },
+                    End::Skipped(because) => format!("skipped: {because}"),
+                    End::Aside(reason) => format!("aside at {} ({}): {}", reason.step, reason.code, reason.says),
+                    End::Discarded => "discarded".to_owned(),
+                });
+                return;
             }
-        }
-        Next::End(End::Skipped(because)) => write!(text, "skipped: {because}").unwrap(),
-        Next::End(End::Aside(reason)) => write!(text, "aside at {} ({}): {}", reason.step, reason.code, reason.says).unwrap(),
-        Next::Perform(work) => {
-            let verb = if matches!(work.effect, Effect::Call { .. }) { "call" } else { "send" };
-            write!(text, "{verb} {}: {}", work.effect.connection(), work.effect.line()).unwrap();
-            work.effect.properties().iter().for_each(|(name, value)| write!(text, "\n{name}: {value}").unwrap());
-        }
-        other => panic!("{other:?}"),
+            Next::Perform(work) => {
+                let verb = if matches!(work.effect, Effect::Call { .. }) { "call" } else { "send" };
+                tell(format!("{verb} {}: {}", work.effect.connection(), work.effect.line()));
+                work.effect.properties().iter().for_each(|(name, value)| tell(format!("  {name}: {value}")));
+                if let (Effect::Call { .. }, Some(body)) = (&work.effect, work.effect.body()) {
+                    tell(format!("  {}", body.text()));
+                }
+                machine.outcome(Outcome::Answer { status: 200, body: "{}".into() }, &Retry::default(), now)
+            }
+            Next::Pause(until) => {
+                tell(format!("waits until {until}"));
+                now = until;
+                machine.woken(now)
+            }
+            Next::Part(ways) => {
+                for (n, way) in ways.iter().enumerate() {
+                    let (origin, document) = machine.part(way, Id(machine.origin().id.0 + 1 + n as i64));
+                    let part = Machine::begin(machine.logic().clone(), origin, document).0;
+                    follow(part, &format!("{}: ", way.name), lines);
+                }
+                machine.parted(now)
+            }
+            Next::WaitUntil(_) | Next::WaitFor(_) => unreachable!("every call is answered"),
+        };
+        log.extend(turn.entry);
     }
-    text
 }
 
 #[test]
@@ -81,5 +115,9 @@ fn every_example_does_what_stands_below_it() {
     }
     verbs.sort_unstable();
     verbs.dedup();
-    assert_eq!(verbs, ["call", "check", "map", "note", "only", "send", "set"], "every verb has an example");
+    assert_eq!(
+        verbs,
+        ["also", "call", "check", "choose", "map", "note", "notify", "only", "pause", "send", "set"],
+        "every verb has an example"
+    );
 }

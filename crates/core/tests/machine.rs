@@ -53,7 +53,7 @@ fn retries_keep_the_key_and_end_aside() {
     for _ in 0..2 {
         let turn = machine.outcome(again(), &RETRY, NOW);
         assert_eq!(turn.next.state(), State::Retrying);
-        assert_eq!(work(&machine.woken()).key, key);
+        assert_eq!(work(&machine.woken(NOW)).key, key);
     }
     let Next::End(End::Aside(reason)) = machine.outcome(again(), &RETRY, NOW).next else { panic!("aside") };
     assert_eq!(reason.code, "gave-up");
@@ -108,11 +108,81 @@ fn a_map_that_fails_sets_aside_with_target_and_place() {
     insta::assert_snapshot!(reason.says, @"rows[2].unit = table('units', PO103) (line 28 of the map): table `units` has no row for `XX`");
 }
 
+/// A flow that pauses, parts, chooses, and tells of failures.
+const WINDING: &str = r#"
+key = "BEG03"
+[[intake]]
+from = "marrowfield-drop"
+takes = "x12/850"
+[[step]]
+name = "rest"
+pause = { for = "3s" }
+[[step]]
+name = "beside"
+[[step.also]]
+way = "crew"
+[[step.also.step]]
+name = "tell"
+notify = { at = "erp", post = "/chat", says = "{BEG03} is here" }
+[[step]]
+name = "which"
+[[step.choose]]
+when = "BEG03 = 'MF-20417'"
+[[step.choose.step]]
+name = "settle"
+pause = { for = "8s" }
+[[step.choose]]
+[[step]]
+name = "book"
+call = { at = "erp", post = "/orders", body = "it", as = "booked" }
+[[on_failure]]
+name = "alarm"
+notify = { at = "erp", post = "/chat", says = "{$error.step}: {$error.says}" }
+"#;
+
+fn winding() -> (Machine, Turn) {
+    let mut files = common::files();
+    files.insert("flows/partner-orders.toml".to_owned(), WINDING.to_owned());
+    let (form, document) = common::order(0);
+    let logic = Logic::of(&common::workspace(&files), "partner-orders").unwrap();
+    Machine::begin(logic, common::origin(form), document)
+}
+
+#[test]
+fn a_message_that_failed_tells_first_and_then_stands_where_it_failed() {
+    let (mut machine, begun) = winding();
+    let Next::Pause(due) = begun.next else { panic!("a pause") };
+    assert_eq!(due, machine.origin().id.made().after(Duration::from_secs(3)));
+    let Next::Part(ways) = machine.woken(due).next else { panic!("ways") };
+    let (origin, document) = machine.part(&ways[0], wirewatch_core::Id(8_000_000));
+    let (part, first) = Machine::begin(machine.logic().clone(), origin, document);
+    assert_eq!((work(&first).step.as_str(), part.keys().0.as_str()), ("tell", "MF-20417"));
+    let Next::Pause(due) = machine.parted(due).next else { panic!("another pause") };
+    assert_eq!(work(&machine.woken(due)).step, "book");
+    let failed = machine.outcome(refused(), &RETRY, NOW);
+    assert_eq!((work(&failed).step.as_str(), failed.points.len()), ("alarm", 0));
+    assert_eq!(work(&failed).effect.body().unwrap().text(), r#"{"text":"book: unknown item"}"#);
+    let told = machine.outcome(answer(), &RETRY, NOW);
+    let Next::End(End::Aside(reason)) = told.next else { panic!("aside") };
+    assert_eq!(
+        (machine.step(), reason.code.as_str(), told.points),
+        ("book", "refused-422", vec![Point::Step("alarm".into()), Point::Aside])
+    );
+    // A resend goes the way once: what was made of it stands, and what is told is told again.
+    let again = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
+    let Next::Pause(due) = again.next else { panic!("the pause once more") };
+    let Next::Pause(due) = machine.woken(due).next else { panic!("no ways, the other pause") };
+    machine.woken(due);
+    let failed = machine.outcome(refused(), &RETRY, NOW);
+    assert_eq!(work(&failed).step, "alarm");
+    let Next::End(End::Aside(reason)) = machine.outcome(refused(), &RETRY, NOW).next else { panic!("aside") };
+    assert_eq!(reason.says, "unknown item; then on failure, alarm: unknown item");
+}
+
 /// Whatever happens, the machine rebuilt from the committed log is where the live one was.
 fn same_after_rebuild(machine: &Machine, log: &[LogEntry]) -> Result<(), TestCaseError> {
     let (form, document) = common::order(0);
-    let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
-    let rebuilt = Machine::rebuild(logic, common::origin(form), document, log, true).unwrap();
+    let rebuilt = Machine::rebuild(machine.logic().clone(), common::origin(form), document, log, true).unwrap();
     prop_assert_eq!(rebuilt.next(), machine.next());
     prop_assert_eq!(rebuilt.keys(), machine.keys());
     prop_assert_eq!((rebuilt.step(), rebuilt.tries()), (machine.step(), machine.tries()));
@@ -122,8 +192,8 @@ fn same_after_rebuild(machine: &Machine, log: &[LogEntry]) -> Result<(), TestCas
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
     #[test]
-    fn the_log_holds_everything(choices in prop::collection::vec(0u8..8, 1..14)) {
-        let (mut machine, _) = common::begin();
+    fn the_log_holds_everything(choices in prop::collection::vec(0u8..8, 1..14), winds: bool) {
+        let (mut machine, _) = if winds { winding() } else { common::begin() };
         let mut log: Vec<LogEntry> = Vec::new();
         for choice in choices {
             let turn = match (machine.next().clone(), choice) {
@@ -134,11 +204,13 @@ proptest! {
                 (Next::WaitUntil(_) | Next::WaitFor(_), _) => {
                     // Not committed by itself: whoever comes back after a crash waits again.
                     let mut woken = machine.clone();
-                    woken.woken();
+                    woken.woken(NOW);
                     let turn = woken.outcome(if choice < 4 { again() } else { answer() }, &RETRY, NOW);
                     machine = woken;
                     turn
                 }
+                (Next::Pause(due), _) => machine.woken(due),
+                (Next::Part(_), _) => machine.parted(NOW),
                 (Next::End(_), 0..=5) => match machine.act(Act::Resend { answers: Answers::Keep }, "ada", "", NOW) {
                     Ok(turn) => turn,
                     Err(_) => continue,

@@ -22,7 +22,7 @@ use commits::stand;
 use entry::running;
 
 use crate::gate::{Gate, HeldState, Moved};
-use crate::journal::{Hold, Op};
+use crate::journal::{Hold, Op, Part};
 use crate::lane::{LaneKey, Lanes};
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
@@ -33,7 +33,7 @@ use wirewatch_core::course::Point;
 use wirewatch_core::flow::OnAside;
 use wirewatch_core::machine::{ActRefused, End, Machine, Next, Outcome, Passed, Turn, Work};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::{MessageId, Timestamp};
+use wirewatch_core::{Id, MessageId, Timestamp};
 
 /// Bounds of the dispatcher.
 #[derive(Debug, Clone, Copy)]
@@ -115,6 +115,9 @@ struct Running {
     /// From pure steps, until something is committed.
     passed: Vec<Passed>,
     points: Vec<Point>,
+    /// Messages that are made of it, to be committed, and as they run once they are.
+    born: Vec<Part>,
+    parts: Vec<Entered>,
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -131,10 +134,13 @@ enum Phase {
     Due(Timestamp),
 }
 
+/// Makes ids.
+pub type Mint = Box<dyn FnMut(Timestamp) -> Id + Send>;
+
 /// Decides for all messages of one process.
-#[derive(Debug)]
 pub struct Dispatcher {
     settings: Settings,
+    mint: Mint,
     surroundings: Arc<Workspace>,
     slots: HashMap<MessageId, Slot>,
     /// Places taken.
@@ -149,12 +155,22 @@ pub struct Dispatcher {
     out: VecDeque<Out>,
 }
 
+impl std::fmt::Debug for Dispatcher {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { slots, loaded, behind, gates, due, ready, .. } = self;
+        let mut all = f.debug_struct("Dispatcher");
+        all.field("slots", slots).field("loaded", loaded).field("behind", behind).field("gates", gates);
+        all.field("due", due).field("ready", ready).finish_non_exhaustive()
+    }
+}
+
 impl Dispatcher {
     /// A dispatcher with nothing in it.
     #[must_use]
-    pub fn new(settings: Settings, surroundings: Arc<Workspace>) -> Self {
+    pub fn new(settings: Settings, surroundings: Arc<Workspace>, mint: Mint) -> Self {
         Self {
             settings,
+            mint,
             surroundings,
             slots: HashMap::new(),
             loaded: 0,
@@ -246,7 +262,9 @@ impl Dispatcher {
         match running.phase.clone() {
             Phase::Committing => {
                 running.phase = Phase::Parked;
+                let parts = std::mem::take(&mut running.parts);
                 self.follow(id, now);
+                parts.into_iter().for_each(|part| self.enter(part, now));
             }
             Phase::Announcing => self.send_out(id, now),
             Phase::Parked | Phase::AtGate(_) | Phase::Performing { .. } | Phase::Due(_) => {}
@@ -393,11 +411,19 @@ impl Dispatcher {
             Next::Perform(work) => self.queue_at_gate(id, work.effect.connection(), false, now),
             Next::WaitFor(connection) => self.queue_at_gate(id, &connection, true, now),
             Next::WaitUntil(due) if due <= now => {
-                running.machine.woken();
+                running.machine.woken(now);
                 self.start(id, now);
             }
-            Next::WaitUntil(due) => {
+            Next::Pause(due) if due <= now => {
+                let turn = running.machine.woken(now);
+                self.commit_turn(id, turn, 0, false, now);
+            }
+            Next::Part(ways) => self.make_parts(id, &ways, now),
+            Next::WaitUntil(due) | Next::Pause(due) => {
                 running.phase = Phase::Due(due);
+                // A message that pauses before anything else has happened to it was last committed as one that moves.
+                let untold = (running.logged == 0).then(|| Op::Change(Box::new(stand(running, now))));
+                self.out.extend(untold.map(|change| Out::Commit(None, change)));
                 self.due.insert((due, id));
                 if due.since(now) > self.settings.keep {
                     self.drop_from_memory(id);
@@ -428,7 +454,7 @@ impl Dispatcher {
                 self.leave_lane(id, now);
                 self.slots.remove(&id);
             }
-            Next::Perform(_) | Next::WaitUntil(_) | Next::WaitFor(_) => {
+            Next::Perform(_) | Next::WaitUntil(_) | Next::WaitFor(_) | Next::Pause(_) | Next::Part(_) => {
                 if self.is_its_turn(id) {
                     self.start(id, now);
                 } else {

@@ -15,7 +15,7 @@ use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinSet;
 use wirewatch_core::act::Act;
-use wirewatch_core::machine::{ActRefused, Outcome};
+use wirewatch_core::machine::{ActRefused, Outcome, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 
@@ -108,7 +108,8 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let (custody, to_take) = mpsc::unbounded_channel();
         let (room_out, room) = watch::channel(true);
         let (closed_out, closed) = watch::channel(BTreeSet::new());
-        let mut dispatcher = Dispatcher::new(settings, releases.current().1);
+        let ids = journal.clone();
+        let mut dispatcher = Dispatcher::new(settings, releases.current().1, Box::new(move |now| ids.mint(now)));
         recover(&*journal, &mut dispatcher, clock.now()).await?;
         for row in journal.unfoldings().await? {
             let _ = arrivals.send(row.arrival);
@@ -401,6 +402,18 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
     }
 }
 
+/// Whether another message told people of the same cause. Where the journal is away it is told, rather twice than never.
+async fn told_by_another<J: Journal, L, C: Clock>(shared: &Shared<J, L, C>, work: &Work) -> bool {
+    let Some(claim) = &work.once else { return false };
+    match shared.journal.claim(claim, work.key, shared.clock.now()).await {
+        Ok(first) => !first,
+        Err(down) => {
+            tracing::warn!(%down, "whether it was told before is not known");
+            false
+        }
+    }
+}
+
 fn carry_out<J: Journal, L: Links, C: Clock + Clone>(shared: &Arc<Shared<J, L, C>>, dispatcher: &mut Dispatcher) {
     let mut to_load = Vec::new();
     while let Some(out) = dispatcher.poll() {
@@ -409,7 +422,10 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(shared: &Arc<Shared<J, L, C
             Out::Perform { id, connection, work } => {
                 let shared = shared.clone();
                 tokio::spawn(async move {
-                    let outcome = shared.links.perform(&connection, &work).await;
+                    let outcome = match told_by_another(&shared, &work).await {
+                        true => Outcome::Answer { status: 0, body: "another message with the same cause has told it".into() },
+                        false => shared.links.perform(&connection, &work).await,
+                    };
                     let _ = shared.inputs.send(Input::Outcome(id, outcome));
                 });
             }

@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use wirewatch_core::course::Fact;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
-use wirewatch_core::machine::{LogEntry, Logged, Origin, Passed, State};
+use wirewatch_core::machine::{Claim, LogEntry, Logged, Origin, Passed, State};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
@@ -81,6 +81,15 @@ pub struct Change {
     pub took: u64,
     /// The message had ended before: it is put among the unfinished again.
     pub reopened: bool,
+    /// Messages that come to be with it.
+    pub parts: Vec<Part>,
+}
+
+/// A message that is part of another, with its document as bytes.
+#[derive(Debug, Clone)]
+pub struct Part {
+    pub message: NewMessage,
+    pub document: Vec<u8>,
 }
 
 impl Change {
@@ -105,6 +114,7 @@ impl Change {
             at,
             took: 0,
             reopened: false,
+            parts: Vec::new(),
         }
     }
 
@@ -113,7 +123,11 @@ impl Change {
     pub fn tried(&self) -> Option<&str> {
         match &self.entry.as_ref()?.1.what {
             Logged::Attempt { step, .. } => Some(step),
-            Logged::Act { .. } | Logged::Intent { .. } | Logged::Stopped { .. } => None,
+            Logged::Act { .. }
+            | Logged::Intent { .. }
+            | Logged::Stopped { .. }
+            | Logged::Woken { .. }
+            | Logged::Parted { .. } => None,
         }
     }
 }
@@ -306,6 +320,10 @@ pub trait Journal: Send + Sync + 'static {
 
     /// Connections that are held.
     fn holds(&self) -> impl Future<Output = Result<Vec<Hold>, Down>> + Send;
+
+    /// Whether the effect with the key `teller` is the first with that cause, or was before; the cause is told of again
+    /// when the last was told longer before `now` than `claim` says.
+    fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> impl Future<Output = Result<bool, Down>> + Send;
 
     /// The files of a release.
     fn release(&self, no: i64) -> impl Future<Output = Result<Option<Files>, Down>> + Send;

@@ -19,12 +19,12 @@ mod unfold;
 mod writer;
 
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Out, PLACE, Settings};
+pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Born, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Recovered, Settle,
-    Stored, Taken, Unfold, UnfoldRow, Unfolds,
+    Arriving, Born, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Part, Recovered,
+    Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
 };
 pub use links::Links;
 pub use releases::Releases;

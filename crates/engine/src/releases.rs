@@ -48,9 +48,11 @@ impl Releases {
                 return Ok(Some(known.clone()));
             }
         }
-        let Some(workspace) = journal.release(no).await?.and_then(|files| Workspace::read(&files).workspace) else {
-            return Ok(None);
-        };
+        let Some(files) = journal.release(no).await? else { return Ok(None) };
+        // A release from before the environment was written runs as it ran then.
+        let environment = self.current().1.environment.clone();
+        let own = environment.and_then(|environment| Workspace::read_in(&files, Some(&environment.name)).workspace);
+        let Some(workspace) = own.or_else(|| Workspace::read(&files).workspace) else { return Ok(None) };
         let workspace = Arc::new(workspace);
         self.inner.write().expect("no holder panics").older.insert(no, workspace.clone());
         Ok(Some(workspace))

@@ -93,13 +93,20 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
 fn size(op: &Op) -> usize {
     use wirewatch_core::machine::Logged;
     match op {
-        Op::Change(change) => match &change.entry {
-            Some((_, entry)) => match &entry.what {
-                Logged::Attempt { outcome, .. } => 200 + outcome.body().map_or(0, |body| body.0.len()),
-                Logged::Act { .. } | Logged::Intent { .. } | Logged::Stopped { .. } => 1000,
-            },
-            None => 200,
-        },
+        Op::Change(change) => {
+            change.parts.iter().map(|part| part.document.len() + 400).sum::<usize>()
+                + match &change.entry {
+                    Some((_, entry)) => match &entry.what {
+                        Logged::Attempt { outcome, .. } => 200 + outcome.body().map_or(0, |body| body.0.len()),
+                        Logged::Act { .. }
+                        | Logged::Intent { .. }
+                        | Logged::Stopped { .. }
+                        | Logged::Woken { .. }
+                        | Logged::Parted { .. } => 1000,
+                    },
+                    None => 200,
+                }
+        }
         Op::Unfold(unfold) => unfold.messages.len() * 400,
         Op::Hold(_) | Op::Free { .. } | Op::Settle(_) => 100,
     }
@@ -127,7 +134,7 @@ mod tests {
     use std::ops::Range;
     use std::sync::Mutex;
     use wirewatch_core::document::Form;
-    use wirewatch_core::machine::Origin;
+    use wirewatch_core::machine::{Claim, Origin};
     use wirewatch_core::workspace::Files;
     use wirewatch_core::{ArrivalId, Id, Timestamp};
 
@@ -184,6 +191,9 @@ mod tests {
             unreachable!()
         }
         async fn holds(&self) -> Result<Vec<Hold>, crate::Down> {
+            unreachable!()
+        }
+        async fn claim(&self, _: &Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, crate::Down> {
             unreachable!()
         }
         async fn release(&self, _: i64) -> Result<Option<Files>, crate::Down> {

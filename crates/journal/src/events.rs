@@ -84,7 +84,7 @@ impl Event {
                 let act = change.entry.as_ref().and_then(|(_, entry)| match &entry.what {
                     Logged::Act { act, by, .. } => Some(format!("{} by {by}", act.past())),
                     Logged::Attempt { outcome, .. } => Some(outcome.says().to_owned()),
-                    Logged::Intent { .. } | Logged::Stopped { .. } => None,
+                    Logged::Intent { .. } | Logged::Stopped { .. } | Logged::Woken { .. } | Logged::Parted { .. } => None,
                 });
                 let says = match &change.reason {
                     Some(reason) => reason.says.clone(),
@@ -92,7 +92,7 @@ impl Event {
                     None => act.unwrap_or_default(),
                 };
                 let partner = partner(&change.origin.meta);
-                vec![Self {
+                let moved = Self {
                     flow: change.origin.flow.clone(),
                     partner,
                     step: change.step.clone(),
@@ -106,7 +106,9 @@ impl Event {
                     tried: change.tried().unwrap_or_default().to_owned(),
                     passed: change.passed.iter().filter(|one| one.how == Pass::Done).map(|one| one.step.clone()).collect(),
                     ..Self::blank("message", change.origin.id, change.at)
-                }]
+                };
+                let parts = change.parts.iter().map(|part| Self::begun(&part.message, change.at));
+                std::iter::once(moved).chain(parts).collect()
             }
             Op::Unfold(unfold) => unfold.messages.iter().map(|message| Self::begun(message, unfold.at)).collect(),
             Op::Hold(Hold { connection, since, says, by }) => vec![Self {

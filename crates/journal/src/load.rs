@@ -8,9 +8,9 @@ use sea_orm::{ConnectionTrait, FromQueryResult};
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
-use wirewatch_core::machine::{LogEntry, Origin, State};
+use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
-use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Arriving, Down, Hold, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
 
 /// Bytes of a body in one row, before compression.
@@ -189,6 +189,22 @@ impl Journal for PgJournal {
             Ok::<_, JournalError>(found)
         };
         Ok(read.await?)
+    }
+
+    async fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> Result<bool, Down> {
+        let claimed = async {
+            let since = now.0 - i64::try_from(claim.within.as_micros()).unwrap_or(i64::MAX);
+            let text = "insert into seen as known (scope, key, arrival, at) values ('told', $1, $2, $3)
+                on conflict (scope, key) do update set
+                  arrival = case when known.at < $4 then excluded.arrival else known.arrival end,
+                  at = case when known.at < $4 then excluded.at else known.at end
+                returning arrival";
+            let (cause, teller) = (claim.cause.to_string(), teller.short());
+            let row = self.db.query_one_raw(sql(text, [cause.into(), teller.into(), now.0.into(), since.into()])).await?;
+            let first: i64 = row.map_or(Ok(0), |row| row.try_get_by_index(0))?;
+            Ok::<_, JournalError>(first == teller)
+        };
+        Ok(claimed.await?)
     }
 
     async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {

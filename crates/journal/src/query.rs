@@ -1,8 +1,10 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod releases;
 mod rows;
 mod secrets;
 
+pub use releases::ReleaseRow;
 pub use rows::{
     ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HeardRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing,
     TallyRow, TrailFilter, TrailRow,
@@ -15,7 +17,6 @@ use crate::load;
 use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, Value};
-use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
 
@@ -220,22 +221,6 @@ impl Store {
         let values = [id.0.into(), at.0.into(), by.into(), act.into(), subject.0.into(), crate::group::clean(why).into()];
         self.db.execute_raw(sql(text, values)).await?;
         Ok(())
-    }
-
-    /// The newest release: number, digest and files.
-    pub async fn newest_release(&self) -> Result<Option<(i64, String, Files)>, JournalError> {
-        let text = "select no, digest, files from release order by no desc limit 1";
-        let Some(row) = self.db.query_one_raw(sql(text, [])).await? else { return Ok(None) };
-        let files = serde_json::from_slice(&unpack(true, row.try_get_by_index(2)?)?)?;
-        Ok(Some((row.try_get_by_index(0)?, row.try_get_by_index(1)?, files)))
-    }
-
-    /// Adds a release; gives its number.
-    pub async fn add_release(&self, digest: &str, files: &Files, by: &str, at: Timestamp) -> Result<i64, JournalError> {
-        let packed = zstd::bulk::compress(&serde_json::to_vec(files)?, 3)?;
-        let text = "insert into release values ((select coalesce(max(no), 0) + 1 from release), $1, $2, $3, $4) returning no";
-        let row = self.db.query_one_raw(sql(text, [digest.into(), packed.into(), at.0.into(), by.into()])).await?;
-        row.ok_or_else(|| JournalError::Away("no release came back".to_owned()))?.try_get_by_index(0).map_err(Into::into)
     }
 
     /// Feed rows written after a moment (microseconds since 1970), oldest first, at most `limit`.

@@ -13,7 +13,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries), Box::new(Told)]
+        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries), Box::new(Told), Box::new(Said)]
     }
 }
 
@@ -100,6 +100,22 @@ impl MigrationTrait for Told {
     }
 }
 
+struct Said;
+
+impl MigrationName for Said {
+    fn name(&self) -> &str {
+        "m006_said"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Said {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(SAID).await?;
+        Ok(())
+    }
+}
+
 const FIRST: &str = r#"
 -- A process that writes. `epoch` changes when another takes its work over; every group checks it.
 create table writer (
@@ -128,7 +144,7 @@ create table unfolding (
   arrival bigint primary key, release bigint not null, cursor int not null, parts bytea not null
 );
 
--- What was seen before: fingerprints of files now, delivery ids later.
+-- What was seen before: fingerprints of files, delivery ids, causes that people were told of.
 create table seen (
   scope text not null, key text not null, arrival bigint not null, at bigint not null, primary key (scope, key)
 );
@@ -248,6 +264,8 @@ create table secret (
   at bigint not null, by_whom text not null
 );
 "#;
+
+const SAID: &str = "alter table release add column says text not null default ''";
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

@@ -11,6 +11,7 @@ mod hooks;
 mod intakes;
 mod keep;
 mod meters;
+mod releasing;
 mod run;
 mod sealed;
 mod secrets;

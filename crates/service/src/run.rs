@@ -3,10 +3,10 @@
 use crate::access::{Sessions, Token};
 use crate::api;
 use crate::error::ServeError;
-use crate::folder::read_workspace;
 use crate::hooks::Doors;
 use crate::intakes::Intakes;
 use crate::meters::Meters;
+use crate::releasing::{Folder, first_release};
 use crate::sealed;
 use crate::secrets::Secrets;
 use crate::trays::Trays;
@@ -14,10 +14,10 @@ use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
-use wirewatch_core::workspace::{Checked, Files, Workspace, digest};
+use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Finding, Timestamp};
 use wirewatch_engine::{Clock, Engine, Releases, Settings, SystemClock};
-use wirewatch_journal::{JournalError, PgJournal, Store};
+use wirewatch_journal::{PgJournal, Store};
 use wirewatch_links::Outside;
 use wirewatch_links::amqp::Queues;
 
@@ -32,6 +32,8 @@ pub struct Config {
     pub listen: SocketAddr,
     /// A folder to release at the start, when it differs from the newest release.
     pub workspace: Option<PathBuf>,
+    /// Where it runs: `env/NAME.toml` of the workspace.
+    pub environment: Option<String>,
     /// Token and other small files of the service's own.
     pub state: PathBuf,
     /// Where relative folder paths of connections start.
@@ -67,9 +69,13 @@ pub struct App {
     /// How the queues of brokers stand.
     pub queues: Queues,
     pub started: Timestamp,
-    intakes: Mutex<Intakes>,
+    /// The environment it was told to run in.
+    pub environment: Option<String>,
+    /// The folder it was started with.
+    pub folder: Option<Folder>,
+    pub(crate) intakes: Mutex<Intakes>,
     /// One release at a time.
-    releasing: tokio::sync::Mutex<()>,
+    pub(crate) releasing: tokio::sync::Mutex<()>,
 }
 
 /// What is told once the service is ready.
@@ -77,41 +83,10 @@ pub struct App {
 pub struct Ready {
     pub address: SocketAddr,
     pub release: i64,
+    pub environment: Option<String>,
     /// Findings of the workspace given at the start; with errors among them, the newest release runs instead.
     pub findings: Vec<Finding>,
     pub kept_running: bool,
-}
-
-/// What came of a release.
-#[derive(Debug)]
-pub enum Released {
-    /// The files are those of the current release.
-    Same(i64, Vec<Finding>),
-    New(i64, Vec<Finding>),
-    /// There are errors: the current release stays.
-    Refused(Vec<Finding>),
-}
-
-impl App {
-    /// Makes `files` the current release, unless they have errors.
-    pub async fn release(&self, files: &Files, by: &str) -> Result<Released, JournalError> {
-        let _one = self.releasing.lock().await;
-        let Checked { workspace, findings } = Workspace::read(files);
-        let Some(workspace) = workspace.map(Arc::new) else { return Ok(Released::Refused(findings)) };
-        let (no, current) = self.engine.releases().current();
-        if current.digest == workspace.digest {
-            return Ok(Released::Same(no, findings));
-        }
-        let no = self.store.add_release(&workspace.digest.to_string(), files, by, SystemClock.now()).await?;
-        self.engine.release(no, workspace.clone());
-        self.follow_intakes(&workspace);
-        tracing::info!(release = no, by, "released");
-        Ok(Released::New(no, findings))
-    }
-
-    fn follow_intakes(&self, workspace: &Workspace) {
-        self.intakes.lock().expect("no holder panics").follow(&self.engine, &self.outside, workspace);
-    }
 }
 
 /// Runs until `stop` ends. `ready` is called once, when requests are answered.
@@ -164,6 +139,8 @@ pub async fn serve(
         trays: Trays::default(),
         queues: queues.clone(),
         started: SystemClock.now(),
+        environment: config.environment.clone(),
+        folder: config.workspace.clone().map(Folder::new),
         intakes: Mutex::new(Intakes::new(queues)),
         releasing: tokio::sync::Mutex::default(),
     });
@@ -172,7 +149,13 @@ pub async fn serve(
         let journal = journal.clone();
         tokio::spawn(async move { journal.fold_trails().await })
     };
-    ready(Ready { address, release: start.release, findings: start.findings, kept_running: start.kept_running });
+    ready(Ready {
+        address,
+        release: start.release,
+        environment: start.workspace.environment.as_ref().map(|environment| environment.title.clone()),
+        findings: start.findings,
+        kept_running: start.kept_running,
+    });
     let ended = tokio::select! {
         served = axum::serve(listener, api::router(app.clone())).into_future() => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
         error = journal.keep(config.keep_days) => Err(error.into()),
@@ -182,43 +165,6 @@ pub async fn serve(
     folder.abort();
     counting.abort();
     ended
-}
-
-struct Start {
-    release: i64,
-    workspace: Arc<Workspace>,
-    findings: Vec<Finding>,
-    kept_running: bool,
-}
-
-/// The folder given, released if it is new and sound; otherwise the newest release.
-async fn first_release(config: &Config, store: &Store) -> Result<Start, ServeError> {
-    let newest = store.newest_release().await?;
-    let given = match &config.workspace {
-        Some(path) => Some(read_workspace(path).map_err(|source| ServeError::File { path: path.clone(), source })?),
-        None => None,
-    };
-    let running = |files: &Files| Workspace::read(files).workspace.map(Arc::new);
-    let Some(files) = given else {
-        let (release, _, files) = newest.ok_or(ServeError::NothingToRun)?;
-        let workspace = running(&files).ok_or(ServeError::NothingToRun)?;
-        return Ok(Start { release, workspace, findings: Vec::new(), kept_running: false });
-    };
-    let Checked { workspace, findings } = Workspace::read(&files);
-    match (workspace.map(Arc::new), newest) {
-        (Some(workspace), Some((release, known, _))) if known == digest(&files).to_string() => {
-            Ok(Start { release, workspace, findings, kept_running: false })
-        }
-        (Some(workspace), _) => {
-            let release = store.add_release(&workspace.digest.to_string(), &files, "start", SystemClock.now()).await?;
-            Ok(Start { release, workspace, findings, kept_running: false })
-        }
-        (None, Some((release, _, files))) => match running(&files) {
-            Some(workspace) => Ok(Start { release, workspace, findings, kept_running: true }),
-            None => Err(ServeError::Workspace(findings)),
-        },
-        (None, None) => Err(ServeError::Workspace(findings)),
-    }
 }
 
 /// Makes the folders that connections name below the service's own; others are somebody else's to make.

@@ -1,5 +1,6 @@
 //! Small simulated outside systems: scriptable, with faults on request. Nothing here knows of the service.
 
+pub mod chat;
 pub mod marrowfield;
 pub mod order_system;
 pub mod shop;

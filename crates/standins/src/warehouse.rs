@@ -33,6 +33,8 @@ const SHIPMENTS: &str = "shipments";
 const ACCOUNT: &str = "web-shop";
 /// It carries everything but these.
 const NOT_STOCKED: &str = "QH-SMOKER-S";
+/// So many pieces go with the large van.
+const MANY: u64 = 6;
 const CARRIERS: [&str; 3] = ["SWIFTFOOT", "HILLWAY", "NIGHTMAIL"];
 
 impl Bus {
@@ -124,6 +126,10 @@ async fn pack_on(bus: &Bus, channel: &Channel, each: Duration) -> Result<(), lap
         tokio::time::sleep(each).await;
         match shipment_of(&delivery) {
             Some(shipment) => {
+                if let Some(moved) = moved_date(&delivery) {
+                    let id = format!("M-{}", moved["order"].as_str().unwrap_or_default());
+                    bus.put(channel, SHIPMENTS, &id, "shipment.moved", &moved).await?;
+                }
                 let id = format!("S-{}", shipment["order"].as_str().unwrap_or_default());
                 bus.put(channel, SHIPMENTS, &id, "shipment.left", &shipment).await?;
                 delivery.acker.ack(BasicAckOptions::default()).await?;
@@ -132,6 +138,23 @@ async fn pack_on(bus: &Bus, channel: &Channel, each: Duration) -> Result<(), lap
         }
     }
     Ok(())
+}
+
+/// What it tells of a pick that cannot leave on its day: whoever wants many pieces waits two days for the large van.
+fn moved_date(delivery: &Delivery) -> Option<Value> {
+    let pick: Value = serde_json::from_slice(&delivery.data).ok()?;
+    let pieces: u64 = pick["lines"].as_array()?.iter().filter_map(|line| line["pieces"].as_u64()).sum();
+    let was: jiff::civil::Date = pick["ship_on"].as_str()?.parse().ok()?;
+    let ship_on = was.checked_add(jiff::Span::new().days(2)).ok()?;
+    (pieces >= MANY).then(|| {
+        json!({
+            "order": pick["order"],
+            "reference": pick["reference"],
+            "was": was.to_string(),
+            "ship_on": ship_on.to_string(),
+            "because": "the large van comes in two days",
+        })
+    })
 }
 
 /// What it tells of a pick once it has left; nothing where it cannot pick.

@@ -1,8 +1,8 @@
 use crate::error::CommandError;
 use crate::ui;
 use std::path::PathBuf;
-use wirewatch_core::Severity;
-use wirewatch_core::workspace::Workspace;
+use wirewatch_core::workspace::{Workspace, environments};
+use wirewatch_core::{Finding, Severity};
 use wirewatch_service::read_workspace;
 
 /// Check a workspace: every finding with its place and the nearest name
@@ -13,6 +13,9 @@ pub struct CheckArgs {
     /// Workspace folder
     #[arg(default_value = ".", value_name = "DIR")]
     folder: PathBuf,
+    /// Check it as it is in this environment; otherwise as it stands, and in each of its environments
+    #[arg(long = "env", value_name = "NAME")]
+    environment: Option<String>,
     /// Print findings as JSON
     #[arg(long)]
     json: bool,
@@ -21,13 +24,20 @@ pub struct CheckArgs {
 pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     let files =
         read_workspace(&args.folder).map_err(|error| CommandError::Failed(format!("{}: {error}", args.folder.display())))?;
-    let findings = Workspace::read(&files).findings;
+    let mut findings = Workspace::read_in(&files, args.environment.as_deref()).findings;
+    if args.environment.is_none() {
+        // What is wrong with an environment alone; what it leaves as it is is told when it is asked for.
+        let each = environments::names(&files).flat_map(|name| Workspace::read_in(&files, Some(name)).findings);
+        let own: Vec<Finding> =
+            each.filter(|finding| finding.severity == Severity::Error && !findings.contains(finding)).collect();
+        findings.extend(own);
+    }
     let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
     if args.json {
         ui::json(&findings);
     } else {
         ui::findings(&findings);
-        let warnings = findings.len() - errors;
+        let warnings = findings.iter().filter(|one| one.severity == Severity::Warning && one.accepted.is_none()).count();
         println!(
             "{} checked: {}, {}",
             ui::count(files.len(), "file"),

@@ -12,6 +12,7 @@ pub mod let_through;
 pub mod messages;
 pub mod orders;
 pub mod reasons;
+pub mod releases;
 pub mod resend;
 pub mod secret;
 pub mod serve;

@@ -19,6 +19,9 @@ pub struct ServeArgs {
     /// Workspace folder to release at the start, when it differs from the newest release
     #[arg(long, value_name = "DIR")]
     workspace: Option<PathBuf>,
+    /// Environment to run in: env/NAME.toml of the workspace
+    #[arg(long = "env", env = "WIREWATCH_ENV", value_name = "NAME")]
+    environment: Option<String>,
     /// Folder for the service's own small files
     #[arg(long, default_value = "state", value_name = "DIR")]
     state: PathBuf,
@@ -59,6 +62,7 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
         database: args.database,
         listen: args.listen,
         workspace: args.workspace,
+        environment: args.environment,
         state: args.state,
         files,
         hosts: args.hosts,
@@ -74,9 +78,10 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
 fn ready(ready: Ready) {
     ui::findings(&ready.findings);
     if ready.kept_running {
-        tracing::error!(release = ready.release, "the workspace has errors; the newest release runs instead");
+        tracing::error!(release = ready.release, "the workspace is not released; the newest release runs instead");
     }
-    tracing::info!(address = %ready.address, release = ready.release, "ready");
+    let environment = ready.environment.as_deref().unwrap_or("");
+    tracing::info!(address = %ready.address, release = ready.release, environment, "ready");
 }
 
 /// Ends with Ctrl-C or a polite request to end.

@@ -19,7 +19,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
     }
     anstream::println!(
         "{}  {}",
-        paint(BOLD, &status.title),
+        paint(BOLD, format!("{}{}", status.title, super::deploy::place(status.environment.as_ref()))),
         paint(DIM, format!("release {}, running since {}", status.release, clock(&status.since)))
     );
     for warning in &status.warnings {

@@ -5,6 +5,7 @@ use crate::connection::RepeatRule;
 use crate::flow::Method;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 use std::fmt;
+use std::time::Duration;
 
 /// One effect to perform.
 #[derive(Debug, Clone, PartialEq)]
@@ -16,6 +17,16 @@ pub struct Work {
     pub request: Digest,
     /// The idempotency key: origin, flow, step and generation.
     pub key: Digest,
+    /// Done only when no other message with the same cause did it before.
+    pub once: Option<Claim>,
+}
+
+/// Of messages with the same cause one alone does it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Claim {
+    pub cause: Digest,
+    /// How long the cause is the same.
+    pub within: Duration,
 }
 
 /// What is asked of the outside.

@@ -1,14 +1,14 @@
 //! Running steps: pure ones at once, up to the next effect.
 
-use super::{Body, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
+use super::{Body, Claim, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
 use crate::act::Answers;
 use crate::broker::SHORT;
 use crate::course::Point;
-use crate::expr::{EvalError, Expr, Scope};
-use crate::flow::{Parcel, Publish, Rule, Step, Verb};
+use crate::expr::{EvalError, Expr, Scope, Template};
+use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
 use crate::map::scope_of;
 use crate::reason::Reason;
-use crate::{Digest, Document};
+use crate::{Digest, Document, Timestamp};
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -19,8 +19,15 @@ enum Stepped {
     Noted(String),
     Went,
     Skip(String),
-    Effect(Effect),
-    Fail { code: &'static str, says: String },
+    Effect(Effect, Option<Claim>),
+    /// The way that is gone, from this step or behind the choice.
+    Chose(Option<usize>, String),
+    Pause(Timestamp),
+    Part(Vec<Way>),
+    Fail {
+        code: &'static str,
+        says: String,
+    },
 }
 
 /// Whether a step was done before a resend.
@@ -34,17 +41,17 @@ enum Memory {
 impl Machine {
     /// Runs from the current step up to the next effect or the end. Fills `next`.
     pub(super) fn run(&mut self) -> Turn {
-        let mut turn = Turn { entry: None, passed: Vec::new(), points: Vec::new(), next: Next::End(End::Done) };
+        let mut turn = Turn::still(Next::End(End::Done));
         let flow = self.logic.flow.clone();
         while let Some(step) = flow.steps.get(self.at) {
             match self.one_step(step) {
-                Stepped::Effect(effect) => {
-                    let work = self.work(step, effect);
+                Stepped::Effect(effect, once) => {
+                    let work = self.work(step, effect, once);
                     self.traced(step, None, Some(work.effect.clone()));
-                    match self.remembered(&work) {
+                    match self.remembered(&work.step, work.request) {
                         Memory::Same(answer) => {
                             self.keep_answer(&answer);
-                            self.at += 1;
+                            self.at = step.next;
                             continue;
                         }
                         Memory::Other => {
@@ -53,16 +60,37 @@ impl Machine {
                         }
                         Memory::None => {}
                     }
-                    self.next = Next::Perform(Arc::new(work));
-                    turn.next = self.next.clone();
-                    return turn;
+                    return self.stand(turn, Next::Perform(Arc::new(work)));
+                }
+                Stepped::Part(ways) => {
+                    let names: Vec<&str> = ways.iter().map(|way| way.name.as_str()).collect();
+                    self.noted(step, names.join(", "));
+                    match self.remembered(&step.name, self.parting()) {
+                        Memory::Same(_) => {
+                            self.at = step.next;
+                            continue;
+                        }
+                        Memory::Other => {
+                            let says = "the ways were gone before with another document".to_owned();
+                            return self.stop(turn, step, OTHER_REQUEST, says);
+                        }
+                        Memory::None => return self.stand(turn, Next::Part(ways)),
+                    }
+                }
+                Stepped::Pause(due) => {
+                    self.noted(step, format!("until {due}"));
+                    if due > self.now {
+                        return self.stand(turn, Next::Pause(due));
+                    }
                 }
                 Stepped::Skip(because) => {
                     self.traced(step, None, None);
                     turn.passed.push(Passed { step: step.name.clone(), how: Pass::Skipped });
-                    self.next = Next::End(End::Skipped(because));
-                    turn.next = self.next.clone();
-                    return turn;
+                    return match self.failed.is_some() {
+                        // Nobody need be told, say; that the message failed stays.
+                        true => self.end(turn),
+                        false => self.stand(turn, Next::End(End::Skipped(because))),
+                    };
                 }
                 Stepped::Fail { code, says } => {
                     self.traced(step, None, None);
@@ -76,21 +104,27 @@ impl Machine {
                     self.traced(step, None, None);
                     self.kept.insert(step.name.clone(), value);
                 }
-                Stepped::Noted(text) => {
-                    self.traced(step, None, None);
-                    if let Some(trace) = self.trace.as_mut().and_then(|trace| trace.last_mut()) {
-                        trace.note = text;
-                    }
+                Stepped::Noted(text) => self.noted(step, text),
+                Stepped::Chose(first, which) => {
+                    self.noted(step, which);
+                    turn.passed.push(Passed { step: step.name.clone(), how: Pass::Done });
+                    turn.points.push(Point::Step(step.name.clone()));
+                    self.at = first.unwrap_or(step.next);
+                    continue;
                 }
                 Stepped::Went => self.traced(step, None, None),
             }
             turn.passed.push(Passed { step: step.name.clone(), how: Pass::Done });
             turn.points.push(Point::Step(step.name.clone()));
-            self.at += 1;
+            self.at = step.next;
         }
-        turn.points.push(Point::Done);
-        self.next = Next::End(End::Done);
-        turn.next = self.next.clone();
+        self.end(turn)
+    }
+
+    /// Stands before what is next.
+    pub(super) fn stand(&mut self, mut turn: Turn, next: Next) -> Turn {
+        turn.next = next.clone();
+        self.next = next;
         turn
     }
 
@@ -134,7 +168,7 @@ impl Machine {
                     Ok(body) => body.flatten(),
                     Err(error) => return failed("body-failed", &error),
                 };
-                Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body })
+                Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body }, None)
             }
             Verb::Send { to, parcel, body } => {
                 let connection = match to {
@@ -147,16 +181,48 @@ impl Machine {
                 };
                 match parcel {
                     Parcel::File(file) => match file.render(&scope, |value| Ok(file_name(value))) {
-                        Ok(file) => Stepped::Effect(Effect::Send { connection, file, body }),
+                        Ok(file) => Stepped::Effect(Effect::Send { connection, file, body }, None),
                         Err(error) => failed("file-name-failed", &error),
                     },
                     Parcel::Publish(publish) => match self.post(publish, &scope) {
-                        Ok(post) => Stepped::Effect(Effect::Publish { connection, post: Box::new(post), body }),
+                        Ok(post) => Stepped::Effect(Effect::Publish { connection, post: Box::new(post), body }, None),
                         Err(error) => failed("routing-failed", &error),
                     },
                 }
             }
+            Verb::Choose { ways } => chosen(ways, &scope).unwrap_or_else(|error| failed("choice-failed", &error)),
+            Verb::Also { ways } => Stepped::Part(ways.clone()),
+            Verb::Pause { until: Until::Span(span) } => Stepped::Pause(self.now.after(*span)),
+            Verb::Pause { until: Until::At(until) } => match moment(until, &scope) {
+                Ok(due) => Stepped::Pause(due),
+                Err(error) => failed("pause-failed", &error),
+            },
+            Verb::Notify { at, path, says, once } => {
+                self.notice(at, path, says, once.as_ref(), &scope).unwrap_or_else(|error| failed("notice-failed", &error))
+            }
         }
+    }
+
+    /// A sentence for people.
+    fn notice(
+        &self,
+        at: &str,
+        path: &Template,
+        says: &Template,
+        once: Option<&Once>,
+        scope: &Scope<'_>,
+    ) -> Result<Stepped, EvalError> {
+        let text = says.render(scope, |value| Ok(value.to_owned()))?;
+        let path = path.render(scope, |value| Ok(path_segment(value)))?;
+        let claim = |once: &Once| {
+            let cause = once.cause.eval(scope)?.to_text().unwrap_or_default().into_owned();
+            let cause = Digest::of(&[self.origin.flow.as_bytes(), at.as_bytes(), path.as_bytes(), cause.as_bytes()]);
+            Ok::<_, EvalError>(Claim { cause, within: once.within })
+        };
+        let once = once.map(claim).transpose()?;
+        let body = Body(serde_json::to_vec(&serde_json::json!({ "text": text })).unwrap_or_default());
+        let effect = Effect::Call { connection: at.to_owned(), method: Method::Post, path, body: Some(body) };
+        Ok(Stepped::Effect(effect, once))
     }
 
     /// Where a message goes at the broker, and what goes with it.
@@ -189,20 +255,18 @@ impl Machine {
         Scope { it: crate::expr::Item::of(&self.current), ..doc }
     }
 
-    fn work(&self, step: &Step, effect: Effect) -> Work {
+    fn work(&self, step: &Step, effect: Effect, once: Option<Claim>) -> Work {
         let generation = self.generation.to_be_bytes();
         let id = self.origin.id.0.to_be_bytes();
         let origin = self.origin.meta.get("origin").and_then(Value::as_str).map_or(&id[..], str::as_bytes);
         let key = Digest::of(&[origin, self.origin.flow.as_bytes(), step.name.as_bytes(), &generation]);
-        Work { step: step.name.clone(), generation: self.generation, request: effect.digest(), key, effect }
+        Work { step: step.name.clone(), generation: self.generation, request: effect.digest(), key, effect, once }
     }
 
-    fn remembered(&self, work: &Work) -> Memory {
-        match self.memory.iter().find(|(step, ..)| *step == work.step) {
+    fn remembered(&self, step: &str, request: Digest) -> Memory {
+        match self.memory.iter().find(|(known, ..)| known == step) {
             None => Memory::None,
-            Some((_, request, answer)) if *request == work.request || self.answers == Answers::Keep => {
-                Memory::Same(answer.clone())
-            }
+            Some((_, before, answer)) if *before == request || self.answers == Answers::Keep => Memory::Same(answer.clone()),
             Some(_) => Memory::Other,
         }
     }
@@ -210,7 +274,6 @@ impl Machine {
     /// Sets the message aside at `step`.
     fn stop(&mut self, mut turn: Turn, step: &Step, code: &str, says: String) -> Turn {
         turn.passed.push(Passed { step: step.name.clone(), how: Pass::Aside });
-        turn.points.push(Point::Aside);
         let reason = Reason {
             flow: self.origin.flow.clone(),
             step: step.name.clone(),
@@ -218,9 +281,15 @@ impl Machine {
             code: code.to_owned(),
             says,
         };
-        self.next = Next::End(End::Aside(reason));
-        turn.next = self.next.clone();
-        turn
+        let failing = self.fail(reason);
+        turn.then(failing)
+    }
+
+    fn noted(&mut self, step: &Step, text: String) {
+        self.traced(step, None, None);
+        if let Some(trace) = self.trace.as_mut().and_then(|trace| trace.last_mut()) {
+            trace.note = text;
+        }
     }
 
     fn traced(&mut self, step: &Step, after: Option<Document>, effect: Option<Effect>) {
@@ -229,6 +298,28 @@ impl Machine {
             trace.push(Trace { step: step.name.clone(), verb: step.verb.name(), note: String::new(), after, effect });
         }
     }
+}
+
+/// The first way whose condition holds.
+fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
+    for way in ways {
+        let Some(when) = &way.when else { return Ok(Stepped::Chose(way.first, "otherwise".to_owned())) };
+        if when.eval(scope)?.holds() {
+            return Ok(Stepped::Chose(way.first, when.text.clone()));
+        }
+    }
+    let says = "no way's condition holds, and there is none without a condition".to_owned();
+    Ok(Stepped::Fail { code: "no-way", says })
+}
+
+/// The moment that an expression names.
+fn moment(until: &Expr, scope: &Scope<'_>) -> Result<Timestamp, EvalError> {
+    let value = until.eval(scope)?;
+    let text = value.to_text().unwrap_or_default();
+    Timestamp::parse(&text).ok_or_else(|| EvalError {
+        span: 0..until.text.len(),
+        says: format!("\"{text}\" is no moment; it is written 2026-12-01 or 2026-12-01T08:00:00Z"),
+    })
 }
 
 /// What the rules that do not hold say, every one of them.

@@ -248,6 +248,12 @@ impl<'a> Fields<'a> {
         }
     }
 
+    /// Every key with its place; each counts as known.
+    pub fn keys(&self) -> Vec<(String, Range<usize>)> {
+        let place = |name: &str| self.table.key(name).and_then(toml_edit::Key::span).unwrap_or(self.span.clone());
+        self.table.iter().map(|(name, _)| (name.to_owned(), place(name))).collect()
+    }
+
     /// Every entry by its key, whatever the keys are: each a text.
     pub fn all_texts(&self) -> Vec<(String, Text)> {
         let mut found = Vec::new();

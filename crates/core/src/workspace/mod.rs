@@ -4,13 +4,18 @@
 //! way. Files are read in an order in which each can be checked against those before it: outlines and tables,
 //! connections, partners, maps, flows, courses.
 
+mod accepted;
 mod brokers;
+pub mod changes;
 mod connections;
+pub mod environments;
 mod fields;
 mod flows;
 mod maps;
 mod parts;
 mod sends;
+mod steps;
+mod ways;
 
 use crate::connection::Connection;
 use crate::course::Course;
@@ -23,6 +28,7 @@ use crate::outline::Outline;
 use crate::partner::Partner;
 use crate::x12::Definitions;
 use crate::{Digest, nearest::nearest};
+use environments::{Environment, Environments};
 use fields::{Fields, File};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -38,6 +44,8 @@ pub struct Workspace {
     pub title: String,
     /// Stands for the content of every file.
     pub digest: Digest,
+    /// Where it runs, where that is said.
+    pub environment: Option<Environment>,
     pub connections: BTreeMap<String, Arc<Connection>>,
     pub outlines: BTreeMap<String, Arc<Outline>>,
     pub tables: Tables,
@@ -56,7 +64,8 @@ pub struct Checked {
 }
 
 /// The folders of a workspace and the ending of the files in each.
-const KINDS: [(&str, &str); 7] = [
+const KINDS: [(&str, &str); 8] = [
+    ("env", ".toml"),
     ("connections", ".toml"),
     ("outlines", ".schema.json"),
     ("tables", ".csv"),
@@ -74,16 +83,41 @@ pub fn digest(files: &Files) -> Digest {
 }
 
 impl Workspace {
-    /// Reads and checks all files.
+    /// Reads and checks all files as they stand.
     #[must_use]
     pub fn read(files: &Files) -> Checked {
+        Self::read_in(files, None)
+    }
+
+    /// Reads and checks all files as they are in an environment.
+    #[must_use]
+    pub fn read_in(files: &Files, environment: Option<&str>) -> Checked {
+        let Some(name) = environment else { return Self::read_overlaid(files, files, None) };
+        match environments::overlay(files, name) {
+            Err(finding) => Checked { workspace: None, findings: vec![finding] },
+            Ok(overlaid) => {
+                let mut checked = Self::read_overlaid(files, &overlaid.files, Some((name, &overlaid.spoken_of)));
+                environments::attribute(&mut checked.findings, files, name);
+                checked
+            }
+        }
+    }
+
+    /// `own` are the files as people wrote them, `files` as they count here.
+    fn read_overlaid(own: &Files, files: &Files, environment: Option<(&str, &[String])>) -> Checked {
         let findings = RefCell::new(Vec::new());
-        let mut build = Build { files, findings: &findings, workspace: Self { digest: digest(files), ..Self::default() } };
+        let workspace = Self { digest: digest(own), ..Self::default() };
+        let mut build = Build { files, findings: &findings, environments: Environments::new(), workspace };
         build.root();
         build.strangers();
+        build.each("env", Build::environment);
         build.each("outlines", Build::outline);
         build.each("tables", Build::table);
         build.each("connections", Build::connection);
+        if let Some((name, spoken_of)) = environment {
+            build.silent(name, spoken_of);
+            build.workspace.environment = build.environments.get(name).cloned();
+        }
         build.each("partners", Build::partner);
         build.each("maps", Build::map);
         build.each("flows", Build::flow);
@@ -122,6 +156,7 @@ impl Workspace {
 struct Build<'a> {
     files: &'a Files,
     findings: &'a RefCell<Vec<Finding>>,
+    environments: Environments,
     workspace: Workspace,
 }
 
@@ -151,7 +186,9 @@ impl<'a> Build<'a> {
             }
             Ok(document) => {
                 let fields = Fields::new(file, document.as_table(), 0..0);
+                let before = self.findings.borrow().len();
                 read(&fields);
+                accepted::accept(&fields, &self.findings, before);
                 fields.done();
             }
         }
@@ -191,7 +228,7 @@ impl<'a> Build<'a> {
                     );
                 }
                 None if ["workspace.toml", "README.md", ".gitignore"].contains(&path.as_str()) => {}
-                None if ["cases", "env", "kits", "samples"].contains(&folder) => {}
+                None if ["cases", "kits", "samples"].contains(&folder) => {}
                 None => {
                     let help = nearest(folder, KINDS.iter().map(|(kind, _)| *kind)).map(|near| format!("did you mean {near}/?"));
                     file.warning(0..0, "workspace::stranger", "nothing reads a file at this place", help);

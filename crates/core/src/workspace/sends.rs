@@ -2,16 +2,15 @@
 
 use super::Build;
 use super::fields::{Fields, File};
-use super::flows::Sofar;
+use super::steps::Sofar;
 use crate::broker::Broker;
-use crate::expr::{Expr, Shape, Template};
+use crate::expr::{Expr, Template};
 use crate::flow::Publish;
 
 /// A step being read, with what its expressions may speak of.
 pub(super) struct Reading<'r, 'a, 'w> {
     pub build: &'r Build<'a>,
     pub file: &'r File<'a>,
-    pub source: Shape<'w>,
     pub sofar: &'r Sofar<'w>,
 }
 
@@ -67,7 +66,7 @@ impl Reading<'_, '_, '_> {
             let start = self.file.inside(&text.span);
             match crate::expr::parse(&text.value) {
                 Ok(expr) => {
-                    self.build.check_step_expr(self.file, start, &expr, self.source, self.sofar);
+                    self.build.check_step_expr(self.file, start, &expr, self.sofar);
                     Some((name, expr))
                 }
                 Err(error) => {
@@ -81,13 +80,13 @@ impl Reading<'_, '_, '_> {
 
     fn template(&self, fields: &Fields<'_>, key: &'static str) -> Option<Template> {
         let (template, start) = fields.template(key)?;
-        self.build.check_template(self.file, start, &template, self.source, self.sofar);
+        self.build.check_template(self.file, start, &template, self.sofar);
         Some(template)
     }
 
     fn expr(&self, fields: &Fields<'_>, key: &'static str) -> Option<Expr> {
         let (expr, start) = fields.expr(key)?;
-        self.build.check_step_expr(self.file, start, &expr, self.source, self.sofar);
+        self.build.check_step_expr(self.file, start, &expr, self.sofar);
         Some(expr)
     }
 }

@@ -1,9 +1,9 @@
 //! From a turn of a machine to the change that is committed.
 
-use super::{Dispatcher, Out, Phase, Running, facts};
-use crate::journal::{Change, Op};
-use wirewatch_core::flow::Retry;
-use wirewatch_core::machine::{End, Next, Outcome, Turn};
+use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, facts};
+use crate::journal::{Change, NewMessage, Op, Part};
+use wirewatch_core::flow::{Retry, Way};
+use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn};
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
@@ -23,6 +23,25 @@ impl Dispatcher {
         current.or_else(|| running.machine.flow().step(step)).map(|(_, step)| step.retry).unwrap_or_default()
     }
 
+    /// Makes the messages that go the ways of an `also`: committed with the log entry that says so, or not at all.
+    pub(super) fn make_parts(&mut self, id: MessageId, ways: &[Way], now: Timestamp) {
+        let Some(Slot { at: At::Here(running), .. }) = self.slots.get_mut(&id) else { return };
+        let mut parts = Vec::with_capacity(ways.len());
+        let mut born = Vec::with_capacity(ways.len());
+        for way in ways {
+            let (origin, document) = running.machine.part(way, (self.mint)(now));
+            let (machine, began) = Machine::begin(running.machine.logic().clone(), origin.clone(), document.clone());
+            let document = document.to_bytes();
+            let (key, order_key) = (machine.keys().0, machine.order_key().unwrap_or_default());
+            // It is no beginning of anything: the message it is part of was.
+            born.push(Part { message: NewMessage { origin, key, order_key, facts: Vec::new() }, document });
+            parts.push(Entered { machine, began: Some(began), logged: 0 });
+        }
+        (running.born, running.parts) = (born, parts);
+        let turn = running.machine.parted(now);
+        self.commit_turn(id, turn, 0, false, now);
+    }
+
     pub(super) fn commit_turn(&mut self, id: MessageId, turn: Turn, took: u64, reopened: bool, now: Timestamp) {
         let surroundings = self.surroundings.clone();
         let Some(running) = self.here(id) else { return };
@@ -34,7 +53,8 @@ impl Dispatcher {
         running.logged += u32::from(entry.is_some());
         running.phase = Phase::Committing;
         let facts = facts::of(&surroundings, &running.machine, &points, now);
-        let change = Change { entry, passed, facts, took, reopened, ..stand(running, now) };
+        let parts = std::mem::take(&mut running.born);
+        let change = Change { entry, passed, facts, took, reopened, parts, ..stand(running, now) };
         self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
     }
 }
@@ -54,14 +74,14 @@ pub(super) fn stand(running: &Running, now: Timestamp) -> Change {
         ..Change::blank(machine.origin().clone(), now)
     };
     match next {
-        Next::WaitUntil(due) => change.due = Some(*due),
+        Next::WaitUntil(due) | Next::Pause(due) => change.due = Some(*due),
         Next::WaitFor(connection) => change.waits_for.clone_from(connection),
         Next::End(End::Aside(reason)) => {
             change.says.clone_from(&reason.says);
             change.reason = Some(reason.clone());
         }
         Next::End(End::Skipped(says)) => change.says.clone_from(says),
-        Next::Perform(_) | Next::End(End::Done | End::Discarded) => {}
+        Next::Perform(_) | Next::Part(_) | Next::End(End::Done | End::Discarded) => {}
     }
     change
 }

@@ -48,7 +48,7 @@ impl Dispatcher {
         if !first || aside {
             return;
         }
-        match found.due.filter(|due| *due > now && found.state == State::Retrying) {
+        match found.due.filter(|due| *due > now && matches!(found.state, State::Retrying | State::Waiting)) {
             Some(due) => {
                 self.due.insert((due, found.id));
             }
@@ -113,5 +113,5 @@ pub(super) fn running(entered: Entered) -> Running {
     let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
     // That it began was committed when it came to be.
     points.retain(|point| *point != Point::Begun);
-    Running { machine, logged, phase: Phase::Parked, passed, points }
+    Running { machine, logged, phase: Phase::Parked, passed, points, born: Vec::new(), parts: Vec::new() }
 }

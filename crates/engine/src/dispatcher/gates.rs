@@ -55,9 +55,9 @@ impl Dispatcher {
         let Some(running) = self.here(id) else { return };
         // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
         match running.machine.next() {
-            Next::WaitFor(_) => drop(running.machine.woken()),
-            Next::WaitUntil(due) if *due <= now => drop(running.machine.woken()),
-            Next::WaitUntil(_) | Next::Perform(_) | Next::End(_) => {}
+            Next::WaitFor(_) => drop(running.machine.woken(now)),
+            Next::WaitUntil(due) if *due <= now => drop(running.machine.woken(now)),
+            Next::WaitUntil(_) | Next::Pause(_) | Next::Part(_) | Next::Perform(_) | Next::End(_) => {}
         }
         let Next::Perform(work) = running.machine.next().clone() else {
             self.gate(connection).unused();

@@ -10,6 +10,8 @@ use wirewatch_core::{Document, MessageId};
 pub fn check(world: &World) {
     nothing_is_stuck(world);
     what_is_done_took_effect(world);
+    every_way_is_gone_once(world);
+    whoever_stands_aside_was_told_of(world);
     keys_take_effect_once(world);
     blind_effects_are_never_repeated_by_themselves(world);
     lanes_keep_their_order(world);
@@ -27,8 +29,7 @@ fn room_is_given_back(world: &World) {
 /// When nothing more happens, every message has ended, stands aside, or waits behind one that stands aside.
 fn nothing_is_stuck(world: &World) {
     for (id, row) in &world.rows {
-        let behind_one_aside = !row.order_key.is_empty()
-            && world.rows.values().any(|other| other.order_key == row.order_key && other.state == State::Aside);
+        let behind_one_aside = world.rows.values().any(|other| other.is_in_lane_of(row) && other.state == State::Aside);
         assert!(row.state.is_final() || row.state == State::Aside || behind_one_aside, "{id} is stuck, {:?}", row.state);
     }
 }
@@ -38,8 +39,43 @@ fn what_is_done_took_effect(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Done) {
         let steps: BTreeSet<&str> =
             world.taken.iter().filter(|taken| taken.message == *id).map(|taken| taken.step.as_str()).collect();
-        let expected: &[&str] = if row.origin.flow == "ordered" { &["first", "second"] } else { &["tell"] };
+        let expected: &[&str] = match (row.origin.flow.as_str(), row.origin.meta.get("part")) {
+            ("ordered", _) => &["first", "second"],
+            ("blind", _) => &["tell"],
+            (_, None) => &["last"],
+            (_, Some(part)) if part["way"] == "one" => &["tell-one"],
+            (_, Some(_)) => &["tell-two"],
+        };
         assert!(expected.iter().all(|step| steps.contains(step)), "{id} is done, but only {steps:?} took effect");
+    }
+}
+
+/// A message that passed its `also` has one part for each way, and no part stands for nothing.
+fn every_way_is_gone_once(world: &World) {
+    let mut ways: BTreeMap<(String, String), usize> = BTreeMap::new();
+    for part in world.rows.values().filter_map(|row| row.origin.meta.get("part")) {
+        let of = part["of"].as_str().expect("an id").to_owned();
+        *ways.entry((of, part["way"].as_str().expect("a way").to_owned())).or_default() += 1;
+    }
+    for (id, row) in &world.rows {
+        let parted = row.log.iter().filter(|entry| matches!(entry.what, Logged::Parted { .. })).count();
+        for way in ["one", "two"] {
+            let made = ways.get(&(id.to_string(), way.to_owned())).copied().unwrap_or(0);
+            assert_eq!(made, parted, "{id} went by way {way}");
+        }
+        assert!(parted <= 1 + acts(world, *id), "{id} parted {parted} times");
+    }
+}
+
+/// In a flow that says whom to tell on failure, none stands aside for an effect that failed without having tried to tell.
+fn whoever_stands_aside_was_told_of(world: &World) {
+    for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Aside && row.origin.flow == "winding") {
+        let told = row.log.iter().rev().find_map(|entry| match &entry.what {
+            Logged::Attempt { step, .. } => Some(step == "alarm"),
+            Logged::Act { .. } => Some(false),
+            _ => None,
+        });
+        assert_eq!(told, Some(true), "{id} stands aside and nobody was told");
     }
 }
 
@@ -50,6 +86,10 @@ fn keys_take_effect_once(world: &World) {
         *times.entry((taken.message, taken.step.as_str())).or_default() += 1;
     }
     for ((id, step), times) in times {
+        // Whoever is told of a failure is told of each.
+        if step == "alarm" {
+            continue;
+        }
         let acts = acts(world, id);
         assert!(times <= 1 + acts, "{step} of {id} took effect {times} times with {acts} acts");
     }

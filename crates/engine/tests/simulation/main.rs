@@ -39,6 +39,7 @@ fn seeded_runs_keep_every_promise() {
     println!("{runs} runs: {total:?}");
     // What is promised is worth nothing where it was never put to the test.
     assert!(total.crashes > runs / 2 && total.holds > runs / 4 && total.doubled > runs / 4, "{total:?}");
+    assert!(total.parts > runs / 2 && total.pauses > runs / 2, "{total:?}");
     assert!(total.in_doubt > 0 && total.asides > runs / 4 && total.evicted > 0, "{total:?}");
 }
 

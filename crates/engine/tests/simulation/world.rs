@@ -5,7 +5,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::document::Form;
-use wirewatch_core::machine::{LogEntry, Logic, Machine, Origin, Outcome, State, Work};
+use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
 use wirewatch_engine::{Change, Dispatcher, Entered, Hold, Op, Out, PLACE, Recovered, Settings};
@@ -23,6 +23,8 @@ pub struct Report {
     pub acts: u64,
     pub performed: u64,
     pub evicted: u64,
+    pub parts: u64,
+    pub pauses: u64,
 }
 
 impl Report {
@@ -37,6 +39,8 @@ impl Report {
         self.acts += other.acts;
         self.performed += other.performed;
         self.evicted += other.evicted;
+        self.parts += other.parts;
+        self.pauses += other.pauses;
     }
 }
 
@@ -51,6 +55,13 @@ pub struct Row {
     pub order_key: String,
     /// It came back after its end, so it goes behind those of its lane.
     pub reopened: bool,
+}
+
+impl Row {
+    /// Whether it must not overtake the other, nor be overtaken by it.
+    pub fn is_in_lane_of(&self, other: &Self) -> bool {
+        !self.order_key.is_empty() && (&self.origin.flow, &self.order_key) == (&other.origin.flow, &other.order_key)
+    }
 }
 
 /// An effect that took place at a receiver.
@@ -152,6 +163,22 @@ pub fn workspace() -> Arc<Workspace> {
                      [[step]]\nname = \"second\"\ncall = { at = \"keyed\", post = \"/b/{n}\" }\nretry = { times = 3, first = \"1s\", longest = \"20s\" }",
                 ),
                 (
+                    "flows/winding.toml",
+                    "key = \"n\"\nin_order_by = \"$doc.who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+                     [[step]]\nname = \"rest\"\npause = { for = \"3s\" }\n\
+                     [[step]]\nname = \"beside\"\n\
+                     [[step.also]]\nway = \"one\"\n\
+                     [[step.also.step]]\nname = \"tell-one\"\ncall = { at = \"keyed\", post = \"/one/{n}\" }\nretry = { times = 3, first = \"1s\", longest = \"4s\" }\n\
+                     [[step.also]]\nway = \"two\"\n\
+                     [[step.also.step]]\nname = \"tell-two\"\ncall = { at = \"blind\", post = \"/two/{n}\" }\nretry = { times = 2, first = \"1s\", longest = \"4s\" }\n\
+                     [[step]]\nname = \"which\"\n\
+                     [[step.choose]]\nwhen = \"n > 3\"\n\
+                     [[step.choose.step]]\nname = \"wait\"\npause = { for = \"8s\" }\n\
+                     [[step.choose]]\n\
+                     [[step]]\nname = \"last\"\ncall = { at = \"keyed\", post = \"/last/{n}\" }\nretry = { times = 1, first = \"1s\", longest = \"4s\" }\n\
+                     [[on_failure]]\nname = \"alarm\"\nnotify = { at = \"keyed\", post = \"/alarm\", says = \"{n}: {$error.says}\" }\nretry = { times = 1, first = \"1s\", longest = \"4s\" }",
+                ),
+                (
                     "flows/blind.toml",
                     "key = \"n\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
                      [[step]]\nname = \"only-some\"\nonly = { when = \"n != 3\", because = \"three is left out\" }\n\
@@ -163,6 +190,11 @@ pub fn workspace() -> Arc<Workspace> {
             Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
         })
         .clone()
+}
+
+fn minting(writer: u16) -> wirewatch_engine::Mint {
+    let mut mint = IdMint::new(writer);
+    Box::new(move |now| mint.next(now))
 }
 
 impl World {
@@ -178,12 +210,12 @@ impl World {
             taken: Vec::new(),
             open: HashMap::new(),
             overtaken: Vec::new(),
-            mint: IdMint::new(1),
+            mint: IdMint::new(0),
             now,
             no: 0,
             life: 0,
             events: BinaryHeap::new(),
-            dispatcher: Dispatcher::new(settings, workspace()),
+            dispatcher: Dispatcher::new(settings, workspace(), minting(1)),
             waiting: Vec::new(),
             writing: false,
             holds: BTreeMap::new(),
@@ -303,8 +335,8 @@ impl World {
     }
 
     fn arrive(&mut self, n: u32) {
-        let ordered = self.random.bool();
-        let flow = if ordered { "ordered" } else { "blind" };
+        let flow = ["ordered", "blind", "winding"][self.random.usize(0..3)];
+        let ordered = flow != "blind";
         let who = if self.random.bool() { "bee" } else { "wasp" };
         let id = self.mint.next(self.now);
         let document = format!("{{\"n\":{n},\"who\":\"{who}\"}}");
@@ -408,6 +440,14 @@ impl World {
     }
 
     fn change(&mut self, change: &Change) {
+        for part in &change.parts {
+            self.report.parts += 1;
+            let document = String::from_utf8(part.document.clone()).expect("JSON");
+            let (origin, order_key) = (part.message.origin.clone(), part.message.order_key.clone());
+            let id = origin.id;
+            let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
+            assert!(self.rows.insert(id, row).is_none(), "a message comes to be once");
+        }
         let row = self.rows.get_mut(&change.origin.id).expect("a change is of a message that is there");
         assert!(!row.state.is_final() || change.reopened, "a message that has ended changes by an act only");
         if let Some((seq, entry)) = &change.entry {
@@ -417,6 +457,7 @@ impl World {
         row.reopened |= change.reopened;
         row.state = change.state;
         row.due = change.due;
+        self.report.pauses += u64::from(matches!(&change.entry, Some((_, LogEntry { what: Logged::Woken { .. }, .. }))));
         if change.state == State::Aside {
             self.report.asides += 1;
             self.report.in_doubt += u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == "in-doubt"));
@@ -466,7 +507,7 @@ impl World {
         if row.order_key.is_empty() || row.reopened {
             return;
         }
-        let earlier = self.rows.range(..id).filter(|(_, other)| other.order_key == row.order_key && !other.reopened);
+        let earlier = self.rows.range(..id).filter(|(_, other)| other.is_in_lane_of(row) && !other.reopened);
         let open: Vec<MessageId> = earlier.filter(|(_, other)| !other.state.is_final()).map(|(id, _)| *id).collect();
         self.overtaken.extend(open.into_iter().map(|other| (id, other)));
     }
@@ -478,7 +519,9 @@ impl World {
         self.writing = false;
         self.open.clear();
         let settings = self.settings();
-        self.dispatcher = Dispatcher::new(settings, workspace());
+        // A life of its own mints ids of its own.
+        let writer = u16::try_from(self.life + 1).expect("few crashes");
+        self.dispatcher = Dispatcher::new(settings, workspace(), minting(writer));
         self.now = self.now.after(Duration::from_millis(self.random.u64(0..3000)));
         for hold in self.holds.clone().into_values() {
             // Freed a moment before the crash, it is held again: the person sees it and frees it once more.

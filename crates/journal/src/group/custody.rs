@@ -1,12 +1,10 @@
 //! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, unfoldings.
 
-use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
+use super::sql::Kind::{self, Big, Bytes, Int, Text};
 use super::sql::{Rows, Sql};
 use super::{GroupRows, clean};
 use crate::error::JournalError;
 use crate::events::{Event, partner};
-use crate::load::PIECE;
-use crate::pack::pack;
 use serde_json::Value as Json;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -17,7 +15,6 @@ use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Unfolds};
 
 type Columns = &'static [(&'static str, Kind)];
 
-const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
 const ARRIVAL: Columns = &[
     ("id", Big),
     ("connection", Text),
@@ -53,7 +50,6 @@ const COUNTER: Columns = &[("scope", Text), ("value", Big)];
 /// Every row of one taking.
 #[derive(Debug)]
 pub struct CustodyRows {
-    bodies: Rows,
     arrivals: Rows,
     ledger: Rows,
     unfoldings: Rows,
@@ -67,7 +63,6 @@ pub struct CustodyRows {
 impl Default for CustodyRows {
     fn default() -> Self {
         Self {
-            bodies: Rows::of(BODY),
             arrivals: Rows::of(ARRIVAL),
             ledger: Rows::of(LEDGER),
             unfoldings: Rows::of(UNFOLDING),
@@ -140,10 +135,7 @@ impl CustodyRows {
 
     /// A body in pieces.
     pub fn body(&mut self, id: Id, bytes: &[u8]) {
-        for (piece, bytes) in bytes.chunks(PIECE).enumerate() {
-            let (packed, bytes) = pack(bytes);
-            self.bodies.push([id.0.into(), (piece as i32).into(), packed.into(), bytes.into()]);
-        }
+        self.messages.body(id, bytes);
     }
 
     /// A ledger entry: received, or sent when it answers something.
@@ -211,7 +203,6 @@ impl CustodyRows {
     /// Writes everything into the statement; gives the events it told.
     pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp) -> Result<Vec<Event>, JournalError> {
         self.messages.write(sql, number, now, &self.events.iter().collect::<Vec<_>>())?;
-        sql.insert("body", self.bodies, &[], "");
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");
         sql.insert("unfolding", self.unfoldings, &[], "");

@@ -5,6 +5,7 @@ use super::sql::{Rows, Sql};
 use super::{clean, head};
 use crate::error::JournalError;
 use crate::events::{Event, partner};
+use crate::load::PIECE;
 use crate::pack::pack;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -71,6 +72,7 @@ const ENDED: Columns = &[
     ("at", Big),
 ];
 
+const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
 const ID: Columns = &[("id", Big)];
 const LOG: Columns = &[("message", Big), ("seq", Int), ("at", Big), ("packed", Bool), ("entry", Bytes)];
 const FACT: Columns = &[
@@ -95,6 +97,7 @@ const FREED: Columns = &[("connection", Text)];
 /// Every row of a group.
 #[derive(Debug)]
 pub struct GroupRows {
+    bodies: Rows,
     born: Rows,
     moved: Rows,
     ended: Rows,
@@ -115,6 +118,7 @@ pub struct GroupRows {
 impl Default for GroupRows {
     fn default() -> Self {
         Self {
+            bodies: Rows::of(BODY),
             born: Rows::of(LIVE),
             moved: Rows::of(MOVED),
             ended: Rows::of(ENDED),
@@ -152,6 +156,14 @@ impl GroupRows {
                 self.freed.push([connection.clone().into()]);
                 Ok(())
             }
+        }
+    }
+
+    /// A body in pieces.
+    pub fn body(&mut self, id: Id, bytes: &[u8]) {
+        for (piece, bytes) in bytes.chunks(PIECE).enumerate() {
+            let (packed, bytes) = pack(bytes);
+            self.bodies.push([id.0.into(), (piece as i32).into(), packed.into(), bytes.into()]);
         }
     }
 
@@ -264,6 +276,10 @@ impl GroupRows {
             }
         }
         self.facts(&change.facts, mint);
+        for part in &change.parts {
+            self.body(part.message.origin.id, &part.document);
+            self.new_message(&part.message, change.at, mint)?;
+        }
         Ok(())
     }
 
@@ -300,6 +316,7 @@ impl GroupRows {
         let (packed, events) = (sql.arg(packed, "bool"), sql.arg(events, "bytea"));
         sql.part("fed", &format!("insert into feed select me.id, {number}, {at}, {packed}, {events} from me"));
         let (reasons, tallies) = (self.reason_rows(), self.tally_rows());
+        sql.insert("body", self.bodies, &[], "");
         sql.insert("live", self.born, &[("shard", "(u.id & 63)::smallint")], "");
         sql.over(
             "moved",

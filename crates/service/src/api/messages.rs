@@ -133,7 +133,12 @@ pub fn readable(form: &Form, bytes: &[u8]) -> String {
 pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8>) {
     let amended = log.iter().rev().find_map(|entry| match &entry.what {
         Logged::Act { act: Act::Amend { form, document, .. }, .. } => Some((form.clone(), document.clone().into_bytes())),
-        Logged::Act { .. } | Logged::Intent { .. } | Logged::Attempt { .. } | Logged::Stopped { .. } => None,
+        Logged::Act { .. }
+        | Logged::Intent { .. }
+        | Logged::Attempt { .. }
+        | Logged::Stopped { .. }
+        | Logged::Woken { .. }
+        | Logged::Parted { .. } => None,
     });
     amended.unwrap_or_else(|| (form.clone(), document))
 }

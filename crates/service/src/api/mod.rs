@@ -111,7 +111,9 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(trays::list, trays::open))
         .routes(routes!(trays::one, trays::close))
         .routes(routes!(trays::bytes))
-        .routes(routes!(releases::release))
+        .routes(routes!(releases::list, releases::release))
+        .routes(routes!(releases::one))
+        .routes(routes!(releases::rollback))
         .routes(routes!(stream::stream))
         .routes(routes!(stream::pulse))
         .split_for_parts()
@@ -147,6 +149,13 @@ fn moment(text: &str) -> Result<Option<wirewatch_core::Timestamp>, Problem> {
     let says = format!("`{text}` is no moment; write RFC 3339, e.g. 2026-11-23T07:00:00Z");
     let at = parsed.map_err(|_| Problem::new(axum::http::StatusCode::BAD_REQUEST, says))?;
     Ok(Some(wirewatch_core::Timestamp(at.as_microsecond())))
+}
+
+/// Where the workspace runs.
+fn environment(workspace: &wirewatch_core::workspace::Workspace) -> Option<crate::view::EnvironmentView> {
+    let environment = workspace.environment.as_ref()?;
+    let (name, title) = (environment.name.clone(), environment.title.clone());
+    Some(crate::view::EnvironmentView { name, title, production: environment.production })
 }
 
 type Answer<T> = Result<Json<T>, Problem>;

@@ -1,32 +1,132 @@
-//! Releasing a workspace.
+//! Releasing a workspace, what releases changed, and going back to one.
 
-use super::Answer;
 use super::problem::Problem;
+use super::{Answer, environment, said};
 use crate::access::Person;
-use crate::run::{App, Released};
-use crate::view::{Release, WorkspaceFiles};
-use axum::extract::State;
+use crate::releasing::{How, Proposal, Released};
+use crate::run::App;
+use crate::view::{FileView, Release, ReleaseStory, ReleaseView, Why, WorkspaceFiles, sure_time};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::Severity;
+use wirewatch_core::workspace::Files;
+use wirewatch_core::workspace::changes::{FileChange, What, changes};
+use wirewatch_journal::ReleaseRow;
 
-/// Makes a workspace the current release. With errors in it, nothing changes.
+/// Releases in the list, at most.
+const LISTED: u32 = 50;
+
+/// Makes a workspace the current release. With errors in it, or where it is older than what runs, nothing changes.
 #[utoipa::path(post, path = "/api/releases", request_body = WorkspaceFiles,
-    responses((status = 200, body = Release), (status = 422, body = Problem)))]
+    responses((status = 200, body = Release), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn release(
     State(app): State<Arc<App>>,
     Extension(Person(by)): Extension<Person>,
     Json(given): Json<WorkspaceFiles>,
 ) -> Answer<Release> {
-    match app.release(&given.files, &by).await? {
-        Released::New(release, findings) => Ok(Json(Release { release, what: "new".to_owned(), findings })),
-        Released::Same(release, findings) => Ok(Json(Release { release, what: "same".to_owned(), findings })),
-        Released::Refused(findings) => {
-            let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
-            let title =
-                format!("the workspace has {errors} error{}; the current release stays", if errors == 1 { "" } else { "s" });
-            Err(Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title) })
+    let WorkspaceFiles { files, why, take_back, only_tell } = given;
+    propose(&app, Proposal { files: &files, by: &by, says: why.trim(), take_back, only_tell }).await
+}
+
+async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
+    let Released { how, findings, changes } = app.release(proposal).await?;
+    let (release, what) = match how {
+        How::New(no) => (no, "new"),
+        How::Same(no) => (no, "same"),
+        How::Would(no) => (no, "would"),
+        How::Refused => {
+            let errors = || findings.iter().filter(|finding| finding.severity == Severity::Error);
+            let (n, ending) = (errors().count(), if errors().count() == 1 { "" } else { "s" });
+            let stale = errors().all(|finding| finding.code == "release::stale");
+            let (status, title) = match stale {
+                true => (
+                    StatusCode::CONFLICT,
+                    format!("{n} file{ending} would take back what newer releases changed; the current release stays"),
+                ),
+                false => {
+                    (StatusCode::UNPROCESSABLE_ENTITY, format!("the workspace has {n} error{ending}; the current release stays"))
+                }
+            };
+            return Err(Problem { findings, ..Problem::new(status, title) });
+        }
+    };
+    let environment = environment(&app.engine.releases().current().1);
+    let changes = changes.into_iter().map(file).collect();
+    Ok(Json(Release { release, what: what.to_owned(), changes, findings, environment }))
+}
+
+/// The newest releases, newest first, each with what it changed.
+#[utoipa::path(get, path = "/api/releases", operation_id = "releases", responses((status = 200, body = Vec<ReleaseView>)))]
+pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
+    let (current, _) = app.engine.releases().current();
+    // One more, so that the oldest listed has one before it.
+    let rows = app.store.releases(i64::MAX, LISTED + 1).await?;
+    let first = rows.first().map_or(0, |release| release.no);
+    let none = Files::new();
+    let mut views: Vec<ReleaseView> = Vec::new();
+    for (n, row) in rows.iter().enumerate() {
+        let before = if n == 0 { &none } else { &rows[n - 1].files };
+        if n > 0 || first <= 1 {
+            views.push(view(row, before, current));
         }
     }
+    views.reverse();
+    Ok(Json(views))
+}
+
+/// One release with the texts of the files it changed, before and after.
+#[utoipa::path(get, path = "/api/releases/{no}", operation_id = "release_story", params(("no" = i64, Path)),
+    responses((status = 200, body = ReleaseStory), (status = 404, body = Problem)))]
+pub async fn one(State(app): State<Arc<App>>, Path(no): Path<i64>) -> Answer<ReleaseStory> {
+    let (current, _) = app.engine.releases().current();
+    let mut rows = app.store.releases(no, 2).await?;
+    let own = rows.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
+    let before = rows.pop().map(|row| row.files).unwrap_or_default();
+    let release = view(&own, &before, current);
+    let only = |files: &Files| {
+        let changed = release.changes.iter().filter_map(|change| Some((change.file.clone(), files.get(&change.file)?.clone())));
+        changed.collect()
+    };
+    Ok(Json(ReleaseStory { before: only(&before), after: only(&own.files), release }))
+}
+
+/// Makes an earlier release the current one again, under a new number.
+#[utoipa::path(post, path = "/api/releases/{no}/rollback", params(("no" = i64, Path)), request_body = Why,
+    responses((status = 200, body = Release), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn rollback(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(no): Path<i64>,
+    Json(Why { why }): Json<Why>,
+) -> Answer<Release> {
+    let why = said(&why, "it is rolled back")?;
+    let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
+    let says = format!("back to release {no}: {why}");
+    propose(&app, Proposal { files: &own.files, by: &by, says: &says, take_back: true, only_tell: false }).await
+}
+
+fn unknown(no: i64) -> Problem {
+    Problem::not_found(format!("there is no release {no}"))
+}
+
+fn view(row: &ReleaseRow, before: &Files, current: i64) -> ReleaseView {
+    ReleaseView {
+        release: row.no,
+        at: sure_time(row.at),
+        by: row.by.clone(),
+        says: row.says.clone(),
+        current: row.no == current,
+        changes: changes(before, &row.files).into_iter().map(file).collect(),
+    }
+}
+
+fn file(FileChange { file, what, added, removed }: FileChange) -> FileView {
+    let what = match what {
+        What::New => "new",
+        What::Changed => "changed",
+        What::Gone => "gone",
+    };
+    FileView { file, what: what.to_owned(), added, removed }
 }

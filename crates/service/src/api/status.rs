@@ -28,6 +28,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     Ok(Json(Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         title: workspace.title.clone(),
+        environment: super::environment(&workspace),
         release,
         since: time(app.started.0).unwrap_or_default(),
         warnings: warnings(&app, days_ahead),
@@ -40,7 +41,8 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
 pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
-    let (_, workspace) = app.engine.releases().current();
+    let (release, workspace) = app.engine.releases().current();
+    let folder = app.folder.as_ref().and_then(|folder| folder.differs(&workspace, release));
     let connections = workspace.connections.values().filter_map(|connection| {
         let title = &connection.title;
         match (connection.secret(), connection.webhook()) {
@@ -54,7 +56,7 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
             (None | Some(_), _) => None,
         }
     });
-    few.into_iter().chain(connections).chain(queues::troubles(app, &workspace)).collect()
+    few.into_iter().chain(folder).chain(connections).chain(queues::troubles(app, &workspace)).collect()
 }
 
 /// Why messages stand aside, most messages first.

@@ -7,7 +7,8 @@ use axum::Json;
 use axum::extract::State;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use wirewatch_core::flow::{Flow, Parcel, Step, Takes, Verb};
+use wirewatch_core::duration;
+use wirewatch_core::flow::{Flow, Parcel, Step, Takes, Until, Verb};
 use wirewatch_core::meter::{self, Figures, Point};
 use wirewatch_core::workspace;
 use wirewatch_core::{Timestamp, intake::Verdict};
@@ -57,6 +58,7 @@ pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
     let named = |name: &String, title: &String| Named { name: name.clone(), title: title.clone() };
     Ok(Json(Workspace {
         title: title.clone(),
+        environment: super::environment(&workspace),
         release,
         flows: flows.values().map(|one| named(&one.name, &one.title)).collect(),
         partners: partners.values().map(|one| named(&one.name, &one.title)).collect(),
@@ -68,10 +70,15 @@ pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
 fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) -> bool) -> Strand {
     let figures = |point| read.get(&meter::Knot { flow: flow.name.clone(), point }).copied().unwrap_or_default();
     let mut knots = vec![Knot { verb: "intake".to_owned(), passed_minute: figures(Point::Begun).passed, ..Knot::default() }];
-    for step in &flow.steps {
+    for (at, step) in flow.steps.iter().enumerate() {
         let Figures { passed, median_us, slow_us } = figures(Point::Step(step.name.clone()));
+        // What runs on failure is drawn when something fails.
+        if flow.is_on_failure(at) && passed == 0 && standing.iter().all(|one| one.step != step.name) {
+            continue;
+        }
         knots.push(Knot {
             step: step.name.clone(),
+            way: step.way.clone(),
             verb: step.verb.name().to_owned(),
             what: what(step),
             connection: step.verb.connection().map(str::to_owned),
@@ -140,6 +147,11 @@ fn what(step: &Step) -> String {
         Verb::Map { map } => map.clone(),
         Verb::Only { because, .. } => because.clone(),
         Verb::Set { .. } | Verb::Note { .. } => String::new(),
+        Verb::Choose { ways } => format!("{} ways", ways.len()),
+        Verb::Also { ways } => ways.iter().map(|way| way.name.as_str()).collect::<Vec<_>>().join(", "),
+        Verb::Pause { until: Until::Span(span) } => duration::short(*span),
+        Verb::Pause { until: Until::At(until) } => format!("until {}", until.text),
+        Verb::Notify { path, .. } => path.text().to_owned(),
         Verb::Check { rules } => format!("{} rules", rules.len()),
         Verb::Call { method, path, .. } => format!("{} {}", method.as_str(), path.text()),
         Verb::Send { parcel: Parcel::Publish(publish), .. } if publish.exchange.is_empty() => publish.key.text().to_owned(),
@@ -153,12 +165,12 @@ fn what(step: &Step) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use wirewatch_core::flow::{Method, Retry};
+    use wirewatch_core::flow::{END, Method, Retry};
 
     fn flow() -> Flow {
         let template = |text| wirewatch_core::expr::Template::parse(text).unwrap();
         let book = Verb::Call { at: "erp".into(), method: Method::Post, path: template("/orders"), body: None, keep: None };
-        let step = |name: &str, verb| Step { name: name.into(), verb, retry: Retry::default() };
+        let step = |name: &str, verb| Step { name: name.into(), verb, retry: Retry::default(), next: END, way: String::new() };
         Flow {
             name: "orders".into(),
             steps: vec![step("to-order", Verb::Map { map: "po".into() }), step("book", book)],

@@ -93,9 +93,9 @@ pub struct Story {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Step {
     pub step: String,
-    /// `map`, `check`, `only`, `set`, `call`, `send` or `note`.
+    /// What it does, e.g. `map` or `call`.
     pub verb: String,
-    /// What a `note` says; empty otherwise.
+    /// What a `note` says, which way was chosen, until when it pauses; empty otherwise.
     pub note: String,
     /// The document after the step, where the step changed it.
     pub after: Option<DocumentView>,

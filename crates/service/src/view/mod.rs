@@ -20,7 +20,7 @@ pub use message::{
     Step, Story,
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
-pub use release::{FindingView, Release, WorkspaceFiles};
+pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
 pub use strand::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace};
 pub use tray::{CaughtView, TrayRequest, TrayStory, TrayView};
@@ -40,6 +40,15 @@ pub(crate) fn sure_time(at: Timestamp) -> String {
     time(at.0).unwrap_or_default()
 }
 
+/// Where a service runs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EnvironmentView {
+    pub name: String,
+    pub title: String,
+    /// What is sent from here is meant.
+    pub production: bool,
+}
+
 /// How the service stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Status {
@@ -47,6 +56,8 @@ pub struct Status {
     pub version: String,
     /// Title of the workspace.
     pub title: String,
+    /// Where it runs; absent when that is not said.
+    pub environment: Option<EnvironmentView>,
     pub release: i64,
     pub since: String,
     /// What somebody should see to, in sentences.

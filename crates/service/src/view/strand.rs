@@ -44,7 +44,9 @@ pub struct Intake {
 pub struct Knot {
     /// Empty for the beginning.
     pub step: String,
-    /// `map`, `only`, `set`, `call`, `send`; `intake` for the beginning; empty for a step of an earlier release.
+    /// The way it stands on, in words, where it is not on the main line.
+    pub way: String,
+    /// The step's verb; `intake` for the beginning; empty for a step of an earlier release.
     pub verb: String,
     /// The map, the request, or to whom: `po-to-order`, `POST /orders`.
     pub what: String,
@@ -79,6 +81,8 @@ pub struct PartnerShare {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Workspace {
     pub title: String,
+    /// Where it runs; absent when that is not said.
+    pub environment: Option<super::EnvironmentView>,
     pub release: i64,
     pub flows: Vec<Named>,
     pub partners: Vec<Named>,

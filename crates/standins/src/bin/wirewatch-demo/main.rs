@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options};
+use wirewatch_standins::chat::Chat;
 use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
 use wirewatch_standins::warehouse::{self, Bus};
 
@@ -23,6 +24,7 @@ const SERVICE: u16 = 7811;
 const ORDER_SYSTEM: u16 = 7812;
 const DATABASE: u16 = 7813;
 const BROKER: u16 = 7814;
+const CHAT: u16 = 7815;
 /// Where the shop calls, as `connections/shop.toml` says.
 const SHOP: &str = "shop-7d2f";
 
@@ -87,8 +89,13 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     if !program.exists() {
         return Err(format!("{} is not built yet: run `make demo`, which builds it first", program.display()));
     }
-    let needed =
-        [(SERVICE, "the service"), (ORDER_SYSTEM, "the order system"), (DATABASE, "the database"), (BROKER, "the broker")];
+    let needed = [
+        (SERVICE, "the service"),
+        (ORDER_SYSTEM, "the order system"),
+        (DATABASE, "the database"),
+        (BROKER, "the broker"),
+        (CHAT, "the chat"),
+    ];
     for (port, what) in needed {
         TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
             format!(
@@ -109,12 +116,11 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     stage.done();
 
     let orders = OrderSystem::kept_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
-    runtime.block_on(async {
-        let listener = tokio::net::TcpListener::bind(("127.0.0.1", ORDER_SYSTEM)).await.map_err(|error| error.to_string())?;
-        let router = orders.router();
-        tokio::spawn(async move { axum::serve(listener, router).await });
-        Ok::<_, String>(())
-    })?;
+    for (port, router) in [(ORDER_SYSTEM, orders.router()), (CHAT, Chat::default().router())] {
+        let listener = runtime.block_on(tokio::net::TcpListener::bind(("127.0.0.1", port)));
+        let listener = listener.map_err(|error| format!("port {port}: {error}"))?;
+        runtime.spawn(async move { axum::serve(listener, router).await });
+    }
 
     let stage = Stage::begin("starting the service");
     let mut service = start_service(&state, workspace, program, &database)?;
@@ -188,6 +194,7 @@ books them, the warehouse packs what the shop sold.
   console       {link}
                 (works once, for ten minutes; another: {program} console)
   order system  http://127.0.0.1:{ORDER_SYSTEM}   (has a switch for outages)
+  chat          http://127.0.0.1:{CHAT}   (what people are told)
   kept in       {}
 
 Or in another terminal in this folder:

@@ -1,0 +1,117 @@
+use super::deploy::{changes, told};
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table, tone};
+use similar::{ChangeTag, TextDiff};
+use wirewatch_service::view::{Release, ReleaseStory, ReleaseView, Why};
+
+/// List the releases, or show what one of them changed, line by line
+#[derive(Debug, clap::Args)]
+pub struct ReleasesArgs {
+    /// The release to show
+    #[arg(value_name = "NUMBER")]
+    release: Option<i64>,
+    /// Print as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn list(client: &ClientArgs, args: &ReleasesArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    if let Some(no) = args.release {
+        let story: ReleaseStory = client.get(&format!("/api/releases/{no}"), &[]).await?;
+        if args.json {
+            ui::json(&story);
+        } else {
+            show(&story);
+        }
+        return Ok(());
+    }
+    let releases: Vec<ReleaseView> = client.get("/api/releases", &[]).await?;
+    if args.json {
+        ui::json(&releases);
+        return Ok(());
+    }
+    let rows: Vec<Vec<_>> = releases
+        .iter()
+        .map(|release| {
+            let state = if release.current { styled(tone("done"), "runs") } else { cell("") };
+            let files = ui::count(release.changes.len(), "file");
+            vec![
+                number(release.release),
+                state,
+                styled(DIM, clock(&release.at)),
+                cell(&release.by),
+                cell(files),
+                cell(&release.says),
+            ]
+        })
+        .collect();
+    table(&["RELEASE", "", "AT", "BY", "CHANGED", "SAID OF IT"], &rows);
+    Ok(())
+}
+
+fn show(story: &ReleaseStory) {
+    let ReleaseStory { release, before, after } = story;
+    let says = if release.says.is_empty() { String::new() } else { format!(": {}", release.says) };
+    let runs = if release.current { ", and runs" } else { "" };
+    anstream::println!(
+        "{} by {} at {}{runs}{says}",
+        paint(BOLD, format!("release {}", release.release)),
+        release.by,
+        clock(&release.at)
+    );
+    changes(&release.changes);
+    for change in &release.changes {
+        let text = |side: &std::collections::BTreeMap<String, String>| side.get(&change.file).cloned().unwrap_or_default();
+        let (old, new) = (text(before), text(after));
+        println!();
+        anstream::println!("{}", paint(BOLD, &change.file));
+        for group in TextDiff::from_lines(&old, &new).grouped_ops(2) {
+            for line in group.iter().flat_map(|op| {
+                let (old, new) = (old.lines().collect::<Vec<_>>(), new.lines().collect::<Vec<_>>());
+                lines(op, &old, &new)
+            }) {
+                anstream::println!("{line}");
+            }
+        }
+    }
+}
+
+fn lines(op: &similar::DiffOp, old: &[&str], new: &[&str]) -> Vec<String> {
+    op.iter_changes(old, new)
+        .map(|change| match change.tag() {
+            ChangeTag::Equal => paint(DIM, format!("    {}", change.value())),
+            ChangeTag::Delete => paint(tone("aside"), format!("  - {}", change.value())),
+            ChangeTag::Insert => paint(tone("done"), format!("  + {}", change.value())),
+        })
+        .collect()
+}
+
+/// Make an earlier release the current one again
+///
+/// It becomes a release of its own, so that what happened stays to be read.
+#[derive(Debug, clap::Args)]
+pub struct RollbackArgs {
+    /// The release to go back to
+    #[arg(value_name = "NUMBER")]
+    release: i64,
+    /// Why, for the record
+    #[arg(long, value_name = "WORDS")]
+    why: String,
+    /// Print the outcome as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn rollback(client: &ClientArgs, args: &RollbackArgs) -> Result<(), CommandError> {
+    let path = format!("/api/releases/{}/rollback", args.release);
+    let release: Release = client.client()?.post(&path, &Why { why: args.why.clone() }).await?;
+    if args.json {
+        ui::json(&release);
+    } else {
+        ui::findings(&release.findings);
+        told(&release);
+    }
+    Ok(())
+}

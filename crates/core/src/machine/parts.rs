@@ -1,0 +1,76 @@
+//! Messages that go a way of their own beside the one they are part of.
+
+use super::{Body, LogEntry, Logged, Machine, Origin, Turn};
+use crate::flow::{Flow, Way};
+use crate::{Digest, Document, MessageId, Timestamp};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use std::sync::Arc;
+
+/// What a message says of itself, at `part` in its meta, that is part of another.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Part {
+    /// The message it is part of.
+    pub of: MessageId,
+    pub way: String,
+    /// Its first step.
+    pub step: String,
+    /// What both are known by.
+    pub key: String,
+    /// Parts of one way keep the order of the messages they are part of; empty where there is none.
+    pub order_key: String,
+    /// What steps had kept by then.
+    pub kept: Map<String, Value>,
+}
+
+/// Name in a message's meta.
+const PART: &str = "part";
+
+/// What the message is part of, if it is part of another.
+pub(super) fn part(origin: &Origin) -> Option<Part> {
+    Part::deserialize(origin.meta.get(PART)?).ok()
+}
+
+/// The step at which a message begins, and what is kept there.
+pub(super) fn beginning(flow: &Flow, origin: &Origin) -> (usize, Map<String, Value>) {
+    let part = part(origin);
+    let at = part.as_ref().and_then(|part| flow.step(&part.step)).map_or(0, |(at, _)| at);
+    let mut kept = part.map(|part| part.kept).unwrap_or_default();
+    kept.insert("meta".to_owned(), Value::Object(origin.meta.clone()));
+    (at, kept)
+}
+
+impl Machine {
+    /// The message that goes `way` from here, with its document as it is to be kept.
+    #[must_use]
+    pub fn part(&self, way: &Way, id: MessageId) -> (Arc<Origin>, Document) {
+        let mut kept = self.kept.clone();
+        kept.remove("meta");
+        let part = Part {
+            of: self.origin.id,
+            way: way.name.clone(),
+            step: self.logic.flow.steps[way.first].name.clone(),
+            key: self.keys().0,
+            order_key: self.order_key().map_or_else(String::new, |key| format!("{key} {}", way.name)),
+            kept,
+        };
+        let mut meta = self.origin.meta.clone();
+        meta.insert(PART.to_owned(), serde_json::to_value(part).unwrap_or_default());
+        let document = self.current.clone();
+        let size = document.to_bytes().len() as u64;
+        let form = document.form();
+        let origin = Origin { id, body: id, slice: 0..size, form, meta, ..(*self.origin).clone() };
+        (Arc::new(origin), document)
+    }
+
+    /// The messages of an `also` were made: this one goes on.
+    pub fn parted(&mut self, now: Timestamp) -> Turn {
+        let what = Logged::Parted { step: self.step().to_owned(), request: self.parting() };
+        self.log(LogEntry { at: now, what })
+    }
+
+    /// Stands for what the messages of an `also` are made of.
+    pub(super) fn parting(&self) -> Digest {
+        Digest::of(&[&Body(self.current.to_bytes()).0])
+    }
+}

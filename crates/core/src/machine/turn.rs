@@ -1,0 +1,184 @@
+//! What a machine says and logs: what is next, how it ends, what was decided.
+
+use super::{Outcome, Work};
+use crate::act::Act;
+use crate::course::Point;
+use crate::flow::Way;
+use crate::reason::Reason;
+use crate::{Digest, Timestamp};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// What to do next.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Next {
+    /// Perform the effect, then give its outcome.
+    Perform(Arc<Work>),
+    /// A retry: call [`Machine::woken`] at that moment.
+    WaitUntil(Timestamp),
+    /// Call [`Machine::woken`] when the connection is free again.
+    WaitFor(String),
+    /// The flow says so: call [`Machine::woken`] at that moment and commit what it gives.
+    Pause(Timestamp),
+    /// Make these messages with [`Machine::part`], and commit them with what [`Machine::parted`] gives.
+    Part(Vec<Way>),
+    End(End),
+}
+
+/// How a message ends. Aside is an end that a person can undo.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum End {
+    Done,
+    Skipped(String),
+    Aside(Reason),
+    Discarded,
+}
+
+/// The state of a message as people see it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum State {
+    Moving,
+    Waiting,
+    Retrying,
+    Aside,
+    Done,
+    Skipped,
+    Discarded,
+}
+
+impl State {
+    /// Every state.
+    pub const ALL: [Self; 7] =
+        [Self::Moving, Self::Waiting, Self::Retrying, Self::Aside, Self::Done, Self::Skipped, Self::Discarded];
+
+    /// As shown and stored.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Moving => "moving",
+            Self::Waiting => "waiting",
+            Self::Retrying => "retrying",
+            Self::Aside => "aside",
+            Self::Done => "done",
+            Self::Skipped => "skipped",
+            Self::Discarded => "discarded",
+        }
+    }
+
+    /// The state of that name.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|state| state.as_str() == text)
+    }
+
+    /// Whether nothing more happens by itself and nobody needs to look.
+    #[must_use]
+    pub const fn is_final(self) -> bool {
+        matches!(self, Self::Done | Self::Skipped | Self::Discarded)
+    }
+}
+
+impl Next {
+    /// The state that a message is in while this is next.
+    #[must_use]
+    pub fn state(&self) -> State {
+        match self {
+            Self::Perform(_) | Self::Part(_) => State::Moving,
+            Self::WaitUntil(_) => State::Retrying,
+            Self::WaitFor(_) | Self::Pause(_) => State::Waiting,
+            Self::End(End::Done) => State::Done,
+            Self::End(End::Skipped(_)) => State::Skipped,
+            Self::End(End::Aside(_)) => State::Aside,
+            Self::End(End::Discarded) => State::Discarded,
+        }
+    }
+}
+
+/// One entry of a message's log.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LogEntry {
+    pub at: Timestamp,
+    pub what: Logged,
+}
+
+/// What was logged.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Logged {
+    /// An effect that must not be repeated blindly is about to be performed.
+    Intent { step: String, request: Digest },
+    /// One try of an effect, and what was decided on it.
+    Attempt { step: String, generation: u16, tries: u16, request: Digest, outcome: Outcome, then: Then },
+    /// A person's act.
+    Act { act: Act, by: String, why: String },
+    /// The step could not be worked out; nothing was performed.
+    Stopped { reason: Reason },
+    /// A pause is over.
+    Woken { step: String },
+    /// The messages of an `also` were made, of the document with that digest.
+    Parted { step: String, request: Digest },
+}
+
+/// What was decided on an outcome.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Then {
+    Go,
+    RetryAt(Timestamp),
+    WaitFor(String),
+    Aside(Reason),
+}
+
+/// A step that a message passed, for counting.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Passed {
+    pub step: String,
+    pub how: Pass,
+}
+
+/// How a step was passed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Pass {
+    Done,
+    Failed,
+    Aside,
+    Skipped,
+}
+
+impl Pass {
+    /// As shown and stored.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Done => "done",
+            Self::Failed => "failed",
+            Self::Aside => "aside",
+            Self::Skipped => "skipped",
+        }
+    }
+}
+
+impl Turn {
+    /// Nothing but what is next.
+    pub(super) fn still(next: Next) -> Self {
+        Self { entry: None, passed: Vec::new(), points: Vec::new(), next }
+    }
+
+    /// This, and then what a later one says.
+    pub(super) fn then(mut self, later: Self) -> Self {
+        self.passed.extend(later.passed);
+        self.points.extend(later.points);
+        Self { entry: later.entry.or(self.entry), next: later.next, ..self }
+    }
+}
+
+/// What one event means: commit `entry`, then follow `next`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Turn {
+    pub entry: Option<LogEntry>,
+    pub passed: Vec<Passed>,
+    pub points: Vec<Point>,
+    pub next: Next,
+}

@@ -1,0 +1,178 @@
+//! Releasing a workspace: checked, compared with what runs, refused where it would take back what another has changed.
+
+use crate::error::ServeError;
+use crate::folder::read_workspace;
+use crate::run::{App, Config};
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use wirewatch_core::finding::{Finding, Severity};
+use wirewatch_core::workspace::changes::{FileChange, changes, taken_back};
+use wirewatch_core::workspace::{Checked, Files, Workspace, digest};
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::{JournalError, ReleaseRow, Store};
+
+/// Releases that are looked through for what a stale copy would take back.
+const LOOKED_THROUGH: u32 = 50;
+/// How long what was read of the folder counts as how it is.
+const FRESH: Duration = Duration::from_secs(5);
+
+/// What is to be released, and how.
+#[derive(Debug, Clone)]
+pub struct Proposal<'a> {
+    pub files: &'a Files,
+    pub by: &'a str,
+    /// What is said of it, for the list of releases.
+    pub says: &'a str,
+    /// Take back what releases since have changed, where the files say so.
+    pub take_back: bool,
+    /// Tell what would come of it, and change nothing.
+    pub only_tell: bool,
+}
+
+/// What came of a proposal.
+#[derive(Debug)]
+pub struct Released {
+    pub how: How,
+    pub findings: Vec<Finding>,
+    /// What differs from the release that ran.
+    pub changes: Vec<FileChange>,
+}
+
+/// How it came out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum How {
+    /// The files are those of the current release, of that number.
+    Same(i64),
+    New(i64),
+    /// It would become the release after the one of that number.
+    Would(i64),
+    /// There are errors, or it would take back what others changed: the current release stays.
+    Refused,
+}
+
+impl App {
+    /// Makes `files` the current release, unless they have errors or are older than it.
+    pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
+        let Proposal { files, by, says, take_back, only_tell } = proposal;
+        let _one = self.releasing.lock().await;
+        let Checked { workspace, mut findings } = Workspace::read_in(files, self.environment.as_deref());
+        let (no, current) = self.engine.releases().current();
+        let before = self.store.releases(no, LOOKED_THROUGH).await?;
+        let running = before.last().map(|release| release.files.clone()).unwrap_or_default();
+        let changes = changes(&running, files);
+        let told = |how, findings| Ok(Released { how, findings, changes: changes.clone() });
+        if !take_back {
+            findings.extend(stale(&before, files));
+        }
+        let Some(workspace) = workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new)
+        else {
+            return told(How::Refused, findings);
+        };
+        if current.digest == workspace.digest {
+            return told(How::Same(no), findings);
+        }
+        if only_tell {
+            return told(How::Would(no), findings);
+        }
+        let no = self.store.add_release(&workspace.digest.to_string(), files, by, says, SystemClock.now()).await?;
+        self.engine.release(no, workspace.clone());
+        self.follow_intakes(&workspace);
+        tracing::info!(release = no, by, "released");
+        told(How::New(no), findings)
+    }
+
+    pub(crate) fn follow_intakes(&self, workspace: &Workspace) {
+        self.intakes.lock().expect("no holder panics").follow(&self.engine, &self.outside, workspace);
+    }
+}
+
+/// An error for each file whose copy is older than what runs.
+fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
+    let all: Vec<(i64, Files)> = before.iter().map(|release| (release.no, release.files.clone())).collect();
+    let by = |no: i64| before.iter().find(|release| release.no == no).map_or("", |release| release.by.as_str());
+    let finding = |back: wirewatch_core::workspace::changes::TakenBack| {
+        let text = files.get(&back.file).map_or("", String::as_str);
+        let absent = if files.contains_key(&back.file) { "as it was" } else { "not there, as" };
+        let says = format!(
+            "this is {absent} in release {}: it would take back what {} changed in release {}",
+            back.as_in,
+            by(back.changed_by),
+            back.changed_by
+        );
+        Finding::at(Severity::Error, "release::stale", &back.file, text, 0..0, says)
+            .help("fetch the newer copy first; or say that it is meant: wirewatch deploy --take-back")
+    };
+    taken_back(&all, files).into_iter().map(finding).collect()
+}
+
+/// What runs at the start.
+pub struct Start {
+    pub release: i64,
+    pub workspace: Arc<Workspace>,
+    pub findings: Vec<Finding>,
+    pub kept_running: bool,
+}
+
+/// The folder given, released if it is new and sound; otherwise the newest release.
+pub async fn first_release(config: &Config, store: &Store) -> Result<Start, ServeError> {
+    let environment = config.environment.as_deref();
+    let before = store.releases(i64::MAX, LOOKED_THROUGH).await?;
+    let given = match &config.workspace {
+        Some(path) => Some(read_workspace(path).map_err(|source| ServeError::File { path: path.clone(), source })?),
+        None => None,
+    };
+    let newest = |findings: Vec<Finding>, kept_running| {
+        let Some(ReleaseRow { no, files, .. }) = before.last() else {
+            return Err(if findings.is_empty() { ServeError::NothingToRun } else { ServeError::Workspace(findings) });
+        };
+        let Checked { workspace, findings: own } = Workspace::read_in(files, environment);
+        match workspace.map(Arc::new) {
+            Some(workspace) => Ok(Start { release: *no, workspace, findings, kept_running }),
+            None => Err(ServeError::Workspace(if findings.is_empty() { own } else { findings })),
+        }
+    };
+    let Some(files) = given else { return newest(Vec::new(), false) };
+    let Checked { workspace, mut findings } = Workspace::read_in(&files, environment);
+    let known = before.last().is_some_and(|release| release.digest == digest(&files).to_string());
+    findings.extend(stale(&before, &files));
+    match workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new) {
+        Some(workspace) if known => {
+            Ok(Start { release: before.last().map_or(0, |release| release.no), workspace, findings, kept_running: false })
+        }
+        Some(workspace) => {
+            let release = store.add_release(&workspace.digest.to_string(), &files, "start", "", SystemClock.now()).await?;
+            Ok(Start { release, workspace, findings, kept_running: false })
+        }
+        None => newest(findings, true),
+    }
+}
+
+/// The folder that the service was started with, looked at again now and then.
+#[derive(Debug)]
+pub struct Folder {
+    path: PathBuf,
+    read: Mutex<Option<(Instant, Result<Files, String>)>>,
+}
+
+impl Folder {
+    pub(crate) fn new(path: PathBuf) -> Self {
+        Self { path, read: Mutex::default() }
+    }
+
+    /// A sentence where what runs is not what stands in the folder.
+    pub fn differs(&self, running: &Workspace, release: i64) -> Option<String> {
+        let mut read = self.read.lock().expect("no holder panics");
+        if read.as_ref().is_none_or(|(at, _)| at.elapsed() > FRESH) {
+            *read = Some((Instant::now(), read_workspace(&self.path).map_err(|error| error.to_string())));
+        }
+        let folder = self.path.display();
+        match &read.as_ref()?.1 {
+            Ok(files) if digest(files) == running.digest => None,
+            Ok(_) => Some(format!(
+                "{folder} is not what runs as release {release}: `wirewatch deploy --check {folder}` shows what differs"
+            )),
+            Err(error) => Some(format!("whether {folder} is what runs is not known: {error}")),
+        }
+    }
+}

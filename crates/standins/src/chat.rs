@@ -1,0 +1,81 @@
+//! A chat: rooms that people read, each with an address that takes sentences.
+//!
+//! `POST /{room}` with `{"text": …}` says something there, once per `Idempotency-Key`; `GET /{room}` reads the room; `GET /`
+//! is a page with all of them for people.
+
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{Html, IntoResponse, Response};
+use axum::routing::get;
+use axum::{Json, Router};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::sync::{Arc, Mutex};
+
+/// Sentences that a room keeps.
+const KEPT: usize = 200;
+
+#[derive(Debug, Default)]
+struct Rooms {
+    said: BTreeMap<String, VecDeque<String>>,
+    keys: HashSet<String>,
+}
+
+/// The chat, shared with whoever looks into it.
+#[derive(Debug, Clone, Default)]
+pub struct Chat {
+    rooms: Arc<Mutex<Rooms>>,
+}
+
+#[derive(Deserialize)]
+struct Sentence {
+    text: String,
+}
+
+impl Chat {
+    /// The routes.
+    pub fn router(&self) -> Router {
+        Router::new().route("/", get(page)).route("/{room}", get(read).post(say)).with_state(self.clone())
+    }
+
+    /// What was said in a room, oldest first.
+    #[must_use]
+    pub fn said(&self, room: &str) -> Vec<String> {
+        let rooms = self.rooms.lock().expect("no holder panics");
+        rooms.said.get(room).into_iter().flatten().cloned().collect()
+    }
+}
+
+async fn say(State(own): State<Chat>, Path(room): Path<String>, headers: HeaderMap, Json(sentence): Json<Sentence>) -> Response {
+    let mut rooms = own.rooms.lock().expect("no holder panics");
+    let key = headers.get("idempotency-key").and_then(|key| key.to_str().ok());
+    if let Some(key) = key.map(str::to_owned)
+        && !rooms.keys.insert(key)
+    {
+        return Json(json!({ "said": true, "repeat": true })).into_response();
+    }
+    let said = rooms.said.entry(room).or_default();
+    said.push_back(sentence.text);
+    if said.len() > KEPT {
+        said.pop_front();
+    }
+    (StatusCode::CREATED, Json(json!({ "said": true }))).into_response()
+}
+
+async fn read(State(own): State<Chat>, Path(room): Path<String>) -> Json<Value> {
+    Json(json!({ "room": room, "said": own.said(&room) }))
+}
+
+/// Every room, newest sentence first.
+async fn page(State(own): State<Chat>) -> Html<String> {
+    let rooms = own.rooms.lock().expect("no holder panics");
+    let escape = |text: &str| text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+    let room = |(name, said): (&String, &VecDeque<String>)| {
+        let items: String = said.iter().rev().map(|text| format!("<li>{}</li>", escape(text))).collect();
+        format!("<section><h2>{}</h2><ul>{items}</ul></section>", escape(name))
+    };
+    let rooms: String = rooms.said.iter().map(room).collect();
+    let none = "<p>Nobody has said anything yet.</p>".to_owned();
+    Html(include_str!("chat.html").replace("{rooms}", if rooms.is_empty() { &none } else { &rooms }))
+}

@@ -1,0 +1,134 @@
+//! Verbs that wait, part and tell, through kills of the service.
+
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use wirewatch_standins::chat::Chat;
+use wirewatch_testkit::{Database, Service, eventually};
+
+const OUTLINE: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "rush": { "type": "boolean" } } }"#;
+const FLOW: &str = r#"
+title = "Winding"
+key   = "number"
+
+[[intake]]
+from  = "drop"
+takes = "note"
+
+[[step]]
+name  = "rest"
+pause = { for = "2s" }
+
+[[step]]
+name = "both"
+
+[[step.also]]
+way = "shop"
+[[step.also.step]]
+name   = "tell-shop"
+notify = { at = "chat", post = "/shop", says = "{number}" }
+
+[[step.also]]
+way = "nowhere"
+[[step.also.step]]
+name   = "tell-nobody"
+notify = { at = "chat", post = "/rooms/that/are/not", says = "{number}" }
+
+[[step]]
+name = "which"
+
+[[step.choose]]
+when = "rush"
+[[step.choose.step]]
+name   = "tell-crew"
+notify = { at = "chat", post = "/crew", says = "{number} is in a hurry" }
+
+[[step.choose]]
+
+[[on_failure]]
+name   = "alarm"
+notify = { at = "chat", post = "/alarms", says = "{number}: {$error.step} failed", once_per = "$error.cause" }
+"#;
+
+async fn chat() -> (Chat, String) {
+    let chat = Chat::default();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let router = chat.router();
+    tokio::spawn(async move { axum::serve(listener, router).await });
+    (chat, address)
+}
+
+async fn all(service: &Service) -> Option<Vec<Value>> {
+    service.get("/api/messages?limit=100").await?["messages"].as_array().cloned()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_that_failed_alike() {
+    let (chat, address) = chat().await;
+    let connection = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"");
+    let files = [
+        ("workspace.toml", "format = 1"),
+        ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+        ("connections/chat.toml", connection.as_str()),
+        ("outlines/note.schema.json", OUTLINE),
+        ("flows/winding.toml", FLOW),
+    ];
+    let mut service = Service::with_files(&Database::new(), &files);
+    service.start().await;
+    for n in 1..=3 {
+        let body = json!({ "number": format!("N-{n}"), "rush": n == 2 }).to_string();
+        let fired = service.post(&format!("/api/flows/winding/fire?name=n{n}")).body(body).send().await.unwrap();
+        assert!(fired.status().is_success(), "{}", fired.text().await.unwrap());
+    }
+    eventually("all wait", || async {
+        let all = all(&service).await?;
+        (all.len() == 3 && all.iter().all(|one| one["state"] == "waiting" && one["due"].is_string())).then_some(())
+    })
+    .await;
+    let (_, shown, _) = service.command(&["messages"]);
+    assert!(shown.contains("rest waits until "), "{shown}");
+    service.kill();
+    service.start().await;
+    let ended = eventually("all have ended", || async {
+        let all = all(&service).await?;
+        let still = |one: &Value| matches!(one["state"].as_str(), Some("done" | "aside"));
+        (all.len() == 9 && all.iter().all(still)).then_some(all)
+    })
+    .await;
+    let mut counts: BTreeMap<(String, String), usize> = BTreeMap::new();
+    for one in &ended {
+        let text = |name: &str| one[name].as_str().unwrap_or_default().to_owned();
+        *counts.entry((text("state"), text("step"))).or_default() += 1;
+    }
+    let expected = [(("aside".to_owned(), "tell-nobody".to_owned()), 3), (("done".to_owned(), String::new()), 6)];
+    assert_eq!(counts, expected.into(), "three messages, three ways that went well, three that did not");
+    let mut shop = chat.said("shop");
+    shop.sort();
+    assert_eq!(shop, ["N-1", "N-2", "N-3"]);
+    assert_eq!(chat.said("crew"), ["N-2 is in a hurry"]);
+    let alarms = chat.said("alarms");
+    assert!(alarms.len() == 1 && alarms[0].ends_with(": tell-nobody failed"), "{alarms:?}");
+
+    // A part knows what it is part of, and is resent alone.
+    let part = ended.iter().find(|one| one["state"] == "aside" && one["key"] == "N-1").unwrap();
+    let story = service.get(&format!("/api/messages/{}", part["id"].as_str().unwrap())).await.unwrap();
+    assert_eq!(story["meta"]["part"]["way"], "nowhere");
+    let whole = story["meta"]["part"]["of"].as_str().unwrap();
+    assert!(ended.iter().any(|one| one["id"] == whole && one["key"] == "N-1" && one["state"] == "done"));
+    let (_, shown, _) = service.command(&["show", part["id"].as_str().unwrap()]);
+    assert!(shown.contains(&format!("way nowhere of message {whole}")), "{shown}");
+    service.change("flows/winding.toml", "/rooms/that/are/not", "/elsewhere");
+    let (code, out, err) = service.command(&["deploy", &service.workspace().display().to_string()]);
+    assert_eq!(code, 0, "{out}{err}");
+    // It runs the release that it came with, so it is refused again, and no second alarm tells of the same cause.
+    let (code, out, err) = service.command(&["resend", part["id"].as_str().unwrap(), "--why", "once more"]);
+    assert_eq!(code, 0, "{out}{err}");
+    eventually("it stands aside again", || async {
+        let story = service.get(&format!("/api/messages/{}", part["id"].as_str()?)).await?;
+        let attempts =
+            story["steps"].as_array()?.iter().find(|step| step["step"] == "tell-nobody")?["attempts"].as_array()?.len();
+        (attempts == 2 && story["message"]["state"] == "aside").then_some(())
+    })
+    .await;
+    assert_eq!((chat.said("alarms").len(), chat.said("shop").len(), all(&service).await.unwrap().len()), (1, 3, 9));
+}
