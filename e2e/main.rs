@@ -10,6 +10,7 @@ mod inputs;
 mod lists;
 mod mending;
 mod queues;
+mod releases;
 mod restore;
 mod scene;
 mod trays;

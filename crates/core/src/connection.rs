@@ -14,6 +14,8 @@ pub struct Connection {
     pub repeat: RepeatRule,
     /// Effects at a time, at most.
     pub in_flight: u32,
+    /// Effects in a minute, at most, evenly spread.
+    pub per_minute: Option<u32>,
     /// The other side's own page, for people.
     pub page: Option<String>,
     /// For people: whose it is, what must be set up there; empty when nothing is said.
@@ -29,19 +31,29 @@ pub enum ConnectionKind {
         /// How long a file must be unchanged when nothing else shows that it is whole.
         settle: Duration,
     },
-    Http {
-        /// `http://host:port/base`, without a slash at the end.
-        address: String,
-        /// How long an answer may take.
-        wait: Duration,
-        sign_in: Option<SignIn>,
-        /// A path that answers to everybody who is let in, for tests; the address itself when left out.
-        look_at: Option<String>,
-    },
+    Http(Box<Http>),
     /// An address of ours that the other side calls.
     Webhook(Box<Webhook>),
     /// A message broker, by AMQP 0-9-1.
     Amqp(Box<Broker>),
+}
+
+/// A server that is called over HTTP.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Http {
+    /// `https://host:port/base`, without a slash at the end.
+    pub address: String,
+    /// How long an answer may take.
+    pub wait: Duration,
+    pub sign_in: Option<SignIn>,
+    /// A path that answers to everybody who is let in, for tests; the address itself when left out.
+    pub look_at: Option<String>,
+    /// Certificates (PEM) of the authority whose word counts for this server alone; otherwise the system's authorities count.
+    pub authority: Option<String>,
+    /// Name of the secret with our own certificate and its key (PEM), where the server wants one.
+    pub certificate: Option<String>,
+    /// `http://host:port` through which it is reached.
+    pub proxy: Option<String>,
 }
 
 /// How requests are signed in.
@@ -63,8 +75,20 @@ pub enum SignInWith {
     Header { name: String },
     /// A parameter of that name in the query.
     Query { name: String },
+    /// A token asked for with our own credentials (RFC 6749, 4.4), the secret being the client's.
+    ClientCredentials(Box<TokenRequest>),
     /// SASL PLAIN, the secret being the password (RFC 4616); at brokers.
     Plain { user: String },
+}
+
+/// Where a token is asked for, and what for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TokenRequest {
+    pub token_at: String,
+    /// Who we are there.
+    pub client: String,
+    /// What the token is to allow; empty when the server decides.
+    pub scope: String,
 }
 
 impl SignIn {
@@ -74,6 +98,7 @@ impl SignIn {
         match &self.with {
             SignInWith::Bearer => "with a bearer token".to_owned(),
             SignInWith::Basic { user } | SignInWith::Plain { user } => format!("as {user}, with a password"),
+            SignInWith::ClientCredentials(request) => format!("as {}, with a token from {}", request.client, request.token_at),
             SignInWith::Header { name } => format!("with a key in the header {name}"),
             SignInWith::Query { name } => format!("with a key in the parameter {name}"),
         }
@@ -110,7 +135,7 @@ impl Connection {
     pub fn kind_name(&self) -> &'static str {
         match self.kind {
             ConnectionKind::Folder { .. } => "folder",
-            ConnectionKind::Http { .. } => "http",
+            ConnectionKind::Http(_) => "http",
             ConnectionKind::Webhook(_) => "webhook",
             ConnectionKind::Amqp(_) => "amqp",
         }
@@ -121,7 +146,7 @@ impl Connection {
     pub fn webhook(&self) -> Option<&Webhook> {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => Some(webhook),
-            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Amqp(_) => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Amqp(_) => None,
         }
     }
 
@@ -130,16 +155,25 @@ impl Connection {
     pub fn broker(&self) -> Option<&Broker> {
         match &self.kind {
             ConnectionKind::Amqp(broker) => Some(broker),
-            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Webhook(_) => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) => None,
         }
     }
 
-    /// The secret it needs, if it needs one.
+    /// Every secret it needs.
+    pub fn secrets(&self) -> impl Iterator<Item = &str> {
+        let certificate = match &self.kind {
+            ConnectionKind::Http(http) => http.certificate.as_deref(),
+            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) | ConnectionKind::Amqp(_) => None,
+        };
+        self.secret().into_iter().chain(certificate)
+    }
+
+    /// The secret that lets us or others in, if there is one.
     #[must_use]
     pub fn secret(&self) -> Option<&str> {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => webhook.signature.as_ref().map(|signature| signature.secret.as_str()),
-            ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
+            ConnectionKind::Http(http) => http.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
             ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
             ConnectionKind::Folder { .. } => None,
         }
@@ -150,7 +184,7 @@ impl Connection {
     pub fn place(&self) -> &str {
         match &self.kind {
             ConnectionKind::Folder { path, .. } => path,
-            ConnectionKind::Http { address, .. } => address,
+            ConnectionKind::Http(http) => &http.address,
             ConnectionKind::Webhook(webhook) => &webhook.path,
             ConnectionKind::Amqp(broker) => &broker.address,
         }

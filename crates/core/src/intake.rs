@@ -196,6 +196,8 @@ pub struct Head {
     pub meta: Map<String, Value>,
 }
 
+/// ISA15 of a test (data element I14).
+const TEST: &str = "T";
 /// Largest arrival, in bytes.
 pub const LARGEST: u64 = 2 << 30;
 
@@ -299,6 +301,12 @@ fn one(
     decision.partner.clone_from(&partner.name);
     if let Some(fault) = received.interchange.faults.first() {
         return (Verdict::Aside, Some(format!("interchange {}: {}", key.control, fault.says)));
+    }
+    // Nobody lets it through either: what is a test there would be meant here.
+    if key.usage == TEST && workspace.environment.as_ref().is_some_and(|environment| environment.production) {
+        let says =
+            format!("interchange {} is a test (ISA15 is T), and this is production: nothing of it is processed", key.control);
+        return (Verdict::Aside, Some(says));
     }
     match known {
         Known::Same { arrival, acknowledgments } if !came.let_through => {

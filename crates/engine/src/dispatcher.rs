@@ -20,8 +20,9 @@ mod turns;
 
 use commits::stand;
 use entry::running;
+pub use gates::{flow_of_line, line_of};
 
-use crate::gate::{Gate, HeldState, Moved};
+use crate::gate::{Gate, HeldState, Moved, Terms};
 use crate::journal::{Hold, Op, Part};
 use crate::lane::{LaneKey, Lanes};
 use std::collections::{BTreeSet, HashMap, VecDeque};
@@ -188,7 +189,7 @@ impl Dispatcher {
         self.surroundings = workspace;
         for (name, gate) in &mut self.gates {
             if let Some(connection) = self.surroundings.connections.get(name) {
-                gate.set_limit(connection.in_flight);
+                gate.set_terms(Terms::of(connection));
             }
             gate.look_now(now);
         }
@@ -231,7 +232,7 @@ impl Dispatcher {
         self.slots.is_empty()
     }
 
-    /// The connections that are held.
+    /// The connections that are held, and as [`line_of`] the flows that are paused.
     pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
         self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
     }
@@ -399,6 +400,9 @@ impl Dispatcher {
     /// Goes on with a message that is in memory and whose turn it is.
     fn start(&mut self, id: MessageId, now: Timestamp) {
         self.no_longer_behind(id);
+        if self.stands_still(id, now) {
+            return;
+        }
         let Some(running) = self.here(id) else { return };
         match running.machine.next().clone() {
             Next::Perform(work) if running.machine.in_doubt() => {

@@ -11,6 +11,7 @@
 
 use std::collections::VecDeque;
 use std::time::Duration;
+use wirewatch_core::connection::Connection;
 use wirewatch_core::{MessageId, Timestamp};
 
 const FIRST_PROBE: Duration = Duration::from_millis(500);
@@ -33,10 +34,31 @@ impl HeldState {
     }
 }
 
+/// How much a gate lets through.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Terms {
+    /// Effects at a time.
+    pub in_flight: u32,
+    /// From one effect to the next, at least.
+    pub apart: Duration,
+}
+
+impl Terms {
+    /// What a connection allows.
+    #[must_use]
+    pub fn of(connection: &Connection) -> Self {
+        let apart = connection.per_minute.map_or(Duration::ZERO, |calls| Duration::from_secs(60) / calls.max(1));
+        Self { in_flight: connection.in_flight, apart }
+    }
+}
+
 /// One connection's gate.
 #[derive(Debug)]
 pub struct Gate {
     limit: u32,
+    apart: Duration,
+    /// When the next may pass, by `apart`.
+    next_at: Timestamp,
     /// Effects at a time just now: opened one by one after a hold.
     window: u32,
     in_flight: u32,
@@ -59,10 +81,12 @@ pub enum Moved {
 impl Gate {
     /// An open gate.
     #[must_use]
-    pub fn new(limit: u32) -> Self {
+    pub fn new(terms: Terms) -> Self {
         Self {
-            limit,
-            window: limit,
+            limit: terms.in_flight,
+            apart: terms.apart,
+            next_at: Timestamp(0),
+            window: terms.in_flight,
             in_flight: 0,
             waiting: VecDeque::new(),
             held: None,
@@ -72,8 +96,10 @@ impl Gate {
         }
     }
 
-    /// Follows a changed limit.
-    pub fn set_limit(&mut self, limit: u32) {
+    /// Follows changed terms.
+    pub fn set_terms(&mut self, terms: Terms) {
+        let limit = terms.in_flight;
+        self.apart = terms.apart;
         self.window = if self.window == self.limit { limit } else { self.window.min(limit) };
         self.limit = limit;
     }
@@ -134,17 +160,19 @@ impl Gate {
     pub fn pass(&mut self, now: Timestamp) -> Option<MessageId> {
         match &self.held {
             Some(held) => {
-                if held.by_person() || self.probing || held.probe_at > now {
+                if held.by_person() || self.probing || held.probe_at > now || self.next_at > now {
                     return None;
                 }
                 let id = self.waiting.pop_front()?;
                 self.probing = true;
                 self.in_flight += 1;
+                self.next_at = now.after(self.apart);
                 Some(id)
             }
-            None if self.in_flight < self.window => {
+            None if self.in_flight < self.window && self.next_at <= now => {
                 let id = self.waiting.pop_front()?;
                 self.in_flight += 1;
+                self.next_at = now.after(self.apart);
                 Some(id)
             }
             None => None,
@@ -154,8 +182,13 @@ impl Gate {
     /// When to look again without any event, if ever.
     #[must_use]
     pub fn deadline(&self, keep: Duration) -> Option<Timestamp> {
-        let held = self.held.as_ref().filter(|_| !self.waiting.is_empty())?;
-        let probe = (!self.probing && !held.by_person()).then_some(held.probe_at);
+        if self.waiting.is_empty() {
+            return None;
+        }
+        let Some(held) = &self.held else {
+            return (self.in_flight < self.window && !self.apart.is_zero()).then_some(self.next_at);
+        };
+        let probe = (!self.probing && !held.by_person()).then_some(held.probe_at.max(self.next_at));
         let sweep = (!self.swept).then(|| held.since.after(keep));
         probe.into_iter().chain(sweep).min()
     }
@@ -215,13 +248,17 @@ mod tests {
     use super::*;
     use wirewatch_core::Id;
 
+    fn freely(in_flight: u32) -> Terms {
+        Terms { in_flight, apart: Duration::ZERO }
+    }
+
     fn at(ms: i64) -> Timestamp {
         Timestamp::from_millis(ms)
     }
 
     #[test]
     fn a_held_gate_lets_one_look_and_opens_one_by_one() {
-        let mut gate = Gate::new(4);
+        let mut gate = Gate::new(freely(4));
         (1..=9).for_each(|id| gate.queue(Id(id), false));
         let first: Vec<_> = std::iter::from_fn(|| gate.pass(at(0))).collect();
         assert_eq!(first, [Id(1), Id(2), Id(3), Id(4)]);
@@ -242,8 +279,20 @@ mod tests {
     }
 
     #[test]
+    fn calls_are_kept_apart_whatever_waits_and_comes_back() {
+        let mut gate = Gate::new(Terms { in_flight: 4, apart: Duration::from_millis(500) });
+        (1..=3).for_each(|id| gate.queue(Id(id), false));
+        assert_eq!((gate.pass(at(0)), gate.pass(at(0))), (Some(Id(1)), None));
+        gate.back(None, at(10));
+        assert_eq!((gate.pass(at(499)), gate.deadline(Duration::from_secs(5))), (None, Some(at(500))));
+        assert_eq!((gate.pass(at(700)), gate.pass(at(700))), (Some(Id(2)), None));
+        assert_eq!(gate.back(Some("503"), at(701)), Moved::Held);
+        assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(1201)), "the look comes later than the next call may");
+    }
+
+    #[test]
     fn what_a_person_holds_stays_held_until_a_person_frees_it() {
-        let mut gate = Gate::new(2);
+        let mut gate = Gate::new(freely(2));
         (1..=5).for_each(|id| gate.queue(Id(id), false));
         assert_eq!((gate.pass(at(0)), gate.pass(at(0))), (Some(Id(1)), Some(Id(2))));
         gate.hold("ada", "they move house", at(1));
@@ -259,7 +308,7 @@ mod tests {
 
     #[test]
     fn a_person_may_hold_what_is_held_already_and_its_beginning_stays() {
-        let mut gate = Gate::new(2);
+        let mut gate = Gate::new(freely(2));
         gate.queue(Id(1), false);
         gate.pass(at(0));
         gate.back(Some("refused"), at(1));

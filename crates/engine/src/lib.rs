@@ -19,7 +19,7 @@ mod unfold;
 mod writer;
 
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings};
+pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, flow_of_line, line_of};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{

@@ -47,6 +47,9 @@ impl Journal for Breaking {
     async fn holds(&self) -> Result<Vec<Hold>, Down> {
         Ok(Vec::new())
     }
+    async fn claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, Down> {
+        unreachable!()
+    }
     async fn release(&self, _: i64) -> Result<Option<Files>, Down> {
         Ok(None)
     }

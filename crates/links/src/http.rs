@@ -9,6 +9,7 @@
 //! | name, connection refused, time-out | the connection is held; in doubt where a repeat is not safe and the request may have arrived |
 //! | connection lost in the middle of an answer | again; in doubt where a repeat is not safe |
 
+use crate::tls;
 use reqwest::RequestBuilder;
 use reqwest::header::{CONTENT_TYPE, HeaderMap, RETRY_AFTER};
 use std::time::Duration;
@@ -55,21 +56,38 @@ fn signed_in(request: RequestBuilder, credentials: Option<&Credentials>) -> Requ
         SignInWith::Basic { user } => request.basic_auth(user, Some(secret)),
         SignInWith::Header { name } => request.header(name, secret),
         SignInWith::Query { name } => request.query(&[(name, secret)]),
+        // The token that was asked for.
+        SignInWith::ClientCredentials(_) => request.bearer_auth(secret),
         // At brokers alone; the workspace is checked for that.
         SignInWith::Plain { .. } => request,
     }
 }
 
-/// The client: no redirects, since an answer must come from whom the connection names; connections are kept.
-#[must_use]
-pub fn client() -> reqwest::Client {
-    reqwest::Client::builder()
+/// By what a server is reached.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Means<'a> {
+    /// PEM.
+    pub authority: Option<&'a str>,
+    /// Our own certificate and its key, PEM.
+    pub certificate: Option<&'a str>,
+    pub proxy: Option<&'a str>,
+}
+
+/// A client: no redirects, since an answer must come from whom the connection names; connections are kept.
+///
+/// # Errors
+/// A sentence where a certificate or the proxy's address cannot be used.
+pub fn client(means: Means<'_>) -> Result<reqwest::Client, String> {
+    let mut builder = reqwest::Client::builder()
         .redirect(reqwest::redirect::Policy::none())
         .no_proxy()
         .pool_max_idle_per_host(64)
         .user_agent(concat!("wirewatch/", env!("CARGO_PKG_VERSION")))
-        .build()
-        .expect("a client without files or certificates always builds")
+        .tls_backend_preconfigured(tls::config(means.authority, means.certificate)?);
+    if let Some(proxy) = means.proxy {
+        builder = builder.proxy(reqwest::Proxy::all(proxy).map_err(|error| format!("the proxy: {error}"))?);
+    }
+    builder.build().map_err(|error| deepest(&error))
 }
 
 /// Sends the request and tells what came of it.
@@ -133,6 +151,7 @@ fn first_words(body: &Body) -> String {
 fn lost(error: &reqwest::Error, rule: RepeatRule, wait: Duration) -> Outcome {
     let cause = deepest(error);
     if error.is_connect() {
+        let cause = tls::trouble(&cause).unwrap_or(cause);
         return Outcome::Held { says: format!("cannot connect: {cause}"), status: 0 };
     }
     let says = if error.is_timeout() {
@@ -147,7 +166,7 @@ fn lost(error: &reqwest::Error, rule: RepeatRule, wait: Duration) -> Outcome {
     }
 }
 
-fn deepest(error: &dyn std::error::Error) -> String {
+pub(crate) fn deepest(error: &dyn std::error::Error) -> String {
     let mut cause = error;
     while let Some(next) = cause.source() {
         cause = next;
@@ -202,6 +221,9 @@ fn unreached(error: &reqwest::Error, address: &str, wait: Duration) -> String {
         return format!("{address} took the connection but did not answer within {} s", wait.as_secs_f64());
     }
     let cause = deepest(error);
+    if let Some(says) = tls::trouble(&cause) {
+        return format!("{address}: {says}");
+    }
     if error.is_connect() {
         let mut causes = std::iter::successors(std::error::Error::source(error), |cause| cause.source());
         return match causes.find_map(|cause| cause.downcast_ref::<std::io::Error>()).map(std::io::Error::kind) {

@@ -3,14 +3,20 @@
 pub mod amqp;
 pub mod folder;
 pub mod http;
+mod tls;
+mod tokens;
 
 use amqp::{Access, Publishers};
-use http::Credentials;
+use http::{Credentials, Means};
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
+use tokens::Tokens;
+use wirewatch_core::Digest;
 use wirewatch_core::broker::Broker;
-use wirewatch_core::connection::{Connection, ConnectionKind, SignIn, SignInWith};
-use wirewatch_core::machine::{Effect, Outcome, Work};
+use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith};
+use wirewatch_core::flow::Method;
+use wirewatch_core::machine::{Body, Effect, Outcome, Work};
 use wirewatch_engine::Links;
 
 /// Where the values of secrets are.
@@ -19,10 +25,37 @@ pub trait Secrets: std::fmt::Debug + Send + Sync {
     fn newest(&self, name: &str) -> Option<String>;
 }
 
+/// A client for each way in which servers are reached; each keeps its connections.
+#[derive(Debug, Default)]
+struct Callers {
+    known: Mutex<HashMap<Digest, reqwest::Client>>,
+}
+
+/// Clients kept; more come of changed certificates alone, and then the old ones are of no use.
+const CALLERS: usize = 64;
+
+impl Callers {
+    fn with(&self, means: Means<'_>) -> Result<reqwest::Client, String> {
+        let parts = [means.authority, means.certificate, means.proxy].map(|part| part.unwrap_or_default().as_bytes());
+        let name = Digest::of(&parts);
+        let mut known = self.known.lock().expect("no holder panics");
+        if let Some(client) = known.get(&name) {
+            return Ok(client.clone());
+        }
+        let client = http::client(means)?;
+        if known.len() >= CALLERS {
+            known.clear();
+        }
+        known.insert(name, client.clone());
+        Ok(client)
+    }
+}
+
 /// Performs effects over the network and in folders.
 #[derive(Debug, Clone)]
 pub struct Outside {
-    http: reqwest::Client,
+    callers: Arc<Callers>,
+    tokens: Arc<Tokens>,
     files: PathBuf,
     secrets: Arc<dyn Secrets>,
     publishers: Arc<Publishers>,
@@ -32,7 +65,7 @@ impl Outside {
     /// `files` is where relative folder paths start.
     #[must_use]
     pub fn new(files: PathBuf, secrets: Arc<dyn Secrets>) -> Self {
-        Self { http: http::client(), files, secrets, publishers: Arc::default() }
+        Self { callers: Arc::default(), tokens: Arc::default(), files, secrets, publishers: Arc::default() }
     }
 
     /// What a connection signs in with.
@@ -41,9 +74,45 @@ impl Outside {
     /// A sentence when its secret is not set.
     fn credentials(&self, sign_in: Option<&SignIn>) -> Result<Option<Credentials>, String> {
         let Some(SignIn { secret: name, with }) = sign_in else { return Ok(None) };
-        let missing = || format!("the secret `{name}` is not set; `wirewatch secret set {name}` sets it");
-        let secret = self.secrets.newest(name).ok_or_else(missing)?;
+        let secret = self.secret(name)?;
         Ok(Some(Credentials { with: with.clone(), secret }))
+    }
+
+    fn secret(&self, name: &str) -> Result<String, String> {
+        let missing = || format!("the secret `{name}` is not set; `wirewatch secret set {name}` sets it");
+        self.secrets.newest(name).ok_or_else(missing)
+    }
+
+    /// The client for a server, and what signs us in there; a token is asked for where one is needed.
+    ///
+    /// # Errors
+    /// A sentence where a secret is not set, a certificate cannot be used, or there is no token to be had.
+    async fn caller(&self, http: &Http) -> Result<(reqwest::Client, Option<Credentials>), String> {
+        let certificate = http.certificate.as_ref().map(|name| self.secret(name)).transpose()?;
+        let (authority, proxy) = (http.authority.as_deref(), http.proxy.as_deref());
+        let client = self.callers.with(Means { authority, certificate: certificate.as_deref(), proxy })?;
+        let mut credentials = self.credentials(http.sign_in.as_ref())?;
+        if let Some(Credentials { with: SignInWith::ClientCredentials(request), secret }) = &mut credentials {
+            *secret = self.tokens.get(&client, request, secret, http.wait).await?;
+        }
+        Ok((client, credentials))
+    }
+
+    /// Calls; a token that is not accepted is asked for anew the next time.
+    async fn call(&self, http: &Http, work: &Work, method: Method, path: &str, body: Option<&Body>, rule: RepeatRule) -> Outcome {
+        let (client, credentials) = match self.caller(http).await {
+            Ok(caller) => caller,
+            Err(says) => return Outcome::Held { says, status: 0 },
+        };
+        let Http { address, wait, .. } = http;
+        let request = http::Request { address, wait: *wait, method, path, body, key: work.key, credentials };
+        let outcome = http::call(&client, &request, rule).await;
+        if let (401, Some(SignIn { secret, with: SignInWith::ClientCredentials(token) })) = (outcome.status(), &http.sign_in)
+            && let Ok(secret) = self.secret(secret)
+        {
+            self.tokens.forget(token, &secret);
+        }
+        outcome
     }
 
     /// What signs us in at a broker.
@@ -54,7 +123,11 @@ impl Outside {
         let credentials = self.credentials(broker.sign_in.as_ref())?;
         let user = credentials.and_then(|Credentials { with, secret }| match with {
             SignInWith::Plain { user } => Some((user, secret)),
-            SignInWith::Bearer | SignInWith::Basic { .. } | SignInWith::Header { .. } | SignInWith::Query { .. } => None,
+            SignInWith::Bearer
+            | SignInWith::Basic { .. }
+            | SignInWith::Header { .. }
+            | SignInWith::Query { .. }
+            | SignInWith::ClientCredentials(_) => None,
         });
         Ok(Access { user })
     }
@@ -71,9 +144,9 @@ impl Outside {
     /// The sentence, with what to do.
     pub async fn test(&self, connection: &Connection) -> Result<String, String> {
         match &connection.kind {
-            ConnectionKind::Http { address, wait, sign_in, look_at } => {
-                let credentials = self.credentials(sign_in.as_ref())?;
-                http::test(&self.http, address, look_at.as_deref(), *wait, credentials.as_ref()).await
+            ConnectionKind::Http(http) => {
+                let (client, credentials) = self.caller(http).await?;
+                http::test(&client, &http.address, http.look_at.as_deref(), http.wait, credentials.as_ref()).await
             }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
             ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
@@ -85,14 +158,8 @@ impl Outside {
 impl Links for Outside {
     async fn perform(&self, connection: &Connection, work: &Work) -> Outcome {
         match (&connection.kind, &work.effect) {
-            (ConnectionKind::Http { address, wait, sign_in, .. }, Effect::Call { method, path, body, .. }) => {
-                let credentials = match self.credentials(sign_in.as_ref()) {
-                    Ok(credentials) => credentials,
-                    Err(says) => return Outcome::Held { says, status: 0 },
-                };
-                let (wait, method, body, key) = (*wait, *method, body.as_ref(), work.key);
-                let request = http::Request { address, wait, method, path, body, key, credentials };
-                http::call(&self.http, &request, connection.repeat).await
+            (ConnectionKind::Http(http), Effect::Call { method, path, body, .. }) => {
+                self.call(http, work, *method, path, body.as_ref(), connection.repeat).await
             }
             (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => {
                 folder::write(&self.folder(path), file, &body.0).await
@@ -104,7 +171,7 @@ impl Links for Outside {
                 }
                 Err(says) => Outcome::Held { says, status: 0 },
             },
-            (ConnectionKind::Http { .. }, Effect::Send { .. } | Effect::Publish { .. })
+            (ConnectionKind::Http(_), Effect::Send { .. } | Effect::Publish { .. })
             | (ConnectionKind::Folder { .. }, Effect::Call { .. } | Effect::Publish { .. })
             | (ConnectionKind::Amqp(_), Effect::Call { .. } | Effect::Send { .. })
             | (ConnectionKind::Webhook(_), Effect::Send { .. } | Effect::Call { .. } | Effect::Publish { .. }) => {

@@ -118,10 +118,12 @@ async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
         kind,
         repeat: RepeatRule::Safe,
         in_flight: 1,
+        per_minute: None,
         page: None,
         notes: String::new(),
     };
-    let work = |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default() };
+    let work =
+        |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default(), once: None };
     let outside = Outside::new(folder.path().to_owned(), std::sync::Arc::new(NoSecrets));
     let dir = connection(ConnectionKind::Folder { path: "out".into(), settle: std::time::Duration::ZERO });
     let call = work(Effect::Call { connection: "there".into(), method: Method::Get, path: "/".into(), body: None });

@@ -5,14 +5,18 @@ use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use wirewatch_core::Digest;
-use wirewatch_core::connection::{Connection, ConnectionKind, RepeatRule, SignIn, SignInWith};
+use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Effect, Outcome, Work};
 use wirewatch_engine::Links;
-use wirewatch_links::http::{Credentials, Request, call, client, test};
+use wirewatch_links::http::{Credentials, Means, Request, call, client, test};
 use wirewatch_links::{Outside, Secrets};
 
 const WAIT: Duration = Duration::from_millis(400);
+
+fn plain() -> reqwest::Client {
+    client(Means::default()).unwrap()
+}
 
 /// A server that takes one connection after another, reads a request, and then does `answer`.
 async fn server<F, R>(answer: F) -> SocketAddr
@@ -63,7 +67,7 @@ async fn ask_with(address: SocketAddr, rule: RepeatRule, method: Method, body: O
     let address = format!("http://{address}");
     let request =
         Request { address: &address, wait: WAIT, method, path: "/orders", body, key: Digest::of(&[b"key"]), credentials: None };
-    call(&client(), &request, rule).await
+    call(&plain(), &request, rule).await
 }
 
 async fn ask(address: SocketAddr, rule: RepeatRule) -> Outcome {
@@ -127,7 +131,7 @@ async fn a_name_that_does_not_exist_holds_the_connection() {
         key: Digest::default(),
         credentials: None,
     };
-    let outcome = call(&client(), &request, RepeatRule::Key).await;
+    let outcome = call(&plain(), &request, RepeatRule::Key).await;
     assert_eq!(told(&outcome).0, "held", "{outcome:?}");
 }
 
@@ -245,7 +249,7 @@ async fn wrong_credentials_and_a_busy_server_hold_the_connection() {
 }
 
 async fn tested(address: &str, look_at: Option<&str>, credentials: Option<&Credentials>) -> Result<String, String> {
-    test(&client(), address, look_at, WAIT, credentials).await
+    test(&plain(), address, look_at, WAIT, credentials).await
 }
 
 #[tokio::test]
@@ -309,16 +313,19 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
         effect: Effect::Call { connection: "erp".into(), method: Method::Get, path: "/orders?n=1".into(), body: None },
         request: Digest::default(),
         key: Digest::default(),
+        once: None,
     };
     let perform = async |with: SignInWith, secret: Option<&'static str>| {
         let sign_in = Some(SignIn { secret: "erp-key".into(), with });
-        let kind = ConnectionKind::Http { address: format!("http://{address}"), wait: WAIT, sign_in, look_at: None };
+        let http = Http { address: format!("http://{address}"), wait: WAIT, sign_in, ..Http::default() };
+        let kind = ConnectionKind::Http(Box::new(http));
         let connection = Connection {
             name: "erp".into(),
             title: "ERP".into(),
             kind,
             repeat: RepeatRule::Key,
             in_flight: 1,
+            per_minute: None,
             page: None,
             notes: String::new(),
         };
@@ -344,6 +351,6 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
     let nobody = format!("http://{free}");
     let request =
         Request { address: &nobody, wait: WAIT, method: Method::Get, path: "/", body: None, key: Digest::default(), credentials };
-    let outcome = call(&client(), &request, RepeatRule::Key).await;
+    let outcome = call(&plain(), &request, RepeatRule::Key).await;
     assert!(!format!("{outcome:?} {request:?}").contains("s3cret"), "{outcome:?} {request:?}");
 }

@@ -87,7 +87,7 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
                 }
             }
             // Nobody asks there.
-            ConnectionKind::Folder { .. } | ConnectionKind::Http { .. } | ConnectionKind::Webhook(_) => {}
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) => {}
         }
     }
     wanted

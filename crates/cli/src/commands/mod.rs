@@ -8,6 +8,7 @@ pub mod console;
 pub mod deploy;
 pub mod discard;
 pub mod fire;
+pub mod flow;
 pub mod let_through;
 pub mod messages;
 pub mod orders;

@@ -3,10 +3,12 @@
 use super::Build;
 use super::brokers::broker;
 use super::fields::{Fields, File, Text};
-use crate::connection::{Connection, ConnectionKind, RepeatRule, SignIn, SignInWith};
+use crate::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith, TokenRequest};
 use crate::document::JSON_LIMIT;
+use crate::nearest::nearest;
 use crate::place::{Place, Property};
 use crate::webhook::{self, Encoding, Hash, Signature, SignatureForm, Webhook};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -25,13 +27,14 @@ enum As {
     Header,
     Query,
     Plain,
+    ClientCredentials,
 }
 
 impl<'a> Build<'a> {
     pub(super) fn connection(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
         self.toml(file, |fields| {
-            found = connection(name, file, fields);
+            found = connection(name, file, fields, &self.authorities);
             if let Some(webhook) = found.as_ref().and_then(Connection::webhook) {
                 self.same_path(name, file, fields, webhook);
             }
@@ -53,7 +56,7 @@ impl<'a> Build<'a> {
     }
 }
 
-fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connection> {
+fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, String>) -> Option<Connection> {
     let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
     if !fields.has("kind") {
         fields.missing("kind");
@@ -74,30 +77,7 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
             let settle = fields.duration("settle").unwrap_or(Duration::from_secs(5));
             ConnectionKind::Folder { path: path?.value, settle }
         }
-        Kind::Http => {
-            let address = fields.needed_text("address");
-            let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
-            let address = address?;
-            if let Some((says, help)) = address_fault(&address.value) {
-                file.error(address.span, "connection::address", says, Some(help.to_owned()));
-            }
-            let sign_in = fields.table("sign_in").and_then(|table| {
-                let span = table.span.clone();
-                let found = sign_in(table)?;
-                if matches!(found.with, SignInWith::Plain { .. }) {
-                    file.error(span, "connection::sign-in", "\"plain\" is for brokers; over HTTP the same is \"basic\"", None);
-                }
-                Some(found)
-            });
-            let look_at = fields.text("look_at").map(|path| {
-                if !path.value.starts_with('/') {
-                    let help = Some(format!("write \"/{}\"", path.value));
-                    file.error(path.span, "connection::path", "a path begins with a slash", help);
-                }
-                path.value
-            });
-            ConnectionKind::Http { address: address.value.trim_end_matches('/').to_owned(), wait, sign_in, look_at }
-        }
+        Kind::Http => ConnectionKind::Http(Box::new(http(file, fields, authorities)?)),
         Kind::Webhook => ConnectionKind::Webhook(Box::new(webhook(file, fields)?)),
         Kind::Amqp => ConnectionKind::Amqp(Box::new(broker(file, fields)?)),
     };
@@ -115,22 +95,80 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<Connec
     let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
     let repeat = sends.then(|| fields.word("repeat", &rules)).flatten();
     let in_flight = sends.then(|| fields.whole("in_flight", 1..1001)).flatten().and_then(|most| u32::try_from(most).ok());
+    let per_minute = sends.then(|| fields.whole("per_minute", 1..60_001)).flatten().and_then(|most| u32::try_from(most).ok());
     Some(Connection {
         name: name.to_owned(),
         title,
         kind,
         repeat: repeat.unwrap_or(by_nature),
         in_flight: in_flight.unwrap_or(at_a_time),
+        per_minute,
         page,
         notes,
     })
 }
 
+/// A server that is called.
+fn http(file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, String>) -> Option<Http> {
+    let address = fields.needed_text("address");
+    let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
+    if let Some(address) = &address {
+        sound_address(file, address);
+    }
+    let sign_in = fields.table("sign_in").and_then(|table| {
+        let span = table.span.clone();
+        let found = sign_in(table)?;
+        if matches!(found.with, SignInWith::Plain { .. }) {
+            file.error(span, "connection::sign-in", "\"plain\" is for brokers; over HTTP the same is \"basic\"", None);
+        }
+        Some(found)
+    });
+    let look_at = fields.text("look_at").map(|path| {
+        if !path.value.starts_with('/') {
+            let help = Some(format!("write \"/{}\"", path.value));
+            file.error(path.span, "connection::path", "a path begins with a slash", help);
+        }
+        path.value
+    });
+    let proxy = fields.text("proxy").map(|proxy| {
+        sound_address(file, &proxy);
+        proxy.value
+    });
+    let authority = fields.text("authority").and_then(|authority| {
+        let known = authorities.get(&authority.value);
+        if known.is_none() {
+            let says = format!("there is no authorities/{}.pem", authority.value);
+            let near = nearest(&authority.value, authorities.keys().map(String::as_str));
+            file.error(authority.span, "name::unknown", says, near.map(|near| format!("did you mean \"{near}\"?")));
+        }
+        known.cloned()
+    });
+    let certificate = fields.text("certificate").map(|secret| secret.value);
+    let address = address?;
+    if (authority.is_some() || certificate.is_some()) && !address.value.starts_with("https://") {
+        file.error(address.span, "connection::address", "certificates count over https:// alone", None);
+    }
+    let address = address.value.trim_end_matches('/').to_owned();
+    Some(Http { address, wait, sign_in, look_at, authority, certificate, proxy })
+}
+
+fn sound_address(file: &File<'_>, address: &Text) {
+    if let Some((says, help)) = address_fault(&address.value) {
+        file.error(address.span.clone(), "connection::address", says, Some(help.to_owned()));
+    }
+}
+
 pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
     let secret = table.needed_text("secret");
     let needed = |key| table.needed_text(key).map(|text| text.value);
-    let forms =
-        [("bearer", As::Bearer), ("basic", As::Basic), ("header", As::Header), ("query", As::Query), ("plain", As::Plain)];
+    let forms = [
+        ("bearer", As::Bearer),
+        ("basic", As::Basic),
+        ("header", As::Header),
+        ("query", As::Query),
+        ("client-credentials", As::ClientCredentials),
+        ("plain", As::Plain),
+    ];
     if !table.has("as") {
         table.missing("as");
     }
@@ -140,6 +178,16 @@ pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
         As::Header => needed("name").map(|name| SignInWith::Header { name }),
         As::Query => needed("name").map(|name| SignInWith::Query { name }),
         As::Plain => needed("user").map(|user| SignInWith::Plain { user }),
+        As::ClientCredentials => {
+            let token_at = table.needed_text("token_at");
+            if let Some(address) = &token_at {
+                sound_address(table.file(), address);
+            }
+            let scope = table.text("scope").map_or_else(String::new, |text| text.value);
+            let request = needed("client").zip(token_at.map(|text| text.value));
+            let request = request.map(|(client, token_at)| TokenRequest { token_at, client, scope });
+            request.map(|request| SignInWith::ClientCredentials(Box::new(request)))
+        }
     });
     table.done();
     Some(SignIn { secret: secret?.value, with: with? })
@@ -223,17 +271,18 @@ fn signature(table: Fields<'_>) -> Option<Signature> {
 
 /// What is wrong with an HTTP address, and what to write instead.
 fn address_fault(address: &str) -> Option<(String, &'static str)> {
+    const FORM: &str = "write https://host:port, or http://host:port";
     let rest = match address.split_once("://") {
-        Some(("http", rest)) => rest,
-        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not known"), "write http://host:port")),
-        None => return Some(("the address has no scheme".to_owned(), "write http://host:port")),
+        Some(("http" | "https", rest)) => rest,
+        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not known"), FORM)),
+        None => return Some(("the address has no scheme".to_owned(), FORM)),
     };
     if rest.contains("://") {
-        return Some(("the scheme stands twice".to_owned(), "write http://host:port"));
+        return Some(("the scheme stands twice".to_owned(), FORM));
     }
     let host = rest.split('/').next().unwrap_or_default();
     if host.is_empty() {
-        return Some(("the address has no host".to_owned(), "write http://host:port"));
+        return Some(("the address has no host".to_owned(), FORM));
     }
     host.contains('@').then(|| ("credentials stand in the address".to_owned(), "take them out: addresses are shown and logged"))
 }

@@ -31,17 +31,18 @@ pub fn names(files: &Files) -> impl Iterator<Item = &str> {
 ///
 /// # Errors
 /// A finding when there is no such environment. What is wrong inside its file is told where every file is read.
-pub(super) fn overlay(files: &Files, name: &str) -> Result<Overlaid, Finding> {
+pub(super) fn overlay(files: &Files, name: &str) -> Result<Overlaid, Box<Finding>> {
     let path = format!("env/{name}.toml");
     let Some(text) = files.get(&path) else {
         let says = format!("there is no environment \"{name}\": {path} is missing");
         let finding = Finding::at(Severity::Error, "env::missing", &path, "", 0..0, says);
         let known: Vec<&str> = names(files).collect();
-        return Err(match nearest(name, known.iter().copied()) {
+        let finding = match nearest(name, known.iter().copied()) {
             Some(near) => finding.help(format!("did you mean \"{near}\"?")),
             None if known.is_empty() => finding.help("write one with a table for each connection: [connections.NAME]"),
             None => finding.help(format!("known: {}", known.join(", "))),
-        });
+        };
+        return Err(Box::new(finding));
     };
     let mut overlaid = Overlaid { files: files.clone(), spoken_of: Vec::new() };
     let Ok(document) = text.parse::<DocumentMut>() else { return Ok(overlaid) };

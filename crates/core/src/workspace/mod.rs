@@ -64,7 +64,8 @@ pub struct Checked {
 }
 
 /// The folders of a workspace and the ending of the files in each.
-const KINDS: [(&str, &str); 8] = [
+const KINDS: [(&str, &str); 9] = [
+    ("authorities", ".pem"),
     ("env", ".toml"),
     ("connections", ".toml"),
     ("outlines", ".schema.json"),
@@ -94,7 +95,7 @@ impl Workspace {
     pub fn read_in(files: &Files, environment: Option<&str>) -> Checked {
         let Some(name) = environment else { return Self::read_overlaid(files, files, None) };
         match environments::overlay(files, name) {
-            Err(finding) => Checked { workspace: None, findings: vec![finding] },
+            Err(finding) => Checked { workspace: None, findings: vec![*finding] },
             Ok(overlaid) => {
                 let mut checked = Self::read_overlaid(files, &overlaid.files, Some((name, &overlaid.spoken_of)));
                 environments::attribute(&mut checked.findings, files, name);
@@ -107,10 +108,12 @@ impl Workspace {
     fn read_overlaid(own: &Files, files: &Files, environment: Option<(&str, &[String])>) -> Checked {
         let findings = RefCell::new(Vec::new());
         let workspace = Self { digest: digest(own), ..Self::default() };
-        let mut build = Build { files, findings: &findings, environments: Environments::new(), workspace };
+        let mut build =
+            Build { files, findings: &findings, environments: Environments::new(), authorities: BTreeMap::new(), workspace };
         build.root();
         build.strangers();
         build.each("env", Build::environment);
+        build.each("authorities", Build::authority);
         build.each("outlines", Build::outline);
         build.each("tables", Build::table);
         build.each("connections", Build::connection);
@@ -157,6 +160,8 @@ struct Build<'a> {
     files: &'a Files,
     findings: &'a RefCell<Vec<Finding>>,
     environments: Environments,
+    /// Certificates by name.
+    authorities: BTreeMap<String, String>,
     workspace: Workspace,
 }
 
@@ -188,7 +193,7 @@ impl<'a> Build<'a> {
                 let fields = Fields::new(file, document.as_table(), 0..0);
                 let before = self.findings.borrow().len();
                 read(&fields);
-                accepted::accept(&fields, &self.findings, before);
+                accepted::accept(&fields, self.findings, before);
                 fields.done();
             }
         }

@@ -24,6 +24,15 @@ impl<'a> Build<'a> {
         }
     }
 
+    /// Certificates as the service that uses them reads them; here it is only seen that there are any.
+    pub(super) fn authority(&mut self, name: &str, file: &File<'a>) {
+        if !file.text.contains("-----BEGIN CERTIFICATE-----") {
+            let help = "a PEM file has lines between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----".to_owned();
+            file.error(0..0, "authority::none", "there is no certificate in this file", Some(help));
+        }
+        self.authorities.insert(name.to_owned(), file.text.to_owned());
+    }
+
     pub(super) fn table(&mut self, name: &str, file: &File<'a>) {
         match table::read(file.text) {
             Ok(rows) => {

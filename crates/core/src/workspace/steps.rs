@@ -224,7 +224,7 @@ impl<'a> Build<'a> {
                 let read = Reading { build: self, file, sofar };
                 read.publish(broker, &connection.name, &inner).map(|publish| Parcel::Publish(Box::new(publish)))
             }
-            ConnectionKind::Http { .. } => {
+            ConnectionKind::Http(_) => {
                 let help = Some("write call = { at = \"…\", post = \"/path\", body = \"it\" }".to_owned());
                 file.error(to.span, "flow::send", format!("{} is called, not sent to", to.value), help);
                 return None;

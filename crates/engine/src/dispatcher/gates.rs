@@ -1,17 +1,59 @@
 //! The way to a connection: queued at its gate, let through, performed.
 
 use super::{At, Dispatcher, Out, Phase, Slot, Wake, stand};
-use crate::gate::Gate;
+use crate::gate::{Gate, Terms};
 use crate::journal::{Change, Op};
+use std::time::Duration;
 use wirewatch_core::connection::RepeatRule;
 use wirewatch_core::machine::{Machine, Next, Outcome, State};
 use wirewatch_core::{MessageId, Timestamp};
 
+/// What stands for a flow where connections are named: held, it is paused.
+#[must_use]
+pub fn line_of(flow: &str) -> String {
+    format!("{LINE}{flow}")
+}
+
+/// The flow that a name stands for, if it stands for one.
+#[must_use]
+pub fn flow_of_line(name: &str) -> Option<&str> {
+    name.strip_prefix(LINE)
+}
+
+/// No name of a connection has a blank in it.
+const LINE: &str = "flow ";
+
 impl Dispatcher {
+    /// Whether the message stands where it is, because a person has paused its flow. One that has ended does not.
+    pub(super) fn stands_still(&mut self, id: MessageId, now: Timestamp) -> bool {
+        let Some(running) = self.here(id) else { return false };
+        if matches!(running.machine.next(), Next::End(_)) {
+            return false;
+        }
+        let line = line_of(&running.machine.origin().flow);
+        if self.gates.get(&line).is_none_or(|gate| gate.held().is_none()) {
+            return false;
+        }
+        let keep = self.settings.keep;
+        let gate = self.gate(&line);
+        gate.queue(id, false);
+        let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
+        if let Some(running) = self.here(id) {
+            running.phase = Phase::AtGate(line.clone());
+            let change = Change { state: State::Waiting, waits_for: line, ..stand(running, now) };
+            self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
+        }
+        if long {
+            self.drop_from_memory(id);
+        }
+        true
+    }
+
     pub(super) fn gate(&mut self, connection: &str) -> &mut Gate {
         if !self.gates.contains_key(connection) {
-            let limit = self.surroundings.connections.get(connection).map_or(1, |known| known.in_flight);
-            self.gates.insert(connection.to_owned(), Gate::new(limit));
+            let known = self.surroundings.connections.get(connection).map(|known| Terms::of(known));
+            let terms = known.unwrap_or(Terms { in_flight: 1, apart: Duration::ZERO });
+            self.gates.insert(connection.to_owned(), Gate::new(terms));
         }
         self.gates.get_mut(connection).expect("it was just put there")
     }
@@ -38,6 +80,16 @@ impl Dispatcher {
 
     pub(super) fn pump(&mut self, connection: &str, now: Timestamp) {
         while let Some(id) = self.gate(connection).pass(now) {
+            if flow_of_line(connection).is_some() {
+                // Nothing is performed here: it goes on from where it stands.
+                self.gate(connection).unused();
+                match self.slots.get(&id).map(|slot| &slot.at) {
+                    Some(At::Away) => self.ready.push_back(id),
+                    Some(At::Here(_)) => self.start(id, now),
+                    Some(At::Loading(_)) | None => {}
+                }
+                continue;
+            }
             match self.slots.get_mut(&id) {
                 Some(slot) if matches!(slot.at, At::Away) => {
                     slot.at = At::Loading(Wake::Pass(connection.to_owned()));
@@ -48,10 +100,15 @@ impl Dispatcher {
                 Some(_) | None => self.gate(connection).unused(),
             }
         }
+        self.load_more();
     }
 
     /// Performs what the message asks for; the gate has let it pass.
     pub(super) fn perform(&mut self, id: MessageId, connection: &str, now: Timestamp) {
+        if self.stands_still(id, now) {
+            self.gate(connection).unused();
+            return self.pump(connection, now);
+        }
         let Some(running) = self.here(id) else { return };
         // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
         match running.machine.next() {
@@ -61,7 +118,8 @@ impl Dispatcher {
         }
         let Next::Perform(work) = running.machine.next().clone() else {
             self.gate(connection).unused();
-            return self.start(id, now);
+            self.start(id, now);
+            return self.pump(connection, now);
         };
         running.phase = Phase::Performing { connection: connection.to_owned(), since: now };
         if self.rule(connection) == RepeatRule::Never {

@@ -233,7 +233,7 @@ impl World {
             let after = world.random.u64(0..20_000);
             world.outside(after, Event::Crash);
         }
-        for name in ["keyed", "blind"] {
+        for name in ["keyed", "blind", "flow winding"] {
             if world.random.u32(0..4) == 0 {
                 let from = world.random.u64(0..15_000);
                 let until = from + world.random.u64(1..30_000);

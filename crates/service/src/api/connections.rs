@@ -47,10 +47,11 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         place: connection.place().to_owned(),
         repeat: connection.repeat.as_str().to_owned(),
         in_flight: connection.in_flight,
+        per_minute: connection.per_minute,
         page: connection.page.clone(),
         notes: connection.notes.clone(),
         signs_in: match &connection.kind {
-            ConnectionKind::Http { sign_in, .. } => sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
+            ConnectionKind::Http(http) => http.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
             ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
             ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) => String::new(),
         },

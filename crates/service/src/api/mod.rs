@@ -7,6 +7,7 @@
 mod acts;
 mod arrivals;
 mod connections;
+mod flows;
 mod messages;
 mod orders;
 pub mod problem;
@@ -99,6 +100,9 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::let_through))
         .routes(routes!(arrivals::discard))
         .routes(routes!(arrivals::fire))
+        .routes(routes!(flows::paused))
+        .routes(routes!(flows::pause))
+        .routes(routes!(flows::resume))
         .routes(routes!(orders::list))
         .routes(routes!(orders::one))
         .routes(routes!(connections::list))

@@ -41,7 +41,7 @@ fn view(name: &str, secret: Option<&Secret>, workspace: &Workspace) -> SecretVie
 /// The secrets a workspace names, each with the connection that uses it.
 fn named(workspace: &Workspace) -> impl Iterator<Item = (String, String)> {
     let connections = workspace.connections.values();
-    connections.filter_map(|connection| Some((connection.secret()?.to_owned(), connection.name.clone())))
+    connections.flat_map(|connection| connection.secrets().map(|secret| (secret.to_owned(), connection.name.clone())))
 }
 
 /// Sets a secret, to a value given or to one made up here, which is shown this once.

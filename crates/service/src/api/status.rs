@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;
-use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_engine::{Clock, SystemClock, flow_of_line};
 
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
 const DAYS_AHEAD: i64 = 3;
@@ -43,18 +43,17 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     let (release, workspace) = app.engine.releases().current();
     let folder = app.folder.as_ref().and_then(|folder| folder.differs(&workspace, release));
-    let connections = workspace.connections.values().filter_map(|connection| {
+    let now = SystemClock.now();
+    let connections = workspace.connections.values().flat_map(|connection| {
         let title = &connection.title;
-        match (connection.secret(), connection.webhook()) {
-            (None, Some(_)) => {
-                Some(format!("{title} believes every call: whoever knows its address can send what its flows take"))
-            }
-            (Some(secret), webhook) if app.secrets.good(secret, SystemClock.now()).is_empty() => {
-                let so = if webhook.is_some() { "turns every call away" } else { "cannot be signed in to" };
-                Some(format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})"))
-            }
-            (None | Some(_), _) => None,
-        }
+        let hook = connection.webhook().is_some();
+        let believed = (hook && connection.secret().is_none())
+            .then(|| format!("{title} believes every call: whoever knows its address can send what its flows take"));
+        let unset = connection.secrets().filter(|secret| app.secrets.good(secret, now).is_empty()).map(move |secret| {
+            let so = if hook { "turns every call away" } else { "cannot be signed in to" };
+            format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})")
+        });
+        believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
     few.into_iter().chain(folder).chain(connections).chain(queues::troubles(app, &workspace)).collect()
 }
@@ -66,7 +65,8 @@ pub async fn reasons(State(app): State<Arc<App>>) -> Answer<Vec<Reason>> {
 }
 
 pub async fn held(app: &App) -> Vec<HeldConnection> {
-    let held = app.engine.held().await.into_iter().map(|held| HeldConnection {
+    let held = app.engine.held().await.into_iter().filter(|held| flow_of_line(&held.connection).is_none());
+    let held = held.map(|held| HeldConnection {
         connection: held.connection,
         since: time(held.state.since.0).unwrap_or_default(),
         next_look: held.state.by.is_empty().then(|| time(held.state.probe_at.0)).flatten(),

@@ -1,6 +1,6 @@
 //! Flows as lines with a knot per step: what passes, what stands, and whom it hurts.
 
-use super::{Answer, connections, rows, status};
+use super::{Answer, connections, flows, rows, status};
 use crate::run::App;
 use crate::view::{Intake, Knot, Named, PartnerShare, Strand, Strands, Workspace, sure_time, time};
 use axum::Json;
@@ -34,11 +34,13 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
         ..ArrivalFilter::default()
     };
     let connections = connections::views(&app).await;
+    let paused = flows::all_paused(&app).await;
     let read = app.meter.read(now);
     let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
     let strands = workspace.flows.values().map(|flow| {
         let own: Vec<&Standing> = standing.iter().filter(|one| one.flow == flow.name).collect();
-        strand(flow, &own, &read, held)
+        let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
+        Strand { paused, ..strand(flow, &own, &read, held) }
     });
     Ok(Json(Strands {
         at: sure_time(now),
@@ -108,6 +110,7 @@ fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) 
     Strand {
         flow: flow.name.clone(),
         title: flow.title.clone(),
+        paused: None,
         intakes: intakes.collect(),
         knots,
         done_minute: figures(Point::Done).passed,

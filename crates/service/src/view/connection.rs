@@ -28,6 +28,8 @@ pub struct ConnectionView {
     pub repeat: String,
     /// Requests at a time, at most.
     pub in_flight: u32,
+    /// Requests in a minute, at most; absent where there is no limit.
+    pub per_minute: Option<u32>,
     /// The other side's own page, where its people look.
     pub page: Option<String>,
     /// Whose it is and what must be set up there, in words; empty when nothing is said.

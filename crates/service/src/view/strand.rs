@@ -23,6 +23,8 @@ pub struct Strand {
     pub flow: String,
     pub title: String,
     pub intakes: Vec<Intake>,
+    /// Who has paused it, where somebody has.
+    pub paused: Option<PausedFlow>,
     /// The beginning, then one for each step, then steps of earlier releases at which something still stands.
     pub knots: Vec<Knot>,
     /// Messages that came to their end in the last minute.
@@ -37,6 +39,17 @@ pub struct Intake {
     pub queue: Option<String>,
     /// E.g. `x12/850`.
     pub takes: String,
+}
+
+/// A flow that a person has paused.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PausedFlow {
+    pub flow: String,
+    pub since: String,
+    pub by: String,
+    pub says: String,
+    /// Messages that wait for it to go on.
+    pub waiting: usize,
 }
 
 /// A step of a flow, with the last minute and what stands there now.

@@ -1,0 +1,74 @@
+//! Flows: paused by a person, and going on.
+
+use super::problem::Problem;
+use super::{Answer, said};
+use crate::access::Person;
+use crate::run::App;
+use crate::view::{PausedFlow, Why, time};
+use axum::extract::{Path, State};
+use axum::{Extension, Json};
+use std::sync::Arc;
+use wirewatch_core::{Digest, Id};
+use wirewatch_engine::{Clock, SystemClock, flow_of_line, line_of};
+
+/// The flows that are paused.
+#[utoipa::path(get, path = "/api/flows/paused", responses((status = 200, body = Vec<PausedFlow>)))]
+pub async fn paused(State(app): State<Arc<App>>) -> Answer<Vec<PausedFlow>> {
+    Ok(Json(all_paused(&app).await))
+}
+
+/// The flows that are paused, by name.
+pub async fn all_paused(app: &App) -> Vec<PausedFlow> {
+    let held = app.engine.held().await;
+    let mut paused: Vec<PausedFlow> = held
+        .into_iter()
+        .filter_map(|held| {
+            let flow = flow_of_line(&held.connection)?.to_owned();
+            let since = time(held.state.since.0).unwrap_or_default();
+            Some(PausedFlow { flow, since, by: held.state.by, says: held.state.says, waiting: held.waiting })
+        })
+        .collect();
+    paused.sort_by(|a, b| a.flow.cmp(&b.flow));
+    paused
+}
+
+/// Pauses a flow: what comes in is taken and waits, and nothing of it goes on, until a person resumes it.
+#[utoipa::path(post, path = "/api/flows/{flow}/pause", params(("flow" = String, Path)), request_body = Why,
+    responses((status = 200, body = Vec<PausedFlow>)))]
+pub async fn pause(
+    State(app): State<Arc<App>>,
+    person: Extension<Person>,
+    Path(flow): Path<String>,
+    Json(Why { why }): Json<Why>,
+) -> Answer<Vec<PausedFlow>> {
+    let why = said(&why, "it is paused")?;
+    acted(&app, person, &flow, "paused", why, |line, by| app.engine.hold(line, by, why)).await
+}
+
+/// Lets a paused flow go on.
+#[utoipa::path(post, path = "/api/flows/{flow}/resume", params(("flow" = String, Path)),
+    responses((status = 200, body = Vec<PausedFlow>)))]
+pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<Vec<PausedFlow>> {
+    acted(&app, person, &flow, "resumed", &flow, |line, _| app.engine.free(line)).await
+}
+
+async fn acted(
+    app: &App,
+    Extension(Person(by)): Extension<Person>,
+    flow: &str,
+    act: &str,
+    why: &str,
+    carry_out: impl FnOnce(&str, &str),
+) -> Answer<Vec<PausedFlow>> {
+    let (_, workspace) = app.engine.releases().current();
+    if !workspace.flows.contains_key(flow) {
+        let near = wirewatch_core::nearest::nearest(flow, workspace.flows.keys().map(String::as_str));
+        let problem = Problem::not_found(format!("there is no flow `{flow}`"));
+        return Err(near.map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?"))));
+    }
+    let line = line_of(flow);
+    let subject = Id(Digest::of(&[line.as_bytes()]).short());
+    app.store.record_act(app.engine.mint(), &by, act, subject, why, SystemClock.now()).await?;
+    carry_out(&line, &by);
+    Ok(Json(all_paused(app).await))
+}
