@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn without_the_token_or_from_elsewhere_nothing_is_told() {
     let scene = Scene::open().await;
-    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let http = wirewatch_testkit::http_client();
     let url = scene.service.url("/api/status");
     let status = |request: reqwest::RequestBuilder| async { request.send().await.unwrap().status().as_u16() };
     assert_eq!(status(http.get(&url)).await, 401);
@@ -27,7 +27,7 @@ async fn without_the_token_or_from_elsewhere_nothing_is_told() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_path_of_the_description_answers() {
     let scene = Scene::open().await;
-    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let http = wirewatch_testkit::http_client();
     let description: Value = http.get(scene.service.url("/api/openapi.json")).send().await.unwrap().json().await.unwrap();
     assert_eq!(description["openapi"], "3.1.0");
     let paths = description["paths"].as_object().unwrap();

@@ -7,6 +7,7 @@ use std::net::TcpStream;
 use std::time::Duration;
 use wirewatch_standins::shop::{Shop, Told, sign};
 use wirewatch_testkit::eventually;
+use wirewatch_testkit::http_client;
 
 const PATH: &str = "/in/shop-7d2f";
 
@@ -29,7 +30,7 @@ async fn shop_of(scene: &Scene) -> Value {
 
 /// A call as anybody may make it.
 async fn call(scene: &Scene, path: &str, headers: &[(&str, &str)], body: &str) -> u16 {
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = http_client();
     let mut request = client.post(scene.service.url(path)).body(body.to_owned());
     for (name, value) in headers {
         request = request.header(*name, *value);
@@ -150,7 +151,7 @@ async fn a_secret_is_changed_without_losing_a_call() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_address_is_checked_held_limited_and_withdrawn() {
     let (scene, mut shop) = open().await;
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = http_client();
     assert_eq!(client.get(scene.service.url(PATH)).send().await.unwrap().status(), 200);
     assert_eq!(call(&scene, PATH, &[], "").await, 200, "an empty first call only checks the address");
     assert!(shop_of(&scene).await["checked"].is_string());

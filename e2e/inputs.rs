@@ -55,7 +55,7 @@ async fn every_kind_of_bad_file_has_its_outcome() {
         assert_eq!(arrival["verdict"], *verdict, "{name}: {arrival}");
         assert!(arrival["says"].as_str().unwrap().contains(says), "{name}: {arrival}");
         let path = format!("/api/arrivals/{}/bytes", arrival["id"].as_str().unwrap());
-        let kept = reqwest::Client::new()
+        let kept = wirewatch_testkit::http_client()
             .execute(
                 scene
                     .service

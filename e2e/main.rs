@@ -9,6 +9,7 @@ mod hooks;
 mod inputs;
 mod lists;
 mod mending;
+mod processes;
 mod queues;
 mod releases;
 mod restore;

@@ -5,6 +5,7 @@ use serde_json::Value;
 use std::path::PathBuf;
 use wirewatch_standins::shop::Shop;
 use wirewatch_testkit::eventually;
+use wirewatch_testkit::http_client;
 
 /// Opens a tray by the client and gives its name and address.
 fn open(scene: &Scene, arguments: &[&str]) -> (String, String) {
@@ -32,7 +33,7 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     let mut shop = Shop::new(&address, &scene.shop_secret, 1000);
     let told = shop.purchase();
     assert_eq!(shop.tell(&told).await, Ok(200));
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = http_client();
     let broken = client.post(format!("{address}?from=test")).header("authorization", "Bearer secret").body("{ \"number\": }");
     assert_eq!(broken.send().await.unwrap().status(), 200);
     let caught = kept(&scene, &name, 2).await;

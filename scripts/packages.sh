@@ -6,6 +6,7 @@ set -euo pipefail
 missing=()
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 compgen -G '/usr/lib/rabbitmq/bin/rabbitmq-server' >/dev/null || missing+=(rabbitmq-server)
+[ -e /etc/ssl/certs/ca-certificates.crt ] || missing+=(ca-certificates)
 command -v setpriv >/dev/null || missing+=(util-linux)
 command -v cc >/dev/null || missing+=(build-essential)
 

@@ -35,7 +35,7 @@ async fn a_browser_gets_in_by_a_link_that_works_once_and_out_again() {
 async fn a_cookie_alone_changes_nothing_from_elsewhere() {
     let scene = Scene::open().await;
     let link = scene.service.command(&["console"]).1;
-    let client = reqwest::Client::builder().no_proxy().redirect(reqwest::redirect::Policy::none()).build().unwrap();
+    let client = wirewatch_testkit::http().redirect(reqwest::redirect::Policy::none()).build().unwrap();
     let entered = client.get(link.trim()).send().await.unwrap();
     let cookie = entered.headers()["set-cookie"].to_str().unwrap();
     assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");

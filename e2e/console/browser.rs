@@ -7,7 +7,7 @@ use std::process::Stdio;
 use std::time::Duration;
 use thirtyfour::prelude::*;
 use wirewatch_loopback::{Kept, free_port};
-use wirewatch_testkit::{Service, eventually, eventually_within};
+use wirewatch_testkit::{Service, eventually, eventually_within, http_client};
 
 /// A browser with one page. Both processes end with it, whatever ends it.
 pub struct Browser {
@@ -207,7 +207,7 @@ impl Browser {
     pub async fn complaints(&self) -> Vec<String> {
         let id = self.driver.session_id().to_string();
         let url = format!("{}/session/{id}/se/log", self.driver_url);
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
+        let client = http_client();
         let answer: Value = client.post(url).json(&json!({ "type": "browser" })).send().await.unwrap().json().await.unwrap();
         let entries = answer["value"].as_array().expect("a log").iter();
         entries.filter(|entry| entry["level"] != "INFO").map(|entry| entry["message"].to_string()).collect()

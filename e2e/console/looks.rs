@@ -5,6 +5,7 @@ use crate::scene::Scene;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
 use wirewatch_testkit::eventually;
+use wirewatch_testkit::http_client;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_page_is_sound_in_both_themes_and_at_every_width() {
@@ -18,7 +19,7 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
     scene.send(2, Flaw::None);
     let arrival = scene.arrival(&format!("po-{:06}.edi", good.control)).await["id"].as_str().unwrap().to_owned();
     let (_, tray) = scene.service.act("/api/trays", &serde_json::json!({ "kind": "http" })).await;
-    let call = reqwest::Client::new().post(tray["address"].as_str().unwrap()).body("{ \"number\": 7 }");
+    let call = http_client().post(tray["address"].as_str().unwrap()).body("{ \"number\": 7 }");
     assert!(call.send().await.unwrap().status().is_success());
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-concern=held]").await;

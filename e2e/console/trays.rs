@@ -11,7 +11,7 @@ async fn what_arrives_in_a_tray_shows_at_once() {
     browser.go("/trays").await;
     browser.press("Open an address").await;
     let address = browser.see("[data-part=address]").await.text().await.unwrap();
-    let client = reqwest::Client::builder().no_proxy().build().unwrap();
+    let client = wirewatch_testkit::http_client();
     for body in [r#"{"number":"W-1","basket":[]}"#, "{ broken"] {
         let sent = client.post(&address).header("x-shop", "quillhaven").body(body).send().await.unwrap();
         assert_eq!(sent.status(), 200);

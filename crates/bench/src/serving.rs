@@ -32,12 +32,17 @@ pub async fn serve(program: &Path, url: &str, files: &[(&str, &str)], (secret, v
     });
     let process = process.expect("started");
     let base = format!("http://127.0.0.1:{port}");
-    while !reqwest::get(format!("{base}/health")).await.is_ok_and(|response| response.status().is_success()) {
+    while !wirewatch_loopback::http_client()
+        .get(format!("{base}/health"))
+        .send()
+        .await
+        .is_ok_and(|response| response.status().is_success())
+    {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     let token = std::fs::read_to_string(state.join("token.json")).expect("a token");
     let token: serde_json::Value = serde_json::from_str(&token).expect("JSON");
-    let request = reqwest::Client::new().put(format!("{base}/api/secrets/{secret}"));
+    let request = wirewatch_loopback::http_client().put(format!("{base}/api/secrets/{secret}"));
     let request = request.bearer_auth(token["token"].as_str().unwrap_or_default());
     let set = request.json(&serde_json::json!({ "value": value })).send().await.expect("an answer");
     assert!(set.status().is_success(), "the secret is set");

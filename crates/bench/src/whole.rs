@@ -82,7 +82,11 @@ impl Whole {
             booked,
             port,
         };
-        while !reqwest::get(format!("http://127.0.0.1:{port}/health")).await.is_ok_and(|response| response.status().is_success())
+        while !wirewatch_loopback::http_client()
+            .get(format!("http://127.0.0.1:{port}/health"))
+            .send()
+            .await
+            .is_ok_and(|response| response.status().is_success())
         {
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
@@ -107,7 +111,7 @@ impl Whole {
     async fn get(&self, path: &str) -> Value {
         let text = std::fs::read_to_string(self.folder.path().join("state/token.json")).unwrap_or_default();
         let token: Value = serde_json::from_str(&text).unwrap_or_default();
-        let request = reqwest::Client::new().get(format!("http://127.0.0.1:{}{path}", self.port));
+        let request = wirewatch_loopback::http_client().get(format!("http://127.0.0.1:{}{path}", self.port));
         let response = request.bearer_auth(token["token"].as_str().unwrap_or_default()).send().await;
         match response {
             Ok(response) => response.json().await.unwrap_or_default(),

@@ -5,7 +5,7 @@ use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::path::PathBuf;
-use std::time::Duration;
+use wirewatch_links::http;
 use wirewatch_service::access::{TOKEN_FILE, Token};
 use wirewatch_service::api::problem::Problem;
 
@@ -71,8 +71,7 @@ impl ClientArgs {
         };
         let token = Token::read(&path).map_err(|error| CommandError::Unreachable(format!("{}: {error}", path.display())))?;
         let server = self.server.clone().unwrap_or(token.address).trim_end_matches('/').to_owned();
-        let http = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5)).build();
-        let http = http.map_err(|error| CommandError::Failed(error.to_string()))?;
+        let http = http::client(http::Means::default()).map_err(CommandError::Failed)?;
         Ok(Client { http, server, token: token.token })
     }
 }

@@ -111,6 +111,20 @@ impl IdMint {
         self.last = next;
         Id(next)
     }
+
+    /// The next id that leaves `rest` when divided by `by`, a power of two that a millisecond's ids hold many times.
+    pub fn next_in(&mut self, now: Timestamp, by: u16, rest: u16) -> Id {
+        let mask = (1 << COUNTER_BITS) - 1;
+        let Id(next) = self.next(now);
+        let ahead = (i64::from(rest) - next).rem_euclid(i64::from(by));
+        self.last = if (next & mask) + ahead <= mask {
+            next + ahead
+        } else {
+            let ms = (next >> (WRITER_BITS + COUNTER_BITS)) + 1;
+            ms << (WRITER_BITS + COUNTER_BITS) | self.writer << COUNTER_BITS | i64::from(rest)
+        };
+        Id(self.last)
+    }
 }
 
 #[cfg(test)]
@@ -125,6 +139,16 @@ mod tests {
         let ids: Vec<i64> = times.into_iter().cycle().take(20_000).map(|now| mint.next(now).0).collect();
         assert!(ids.windows(2).all(|two| two[0] < two[1]));
         assert!(ids.iter().all(|id| id >> COUNTER_BITS & 1023 == 5), "every id keeps its writer");
+    }
+
+    #[test]
+    fn ids_with_a_rest_grow_and_keep_it_though_a_millisecond_is_full() {
+        let mut mint = IdMint::new(5);
+        let now = Timestamp::from_millis(2_000_000_000_000);
+        let rests = (0..30_000u32).map(|n| (n * 7 % 64) as u16);
+        let ids: Vec<(u16, i64)> = rests.map(|rest| (rest, mint.next_in(now, 64, rest).0)).collect();
+        assert!(ids.windows(2).all(|two| two[0].1 < two[1].1));
+        assert!(ids.iter().all(|(rest, id)| id & 63 == i64::from(*rest) && id >> COUNTER_BITS & 1023 == 5));
     }
 
     proptest! {

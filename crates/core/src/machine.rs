@@ -86,7 +86,8 @@ pub struct Diverged {
 }
 
 /// An act that the message's state does not allow.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum ActRefused {
     #[error("the message is {}; only one that is aside or has ended can be resent or amended", .0.as_str())]
     NotStopped(State),

@@ -32,6 +32,12 @@ fn work(turn: &Turn) -> &wirewatch_core::machine::Work {
     }
 }
 
+/// What comes once the crew has been told, as the flow's steps on failure say.
+fn crew_told(machine: &mut Machine, turn: &Turn) -> Turn {
+    assert_eq!(work(turn).step, "tell-crew");
+    machine.outcome(Outcome::Answer { status: 200, body: "ok".into() }, &RETRY, NOW)
+}
+
 #[test]
 fn an_order_is_mapped_and_booked() {
     let (mut machine, first) = common::begin();
@@ -55,7 +61,8 @@ fn retries_keep_the_key_and_end_aside() {
         assert_eq!(turn.next.state(), State::Retrying);
         assert_eq!(work(&machine.woken(NOW)).key, key);
     }
-    let Next::End(End::Aside(reason)) = machine.outcome(again(), &RETRY, NOW).next else { panic!("aside") };
+    let gave_up = machine.outcome(again(), &RETRY, NOW);
+    let Next::End(End::Aside(reason)) = crew_told(&mut machine, &gave_up).next else { panic!("aside") };
     assert_eq!(reason.code, "gave-up");
     let resent = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
     assert_eq!(work(&resent).key, key, "without a definite refusal the receiver must recognise the repeat");
@@ -72,7 +79,8 @@ fn a_pause_that_was_asked_for_is_kept() {
 fn a_refusal_sets_aside_and_an_amended_document_is_a_new_request() {
     let (mut machine, first) = common::begin();
     let before = work(&first).clone();
-    assert_eq!(machine.outcome(refused(), &RETRY, NOW).next.state(), State::Aside);
+    let was_refused = machine.outcome(refused(), &RETRY, NOW);
+    assert_eq!(crew_told(&mut machine, &was_refused).next.state(), State::Aside);
     let form = machine.origin().form.clone();
     let document = String::from_utf8(machine.source().to_bytes()).unwrap().replace("QH-HIVE-10", "QH-HIVE-8");
     let unreadable = Act::Amend { form: form.clone(), document: "nonsense".into(), answers: Answers::Ask };
@@ -103,8 +111,8 @@ fn a_map_that_fails_sets_aside_with_target_and_place() {
     let text = String::from_utf8(document.to_bytes()).unwrap().replace("PO1*2*48*EA", "PO1*2*48*XX");
     let document = Document::read(&form, text.as_bytes()).unwrap();
     let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
-    let (_, turn) = Machine::begin(logic, common::origin(form), document);
-    let Next::End(End::Aside(reason)) = turn.next else { panic!("aside") };
+    let (mut machine, turn) = Machine::begin(logic, common::origin(form), document);
+    let Next::End(End::Aside(reason)) = crew_told(&mut machine, &turn).next else { panic!("aside") };
     insta::assert_snapshot!(reason.says, @"rows[2].unit = table('units', PO103) (line 28 of the map): table `units` has no row for `XX`");
 }
 

@@ -35,6 +35,9 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
             batch.push(next.ready);
             tells.push(next.tell);
         }
+        for ready in &mut batch {
+            ready.number(&shared).await;
+        }
         for (tell, report) in tells.into_iter().zip(take_all(&shared, batch).await) {
             // Who has gone meanwhile, such as a caller that hung up, gives it again and gets it recognised.
             let _ = tell.send(report);

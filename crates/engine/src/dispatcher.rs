@@ -16,6 +16,7 @@ mod commits;
 mod entry;
 pub(crate) mod facts;
 mod gates;
+mod share;
 mod turns;
 
 use commits::stand;
@@ -25,6 +26,7 @@ pub use gates::{flow_of_line, line_of};
 use crate::gate::{Gate, HeldState, Moved, Terms};
 use crate::journal::{Hold, Op, Part};
 use crate::lane::{LaneKey, Lanes};
+use crate::shard::{Shards, shard_of};
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
@@ -61,6 +63,13 @@ fn places(bytes: u64) -> usize {
     usize::try_from(bytes.div_ceil(PLACE)).unwrap_or(usize::MAX).max(1)
 }
 
+/// The shard of a message, and its lane where its flow has an order.
+fn place_of(machine: &Machine) -> (u16, Option<LaneKey>) {
+    let (origin, key) = (machine.origin(), machine.order_key());
+    let shard = shard_of(origin.id, &origin.flow, key.as_deref().unwrap_or_default());
+    (shard, key.map(|key| (origin.flow.clone(), key)))
+}
+
 /// What the dispatcher wants done.
 #[derive(Debug)]
 pub enum Out {
@@ -70,6 +79,8 @@ pub enum Out {
     Perform { id: MessageId, connection: Arc<Connection>, work: Arc<Work> },
     /// Load the message, then call `loaded`.
     Load(MessageId),
+    /// Nothing of these shards runs here any more: they can be given away.
+    Left { shards: Shards, to: i16 },
 }
 
 /// A message as it comes into memory.
@@ -84,6 +95,7 @@ pub struct Entered {
 
 #[derive(Debug)]
 struct Slot {
+    shard: u16,
     /// Places it takes in memory.
     places: usize,
     lane: Option<LaneKey>,
@@ -135,7 +147,17 @@ enum Phase {
     Due(Timestamp),
 }
 
-/// Makes ids.
+/// Why an act was not carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Unacted {
+    /// An effect or a commit is under way.
+    Busy,
+    /// The message is in a shard of another process's.
+    Elsewhere(u16),
+    Refused(ActRefused),
+}
+
+/// Makes ids of messages.
 pub type Mint = Box<dyn FnMut(Timestamp) -> Id + Send>;
 
 /// Decides for all messages of one process.
@@ -143,6 +165,10 @@ pub struct Dispatcher {
     settings: Settings,
     mint: Mint,
     surroundings: Arc<Workspace>,
+    /// The shards whose messages run here.
+    shards: Shards,
+    /// Shards that are on their way to another process, and to which.
+    leaving: Option<(Shards, i16)>,
     slots: HashMap<MessageId, Slot>,
     /// Places taken.
     loaded: usize,
@@ -166,13 +192,15 @@ impl std::fmt::Debug for Dispatcher {
 }
 
 impl Dispatcher {
-    /// A dispatcher with nothing in it.
+    /// A dispatcher with nothing in it, for the messages of these shards.
     #[must_use]
-    pub fn new(settings: Settings, surroundings: Arc<Workspace>, mint: Mint) -> Self {
+    pub fn new(settings: Settings, surroundings: Arc<Workspace>, shards: Shards, mint: Mint) -> Self {
         Self {
             settings,
             mint,
             surroundings,
+            shards,
+            leaving: None,
             slots: HashMap::new(),
             loaded: 0,
             behind: 0,
@@ -264,12 +292,16 @@ impl Dispatcher {
             Phase::Committing => {
                 running.phase = Phase::Parked;
                 let parts = std::mem::take(&mut running.parts);
-                self.follow(id, now);
+                match self.is_leaving(id) {
+                    true => self.let_go(id),
+                    false => self.follow(id, now),
+                }
                 parts.into_iter().for_each(|part| self.enter(part, now));
             }
             Phase::Announcing => self.send_out(id, now),
             Phase::Parked | Phase::AtGate(_) | Phase::Performing { .. } | Phase::Due(_) => {}
         }
+        self.look_whether_left();
         self.load_more();
     }
 
@@ -279,8 +311,8 @@ impl Dispatcher {
         let origin = running.machine.origin().clone();
         let logged = running.logged;
         self.drop_from_memory(id);
-        self.loaded += places(origin.size());
-        self.broken(origin, logged.saturating_sub(1), format!("the journal refused what came of it: {says}"), now);
+        self.stop(origin, logged.saturating_sub(1), format!("the journal refused what came of it: {says}"), now);
+        self.look_whether_left();
     }
 
     /// An effect has come to something.
@@ -311,7 +343,7 @@ impl Dispatcher {
     /// A person's act on a message. `entered` is the message loaded, when [`Self::has`] says that it is not here.
     ///
     /// # Errors
-    /// [`ActRefused`], or `None` while an effect or a commit is under way.
+    /// [`Unacted`]; nothing has changed then.
     pub fn act(
         &mut self,
         id: MessageId,
@@ -320,21 +352,25 @@ impl Dispatcher {
         by: &str,
         why: &str,
         now: Timestamp,
-    ) -> Result<(), Option<ActRefused>> {
+    ) -> Result<(), Unacted> {
         if matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_), .. })) {
-            return Err(None);
+            return Err(Unacted::Busy);
         }
         if let (false, Some(entered)) = (self.has(id), entered) {
-            let lane = entered.machine.order_key().map(|key| (entered.machine.origin().flow.clone(), key));
+            let (shard, lane) = place_of(&entered.machine);
+            if !self.shards.has(shard) {
+                return Err(Unacted::Elsewhere(shard));
+            }
             let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
             let places = places(entered.machine.origin().size());
             self.forget_waits(id);
-            self.slots.insert(id, Slot { places, lane, in_lane, behind: false, at: At::Here(Box::new(running(entered))) });
+            let at = At::Here(Box::new(running(entered)));
+            self.slots.insert(id, Slot { shard, places, lane, in_lane, behind: false, at });
             self.loaded += places;
         }
-        let Some(running) = self.here(id) else { return Err(None) };
+        let Some(running) = self.here(id) else { return Err(Unacted::Busy) };
         if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing) {
-            return Err(None);
+            return Err(Unacted::Busy);
         }
         let reopened = running.machine.next().state().is_final();
         match running.machine.act(act, by, why, now) {
@@ -342,7 +378,7 @@ impl Dispatcher {
                 if running.phase == Phase::Parked {
                     self.drop_from_memory(id);
                 }
-                Err(Some(refused))
+                Err(Unacted::Refused(refused))
             }
             Ok(turn) => {
                 self.forget_waits(id);

@@ -1,23 +1,30 @@
 //! The engine: one task with the dispatcher, one that commits in groups, one that unfolds; the rest is performed aside.
 
 use crate::custody::{self, Waiting};
-use crate::dispatcher::{Dispatcher, Entered, Out, Settings};
+use crate::dispatcher::{Dispatcher, Entered, Out, Settings, Unacted};
 use crate::enter::{Broken, enter};
-use crate::journal::{Down, Journal, Op, OpResult, Settle};
+use crate::journal::{Down, Errand, Hold, Journal, NotActed, Op, OpResult, Recovered, Settle};
 use crate::links::Links;
+use crate::loader;
+use crate::neighbours::{self, Looked};
 use crate::releases::Releases;
+use crate::shard::Shards;
 use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::unfold::{self, retrying};
-use crate::writer::{self, Submitted, Tell};
+use crate::writer::{self, Submitted, Tell, What};
 use crate::{Clock, HeldState};
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinSet;
 use wirewatch_core::act::Act;
-use wirewatch_core::machine::{ActRefused, Outcome, Work};
+use wirewatch_core::machine::{Outcome, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+
+/// How often a lease that another has is asked for.
+const LEASE: Duration = Duration::from_millis(500);
 
 /// A running engine. Cloning shares it; it ends when its runtime does.
 pub struct Engine<J, L, C> {
@@ -49,14 +56,7 @@ pub struct Held {
 #[derive(Debug, thiserror::Error)]
 pub enum ActError {
     #[error(transparent)]
-    Refused(#[from] ActRefused),
-    /// An effect or a commit is under way: nothing may change beneath it.
-    #[error("the message is being worked on at this moment; try again in a second")]
-    Busy,
-    #[error("there is no message {0}")]
-    Unknown(MessageId),
-    #[error("the message cannot be run again: {0}")]
-    Broken(String),
+    Not(#[from] NotActed),
     #[error(transparent)]
     Down(#[from] Down),
 }
@@ -74,6 +74,8 @@ pub(crate) struct Shared<J, L, C> {
     room: watch::Receiver<bool>,
     /// Connections that people hold.
     closed: watch::Receiver<BTreeSet<String>>,
+    /// How often the other processes were looked at.
+    looked: watch::Receiver<Looked>,
 }
 
 enum Input {
@@ -81,10 +83,28 @@ enum Input {
     Loaded(Vec<Result<Entered, Broken>>),
     Committed(Vec<(MessageId, OpResult)>),
     Outcome(MessageId, Outcome),
-    Act { id: MessageId, entered: Option<Box<Entered>>, act: Act, by: String, why: String, reply: oneshot::Sender<Acted> },
+    Act {
+        id: MessageId,
+        entered: Option<Box<Entered>>,
+        act: Act,
+        by: String,
+        why: String,
+        reply: oneshot::Sender<Acted>,
+    },
+    /// Shards are this process's now, with what is unfinished in them.
+    Gain(Shards, Vec<Recovered>),
+    /// Messages that another process has made for this one.
+    Handed(Vec<Recovered>),
+    Leave(Shards, i16),
+    HeldElsewhere(Hold),
+    FreedElsewhere(String),
     Surroundings(Arc<Workspace>),
     LookNow(String),
-    Hold { connection: String, by: String, why: String },
+    Hold {
+        connection: String,
+        by: String,
+        why: String,
+    },
     Free(String),
     Held(oneshot::Sender<Vec<Held>>),
 }
@@ -92,8 +112,8 @@ enum Input {
 enum Acted {
     Done,
     NeedsLoading,
-    Busy,
-    Refused(ActRefused),
+    Elsewhere(u16),
+    Not(NotActed),
 }
 
 impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
@@ -109,8 +129,15 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let (room_out, room) = watch::channel(true);
         let (closed_out, closed) = watch::channel(BTreeSet::new());
         let ids = journal.clone();
-        let mut dispatcher = Dispatcher::new(settings, releases.current().1, Box::new(move |now| ids.mint(now)));
-        recover(&*journal, &mut dispatcher, clock.now()).await?;
+        let shards = journal.shards();
+        let mint = Box::new(move |now| ids.mint_message(now));
+        let mut dispatcher = Dispatcher::new(settings, releases.current().1, shards, mint);
+        for hold in journal.holds().await? {
+            dispatcher.restore_hold(hold, clock.now());
+        }
+        dispatcher.gain(shards, &unfinished(&*journal, shards).await?, clock.now());
+        let (looked_out, looked) = watch::channel(Looked::default());
+        let (left_out, left) = mpsc::unbounded_channel();
         for row in journal.unfoldings().await? {
             let _ = arrivals.send(row.arrival);
         }
@@ -125,6 +152,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
             custody,
             room,
             closed,
+            looked,
         });
         let back = shared.inputs.clone();
         let mut tasks = JoinSet::new();
@@ -132,7 +160,11 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         tasks.spawn(unfold::run(shared.clone(), to_unfold));
         tasks.spawn(custody::run(shared.clone(), to_take));
         closed_out.send_replace(closed_by_people(&dispatcher));
-        tasks.spawn(run(shared.clone(), dispatcher, input, room_out, closed_out));
+        let (load, to_load) = mpsc::unbounded_channel();
+        tasks.spawn(loader::run(shared.clone(), to_load));
+        let outward = Outward { room: room_out, closed: closed_out, left: left_out, load };
+        tasks.spawn(run(shared.clone(), dispatcher, input, outward));
+        tasks.spawn(neighbours::run(shared.clone(), shards, left, looked_out));
         let (ended, end) = watch::channel(false);
         tokio::spawn(async move {
             tasks.join_next().await;
@@ -200,22 +232,20 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     /// # Errors
     /// [`ActError`]; nothing has changed then.
     pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str) -> Result<(), ActError> {
-        let mut entered = None;
-        loop {
-            let (reply, answer) = oneshot::channel();
-            let (by, why) = (by.to_owned(), why.to_owned());
-            let input = Input::Act { id, entered: entered.take(), act: act.clone(), by, why, reply };
-            let _ = self.shared.inputs.send(input);
-            match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
-                Acted::Done => return Ok(()),
-                Acted::Busy => return Err(ActError::Busy),
-                Acted::Refused(refused) => return Err(refused.into()),
-                Acted::NeedsLoading => {
-                    let stored = self.shared.journal.load(&[id]).await?.pop().ok_or(ActError::Unknown(id))?;
-                    let loaded = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
-                    entered = Some(Box::new(loaded.map_err(|broken| ActError::Broken(broken.says))?));
-                }
-            }
+        self.shared.act(id, act, by, why, true).await
+    }
+
+    /// Ends when this process has the lease of that name, which it then keeps, and has seen all that whoever had it before
+    /// has handed over.
+    pub async fn lease(&self, name: &str) {
+        while !retrying(|| self.shared.journal.lease(name)).await {
+            tokio::time::sleep(LEASE).await;
+        }
+        // Among others, a look that had begun before may have missed the last of it.
+        let before = *self.shared.looked.borrow();
+        let seen = if before.any { before.times + 2 } else { 1 };
+        if self.shared.looked.clone().wait_for(|looked| looked.times >= seen).await.is_err() {
+            std::future::pending().await
         }
     }
 
@@ -267,15 +297,71 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     }
 }
 
+impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
+    /// Carries out an act here, or, if `elsewhere`, at the process whose message it is.
+    pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
+        let mut entered = None;
+        loop {
+            let (reply, answer) = oneshot::channel();
+            let (by, why) = (by.to_owned(), why.to_owned());
+            let input = Input::Act { id, entered: entered.take(), act: act.clone(), by: by.clone(), why: why.clone(), reply };
+            let _ = self.inputs.send(input);
+            match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
+                Acted::Done => return Ok(()),
+                Acted::Not(not) => return Err(not.into()),
+                Acted::Elsewhere(shard) if elsewhere => {
+                    let errand = Errand { id: self.journal.mint(self.clock.now()), message: id, shard, act, by, why };
+                    return Ok(self.journal.ask(&errand).await??);
+                }
+                Acted::Elsewhere(_) => return Err(NotActed::Busy.into()),
+                Acted::NeedsLoading => {
+                    let stored = self.journal.load(&[id]).await?.pop().ok_or(NotActed::Unknown(id))?;
+                    let loaded = enter(stored, &self.releases, &*self.journal).await?;
+                    entered = Some(Box::new(loaded.map_err(|broken| NotActed::Broken(broken.says))?));
+                }
+            }
+        }
+    }
+}
+
 impl<J, L, C> Shared<J, L, C> {
     pub fn submit(&self, op: Op, tell: Tell) {
-        let _ = self.submitted.send(Submitted { op, tell });
+        let _ = self.submitted.send(Submitted { what: What::Op(op), tell });
+    }
+
+    /// Takes up shards with what is unfinished in them.
+    pub fn gain(&self, shards: Shards, found: Vec<Recovered>) {
+        let _ = self.inputs.send(Input::Gain(shards, found));
+    }
+
+    /// Takes up messages that another process has made for this one.
+    pub fn handed(&self, found: Vec<Recovered>) {
+        let _ = self.inputs.send(Input::Handed(found));
+    }
+
+    /// Lets go of shards that another process should have.
+    pub fn leave(&self, shards: Shards, to: i16) {
+        let _ = self.inputs.send(Input::Leave(shards, to));
+    }
+
+    /// What people hold elsewhere is held here, too.
+    pub fn held_elsewhere(&self, hold: Hold) {
+        let _ = self.inputs.send(Input::HeldElsewhere(hold));
+    }
+
+    /// And is free here when it is there.
+    pub fn freed_elsewhere(&self, connection: String) {
+        let _ = self.inputs.send(Input::FreedElsewhere(connection));
     }
 
     pub fn enter(&self, entered: Vec<Result<Entered, Broken>>) {
         if !entered.is_empty() {
             let _ = self.inputs.send(Input::Enter(entered));
         }
+    }
+
+    pub fn loaded(&self, loaded: Vec<Result<Entered, Broken>>) {
+        let _ = self.inputs.send(Input::Loaded(loaded));
     }
 
     pub fn unfold(&self, arrival: ArrivalId) {
@@ -293,38 +379,45 @@ impl<J, L, C> Shared<J, L, C> {
     }
 }
 
-async fn recover<J: Journal>(journal: &J, dispatcher: &mut Dispatcher, now: Timestamp) -> Result<(), Down> {
-    for hold in journal.holds().await? {
-        dispatcher.restore_hold(hold, now);
-    }
-    let mut after = Id(0);
+/// Everything that is unfinished in these shards, by id.
+pub(crate) async fn unfinished<J: Journal>(journal: &J, shards: Shards) -> Result<Vec<Recovered>, Down> {
+    let mut all: Vec<Recovered> = Vec::new();
     loop {
-        let found = journal.unfinished(after, 5000).await?;
-        let Some(last) = found.last() else { return Ok(()) };
-        after = last.id;
-        for one in &found {
-            dispatcher.recover(one, now);
+        let after = all.last().map_or(Id(0), |last| last.id);
+        let found = journal.unfinished(shards, after, 5000).await?;
+        if found.is_empty() {
+            return Ok(all);
         }
+        all.extend(found);
     }
+}
+
+/// What the engine's loop tells outward.
+struct Outward {
+    room: watch::Sender<bool>,
+    closed: watch::Sender<BTreeSet<String>>,
+    /// Shards that were given away.
+    left: mpsc::UnboundedSender<Shards>,
+    /// Messages to load.
+    load: mpsc::UnboundedSender<MessageId>,
 }
 
 async fn run<J: Journal, L: Links, C: Clock + Clone>(
     shared: Arc<Shared<J, L, C>>,
     mut dispatcher: Dispatcher,
     mut input: mpsc::UnboundedReceiver<Input>,
-    room: watch::Sender<bool>,
-    closed: watch::Sender<BTreeSet<String>>,
+    outward: Outward,
 ) {
     let mut batch = Vec::new();
     loop {
-        carry_out(&shared, &mut dispatcher);
-        closed.send_if_modified(|known| {
+        carry_out(&shared, &mut dispatcher, &outward);
+        outward.closed.send_if_modified(|known| {
             let now = closed_by_people(&dispatcher);
             let changed = now != *known;
             *known = now;
             changed
         });
-        room.send_if_modified(|known| std::mem::replace(known, dispatcher.has_room()) != dispatcher.has_room());
+        outward.room.send_if_modified(|known| std::mem::replace(known, dispatcher.has_room()) != dispatcher.has_room());
         let deadline = dispatcher.deadline();
         let wake = async {
             match deadline {
@@ -381,12 +474,18 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             } else {
                 match dispatcher.act(id, entered.map(|entered| *entered), act, &by, &why, now) {
                     Ok(()) => Acted::Done,
-                    Err(None) => Acted::Busy,
-                    Err(Some(refused)) => Acted::Refused(refused),
+                    Err(Unacted::Busy) => Acted::Not(NotActed::Busy),
+                    Err(Unacted::Elsewhere(shard)) => Acted::Elsewhere(shard),
+                    Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
                 }
             };
             let _ = reply.send(acted);
         }
+        Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
+        Input::Handed(found) => found.iter().for_each(|one| dispatcher.recover(one, now)),
+        Input::Leave(shards, to) => dispatcher.leave(shards, to),
+        Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
+        Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
         Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
         Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
         Input::Free(connection) => dispatcher.free(&connection, now),
@@ -414,8 +513,11 @@ async fn told_by_another<J: Journal, L, C: Clock>(shared: &Shared<J, L, C>, work
     }
 }
 
-fn carry_out<J: Journal, L: Links, C: Clock + Clone>(shared: &Arc<Shared<J, L, C>>, dispatcher: &mut Dispatcher) {
-    let mut to_load = Vec::new();
+fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
+    shared: &Arc<Shared<J, L, C>>,
+    dispatcher: &mut Dispatcher,
+    outward: &Outward,
+) {
     while let Some(out) = dispatcher.poll() {
         match out {
             Out::Commit(id, op) => shared.submit(op, id.map_or(Tell::Nobody, Tell::Dispatcher)),
@@ -429,18 +531,16 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(shared: &Arc<Shared<J, L, C
                     let _ = shared.inputs.send(Input::Outcome(id, outcome));
                 });
             }
-            Out::Load(id) => to_load.push(id),
-        }
-    }
-    for ids in to_load.chunks(256) {
-        let (shared, ids) = (shared.clone(), ids.to_vec());
-        tokio::spawn(async move {
-            let stored = retrying(|| shared.journal.load(&ids)).await;
-            let mut loaded = Vec::with_capacity(stored.len());
-            for one in stored {
-                loaded.push(retrying(|| enter(one.clone(), &shared.releases, &*shared.journal)).await);
+            Out::Load(id) => drop(outward.load.send(id)),
+            Out::Left { shards, to } => {
+                let (tell, given) = oneshot::channel();
+                let _ = shared.submitted.send(Submitted { what: What::GiveAway { shards, to }, tell: Tell::One(tell) });
+                let left = outward.left.clone();
+                tokio::spawn(async move {
+                    let _ = given.await;
+                    let _ = left.send(shards);
+                });
             }
-            let _ = shared.inputs.send(Input::Loaded(loaded));
-        });
+        }
     }
 }

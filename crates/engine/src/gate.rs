@@ -9,7 +9,7 @@
 //!
 //! A person may hold it too; then nothing looks, and no outcome frees it, until a person does.
 
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::time::Duration;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::{MessageId, Timestamp};
@@ -154,6 +154,11 @@ impl Gate {
     /// A message no longer wants through.
     pub fn forget(&mut self, id: MessageId) {
         self.waiting.retain(|other| *other != id);
+    }
+
+    /// Of these messages none wants through any more.
+    pub fn forget_all(&mut self, ids: &HashSet<MessageId>) {
+        self.waiting.retain(|other| !ids.contains(other));
     }
 
     /// The next message that may pass now; call until `None`.

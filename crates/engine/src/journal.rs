@@ -1,12 +1,15 @@
 //! What the engine asks of the place where everything is kept.
 
+use crate::shard::Shards;
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::future::Future;
 use std::ops::Range;
 use std::sync::Arc;
+use wirewatch_core::act::Act;
 use wirewatch_core::course::Fact;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
-use wirewatch_core::machine::{Claim, LogEntry, Logged, Origin, Passed, State};
+use wirewatch_core::machine::{ActRefused, Claim, LogEntry, Logged, Origin, Passed, State};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
@@ -280,6 +283,51 @@ pub struct UnfoldRow {
     pub cursor: u32,
 }
 
+/// What has come to this process from others, and how they stand.
+#[derive(Debug, Clone, Default)]
+pub struct Others {
+    /// Other processes are at work.
+    pub any: bool,
+    /// The shards that are this process's.
+    pub shards: Shards,
+    /// Shards of this process that another should have, and which.
+    pub due: Option<(Shards, i16)>,
+    /// Unfoldings that were those of a process that has ended.
+    pub unfoldings: Vec<ArrivalId>,
+    /// Messages of this process's shards that others have made, in the order of their commits.
+    pub handed: Vec<Recovered>,
+    /// Acts that others ask for.
+    pub errands: Vec<Errand>,
+    /// What is held, at whichever process; `None` when that was not looked at.
+    pub holds: Option<Vec<Hold>>,
+}
+
+/// A person's act on a message of another process's.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Errand {
+    pub id: Id,
+    pub message: MessageId,
+    pub shard: u16,
+    pub act: Act,
+    pub by: String,
+    pub why: String,
+}
+
+/// Why an act was not carried out.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NotActed {
+    #[error(transparent)]
+    Refused(ActRefused),
+    /// An effect or a commit is under way: nothing may change beneath it.
+    #[error("the message is being worked on at this moment; try again in a second")]
+    Busy,
+    #[error("there is no message {0}")]
+    Unknown(MessageId),
+    #[error("the message cannot be run again: {0}")]
+    Broken(String),
+}
+
 /// Decides on an arrival, given what is known of its interchanges, or of its delivery.
 pub type Decide = Arc<dyn Fn(&[Known]) -> Decision + Send + Sync>;
 
@@ -309,10 +357,15 @@ pub trait Journal: Send + Sync + 'static {
     /// Messages with document and log, in any order; ids that are not there are left out.
     fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;
 
-    /// Unfinished messages behind `after`, by id, at most `limit`.
-    fn unfinished(&self, after: MessageId, limit: u32) -> impl Future<Output = Result<Vec<Recovered>, Down>> + Send;
+    /// Unfinished messages of these shards behind `after`, by id, at most `limit`.
+    fn unfinished(
+        &self,
+        shards: Shards,
+        after: MessageId,
+        limit: u32,
+    ) -> impl Future<Output = Result<Vec<Recovered>, Down>> + Send;
 
-    /// Unfoldings that are not done.
+    /// This process's unfoldings that are not done.
     fn unfoldings(&self) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
 
     /// One unfolding that is not done.
@@ -330,4 +383,46 @@ pub trait Journal: Send + Sync + 'static {
 
     /// A fresh id.
     fn mint(&self, now: Timestamp) -> Id;
+
+    // What follows is about several processes that share a journal. As it stands here, there is one alone.
+
+    /// The shards that are this process's, as far as it knows.
+    fn shards(&self) -> Shards {
+        Shards::ALL
+    }
+
+    /// Looks at the other processes: takes over what those that have ended leave behind, and what is meant for this one.
+    fn others(&self) -> impl Future<Output = Result<Others, Down>> + Send {
+        async { Ok(Others { shards: Shards::ALL, ..Others::default() }) }
+    }
+
+    /// The messages of these shards are taken up: from now on what this process makes for them is its own.
+    fn gained(&self, _shards: Shards) {}
+
+    /// Makes shards another process's. When this returns, nothing that this process commits is in them; they may still be
+    /// its own where the other has ended.
+    fn give_away(&self, _shards: Shards, _to: i16) -> impl Future<Output = Result<(), Down>> + Send {
+        async { Ok(()) }
+    }
+
+    /// Has an act carried out by the process whose shard it is.
+    fn ask(&self, errand: &Errand) -> impl Future<Output = Result<Result<(), NotActed>, Down>> + Send {
+        let unknown = NotActed::Unknown(errand.message);
+        async { Ok(Err(unknown)) }
+    }
+
+    /// Tells who asked what came of it.
+    fn answer(&self, _errand: Id, _answer: Result<(), NotActed>) -> impl Future<Output = Result<(), Down>> + Send {
+        async { Ok(()) }
+    }
+
+    /// Takes a lease, or keeps it; `false` while another process has it.
+    fn lease(&self, _name: &str) -> impl Future<Output = Result<bool, Down>> + Send {
+        async { Ok(true) }
+    }
+
+    /// A fresh id for a message, in a shard of this process's.
+    fn mint_message(&self, now: Timestamp) -> MessageId {
+        self.mint(now)
+    }
 }

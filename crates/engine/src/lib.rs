@@ -13,19 +13,23 @@ mod gate;
 mod journal;
 mod lane;
 mod links;
+mod loader;
+mod neighbours;
 mod releases;
+mod shard;
 mod take;
 mod unfold;
 mod writer;
 
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, flow_of_line, line_of};
+pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted, flow_of_line, line_of};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Born, Change, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Part, Recovered,
-    Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
+    Arriving, Born, Change, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
+    Others, Part, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
 };
 pub use links::Links;
 pub use releases::Releases;
+pub use shard::{SHARDS, Shards, home_of, shard_of};
 pub use take::{Ready, Source, TakenReport, Taking};

@@ -4,12 +4,13 @@ use crate::Clock;
 use crate::dispatcher::Entered;
 use crate::engine::Shared;
 use crate::enter::{Broken, enter};
-use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Taken, Unfolds};
+use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Stored, Taken, Unfolds};
 use crate::links::Links;
 use crate::unfold::{message, new_message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
+use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_json, decide_x12};
+use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Definitions, Limits, Reader, Reading};
 use wirewatch_core::{ArrivalId, Digest};
@@ -39,6 +40,8 @@ pub struct Ready {
     pub(crate) arriving: Arriving,
     /// The messages made ahead.
     entered: Vec<Result<Entered, Broken>>,
+    /// Messages of flows in order, which are made when they are numbered.
+    to_number: Option<(Unfolding, Vec<Stored>)>,
 }
 
 impl Ready {
@@ -46,6 +49,22 @@ impl Ready {
     #[must_use]
     pub fn size(&self) -> u64 {
         self.arriving.incoming.size
+    }
+
+    /// Numbers the messages of flows in order, and makes them: their ids stand in the order of commits, so this is called
+    /// by whoever commits, in that order.
+    pub(crate) async fn number<J: Journal, L, C: Clock>(&mut self, shared: &Shared<J, L, C>) {
+        let Some((unfolding, all)) = self.to_number.take() else { return };
+        let workspace = shared.releases.current().1;
+        let mut messages = Vec::with_capacity(all.len());
+        for stored in all {
+            let id = shared.journal.mint_message(shared.clock.now());
+            let stored = Stored { origin: Arc::new(Origin { id, ..(*stored.origin).clone() }), ..stored };
+            let one = retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await;
+            messages.push(new_message(&workspace, &one));
+            self.entered.push(one);
+        }
+        self.arriving.born = Some(Born { unfolding, messages });
     }
 }
 
@@ -60,6 +79,14 @@ pub struct Taking<J, L, C> {
     pieces: u32,
     size: u64,
     workspace: (i64, Arc<Workspace>),
+}
+
+/// Messages made before their arrival is taken.
+#[derive(Default)]
+struct Ahead {
+    entered: Vec<Result<Entered, Broken>>,
+    born: Option<Born>,
+    to_number: Option<(Unfolding, Vec<Stored>)>,
 }
 
 /// What became of an arrival.
@@ -135,7 +162,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             Some(reader) => self.x12(reader.finish()).await?,
             None => (Vec::new(), self.other()),
         };
-        let (entered, born) = self.ahead(&keys, &decide).await?.unzip();
+        let Ahead { entered, born, to_number } = self.ahead(&keys, &decide).await?;
         let came = self.source.came;
         let incoming = Incoming {
             id: self.id,
@@ -152,34 +179,36 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             by: self.source.by,
         };
         let arriving = Arriving { release: self.workspace.0, incoming, keys, decide, born };
-        Ok(Ready { arriving, entered: entered.unwrap_or_default() })
+        Ok(Ready { arriving, entered, to_number })
     }
 
-    /// The messages of a small arrival, made before it is taken: one commit instead of two. Not for flows in order,
-    /// whose messages are numbered in the order of commits, and not while there is no room for more in memory.
-    async fn ahead(
-        &self,
-        keys: &[(LedgerKey, Digest)],
-        decide: &Decide,
-    ) -> Result<Option<(Vec<Result<Entered, Broken>>, Born)>, Down> {
+    /// The messages of a small arrival, made before it is taken: one commit instead of two. Not while there is no room for
+    /// more in memory.
+    async fn ahead(&self, keys: &[(LedgerKey, Digest)], decide: &Decide) -> Result<Ahead, Down> {
         if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
-            return Ok(None);
+            return Ok(Ahead::default());
         }
         let unfolding = decide(&vec![Known::No; keys.len().max(1)]).unfold;
         let (release, workspace) = &self.workspace;
         let ordered = |flow: &String| workspace.flows.get(flow).is_some_and(|flow| flow.in_order_by.is_some());
-        if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD || unfolding.heads.iter().any(|head| ordered(&head.flow)) {
-            return Ok(None);
+        if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD {
+            return Ok(Ahead::default());
+        }
+        let stored = unfolding.parts.iter().map(|part| {
+            let bytes = self.held.get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
+            message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec())
+        });
+        if unfolding.heads.iter().any(|head| ordered(&head.flow)) {
+            let stored = stored.collect();
+            return Ok(Ahead { to_number: Some((unfolding, stored)), ..Ahead::default() });
         }
         let (mut entered, mut messages) = (Vec::new(), Vec::new());
-        for part in &unfolding.parts {
-            let bytes = self.held.get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
-            let stored = message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec());
+        for stored in stored.collect::<Vec<_>>() {
             let one = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
             messages.push(new_message(workspace, &one));
             entered.push(one);
         }
-        Ok(Some((entered, Born { unfolding, messages })))
+        Ok(Ahead { entered, born: Some(Born { unfolding, messages }), to_number: None })
     }
 
     async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {

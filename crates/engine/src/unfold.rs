@@ -153,7 +153,7 @@ pub(crate) fn message<J: Journal, L, C: Clock>(
         meta.insert("set".to_owned(), number.clone().into());
     }
     let origin = Origin {
-        id: shared.journal.mint(shared.clock.now()),
+        id: shared.journal.mint_message(shared.clock.now()),
         arrival,
         body: arrival,
         slice: slice.clone(),

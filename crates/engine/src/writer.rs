@@ -1,6 +1,8 @@
 //! Groups what is to be committed: whatever waits goes out as soon as the last commit is done.
 
 use crate::journal::{Hold, Journal, Op, OpResult};
+use crate::shard::Shards;
+use crate::unfold::retrying;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,8 +16,19 @@ const BYTES: usize = 1 << 20;
 /// Something to commit, and whom to tell.
 #[derive(Debug)]
 pub struct Submitted {
-    pub op: Op,
+    pub what: What,
     pub tell: Tell,
+}
+
+/// What is to be committed.
+#[derive(Debug)]
+pub enum What {
+    Op(Op),
+    /// Shards go to another process, behind everything that was submitted before.
+    GiveAway {
+        shards: Shards,
+        to: i16,
+    },
 }
 
 /// Whom to tell of a commit.
@@ -46,6 +59,13 @@ pub async fn run<J: Journal>(
         {
             waiting.push_back(more);
         }
+        if let Some((shards, to)) = give_away(&waiting) {
+            retrying(|| journal.give_away(shards, to)).await;
+            if let Some(Submitted { tell: Tell::One(tell), .. }) = waiting.pop_front() {
+                let _ = tell.send(OpResult::Committed);
+            }
+            continue;
+        }
         let (ops, tells) = next_group(&mut waiting);
         no += 1;
         let results = commit(&*journal, no, &ops).await;
@@ -65,12 +85,20 @@ pub async fn run<J: Journal>(
     }
 }
 
+/// The shards to give away, when that is next.
+fn give_away(waiting: &VecDeque<Submitted>) -> Option<(Shards, i16)> {
+    match waiting.front()?.what {
+        What::GiveAway { shards, to } => Some((shards, to)),
+        What::Op(_) => None,
+    }
+}
+
 /// Takes the next group from the front: no message twice in it, since one statement writes each row once.
 fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
     let (mut ops, mut tells, mut bytes) = (Vec::new(), Vec::new(), 0);
     let mut rows = HashSet::new();
-    while let Some(next) = waiting.front() {
-        let row = match &next.op {
+    while let Some(What::Op(next)) = waiting.front().map(|next| &next.what) {
+        let row = match next {
             Op::Change(change) => change.origin.id.0,
             Op::Unfold(unfold) => unfold.arrival.0,
             Op::Settle(settle) => settle.arrival.0,
@@ -81,8 +109,8 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
         if ops.len() >= OPS || bytes >= BYTES || !rows.insert(row) {
             break;
         }
-        bytes += size(&next.op);
-        if let Some(Submitted { op, tell }) = waiting.pop_front() {
+        bytes += size(next);
+        if let Some(Submitted { what: What::Op(op), tell }) = waiting.pop_front() {
             ops.push(op);
             tells.push(tell);
         }
@@ -181,7 +209,7 @@ mod tests {
         async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, crate::Down> {
             unreachable!()
         }
-        async fn unfinished(&self, _: MessageId, _: u32) -> Result<Vec<Recovered>, crate::Down> {
+        async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, crate::Down> {
             unreachable!()
         }
         async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, crate::Down> {
@@ -216,7 +244,7 @@ mod tests {
         let journal = Arc::new(journal);
         let (submit, submitted) = mpsc::unbounded_channel();
         for id in ids {
-            submit.send(Submitted { op: change(*id), tell: Tell::Dispatcher(Id(*id)) }).unwrap();
+            submit.send(Submitted { what: What::Op(change(*id)), tell: Tell::Dispatcher(Id(*id)) }).unwrap();
         }
         drop(submit);
         let (tell, mut told) = mpsc::unbounded_channel();
@@ -263,8 +291,8 @@ mod tests {
     async fn one_that_waits_for_its_commit_is_answered() {
         let (submit, submitted) = mpsc::unbounded_channel();
         let (tell, answer) = oneshot::channel();
-        submit.send(Submitted { op: change(1), tell: Tell::One(tell) }).unwrap();
-        submit.send(Submitted { op: change(2), tell: Tell::Nobody }).unwrap();
+        submit.send(Submitted { what: What::Op(change(1)), tell: Tell::One(tell) }).unwrap();
+        submit.send(Submitted { what: What::Op(change(2)), tell: Tell::Nobody }).unwrap();
         drop(submit);
         run(Arc::new(Remembering::default()), submitted, |done| assert!(done.is_empty())).await;
         assert_eq!(answer.await, Ok(OpResult::Committed));

@@ -8,8 +8,8 @@ use wirewatch_core::machine::{Outcome, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Stored, SystemClock, Taken,
-    UnfoldRow,
+    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Shards, Stored, SystemClock,
+    Taken, UnfoldRow,
 };
 
 /// A journal with nothing in it but, if so made, one unfolding that breaks whoever reads it.
@@ -34,7 +34,7 @@ impl Journal for Breaking {
     async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, Down> {
         Ok(Vec::new())
     }
-    async fn unfinished(&self, _: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
+    async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
         Ok(Vec::new())
     }
     async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {

@@ -15,9 +15,6 @@ pub enum JournalError {
     /// Another process has taken over this one's work: it must not write any more.
     #[error("another process has taken over the work of this one")]
     Fenced,
-    /// Another service process is at work on this database.
-    #[error("another service process works on this database: {0}. Stop it first; one that hangs loses its lease after 10 s")]
-    Occupied(String),
     /// A stored record cannot be read.
     #[error("a stored record cannot be read: {0}")]
     Damaged(String),

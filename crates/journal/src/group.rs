@@ -15,13 +15,18 @@ use sql::Sql;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Op, OpResult};
+use wirewatch_engine::{Op, OpResult, Shards};
 
 /// Who writes.
 #[derive(Debug, Clone, Copy)]
 pub struct Me {
     pub writer: i16,
+    /// Another has taken over when this is not that of the row any more.
     pub epoch: i64,
+    /// Shards were given away when this is not.
+    pub turn: i64,
+    /// The shards that are its own.
+    pub shards: Shards,
 }
 
 /// What is stored of a message beside its columns.
@@ -51,7 +56,7 @@ pub async fn write(
     now: Timestamp,
     mint: &mut (dyn FnMut() -> Id + Send),
 ) -> Result<(), JournalError> {
-    let mut rows = GroupRows::default();
+    let mut rows = GroupRows::new(me.shards);
     for op in ops {
         rows.op(op, mint)?;
     }

@@ -1,8 +1,9 @@
 //! Every record in PostgreSQL, through SeaORM.
 //!
 //! [`PgJournal`] implements the engine's `Journal`: what is committed goes through [`group`](mod@group) in one
-//! statement, arrivals through [`take`](mod@take) in one transaction. [`Store`] answers what people ask.
+//! statement, arrivals through [`take`](mod@take) in one transaction; [`company`](mod@company) is about several processes. [`Store`] answers what people ask.
 
+mod company;
 mod days;
 mod error;
 mod events;
@@ -15,6 +16,7 @@ mod take;
 mod trails;
 mod writer;
 
+pub use company::ProcessRow;
 pub use error::JournalError;
 pub use events::Event;
 pub use query::{

@@ -4,14 +4,16 @@ use crate::error::JournalError;
 use crate::group::HeadColumn;
 use crate::pack::{pack, unpack};
 use crate::writer::{PgJournal, sql};
-use sea_orm::{ConnectionTrait, FromQueryResult};
+use sea_orm::{ConnectionTrait, FromQueryResult, QueryResult};
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
 use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Arriving, Down, Hold, Journal, Op, OpResult, Recovered, Stored, Taken, UnfoldRow};
+use wirewatch_engine::{
+    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Recovered, Shards, Stored, Taken, UnfoldRow,
+};
 
 /// Bytes of a body in one row, before compression.
 pub const PIECE: usize = 1 << 20;
@@ -122,10 +124,12 @@ pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Ve
     Ok(stored.collect())
 }
 
-async fn unfoldings(db: &impl ConnectionTrait, only: Option<ArrivalId>) -> Result<Vec<UnfoldRow>, JournalError> {
-    let text = "select arrival, release, cursor, parts from unfolding where $1::bigint in (0, arrival) order by arrival";
+/// Unfoldings of a writer; only that of one arrival, where it is named.
+async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<ArrivalId>) -> Result<Vec<UnfoldRow>, JournalError> {
+    let text =
+        "select arrival, release, cursor, parts from unfolding where writer = $2 and $1::bigint in (0, arrival) order by arrival";
     let mut found = Vec::new();
-    for row in db.query_all_raw(sql(text, [only.map_or(0, |id| id.0).into()])).await? {
+    for row in db.query_all_raw(sql(text, [only.map_or(0, |id| id.0).into(), writer.into()])).await? {
         let parts = unpack(true, row.try_get_by_index(3)?)?;
         found.push(UnfoldRow {
             arrival: Id(row.try_get_by_index(0)?),
@@ -135,6 +139,34 @@ async fn unfoldings(db: &impl ConnectionTrait, only: Option<ArrivalId>) -> Resul
         });
     }
     Ok(found)
+}
+
+/// An unfinished message, from its id, flow, order key, state, due time and size.
+pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
+    let state: String = row.try_get_by_index(3)?;
+    let due: i64 = row.try_get_by_index(4)?;
+    Ok(Recovered {
+        id: Id(row.try_get_by_index(0)?),
+        size: row.try_get_by_index::<i64>(5)?.unsigned_abs(),
+        flow: row.try_get_by_index(1)?,
+        order_key: row.try_get_by_index(2)?,
+        state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
+        due: (due != 0).then_some(Timestamp(due)),
+    })
+}
+
+/// Connections that are held.
+pub async fn holds(db: &impl ConnectionTrait) -> Result<Vec<Hold>, JournalError> {
+    let rows = db.query_all_raw(sql("select connection, since, says, by_whom from hold", [])).await?;
+    let hold = |row: &QueryResult| {
+        Ok(Hold {
+            connection: row.try_get_by_index(0)?,
+            since: Timestamp(row.try_get_by_index(1)?),
+            says: row.try_get_by_index(2)?,
+            by: row.try_get_by_index(3)?,
+        })
+    };
+    rows.iter().map(hold).collect()
 }
 
 /// The files of a release.
@@ -170,23 +202,13 @@ impl Journal for PgJournal {
         Ok(messages(&self.db, ids).await?)
     }
 
-    async fn unfinished(&self, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
-        let text = "select id, flow, order_key, state, due, slice_to - slice_from from live where id > $1 order by id limit $2";
+    async fn unfinished(&self, shards: Shards, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
+        let text = "select id, flow, order_key, state, due, slice_to - slice_from from live
+            where id > $1 and shard = any($3::int[]) order by id limit $2";
         let read = async {
-            let mut found = Vec::new();
-            for row in self.db.query_all_raw(sql(text, [after.0.into(), i64::from(limit).into()])).await? {
-                let state: String = row.try_get_by_index(3)?;
-                let due: i64 = row.try_get_by_index(4)?;
-                found.push(Recovered {
-                    id: Id(row.try_get_by_index(0)?),
-                    size: row.try_get_by_index::<i64>(5)?.unsigned_abs(),
-                    flow: row.try_get_by_index(1)?,
-                    order_key: row.try_get_by_index(2)?,
-                    state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
-                    due: (due != 0).then_some(Timestamp(due)),
-                });
-            }
-            Ok::<_, JournalError>(found)
+            let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
+            let values = [after.0.into(), i64::from(limit).into(), numbers.into()];
+            self.db.query_all_raw(sql(text, values)).await?.iter().map(recovered).collect::<Result<Vec<_>, JournalError>>()
         };
         Ok(read.await?)
     }
@@ -208,27 +230,45 @@ impl Journal for PgJournal {
     }
 
     async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
-        Ok(unfoldings(&self.db, None).await?)
+        let rows = unfoldings(&self.db, self.writer(), None).await?;
+        self.told(rows.iter().map(|row| row.arrival));
+        Ok(rows)
     }
 
     async fn unfolding(&self, arrival: ArrivalId) -> Result<Option<UnfoldRow>, Down> {
-        Ok(unfoldings(&self.db, Some(arrival)).await?.pop())
+        Ok(unfoldings(&self.db, self.writer(), Some(arrival)).await?.pop())
     }
 
     async fn holds(&self) -> Result<Vec<Hold>, Down> {
-        let read = async {
-            let rows = self.db.query_all_raw(sql("select connection, since, says, by_whom from hold", [])).await?;
-            let hold = |row: &sea_orm::QueryResult| {
-                Ok(Hold {
-                    connection: row.try_get_by_index(0)?,
-                    since: Timestamp(row.try_get_by_index(1)?),
-                    says: row.try_get_by_index(2)?,
-                    by: row.try_get_by_index(3)?,
-                })
-            };
-            rows.iter().map(hold).collect::<Result<Vec<_>, JournalError>>()
-        };
-        Ok(read.await?)
+        Ok(holds(&self.db).await?)
+    }
+
+    fn shards(&self) -> Shards {
+        self.me().shards
+    }
+
+    async fn others(&self) -> Result<Others, Down> {
+        Ok(self.look_at_others().await?)
+    }
+
+    fn gained(&self, shards: Shards) {
+        self.set_me(|me| me.shards = me.shards.with(shards));
+    }
+
+    async fn give_away(&self, shards: Shards, to: i16) -> Result<(), Down> {
+        Ok(self.give_shards(shards, to).await?)
+    }
+
+    async fn ask(&self, errand: &Errand) -> Result<Result<(), NotActed>, Down> {
+        Ok(self.send_errand(errand).await?)
+    }
+
+    async fn answer(&self, errand: Id, answer: Result<(), NotActed>) -> Result<(), Down> {
+        Ok(self.tell_errand(errand, &answer).await?)
+    }
+
+    async fn lease(&self, name: &str) -> Result<bool, Down> {
+        Ok(self.take_lease(name).await?)
     }
 
     async fn release(&self, no: i64) -> Result<Option<Files>, Down> {
@@ -237,5 +277,9 @@ impl Journal for PgJournal {
 
     fn mint(&self, now: Timestamp) -> Id {
         self.next_id(now)
+    }
+
+    fn mint_message(&self, now: Timestamp) -> MessageId {
+        self.next_message(now)
     }
 }

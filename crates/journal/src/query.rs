@@ -230,16 +230,24 @@ impl Store {
     pub async fn feed(&self, after_at: i64, limit: u32) -> Result<Vec<FeedRow>, JournalError> {
         let text = "select writer, group_no, at, packed, events from feed where at > $1 order by at, writer, group_no limit $2";
         let rows = self.db.query_all_raw(sql(text, [after_at.into(), i64::from(limit).into()])).await?;
-        let row = |row: &sea_orm::QueryResult| {
-            Ok(FeedRow {
-                writer: row.try_get_by_index(0)?,
-                group_no: row.try_get_by_index(1)?,
-                at: row.try_get_by_index(2)?,
-                events: serde_json::from_slice(&unpack(row.try_get_by_index(3)?, row.try_get_by_index(4)?)?)?,
-            })
-        };
-        rows.iter().map(row).collect()
+        rows.iter().map(feed_row).collect()
     }
+}
+
+fn feed_row(row: &sea_orm::QueryResult) -> Result<FeedRow, JournalError> {
+    Ok(FeedRow {
+        writer: row.try_get_by_index(0)?,
+        group_no: row.try_get_by_index(1)?,
+        at: row.try_get_by_index(2)?,
+        events: serde_json::from_slice(&unpack(row.try_get_by_index(3)?, row.try_get_by_index(4)?)?)?,
+    })
+}
+
+/// Feed rows of one writer beyond these numbers: groups count up, arrivals count down.
+pub async fn feed_of(db: &impl ConnectionTrait, writer: i16, up: i64, down: i64) -> Result<Vec<FeedRow>, JournalError> {
+    let text = "select writer, group_no, at, packed, events from feed where writer = $1 and (group_no > $2 or group_no < $3) order by at limit 2000";
+    let rows = db.query_all_raw(sql(text, [writer.into(), up.into(), down.into()])).await?;
+    rows.iter().map(feed_row).collect()
 }
 
 /// Conditions joined by `and`, with numbered arguments.

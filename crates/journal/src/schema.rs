@@ -13,7 +13,15 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Leaner), Box::new(HeldByPeople), Box::new(Deliveries), Box::new(Told), Box::new(Said)]
+        vec![
+            Box::new(First),
+            Box::new(Leaner),
+            Box::new(HeldByPeople),
+            Box::new(Deliveries),
+            Box::new(Told),
+            Box::new(Said),
+            Box::new(Together),
+        ]
     }
 }
 
@@ -112,6 +120,22 @@ impl MigrationName for Said {
 impl MigrationTrait for Said {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(SAID).await?;
+        Ok(())
+    }
+}
+
+struct Together;
+
+impl MigrationName for Together {
+    fn name(&self) -> &str {
+        "m007_together"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Together {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(TOGETHER).await?;
         Ok(())
     }
 }
@@ -266,6 +290,24 @@ create table secret (
 "#;
 
 const SAID: &str = "alter table release add column says text not null default ''";
+
+const TOGETHER: &str = r#"
+-- Changes when the process gives shards away.
+alter table writer add column turn bigint not null default 0;
+-- Of whose process an unfolding is; one whose process has ended is taken over.
+alter table unfolding add column writer smallint not null default 0;
+-- What one process alone may do, such as reading a folder.
+create table lease (name text primary key collate "C", writer smallint not null);
+-- Messages made by one process in the shard of another, in the order of commits; taken out as they are taken up.
+create table handed (seq bigserial primary key, shard smallint not null, message bigint not null);
+-- Acts of people on messages of another process's; `act` and `answer` as JSON.
+create table errand (
+  id bigint primary key, message bigint not null, shard smallint not null, act bytea not null, by_whom text not null,
+  why text not null, taken boolean not null default false, answer text not null default ''
+);
+-- Their shard is that of their key, which the next start works out.
+update live set shard = -1 where order_key <> '';
+"#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

@@ -29,6 +29,8 @@ impl PgJournal {
         while !rest.is_empty() {
             let (now, later) = rest.split_at(independent(rest));
             match self.take_together(now).await {
+                // Shards were given away meanwhile: once more, with those that are left.
+                Err(JournalError::Fenced) if self.still_mine().await? => continue,
                 // One of them cannot be stored: alone, the others can.
                 Err(JournalError::Refused(_)) if now.len() > 1 => {
                     for one in now {
@@ -53,7 +55,8 @@ impl PgJournal {
         let again: Vec<MessageId> = decisions.iter().flat_map(|decision| decision.again.iter().copied()).collect();
         let again = if again.is_empty() { Vec::new() } else { messages(&transaction, &again).await? };
         let now = SystemClock.now();
-        let mut rows = CustodyRows::default();
+        let me = self.me();
+        let mut rows = CustodyRows::new(me.shards);
         let mut fresh_taken = HashMap::new();
         for (arriving, decision) in fresh.iter().zip(decisions) {
             let taken = self.one(&mut rows, arriving, decision, &mut counters, &again, now)?;
@@ -62,8 +65,8 @@ impl PgJournal {
         for (scope, value) in &counters {
             rows.counter(scope, *value);
         }
-        let number = batch.first().map_or(0, |arriving| -arriving.incoming.id.0);
-        let mut statement = Sql::new(self.me);
+        let number = self.next_take();
+        let mut statement = Sql::new(me);
         let events = rows.write(&mut statement, number, now)?;
         if !fresh.is_empty() {
             run(&transaction, statement).await?;
@@ -113,7 +116,7 @@ impl PgJournal {
         for id in &decision.again {
             sealed.extend(again.iter().find(|stored| stored.origin.id == *id).map(|stored| {
                 // The very bytes of that acknowledgment, as a message of its own.
-                let origin = Origin { id: self.next_id(now), arrival: incoming.id, release, ..(*stored.origin).clone() };
+                let origin = Origin { id: self.next_message(now), arrival: incoming.id, release, ..(*stored.origin).clone() };
                 Stored { origin: Arc::new(origin), document: stored.document.clone(), log: Vec::new() }
             }));
         }
@@ -143,7 +146,7 @@ impl PgJournal {
         });
         let (date, time) = incoming.received.x12();
         let bytes = functional_ack(&seal.header, &seal.group, &Stamp { interchange_control, group_control, date, time });
-        let id = self.next_id(now);
+        let id = self.next_message(now);
         let (control, key) = (format!("{interchange_control:09}"), LedgerKey::of(&seal.header));
         rows.body(id, &bytes);
         let back = LedgerKey { sender: key.receiver, receiver: key.sender, usage: key.usage, control: control.clone() };

@@ -1,5 +1,6 @@
 //! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
 
+use crate::company::{NOW, claim, lock_of, next_shard};
 use crate::error::JournalError;
 use crate::group::{Me, number, write_halving};
 use crate::query::{FeedRow, Store};
@@ -7,31 +8,40 @@ use crate::schema::Migrator;
 use crate::{days, events::Event};
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement, Value};
 use sea_orm_migration::MigratorTrait;
-use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, OnceLock};
-use std::time::Duration;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, RwLock};
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
-use wirewatch_core::{Id, IdMint, Timestamp};
-use wirewatch_engine::{Clock, Op, OpResult, SystemClock};
+use wirewatch_core::{ArrivalId, Id, IdMint, MessageId, Timestamp};
+use wirewatch_engine::{Clock, Op, OpResult, SHARDS, SystemClock};
 
 /// How long a lease holds, and how often it is renewed.
-const LEASE: Duration = Duration::from_secs(10);
+pub(crate) const LEASE: Duration = Duration::from_secs(10);
 const RENEW: Duration = Duration::from_secs(3);
 /// How often days are made and dropped, and how long the feed is kept.
 const TIDY: Duration = Duration::from_secs(3600);
 const FEED: Duration = Duration::from_secs(3600);
 /// Advisory locks of writers: this and the writer's id.
-const LOCK: i64 = 0x5749_5245;
+pub(crate) const LOCK: i64 = 0x5749_5245;
 
 /// The journal in PostgreSQL.
 #[derive(Debug)]
 pub struct PgJournal {
     pub(crate) db: DatabaseConnection,
     /// One connection that holds the process's lock for as long as the process lives.
-    lock: DatabaseConnection,
-    pub(crate) me: Me,
+    pub(crate) lock: DatabaseConnection,
+    me: RwLock<Me>,
     mint: Mutex<IdMint>,
+    /// The newest id of a message: the next one is in the next shard.
+    newest: Mutex<MessageId>,
+    /// Numbers of arrivals taken together, counting down; those of groups count up.
+    takes: AtomicI64,
+    /// When it was last looked whether another process has ended.
+    pub(crate) roll_called: Mutex<Option<Instant>>,
+    pub(crate) together: AtomicBool,
+    /// Unfoldings of processes that have ended which the engine was told of.
+    pub(crate) told_of: Mutex<BTreeSet<ArrivalId>>,
     fenced: AtomicBool,
     committed: Arc<Notify>,
     live: broadcast::Sender<Arc<FeedRow>>,
@@ -62,14 +72,18 @@ pub(crate) fn sql(text: &str, values: impl IntoIterator<Item = Value>) -> Statem
 }
 
 impl PgJournal {
-    /// Connects, brings the tables up to date, and takes over the work of processes that have ended.
+    /// Connects, brings the tables up to date, and joins the processes at work; what those leave behind that have ended is
+    /// taken over.
     ///
     /// # Errors
-    /// [`JournalError::Occupied`] while another process is at work; [`JournalError::Away`] without a server.
+    /// [`JournalError::Away`] without a server.
     pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
         let options = |most: u32| {
             let mut options = ConnectOptions::new(url);
             // A statement that waits longer for a connection than this is better told so and tried again.
+            // A process that hangs in the middle of a transaction must not keep another from taking over.
+            let patience = format!("{}ms", LEASE.as_millis());
+            options.map_sqlx_postgres_opts(move |options| options.options([("idle_in_transaction_session_timeout", &patience)]));
             options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
             options
         };
@@ -84,8 +98,13 @@ impl PgJournal {
         Ok(Self {
             db,
             lock,
-            me,
+            me: RwLock::new(me),
             mint,
+            newest: Mutex::default(),
+            takes: AtomicI64::new(0),
+            roll_called: Mutex::default(),
+            together: AtomicBool::new(false),
+            told_of: Mutex::default(),
             fenced: AtomicBool::new(false),
             committed: Arc::new(Notify::new()),
             live: broadcast::channel(1024).0,
@@ -121,7 +140,15 @@ impl PgJournal {
     /// The writer this process is.
     #[must_use]
     pub fn writer(&self) -> i16 {
-        self.me.writer
+        self.me().writer
+    }
+
+    pub(crate) fn me(&self) -> Me {
+        *self.me.read().expect("no holder panics")
+    }
+
+    pub(crate) fn set_me(&self, change: impl FnOnce(&mut Me)) {
+        change(&mut self.me.write().expect("no holder panics"));
     }
 
     /// Renews the lease, makes days ahead and drops those that ended more than `keep_days` ago, until another process
@@ -154,6 +181,8 @@ impl PgJournal {
         days::make(&self.db, now).await?;
         let feed_until = now.0 - FEED.as_micros() as i64;
         self.db.execute_raw(sql("delete from feed where at < $1", [feed_until.into()])).await?;
+        let left = Id::first_of(Timestamp(feed_until));
+        self.db.execute_raw(sql("delete from errand where id < $1", [left.0.into()])).await?;
         let dropped = days::drop_old(&self.db, keep_days, now).await?;
         if !dropped.is_empty() {
             tracing::info!(keep_days, tables = dropped.join(" "), "days of history dropped");
@@ -183,13 +212,13 @@ impl PgJournal {
     }
 
     async fn renew(&self) -> Result<(), JournalError> {
-        let until = SystemClock.now().after(LEASE).0;
-        let text = "update writer set lease_until = $3 where id = $1 and epoch = $2";
-        let done = self.db.execute_raw(sql(text, [self.me.writer.into(), self.me.epoch.into(), until.into()])).await?;
-        // The lock goes with its connection: after a restart of the server it has to be taken again.
-        self.lock
-            .query_one_raw(sql("select pg_try_advisory_lock($1)", [(LOCK << 16 | i64::from(self.me.writer)).into()]))
-            .await?;
+        let me = self.me();
+        // The lock goes with its connection: after a restart of the server it has to be taken again. It is held before the
+        // lease says so, since whoever finds it free takes over.
+        self.lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [lock_of(me.writer).into()])).await?;
+        let text = format!("update writer set lease_until = {NOW} + $3 where id = $1 and epoch = $2");
+        let lease = LEASE.as_micros() as i64;
+        let done = self.db.execute_raw(sql(&text, [me.writer.into(), me.epoch.into(), lease.into()])).await?;
         if done.rows_affected() == 1 {
             return Ok(());
         }
@@ -199,6 +228,22 @@ impl PgJournal {
 
     pub(crate) fn next_id(&self, now: Timestamp) -> Id {
         self.mint.lock().expect("no holder panics").next(now)
+    }
+
+    /// The next id of a message: in a shard of ours, if there is one, and in another than the one before.
+    pub(crate) fn next_message(&self, now: Timestamp) -> MessageId {
+        let mut newest = self.newest.lock().expect("no holder panics");
+        let mut mint = self.mint.lock().expect("no holder panics");
+        *newest = match next_shard(*newest, self.me().shards) {
+            Some(shard) => mint.next_in(now, SHARDS, shard),
+            None => mint.next(now),
+        };
+        *newest
+    }
+
+    /// The number of the next arrivals that are taken together.
+    pub(crate) fn next_take(&self) -> i64 {
+        self.takes.fetch_sub(1, Ordering::Relaxed) - 1
     }
 
     /// What this process commits from now on, in the order of its commits.
@@ -211,10 +256,13 @@ impl PgJournal {
     pub(crate) fn tell(&self, group_no: i64, at: Timestamp, events: impl FnOnce() -> Vec<Event>) {
         self.committed.notify_waiters();
         if self.live.receiver_count() > 0 {
-            let row = FeedRow { writer: self.me.writer, group_no, at: at.0, events: events() };
-            // An error only says that nobody listens any more.
-            let _ = self.live.send(Arc::new(row));
+            self.retell(Arc::new(FeedRow { writer: self.writer(), group_no, at: at.0, events: events() }));
         }
+    }
+
+    pub(crate) fn retell(&self, row: Arc<FeedRow>) {
+        // An error only says that nobody listens any more.
+        let _ = self.live.send(row);
     }
 
     pub(crate) async fn commit_group(&self, no: u64, ops: &[Op]) -> Result<Vec<OpResult>, JournalError> {
@@ -224,49 +272,21 @@ impl PgJournal {
         let now = SystemClock.now();
         let mut mint = || self.next_id(now);
         let events: Vec<Vec<Event>> = ops.iter().map(Event::of).collect();
-        let done = write_halving(&self.db, self.me, no, ops, &events, now, &mut mint).await;
-        if matches!(done, Err(JournalError::Fenced)) {
-            self.fenced.store(true, Ordering::SeqCst);
-        }
+        let done = loop {
+            match write_halving(&self.db, self.me(), no, ops, &events, now, &mut mint).await {
+                // Shards were given away meanwhile: once more, with those that are left.
+                Err(JournalError::Fenced) if self.still_mine().await? => {}
+                Err(JournalError::Fenced) => {
+                    self.fenced.store(true, Ordering::SeqCst);
+                    break Err(JournalError::Fenced);
+                }
+                done => break done,
+            }
+        };
         if let Ok(results) = &done {
             let kept = events.into_iter().zip(results).filter(|(_, result)| **result == OpResult::Committed);
             self.tell(number(no, &(0..ops.len())), now, || kept.flat_map(|(events, _)| events).collect());
         }
         done
     }
-}
-
-/// Takes the smallest free writer id. Processes that have ended are fenced off and their shards taken over.
-async fn claim(db: &DatabaseConnection, lock: &DatabaseConnection, process: &str) -> Result<Me, JournalError> {
-    let now = SystemClock.now();
-    let rows = db.query_all_raw(sql("select id, process, lease_until from writer order by id", [])).await?;
-    for row in rows {
-        let (id, other, until): (i16, String, i64) =
-            (row.try_get_by_index(0)?, row.try_get_by_index(1)?, row.try_get_by_index(2)?);
-        if until == 0 {
-            continue;
-        }
-        // Its lock is free when its connection is gone, which a crash of the process sees to at once.
-        let key = LOCK << 16 | i64::from(id);
-        let free = lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [key.into()])).await?;
-        let free: bool = free.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(false);
-        if !free && until > now.0 {
-            return Err(JournalError::Occupied(other));
-        }
-        db.execute_raw(sql("update writer set epoch = epoch + 1, lease_until = 0 where id = $1", [id.into()])).await?;
-        if free {
-            lock.execute_raw(sql("select pg_advisory_unlock($1)", [key.into()])).await?;
-        }
-    }
-    // A fresh writer each time keeps ids apart even when the clock went back; 1023 are enough to go round.
-    let text = "insert into writer (id, epoch, lease_until, process, started)
-        values ((select coalesce((select id from writer order by started desc, id desc limit 1), 0) % 1023 + 1), 1, $1, $2, $3)
-        on conflict (id) do update set epoch = writer.epoch + 1, lease_until = $1, process = $2, started = $3
-        returning id, epoch";
-    let row = db.query_one_raw(sql(text, [now.after(LEASE).0.into(), process.into(), now.0.into()])).await?;
-    let row = row.ok_or_else(|| JournalError::Away("no writer row came back".to_owned()))?;
-    let me = Me { writer: row.try_get_by_index(0)?, epoch: row.try_get_by_index(1)? };
-    lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [(LOCK << 16 | i64::from(me.writer)).into()])).await?;
-    db.execute_raw(sql("update shard set writer = $1", [me.writer.into()])).await?;
-    Ok(me)
 }

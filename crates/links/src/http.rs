@@ -18,6 +18,8 @@ use wirewatch_core::connection::{RepeatRule, SignInWith};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Outcome};
 
+/// How long a server may take to take the connection.
+const CONNECT: Duration = Duration::from_secs(10);
 /// Largest answer that is kept, in bytes.
 const ANSWER: usize = 1 << 20;
 /// Longest pause that an answer may ask for.
@@ -82,6 +84,7 @@ pub fn client(means: Means<'_>) -> Result<reqwest::Client, String> {
         .redirect(reqwest::redirect::Policy::none())
         .no_proxy()
         .pool_max_idle_per_host(64)
+        .connect_timeout(CONNECT)
         .user_agent(concat!("wirewatch/", env!("CARGO_PKG_VERSION")))
         .tls_backend_preconfigured(tls::config(means.authority, means.certificate)?);
     if let Some(proxy) = means.proxy {

@@ -1,10 +1,12 @@
 //! Private servers on loopback, for the demo and the tests: found, started, ended, and never left behind.
 
 mod broker;
+mod http;
 mod postgres;
 mod process;
 mod secret;
 
 pub use broker::{BrokerError, BrokerOptions, LoopbackBroker};
+pub use http::{http, http_client};
 pub use postgres::{Cluster, Options, StartError};
 pub use process::{Kept, free_port};

@@ -1,7 +1,7 @@
 //! What is taken from, and looked at: a task for each folder, queue and broker that the current release names.
 
 use crate::run::Running;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use tokio::task::JoinHandle;
 use wirewatch_core::broker::Broker;
 use wirewatch_core::connection::ConnectionKind;
@@ -23,7 +23,11 @@ pub struct Intakes {
 #[derive(Debug, Clone, PartialEq)]
 enum Task {
     Folder(Folder),
-    Queue(Box<QueueIntake>),
+    /// One process alone takes from a queue whose messages are to keep their order.
+    Queue {
+        intake: Box<QueueIntake>,
+        alone: bool,
+    },
     /// Looking at the queues of a broker.
     Watch(String, Box<Broker>),
 }
@@ -43,7 +47,7 @@ impl Intakes {
             let stays = wanted.get(key) == Some(task) && !running.is_finished();
             if !stays {
                 running.abort();
-                if let Task::Queue(intake) = task {
+                if let Task::Queue { intake, .. } = task {
                     queues.forget(&intake.connection, &intake.queue.name);
                 }
             }
@@ -53,8 +57,16 @@ impl Intakes {
             self.tasks.entry(key).or_insert_with(|| {
                 let (engine, outside, queues) = (engine.clone(), outside.clone(), queues.clone());
                 let running = match task.clone() {
-                    Task::Folder(folder) => tokio::spawn(folder::run(engine, folder)),
-                    Task::Queue(intake) => tokio::spawn(amqp::run(engine, outside, queues, *intake)),
+                    Task::Folder(folder) => tokio::spawn(async move {
+                        engine.lease(&format!("folder {}", folder.connection)).await;
+                        folder::run(engine, folder).await;
+                    }),
+                    Task::Queue { intake, alone } => tokio::spawn(async move {
+                        if alone {
+                            engine.lease(&format!("queue {} {}", intake.connection, intake.queue.name)).await;
+                        }
+                        amqp::run(engine, outside, queues, *intake).await;
+                    }),
                     Task::Watch(name, broker) => tokio::spawn(amqp::watch(outside, queues, SystemClock, name, *broker)),
                 };
                 (task, running)
@@ -77,13 +89,15 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
                 wanted.insert(name.clone(), Task::Watch(name.clone(), broker.clone()));
                 for queue in &broker.queues {
                     let here = takes().filter(|(_, intake)| intake.queue.as_ref() == Some(&queue.name));
-                    let flows: BTreeSet<String> = here.map(|(flow, _)| flow.name.clone()).collect();
+                    let flows: BTreeMap<&str, bool> =
+                        here.map(|(flow, _)| (flow.name.as_str(), flow.in_order_by.is_some())).collect();
                     if flows.is_empty() {
                         continue;
                     }
-                    let (broker, flows) = ((**broker).clone(), flows.into_iter().collect());
+                    let alone = flows.values().any(|in_order| *in_order);
+                    let (broker, flows) = ((**broker).clone(), flows.into_keys().map(str::to_owned).collect());
                     let intake = QueueIntake { connection: name.clone(), broker, queue: queue.clone(), flows };
-                    wanted.insert(format!("{name} {}", queue.name), Task::Queue(Box::new(intake)));
+                    wanted.insert(format!("{name} {}", queue.name), Task::Queue { intake: Box::new(intake), alone });
                 }
             }
             // Nobody asks there.

@@ -15,6 +15,7 @@ mod releasing;
 mod run;
 mod sealed;
 mod secrets;
+mod together;
 mod trays;
 pub mod view;
 

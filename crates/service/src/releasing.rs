@@ -56,6 +56,9 @@ impl App {
     pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
         let Proposal { files, by, says, take_back, only_tell } = proposal;
         let _one = self.releasing.lock().await;
+        if self.journal.is_together() {
+            self.catch_up().await?;
+        }
         let Checked { workspace, mut findings } = Workspace::read_in(files, self.environment.as_deref());
         let (no, current) = self.engine.releases().current();
         let before = self.store.releases(no, LOOKED_THROUGH).await?;

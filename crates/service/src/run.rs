@@ -9,6 +9,7 @@ use crate::meters::Meters;
 use crate::releasing::{Folder, first_release};
 use crate::sealed;
 use crate::secrets::Secrets;
+use crate::together;
 use crate::trays::Trays;
 use std::future::Future;
 use std::net::SocketAddr;
@@ -145,6 +146,10 @@ pub async fn serve(
         releasing: tokio::sync::Mutex::default(),
     });
     app.follow_intakes(&start.workspace);
+    let following = [tokio::spawn(together::follow(app.clone())), {
+        let journal = journal.clone();
+        tokio::spawn(async move { journal.overhear().await })
+    }];
     let folder = {
         let journal = journal.clone();
         tokio::spawn(async move { journal.fold_trails().await })
@@ -162,6 +167,7 @@ pub async fn serve(
         () = running.ended() => Err(ServeError::Broken),
         () = stop => Ok(()),
     };
+    following.iter().for_each(tokio::task::JoinHandle::abort);
     folder.abort();
     counting.abort();
     ended

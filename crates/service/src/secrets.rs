@@ -120,6 +120,15 @@ impl Secrets {
         Ok(removed)
     }
 
+    /// Reads what other processes may have set.
+    ///
+    /// # Errors
+    /// [`JournalError`]; what was known stays.
+    pub async fn read_again(&self) -> Result<(), JournalError> {
+        self.learn(self.store.secrets().await?);
+        Ok(())
+    }
+
     fn learn(&self, rows: Vec<SecretRow>) {
         let opened = rows.into_iter().map(|row| {
             let value = self.unseal(&row.name, &row.value);

@@ -34,7 +34,7 @@ impl Shop {
     /// When no client can be made.
     #[must_use]
     pub fn new(address: &str, secret: &str, number: u32) -> Self {
-        let client = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(10)).build().expect("a client");
+        let client = wirewatch_loopback::http().timeout(Duration::from_secs(10)).build().expect("a client");
         let (address, secret) = (address.to_owned(), secret.to_owned());
         Self { address, secret, random: fastrand::Rng::with_seed(u64::from(number)), client, number }
     }

@@ -17,7 +17,7 @@ impl Erp {
         let url = format!("http://{}", listener.local_addr().unwrap());
         let router = orders.router();
         tokio::spawn(async move { axum::serve(listener, router).await });
-        Self { orders, url, http: reqwest::Client::builder().no_proxy().build().unwrap() }
+        Self { orders, url, http: wirewatch_loopback::http_client() }
     }
 
     /// Books an order under a key; status and answer.

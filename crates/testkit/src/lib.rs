@@ -11,3 +11,4 @@ pub use database::{ADMIN_URL, Database, private_cluster};
 pub use redact::redact;
 pub use service::{Service, target_binary};
 pub use wait::{What, eventually, eventually_within};
+pub use wirewatch_loopback::{http, http_client};

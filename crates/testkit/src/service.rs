@@ -7,7 +7,7 @@ use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{Kept, free_port, http_client};
 
 /// A running service with a folder and a workspace of its own.
 #[derive(Debug)]
@@ -69,7 +69,7 @@ impl Service {
             port: free_port().expect("a port"),
             process: None,
             arguments: Vec::new(),
-            http: reqwest::Client::builder().no_proxy().build().expect("a client"),
+            http: http_client(),
             folder,
         }
     }

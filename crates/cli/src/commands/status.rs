@@ -22,6 +22,12 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         paint(BOLD, format!("{}{}", status.title, super::deploy::place(status.environment.as_ref()))),
         paint(DIM, format!("release {}, running since {}", status.release, clock(&status.since)))
     );
+    if status.processes.len() > 1 {
+        for process in &status.processes {
+            let here = if process.answers { ", which answers here" } else { "" };
+            println!("  {} has {} of 64 shards{here}", process.process, process.shards);
+        }
+    }
     for warning in &status.warnings {
         anstream::println!("{} {warning}", paint(tone("aside"), "!"));
     }

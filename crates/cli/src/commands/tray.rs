@@ -4,6 +4,7 @@ use crate::ui::{self, PLAIN, cell, clock, paint, tone};
 use serde_json::{Map, Value};
 use std::path::PathBuf;
 use std::time::Duration;
+use wirewatch_links::http::Means;
 use wirewatch_service::view::{CaughtView, Handed, TrayRequest, TrayStory, TrayView};
 
 /// Open a temporary address that keeps whatever arrives, and see what does
@@ -211,7 +212,8 @@ async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Optio
     let told: Map<String, Value> = serde_json::from_str(&caught.told).unwrap_or_default();
     let kind =
         ["content-type", "content_type"].iter().find_map(|name| told.get(*name)?.as_str()).unwrap_or("application/octet-stream");
-    let sent = reqwest::Client::new().post(to).header("content-type", kind).body(bytes).send().await;
+    let http = wirewatch_links::http::client(Means::default()).map_err(CommandError::Failed)?;
+    let sent = http.post(to).header("content-type", kind).body(bytes).send().await;
     let status = sent.map_err(|error| CommandError::Failed(format!("{to}: {error}")))?.status();
     println!("{to} answered {status}");
     if status.is_success() { Ok(()) } else { Err(CommandError::Failed("it was not taken there".to_owned())) }

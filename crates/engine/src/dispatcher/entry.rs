@@ -1,7 +1,8 @@
 //! How messages come in: just made, found at the start, or loaded again.
 
-use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake, places};
+use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake, place_of, places};
 use crate::journal::{Change, Op, Recovered};
+use crate::shard::shard_of;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
 use wirewatch_core::course::Point;
@@ -10,12 +11,14 @@ use wirewatch_core::machine::{LogEntry, Logged, Origin, State};
 use wirewatch_core::reason::Reason;
 
 impl Dispatcher {
-    /// A message that was just committed to be.
+    /// A message that was just committed to be. One of a shard that is not ours is its owner's to run.
     pub fn enter(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
         let places = places(entered.machine.origin().size());
-        let flow = entered.machine.origin().flow.clone();
-        let lane = entered.machine.order_key().map(|key| (flow, key));
+        let (shard, lane) = place_of(&entered.machine);
+        if !self.shards.has(shard) || self.slots.contains_key(&id) {
+            return;
+        }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
         // Those behind others in a lane get half of the memory at most: the ones before them must find room.
         let room = self.loaded < self.settings.loaded && (first || self.behind + places <= self.settings.loaded / 2);
@@ -23,7 +26,7 @@ impl Dispatcher {
         let behind = room && !first;
         self.loaded += if room { places } else { 0 };
         self.behind += if behind { places } else { 0 };
-        self.slots.insert(id, Slot { places, in_lane: lane.is_some(), lane, behind, at });
+        self.slots.insert(id, Slot { shard, places, in_lane: lane.is_some(), lane, behind, at });
         match (first, room) {
             (true, true) => self.start(id, now),
             (true, false) => self.ready.push_back(id),
@@ -31,8 +34,13 @@ impl Dispatcher {
         }
     }
 
-    /// An unfinished message found at the start. Call in the order of ids.
+    /// An unfinished message found at the start, or of another process. Call in the order of ids. One that is known, or
+    /// of a shard that is not ours, is left alone.
     pub fn recover(&mut self, found: &Recovered, now: Timestamp) {
+        let shard = shard_of(found.id, &found.flow, &found.order_key);
+        if !self.shards.has(shard) || self.slots.contains_key(&found.id) {
+            return;
+        }
         let lane = (!found.order_key.is_empty()).then(|| (found.flow.clone(), found.order_key.clone()));
         let aside = found.state == State::Aside;
         let passes = || {
@@ -43,8 +51,10 @@ impl Dispatcher {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
-        self.slots
-            .insert(found.id, Slot { places: places(found.size), in_lane: lane.is_some(), lane, behind: false, at: At::Away });
+        self.slots.insert(
+            found.id,
+            Slot { shard, places: places(found.size), in_lane: lane.is_some(), lane, behind: false, at: At::Away },
+        );
         if !first || aside {
             return;
         }
@@ -79,18 +89,29 @@ impl Dispatcher {
 
     /// A message that was just committed to be cannot even begin: its document cannot be read.
     pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
-        self.loaded += places(origin.size());
-        self.broken(origin, 0, says, now);
+        if self.shards.has(shard_of(origin.id, &origin.flow, "")) {
+            self.stop(origin, 0, says, now);
+        }
     }
 
     /// A message asked for cannot go on: its log does not fit, or its logic is gone.
     pub fn broken(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
-        let id = origin.id;
-        if let Some(Slot { at: At::Loading(Wake::Pass(connection)), .. }) = self.slots.get(&id) {
-            let connection = connection.clone();
-            self.gate(&connection).unused();
-        }
         self.loaded -= places(origin.size());
+        match self.slots.get(&origin.id) {
+            // It went to another process meanwhile.
+            None => return self.load_more(),
+            Some(Slot { at: At::Loading(Wake::Pass(connection)), .. }) => {
+                let connection = connection.clone();
+                self.gate(&connection).unused();
+            }
+            Some(_) => {}
+        }
+        self.stop(origin, logged, says, now);
+    }
+
+    /// Sets a message aside that cannot go on.
+    pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
+        let id = origin.id;
         let reason = Reason {
             flow: origin.flow.clone(),
             step: String::new(),

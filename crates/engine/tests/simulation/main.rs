@@ -3,6 +3,7 @@
 //! `SEED=17 cargo test -p wirewatch-engine --test simulation one_seed -- --nocapture`.
 
 mod invariants;
+mod process;
 mod world;
 
 use std::sync::Mutex;
@@ -40,6 +41,7 @@ fn seeded_runs_keep_every_promise() {
     // What is promised is worth nothing where it was never put to the test.
     assert!(total.crashes > runs / 2 && total.holds > runs / 4 && total.doubled > runs / 4, "{total:?}");
     assert!(total.parts > runs / 2 && total.pauses > runs / 2, "{total:?}");
+    assert!(total.shared > runs / 4 && total.handed > runs / 4 && total.moved > runs / 100, "{total:?}");
     assert!(total.in_doubt > 0 && total.asides > runs / 4 && total.evicted > 0, "{total:?}");
 }
 

@@ -1,5 +1,6 @@
 //! The simulated world: a clock that jumps, a journal that may crash before or after a commit, receivers with faults.
 
+use crate::process::{Look, Process, Submitted};
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
@@ -8,7 +9,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
-use wirewatch_engine::{Change, Dispatcher, Entered, Hold, Op, Out, PLACE, Recovered, Settings};
+use wirewatch_engine::{Change, Entered, Hold, Op, Out, PLACE, SHARDS, Settings, Shards, Unacted};
 
 /// What happened in a run.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -25,6 +26,9 @@ pub struct Report {
     pub evicted: u64,
     pub parts: u64,
     pub pauses: u64,
+    pub handed: u64,
+    pub shared: u64,
+    pub moved: u64,
 }
 
 impl Report {
@@ -41,6 +45,9 @@ impl Report {
         self.evicted += other.evicted;
         self.parts += other.parts;
         self.pauses += other.pauses;
+        self.handed += other.handed;
+        self.shared += other.shared;
+        self.moved += other.moved;
     }
 }
 
@@ -73,8 +80,8 @@ pub struct Taken {
     pub key: Digest,
 }
 
-#[derive(Debug, Clone)]
-enum Event {
+#[derive(Debug)]
+pub enum Event {
     Arrive(u32),
     /// The group is written; its answer follows.
     Write(Vec<(Option<MessageId>, Op)>),
@@ -88,15 +95,22 @@ enum Event {
     /// A person holds a connection, and frees it.
     Hold(&'static str),
     Free(&'static str),
+    FreeBoth(&'static str),
     Crash,
+    /// A message that was committed comes to the dispatcher.
+    Enter(MessageId),
+    Share,
+    GiveAway(Shards, usize, u32),
+    Look,
+    Looked(Box<Look>),
 }
 
 #[derive(Debug)]
 struct At {
     at: Timestamp,
     no: u64,
-    /// Which life of the process it belongs to; `None` for what happens outside.
-    life: Option<u32>,
+    /// Of which process, and which life of it; `None` for what happens outside.
+    of: Option<(usize, u32)>,
     event: Event,
 }
 
@@ -122,23 +136,27 @@ pub struct World {
     pub report: Report,
     pub rows: BTreeMap<MessageId, Row>,
     pub taken: Vec<Taken>,
-    /// Messages and steps that are performed and have no outcome yet, in this life.
-    pub open: HashMap<MessageId, String>,
+    /// Messages that are performed and have no outcome yet, by which process, and at which step.
+    pub open: HashMap<MessageId, (usize, String)>,
     /// Messages with an effect performed in each lane, with when and what state those before them had.
     pub overtaken: Vec<(MessageId, MessageId)>,
-    random: fastrand::Rng,
+    pub random: fastrand::Rng,
     mint: IdMint,
-    now: Timestamp,
+    pub now: Timestamp,
     no: u64,
-    life: u32,
     events: BinaryHeap<At>,
-    pub dispatcher: Dispatcher,
-    /// Ops waiting for the writer, as the engine's own would group them.
-    waiting: Vec<(Option<MessageId>, Op)>,
-    writing: bool,
-    holds: BTreeMap<String, Hold>,
+    /// Two processes; in some runs the second has nothing to do.
+    pub processes: [Process; 2],
+    pub together: bool,
+    /// The process of each shard.
+    pub owners: [usize; SHARDS as usize],
+    /// Messages made for another's shard, in the order of their commits.
+    pub handed: Vec<(u16, MessageId)>,
+    /// The process that takes messages in.
+    pub intake: usize,
+    pub holds: BTreeMap<String, Hold>,
     /// What a person has freed.
-    freed: BTreeSet<&'static str>,
+    pub freed: BTreeSet<&'static str>,
     outage: BTreeMap<&'static str, (Timestamp, Timestamp)>,
     acts_left: u32,
     arrivals_left: u32,
@@ -192,7 +210,7 @@ pub fn workspace() -> Arc<Workspace> {
         .clone()
 }
 
-fn minting(writer: u16) -> wirewatch_engine::Mint {
+pub fn minting(writer: u16) -> wirewatch_engine::Mint {
     let mut mint = IdMint::new(writer);
     Box::new(move |now| mint.next(now))
 }
@@ -213,11 +231,12 @@ impl World {
             mint: IdMint::new(0),
             now,
             no: 0,
-            life: 0,
             events: BinaryHeap::new(),
-            dispatcher: Dispatcher::new(settings, workspace(), minting(1)),
-            waiting: Vec::new(),
-            writing: false,
+            processes: [Process::new(0, 0, settings, Shards::ALL), Process::new(1, 0, settings, Shards::NONE)],
+            together: random.bool(),
+            owners: [0; SHARDS as usize],
+            handed: Vec::new(),
+            intake: 0,
             holds: BTreeMap::new(),
             freed: BTreeSet::new(),
             outage: BTreeMap::new(),
@@ -232,6 +251,12 @@ impl World {
         for _ in 0..world.random.u32(0..4) {
             let after = world.random.u64(0..20_000);
             world.outside(after, Event::Crash);
+        }
+        if world.together {
+            for _ in 0..world.random.u32(1..6) {
+                let after = world.random.u64(0..20_000);
+                world.outside(after, Event::Share);
+            }
         }
         for name in ["keyed", "blind", "flow winding"] {
             if world.random.u32(0..4) == 0 {
@@ -248,22 +273,22 @@ impl World {
         world
     }
 
-    fn settings(&mut self) -> Settings {
+    pub fn settings(&mut self) -> Settings {
         Settings { loaded: if self.random.bool() { 2 } else { 50 }, keep: Duration::from_secs(self.random.u64(0..6)) }
     }
 
-    fn outside(&mut self, after_ms: u64, event: Event) {
+    pub fn outside(&mut self, after_ms: u64, event: Event) {
         self.schedule(after_ms, None, event);
     }
 
-    fn inside(&mut self, after_ms: u64, event: Event) {
-        self.schedule(after_ms, Some(self.life), event);
+    pub fn inside(&mut self, process: usize, after_ms: u64, event: Event) {
+        self.schedule(after_ms, Some((process, self.processes[process].life)), event);
     }
 
-    fn schedule(&mut self, after_ms: u64, life: Option<u32>, event: Event) {
+    fn schedule(&mut self, after_ms: u64, of: Option<(usize, u32)>, event: Event) {
         self.no += 1;
         let at = self.now.after(Duration::from_millis(after_ms));
-        self.events.push(At { at, no: self.no, life, event });
+        self.events.push(At { at, no: self.no, of, event });
     }
 
     /// Runs until nothing more happens by itself, then lets a person act on what stands aside, until all acts are used.
@@ -275,66 +300,97 @@ impl World {
                     continue;
                 }
                 if self.loud {
-                    println!("at rest: {:#?}", self.dispatcher);
+                    println!("at rest: {:#?}", [&self.processes[0].dispatcher, &self.processes[1].dispatcher]);
                 }
                 return;
             };
             self.now = self.now.max(next.at);
-            if next.life.is_some_and(|life| life != self.life) {
+            if next.of.is_some_and(|(process, life)| life != self.processes[process].life) {
                 continue;
             }
             if self.loud {
-                println!("{:>9} {:?}", (self.now.0 - 1_800_000_000_000_000) / 1000, next.event);
+                println!("{:>9} {:?} {:?}", (self.now.0 - 1_800_000_000_000_000) / 1000, next.of, next.event);
             }
-            self.step(next.event);
+            self.step(next.of.map(|(process, _)| process), next.event);
         }
         panic!("the world does not come to rest");
     }
 
-    fn step(&mut self, event: Event) {
+    fn step(&mut self, of: Option<usize>, event: Event) {
+        let now = self.now;
+        // What people do, they do at either process.
+        let number = of.unwrap_or_else(|| if self.together { self.random.usize(0..2) } else { 0 });
         match event {
             Event::Arrive(n) => self.arrive(n),
-            Event::Write(ops) => self.write(ops),
+            Event::Enter(id) => {
+                if let Some(entered) = self.entered(id) {
+                    self.processes[number].dispatcher.enter(entered, now);
+                }
+            }
+            Event::Write(ops) => self.write(number, ops),
             Event::Answer(ids) => {
-                self.writing = false;
+                self.processes[number].writing = false;
                 for id in ids {
-                    self.dispatcher.committed(id, self.now);
+                    self.processes[number].dispatcher.committed(id, now);
                 }
             }
             Event::Take(id, work) => self.take(id, &work),
             Event::Outcome(id, outcome) => {
                 self.open.remove(&id);
-                self.dispatcher.outcome(id, outcome.clone(), self.now);
+                self.processes[number].dispatcher.outcome(id, outcome.clone(), now);
                 if self.random.u32(0..6) == 0 {
                     self.report.doubled += 1;
-                    self.dispatcher.outcome(id, outcome, self.now);
+                    self.processes[number].dispatcher.outcome(id, outcome, now);
                 }
             }
             Event::Load(id) => {
                 if let Some(entered) = self.entered(id) {
-                    self.dispatcher.loaded(entered, self.now);
+                    self.processes[number].dispatcher.loaded(entered, now);
                 }
             }
-            Event::Tick => self.dispatcher.tick(self.now),
+            Event::Tick => self.processes[number].dispatcher.tick(now),
             Event::Act(id, act) => {
-                let entered = if self.dispatcher.has(id) { None } else { self.entered(id) };
-                if self.dispatcher.act(id, entered, act, "ada", "", self.now).is_ok() {
-                    self.report.acts += 1;
+                let mut at = number;
+                for _ in 0..2 {
+                    let entered = if self.processes[at].dispatcher.has(id) { None } else { self.entered(id) };
+                    match self.processes[at].dispatcher.act(id, entered, act.clone(), "ada", "", now) {
+                        Ok(()) => self.report.acts += 1,
+                        Err(Unacted::Elsewhere(_)) => {
+                            at = 1 - at;
+                            continue;
+                        }
+                        Err(Unacted::Busy | Unacted::Refused(_)) => {}
+                    }
+                    break;
                 }
             }
             Event::Hold(name) => {
                 self.report.held_by_people += 1;
-                self.dispatcher.hold(name, "ada", "they move house", self.now);
+                self.processes[number].dispatcher.hold(name, "ada", "they move house", now);
             }
             Event::Free(name) => {
                 self.freed.insert(name);
-                self.dispatcher.free(name, self.now);
+                self.processes[number].dispatcher.free(name, now);
+                if self.together {
+                    // Where the word of the hold comes only now, the person frees it there.
+                    self.outside(2000, Event::FreeBoth(name));
+                }
             }
-            Event::Crash => self.crash(),
+            Event::FreeBoth(name) => (0..2).for_each(|number| self.processes[number].dispatcher.free(name, now)),
+            Event::Crash => self.crash(number),
+            Event::Share => self.share(),
+            Event::GiveAway(shards, to, life) => self.give_away(number, shards, to, life),
+            Event::Look => self.look(number),
+            Event::Looked(look) => self.looked(number, *look),
         }
     }
 
     fn arrive(&mut self, n: u32) {
+        let intake = self.intake;
+        if !self.processes[intake].caught_up {
+            // Whoever takes an intake over first looks what was handed to it.
+            return self.outside(100, Event::Arrive(n));
+        }
         let flow = ["ordered", "blind", "winding"][self.random.usize(0..3)];
         let ordered = flow != "blind";
         let who = if self.random.bool() { "bee" } else { "wasp" };
@@ -356,9 +412,9 @@ impl World {
         let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
         self.rows.insert(id, row);
         self.report.messages += 1;
-        if let Some(entered) = self.entered(id) {
-            self.dispatcher.enter(entered, self.now);
-        }
+        self.made(intake, id);
+        // Behind what is on its way to the dispatcher already.
+        self.inside(intake, 3, Event::Enter(id));
     }
 
     fn entered(&self, id: MessageId) -> Option<Entered> {
@@ -374,72 +430,86 @@ impl World {
         Some(Entered { machine, began: None, logged })
     }
 
-    /// Takes what the dispatcher wants done, and sees to the next wake-up.
+    /// Takes what the dispatchers want done, and sees to the next wake-up.
     fn drain(&mut self) {
-        while let Some(out) = self.dispatcher.poll() {
+        for number in 0..2 {
+            self.drain_one(number);
+        }
+    }
+
+    fn drain_one(&mut self, number: usize) {
+        while let Some(out) = self.processes[number].dispatcher.poll() {
             match out {
-                Out::Commit(id, op) => self.waiting.push((id, op)),
-                Out::Perform { id, connection, work } => self.perform(id, &connection.name, work),
+                Out::Commit(id, op) => self.processes[number].waiting.push_back(Submitted::Op(id, op)),
+                Out::Perform { id, connection, work } => self.perform(number, id, &connection.name, work),
                 Out::Load(id) => {
                     self.report.evicted += 1;
                     let after = self.random.u64(0..20);
-                    self.inside(after, Event::Load(id));
+                    self.inside(number, after, Event::Load(id));
+                }
+                Out::Left { shards, to } => {
+                    self.report.moved += 1;
+                    let to = usize::try_from(to).expect("a process");
+                    let life = self.processes[to].life;
+                    self.processes[number].waiting.push_back(Submitted::GiveAway(shards, to, life));
                 }
             }
         }
-        if !self.writing && !self.waiting.is_empty() {
-            self.writing = true;
-            // As the writer does: no message twice in a group.
-            let mut seen = BTreeSet::new();
-            let mut group = Vec::new();
-            while let Some((_, op)) = self.waiting.first() {
-                let row = if let Op::Change(change) = op { change.origin.id.0 } else { -1 };
-                if !seen.insert(row) {
-                    break;
+        let process = &mut self.processes[number];
+        if !process.writing && !process.waiting.is_empty() {
+            process.writing = true;
+            let event = match process.waiting.front() {
+                Some(Submitted::GiveAway(shards, to, life)) => {
+                    let event = Event::GiveAway(*shards, *to, *life);
+                    process.waiting.pop_front();
+                    event
                 }
-                group.push(self.waiting.remove(0));
-            }
+                _ => Event::Write(process.next_group()),
+            };
             let after = self.random.u64(0..40);
-            self.inside(after, Event::Write(group));
+            self.inside(number, after, event);
         }
-        if let Some(deadline) = self.dispatcher.deadline() {
+        if let Some(deadline) = self.processes[number].dispatcher.deadline() {
             let after = deadline.since(self.now).as_millis() as u64 + 1;
+            let own = Some((number, self.processes[number].life));
             if !self.events.iter().any(|event| {
-                matches!(event.event, Event::Tick)
-                    && event.life == Some(self.life)
-                    && event.at <= deadline.after(Duration::from_millis(1))
+                matches!(event.event, Event::Tick) && event.of == own && event.at <= deadline.after(Duration::from_millis(1))
             }) {
-                self.inside(after, Event::Tick);
+                self.inside(number, after, Event::Tick);
             }
         }
     }
 
-    fn write(&mut self, ops: Vec<(Option<MessageId>, Op)>) {
+    fn write(&mut self, number: usize, ops: Vec<(Option<MessageId>, Op)>) {
         // A crash before the write: nothing of the group is there. After it: all of it is, and nobody was told.
         if self.random.u32(0..60) == 0 {
-            return self.crash();
+            return self.crash(number);
         }
         let mut ids = Vec::new();
         for (id, op) in ops {
             match op {
-                Op::Change(change) => self.change(&change),
+                Op::Change(change) => self.change(number, &change),
                 Op::Hold(hold) => {
                     self.report.holds += 1;
                     self.holds.insert(hold.connection.clone(), hold);
+                    self.look_soon(1 - number);
                 }
-                Op::Free { connection, .. } => drop(self.holds.remove(&connection)),
+                Op::Free { connection, .. } => {
+                    self.holds.remove(&connection);
+                    self.look_soon(1 - number);
+                }
                 Op::Unfold(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
             }
             ids.extend(id);
         }
         if self.random.u32(0..60) == 0 {
-            return self.crash();
+            return self.crash(number);
         }
         let after = self.random.u64(0..10);
-        self.inside(after, Event::Answer(ids));
+        self.inside(number, after, Event::Answer(ids));
     }
 
-    fn change(&mut self, change: &Change) {
+    fn change(&mut self, number: usize, change: &Change) {
         for part in &change.parts {
             self.report.parts += 1;
             let document = String::from_utf8(part.document.clone()).expect("JSON");
@@ -447,6 +517,7 @@ impl World {
             let id = origin.id;
             let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
             assert!(self.rows.insert(id, row).is_none(), "a message comes to be once");
+            self.made(number, id);
         }
         let row = self.rows.get_mut(&change.origin.id).expect("a change is of a message that is there");
         assert!(!row.state.is_final() || change.reopened, "a message that has ended changes by an act only");
@@ -464,9 +535,9 @@ impl World {
         }
     }
 
-    fn perform(&mut self, id: MessageId, connection: &str, work: Arc<Work>) {
+    fn perform(&mut self, number: usize, id: MessageId, connection: &str, work: Arc<Work>) {
         self.report.performed += 1;
-        let before = self.open.insert(id, work.step.clone());
+        let before = self.open.insert(id, (number, work.step.clone()));
         assert!(before.is_none(), "one effect at a time: {id} performs {} and {before:?}", work.step);
         self.note_order(id);
         let down = self.outage.get(connection).is_some_and(|(from, to)| self.now >= *from && self.now < *to);
@@ -489,7 +560,7 @@ impl World {
             let when = self.random.u64(0..after);
             self.outside(when, Event::Take(id, work));
         }
-        self.inside(after, Event::Outcome(id, outcome));
+        self.inside(number, after, Event::Outcome(id, outcome));
     }
 
     fn take(&mut self, id: MessageId, work: &Work) {
@@ -510,42 +581,6 @@ impl World {
         let earlier = self.rows.range(..id).filter(|(_, other)| other.is_in_lane_of(row) && !other.reopened);
         let open: Vec<MessageId> = earlier.filter(|(_, other)| !other.state.is_final()).map(|(id, _)| *id).collect();
         self.overtaken.extend(open.into_iter().map(|other| (id, other)));
-    }
-
-    fn crash(&mut self) {
-        self.report.crashes += 1;
-        self.life += 1;
-        self.waiting.clear();
-        self.writing = false;
-        self.open.clear();
-        let settings = self.settings();
-        // A life of its own mints ids of its own.
-        let writer = u16::try_from(self.life + 1).expect("few crashes");
-        self.dispatcher = Dispatcher::new(settings, workspace(), minting(writer));
-        self.now = self.now.after(Duration::from_millis(self.random.u64(0..3000)));
-        for hold in self.holds.clone().into_values() {
-            // Freed a moment before the crash, it is held again: the person sees it and frees it once more.
-            if let Some(name) = self.freed.get(hold.connection.as_str()).copied().filter(|_| !hold.by.is_empty()) {
-                self.outside(1000, Event::Free(name));
-            }
-            self.dispatcher.restore_hold(hold, self.now);
-        }
-        let found: Vec<Recovered> = self
-            .rows
-            .values()
-            .filter(|row| !row.state.is_final())
-            .map(|row| Recovered {
-                size: row.origin.size(),
-                id: row.origin.id,
-                flow: row.origin.flow.clone(),
-                order_key: row.order_key.clone(),
-                state: row.state,
-                due: row.due,
-            })
-            .collect();
-        for one in &found {
-            self.dispatcher.recover(one, self.now);
-        }
     }
 
     /// A person acts on one message; `false` when none is left to act on or all acts are used.

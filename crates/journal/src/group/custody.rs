@@ -11,7 +11,7 @@ use std::sync::Arc;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
-use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Unfolds};
+use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Shards, Unfolds};
 
 type Columns = &'static [(&'static str, Kind)];
 
@@ -60,15 +60,16 @@ pub struct CustodyRows {
     events: Vec<Event>,
 }
 
-impl Default for CustodyRows {
-    fn default() -> Self {
+impl CustodyRows {
+    /// No rows yet, by a process with these shards.
+    pub fn new(own: Shards) -> Self {
         Self {
             arrivals: Rows::of(ARRIVAL),
             ledger: Rows::of(LEDGER),
             unfoldings: Rows::of(UNFOLDING),
             counters: Rows::of(COUNTER),
             heard: BTreeMap::new(),
-            messages: GroupRows::default(),
+            messages: GroupRows::new(own),
             events: Vec::new(),
         }
     }
@@ -205,7 +206,7 @@ impl CustodyRows {
         self.messages.write(sql, number, now, &self.events.iter().collect::<Vec<_>>())?;
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");
-        sql.insert("unfolding", self.unfoldings, &[], "");
+        sql.insert("unfolding", self.unfoldings, &[("writer", "me.id")], "");
         let mut heard = Rows::of(HEARD);
         for ((connection, event), (n, last, arrival)) in self.heard {
             heard.push([connection.into(), event.into(), n.into(), last.0.into(), arrival.0.into()]);

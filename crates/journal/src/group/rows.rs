@@ -13,7 +13,7 @@ use wirewatch_core::course::Fact;
 use wirewatch_core::machine::{LogEntry, Logged, Origin};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Hold, NewMessage, Op, Unfold};
+use wirewatch_engine::{Change, Hold, NewMessage, Op, Shards, Unfold, shard_of};
 
 type Columns = &'static [(&'static str, Kind)];
 
@@ -38,6 +38,7 @@ const LIVE: Columns = &[
     ("reason", Big),
     ("says", Text),
     ("at", Big),
+    ("shard", Int),
 ];
 
 const MOVED: Columns = &[
@@ -92,11 +93,16 @@ const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Te
 const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
 const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
 const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
+const HANDED: Columns = &[("shard", Int), ("message", Big)];
 const FREED: Columns = &[("connection", Text)];
 
 /// Every row of a group.
 #[derive(Debug)]
 pub struct GroupRows {
+    /// The shards of the process that writes.
+    own: Shards,
+    /// Messages in shards of others.
+    handed: Rows,
     bodies: Rows,
     born: Rows,
     moved: Rows,
@@ -115,9 +121,12 @@ pub struct GroupRows {
     freed: Rows,
 }
 
-impl Default for GroupRows {
-    fn default() -> Self {
+impl GroupRows {
+    /// No rows yet, by a process with these shards.
+    pub fn new(own: Shards) -> Self {
         Self {
+            own,
+            handed: Rows::of(HANDED),
             bodies: Rows::of(BODY),
             born: Rows::of(LIVE),
             moved: Rows::of(MOVED),
@@ -136,9 +145,7 @@ impl Default for GroupRows {
             freed: Rows::of(FREED),
         }
     }
-}
 
-impl GroupRows {
     /// Adds the rows that an op means.
     pub fn op(&mut self, op: &Op, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         match op {
@@ -186,6 +193,7 @@ impl GroupRows {
     }
 
     fn add_live(&mut self, change: &Change) -> Result<(), JournalError> {
+        let shard = shard_of(change.origin.id, &change.origin.flow, &change.order_key);
         let more = [
             change.state.as_str().into(),
             change.step.clone().into(),
@@ -195,7 +203,11 @@ impl GroupRows {
             change.reason.as_ref().map_or(0, Reason::id).into(),
             clean(&change.says).into(),
             change.at.0.into(),
+            i32::from(shard).into(),
         ];
+        if !self.own.has(shard) {
+            self.handed.push([i32::from(shard).into(), change.origin.id.0.into()]);
+        }
         self.born.push(came(change)?.into_iter().chain(more));
         Ok(())
     }
@@ -317,7 +329,8 @@ impl GroupRows {
         sql.part("fed", &format!("insert into feed select me.id, {number}, {at}, {packed}, {events} from me"));
         let (reasons, tallies) = (self.reason_rows(), self.tally_rows());
         sql.insert("body", self.bodies, &[], "");
-        sql.insert("live", self.born, &[("shard", "(u.id & 63)::smallint")], "");
+        sql.insert("live", self.born, &[], "");
+        sql.insert("handed", self.handed, &[], "");
         sql.over(
             "moved",
             self.moved,

@@ -60,8 +60,9 @@ pub struct Sql {
 impl Sql {
     /// Begins with the writer row.
     pub fn new(me: Me) -> Self {
-        let text = "with me as materialized (select id from writer where id = $1 and epoch = $2 for share)".to_owned();
-        Self { text, values: vec![me.writer.into(), me.epoch.into()] }
+        let text =
+            "with me as materialized (select id from writer where id = $1 and epoch = $2 and turn = $3 for share)".to_owned();
+        Self { text, values: vec![me.writer.into(), me.epoch.into(), me.turn.into()] }
     }
 
     /// Adds an argument; gives its place, cast to `kind`.

@@ -34,6 +34,12 @@ impl ReleaseRow {
 }
 
 impl Store {
+    /// Number of the newest release; 0 when there is none.
+    pub async fn newest_release(&self) -> Result<i64, JournalError> {
+        let row = self.db.query_one_raw(sql("select coalesce(max(no), 0) from release", [])).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(0))
+    }
+
     /// The newest `limit` releases up to number `until`, oldest first.
     pub async fn releases(&self, until: i64, limit: u32) -> Result<Vec<ReleaseRow>, JournalError> {
         let text = "select no, digest, files, at, by_whom, says from release where no <= $1 order by no desc limit $2";

@@ -8,6 +8,9 @@ use lapin::{Channel, Connection, ConnectionProperties, ErrorKind, ExchangeKind};
 use std::time::Duration;
 use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue, QueueKind};
 
+/// Seconds between signs of life: a process that hangs gives back what it has not acknowledged after twice that.
+const HEARTBEAT: u16 = 10;
+
 /// Who we are at a broker. Nothing of it is shown or logged.
 #[derive(Clone, Default, PartialEq, Eq)]
 pub struct Access {
@@ -35,6 +38,7 @@ pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connec
     if let Some((username, password)) = &access.user {
         uri.authority.userinfo = AMQPUserInfo { username: username.clone(), password: password.clone() };
     }
+    uri.query.heartbeat = Some(HEARTBEAT);
     uri.query.connection_timeout = Some(broker.wait.as_millis() as u64);
     let properties = ConnectionProperties::default().with_connection_name(name.into());
     match tokio::time::timeout(broker.wait, Connection::connect_uri(uri, properties)).await {

@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
-use wirewatch_engine::{ActError, Down};
+use wirewatch_engine::{ActError, Down, NotActed};
 use wirewatch_journal::JournalError;
 
 /// What went wrong and what to do.
@@ -52,7 +52,7 @@ impl IntoResponse for Problem {
 impl From<JournalError> for Problem {
     fn from(error: JournalError) -> Self {
         match error {
-            JournalError::Away(_) | JournalError::Fenced | JournalError::Occupied(_) => {
+            JournalError::Away(_) | JournalError::Fenced => {
                 Self::new(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present").detail(error.to_string())
             }
             JournalError::Refused(_) | JournalError::Damaged(_) => {
@@ -72,8 +72,8 @@ impl From<Down> for Problem {
 impl From<ActError> for Problem {
     fn from(error: ActError) -> Self {
         let status = match &error {
-            ActError::Refused(_) | ActError::Busy | ActError::Broken(_) => StatusCode::CONFLICT,
-            ActError::Unknown(_) => StatusCode::NOT_FOUND,
+            ActError::Not(NotActed::Refused(_) | NotActed::Busy | NotActed::Broken(_)) => StatusCode::CONFLICT,
+            ActError::Not(NotActed::Unknown(_)) => StatusCode::NOT_FOUND,
             ActError::Down(_) => StatusCode::SERVICE_UNAVAILABLE,
         };
         Self::new(status, error.to_string())

@@ -2,15 +2,22 @@
 
 use super::{Answer, queues, rows};
 use crate::run::App;
-use crate::view::{HeldConnection, Reason, Status, time};
+use crate::view::{HeldConnection, ProcessView, Reason, Status, time};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;
 use wirewatch_engine::{Clock, SystemClock, flow_of_line};
+use wirewatch_journal::JournalError;
 
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
 const DAYS_AHEAD: i64 = 3;
+
+async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
+    let own = app.journal.writer();
+    let rows = app.journal.processes().await?.into_iter();
+    Ok(rows.map(|row| ProcessView { process: row.process, shards: row.shards, answers: row.writer == own }).collect())
+}
 
 /// Whether the service and its database answer, and will go on doing so. Open to all; says nothing else.
 pub async fn health(State(app): State<Arc<App>>) -> StatusCode {
@@ -35,6 +42,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
         held: held(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
+        processes: processes(&app).await?,
     }))
 }
 

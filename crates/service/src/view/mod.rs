@@ -66,4 +66,17 @@ pub struct Status {
     pub unfinished: std::collections::BTreeMap<String, i64>,
     pub held: Vec<HeldConnection>,
     pub reasons: Vec<Reason>,
+    /// The processes that share the work.
+    pub processes: Vec<ProcessView>,
+}
+
+/// A process of the service.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProcessView {
+    /// Which it is, in words.
+    pub process: String,
+    /// Shards of the work that are its, of 64.
+    pub shards: i64,
+    /// The one that answers.
+    pub answers: bool,
 }

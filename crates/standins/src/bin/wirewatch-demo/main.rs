@@ -15,7 +15,7 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options};
+use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options, http_client};
 use wirewatch_standins::chat::Chat;
 use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
 use wirewatch_standins::warehouse::{self, Bus};
@@ -224,7 +224,7 @@ async fn answered(request: reqwest::RequestBuilder, token: &str) -> Result<Value
 
 /// A link that opens the console, signed in.
 async fn console_link(token: &str) -> Result<String, String> {
-    let link = answered(reqwest::Client::new().post(format!("http://127.0.0.1:{SERVICE}/api/links")), token).await?;
+    let link = answered(http_client().post(format!("http://127.0.0.1:{SERVICE}/api/links")), token).await?;
     link["url"].as_str().map(str::to_owned).ok_or_else(|| "the service gave none".to_owned())
 }
 
@@ -235,7 +235,7 @@ async fn shop_secret(token: &str) -> Result<String, String> {
 }
 
 async fn set_secret(token: &str, name: &str, request: &Value) -> Result<Value, String> {
-    let put = reqwest::Client::new().put(format!("http://127.0.0.1:{SERVICE}/api/secrets/{name}"));
+    let put = http_client().put(format!("http://127.0.0.1:{SERVICE}/api/secrets/{name}"));
     answered(put.json(request), token).await
 }
 
@@ -249,7 +249,7 @@ async fn stop_signal() {
 }
 
 async fn answers(url: &str) -> bool {
-    reqwest::get(url).await.is_ok_and(|response| response.status().is_success())
+    http_client().get(url).send().await.is_ok_and(|response| response.status().is_success())
 }
 
 /// Only one demo at a time works in a folder. The lock goes with its process, so a left-over file means nothing.
@@ -283,8 +283,7 @@ fn outage(switch: Switch) -> Result<(), String> {
     let runtime = tokio::runtime::Runtime::new().map_err(|error| error.to_string())?;
     let faults = Faults { outage, ..Faults::default() };
     let sent = runtime.block_on(async {
-        let response =
-            reqwest::Client::new().post(format!("http://127.0.0.1:{ORDER_SYSTEM}/faults")).json(&faults).send().await?;
+        let response = http_client().post(format!("http://127.0.0.1:{ORDER_SYSTEM}/faults")).json(&faults).send().await?;
         response.json::<Summary>().await
     });
     let summary =

@@ -1,0 +1,90 @@
+//! Shards that come and go: what others have begun is taken up, and what others go on with is let go of.
+
+use super::{At, Dispatcher, Out, Phase, Slot, Wake};
+use crate::journal::{Hold, Recovered};
+use crate::shard::Shards;
+use std::collections::HashSet;
+use wirewatch_core::{MessageId, Timestamp};
+
+impl Dispatcher {
+    /// The shards whose messages run here.
+    #[must_use]
+    pub fn shards(&self) -> Shards {
+        self.shards
+    }
+
+    /// These shards are ours now, with what is unfinished in them, by id.
+    pub fn gain(&mut self, shards: Shards, found: &[Recovered], now: Timestamp) {
+        self.shards = self.shards.with(shards);
+        found.iter().for_each(|one| self.recover(one, now));
+    }
+
+    /// These shards are to be another's. What is under way is brought to its next commit; [`Out::Left`] says when nothing
+    /// more of them runs here.
+    pub fn leave(&mut self, shards: Shards, to: i16) {
+        self.shards = self.shards.without(shards);
+        let busy = |slot: &Slot| match &slot.at {
+            At::Here(running) => {
+                matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing)
+            }
+            At::Away | At::Loading(_) => false,
+        };
+        let idle: HashSet<MessageId> =
+            self.slots.iter().filter(|(_, slot)| shards.has(slot.shard) && !busy(slot)).map(|(id, _)| *id).collect();
+        self.due.retain(|(_, id)| !idle.contains(id));
+        self.ready.retain(|id| !idle.contains(id));
+        for gate in self.gates.values_mut() {
+            gate.forget_all(&idle);
+        }
+        for id in idle {
+            self.let_go(id);
+        }
+        self.leaving = Some((shards, to));
+        self.look_whether_left();
+        self.load_more();
+    }
+
+    /// A message of a shard that is not ours any more goes no further here.
+    pub(super) fn is_leaving(&self, id: MessageId) -> bool {
+        self.slots.get(&id).is_some_and(|slot| !self.shards.has(slot.shard))
+    }
+
+    /// Forgets a message that another goes on with. Everything of its lane goes with it, so nobody's turn comes.
+    pub(super) fn let_go(&mut self, id: MessageId) {
+        self.drop_from_memory(id);
+        let Some(slot) = self.slots.remove(&id) else { return };
+        if let Some(lane) = slot.lane.filter(|_| slot.in_lane) {
+            self.lanes.leave(&lane, id);
+        }
+        // What it asked to be loaded still comes, and gives its places back then.
+        if let At::Loading(Wake::Pass(connection)) = slot.at {
+            self.gate(&connection).unused();
+        }
+    }
+
+    pub(super) fn look_whether_left(&mut self) {
+        if let Some((shards, to)) = self.leaving
+            && !self.slots.values().any(|slot| shards.has(slot.shard))
+        {
+            self.leaving = None;
+            self.out.push_back(Out::Left { shards, to });
+        }
+    }
+
+    /// A person holds a connection at another process, where that is recorded.
+    pub fn held_elsewhere(&mut self, hold: &Hold, now: Timestamp) {
+        let known = self.gates.get(&hold.connection).and_then(|gate| gate.held()).is_some_and(|held| held.by == hold.by);
+        if !known {
+            self.gate(&hold.connection).hold(&hold.by, &hold.says, now);
+        }
+    }
+
+    /// A person has freed a connection at another process, where that is recorded.
+    pub fn freed_elsewhere(&mut self, connection: &str, now: Timestamp) {
+        let held = self.gates.get(connection).and_then(|gate| gate.held());
+        if held.is_some_and(|held| !held.by.is_empty()) {
+            self.gate(connection).free();
+            self.pump(connection, now);
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! The other processes that share the journal: what they leave behind is taken up, what is due to them is let go of.
+
+use crate::Clock;
+use crate::engine::{ActError, Shared, unfinished};
+use crate::journal::{Down, Errand, Hold, Journal, NotActed, Others};
+use crate::links::Links;
+use crate::shard::Shards;
+use crate::unfold::retrying;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{mpsc, watch};
+
+/// How often the others are looked at: when there are none, and when there are.
+const ALONE: Duration = Duration::from_secs(1);
+const TOGETHER: Duration = Duration::from_millis(250);
+
+/// What the last look has seen.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Looked {
+    pub times: u64,
+    /// There are others.
+    pub any: bool,
+}
+
+/// Looks at the others for as long as the engine runs. `mine` are the shards taken up at the start; `left` tells of those
+/// that were given away.
+pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
+    shared: Arc<Shared<J, L, C>>,
+    mut mine: Shards,
+    mut left: mpsc::UnboundedReceiver<Shards>,
+    looked: watch::Sender<Looked>,
+) {
+    let mut leaving = Shards::NONE;
+    // Held by people, as it was recorded when last looked.
+    let mut held: BTreeMap<String, Hold> = by_name(retrying(|| shared.journal.holds()).await);
+    loop {
+        while let Ok(given) = left.try_recv() {
+            leaving = leaving.without(given);
+        }
+        let any = match shared.journal.others().await {
+            Ok(others) => {
+                let any = others.any;
+                held = look(&shared, others, &mut mine, &mut leaving, held).await;
+                looked.send_modify(|last| *last = Looked { times: last.times + 1, any });
+                any
+            }
+            Err(down) => {
+                tracing::debug!(%down, "the other processes cannot be looked at");
+                false
+            }
+        };
+        tokio::time::sleep(if any { TOGETHER } else { ALONE }).await;
+    }
+}
+
+async fn look<J: Journal, L: Links, C: Clock + Clone>(
+    shared: &Arc<Shared<J, L, C>>,
+    others: Others,
+    mine: &mut Shards,
+    leaving: &mut Shards,
+    held: BTreeMap<String, Hold>,
+) -> BTreeMap<String, Hold> {
+    let gained = others.shards.without(*mine).without(*leaving);
+    if !gained.is_empty() {
+        tracing::info!(shards = gained.len(), "shards taken up");
+        // First what is there already, then what comes: within a lane the order stays.
+        let found = retrying(|| unfinished(&*shared.journal, gained)).await;
+        shared.gain(gained, found);
+        shared.journal.gained(gained);
+        *mine = mine.with(gained);
+    }
+    others.unfoldings.into_iter().for_each(|arrival| shared.unfold(arrival));
+    if !others.handed.is_empty() {
+        shared.handed(others.handed);
+    }
+    for errand in others.errands {
+        tokio::spawn(run_errand(shared.clone(), errand));
+    }
+    let now = others.holds.map_or_else(|| held.clone(), by_name);
+    for (name, hold) in &now {
+        if held.get(name) != Some(hold) {
+            shared.held_elsewhere(hold.clone());
+        }
+    }
+    for name in held.keys().filter(|name| !now.contains_key(*name)) {
+        shared.freed_elsewhere(name.clone());
+    }
+    if let Some((shards, to)) = others.due
+        && leaving.is_empty()
+    {
+        tracing::info!(shards = shards.len(), to, "shards are let go of");
+        *mine = mine.without(shards);
+        *leaving = shards;
+        shared.leave(shards, to);
+    }
+    now
+}
+
+async fn run_errand<J: Journal, L: Links, C: Clock + Clone>(shared: Arc<Shared<J, L, C>>, errand: Errand) {
+    let acted = shared.act(errand.message, errand.act, &errand.by, &errand.why, false).await;
+    let answer = match acted {
+        Ok(()) => Ok(()),
+        Err(ActError::Not(not)) => Err(not),
+        Err(ActError::Down(Down(_))) => Err(NotActed::Busy),
+    };
+    retrying(|| shared.journal.answer(errand.id, answer.clone())).await;
+}
+
+fn by_name(holds: Vec<Hold>) -> BTreeMap<String, Hold> {
+    let by_people = holds.into_iter().filter(|hold| !hold.by.is_empty());
+    by_people.map(|hold| (hold.connection.clone(), hold)).collect()
+}

@@ -1,0 +1,402 @@
+//! The processes that share the database: who is at work, whose shards are whose, and what one leaves to another.
+//!
+//! A process is a row of `writer` with a lease and a session lock. Whoever finds it ended changes its `epoch`, which every
+//! group of its own checks, and only then takes over what was its: shards, unfoldings, leases. Giving shards away changes
+//! the giver's own `turn`, which its groups check too: what it commits afterwards for such a shard is handed over.
+
+use crate::error::JournalError;
+use crate::group::Me;
+use crate::load::recovered;
+use crate::query::FeedRow;
+use crate::writer::{LEASE, LOCK, PgJournal, sql};
+use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, TransactionTrait};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use wirewatch_core::{ArrivalId, Id, MessageId};
+use wirewatch_engine::{Errand, NotActed, Others, SHARDS, Shards, home_of};
+
+/// Held by whoever changes who is at work.
+const ROLL_LOCK: i64 = 0x5749_524F;
+/// The database's clock in microseconds: leases of several machines are compared by it alone.
+pub(crate) const NOW: &str = "(extract(epoch from clock_timestamp()) * 1000000)::bigint";
+/// How often it is looked whether another has ended.
+const ROLL_CALL: Duration = Duration::from_secs(1);
+/// How long an errand may take to be taken up, and how often its answer is looked for.
+const ERRAND: Duration = Duration::from_secs(5);
+const ANSWER: Duration = Duration::from_millis(50);
+/// How often what others committed is looked for.
+const OVERHEAR: Duration = Duration::from_millis(200);
+
+/// A process that shares the work.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProcessRow {
+    pub writer: i16,
+    /// Which process it is, in words.
+    pub process: String,
+    /// Shards that are its.
+    pub shards: i64,
+}
+
+/// Enters this process into the roll, and takes over the work of those that have ended.
+pub(crate) async fn claim(db: &DatabaseConnection, lock: &DatabaseConnection, process: &str) -> Result<Me, JournalError> {
+    let roll = roll(db).await?;
+    strike(&roll, lock, None).await?;
+    // A fresh writer each time keeps ids apart even when the clock went back; 1023 are enough to go round.
+    let text =
+        "select w % 1023 + 1 from (select coalesce((select id from writer order by started desc, id desc limit 1), 0) as w) last";
+    let row = roll.query_one_raw(sql(text, [])).await?;
+    let mut writer: i32 = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(1);
+    while at_work(&roll).await?.contains(&i16::try_from(writer).unwrap_or(0)) {
+        writer = writer % 1023 + 1;
+    }
+    // Locked before others can see the row.
+    lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [lock_of(writer as i16).into()])).await?;
+    let text = format!(
+        "insert into writer (id, epoch, turn, lease_until, process, started) values ($1, 1, 0, {NOW} + $2, $3, {NOW})
+        on conflict (id) do update set epoch = writer.epoch + 1, turn = 0, lease_until = excluded.lease_until,
+        process = excluded.process, started = excluded.started returning id, epoch, turn"
+    );
+    let row = roll.query_one_raw(sql(&text, [(writer as i16).into(), lease().into(), process.into()])).await?;
+    let row = row.ok_or_else(|| JournalError::Away("no writer row came back".to_owned()))?;
+    let mut me = Me {
+        writer: row.try_get_by_index(0)?,
+        epoch: row.try_get_by_index(1)?,
+        turn: row.try_get_by_index(2)?,
+        shards: Shards::NONE,
+    };
+    adopt(&roll, me.writer).await?;
+    heal(&roll).await?;
+    me.shards = shards_of(&roll, me.writer).await?;
+    roll.commit().await?;
+    Ok(me)
+}
+
+fn lease() -> i64 {
+    LEASE.as_micros() as i64
+}
+
+pub(crate) fn lock_of(writer: i16) -> i64 {
+    LOCK << 16 | i64::from(writer)
+}
+
+async fn roll(db: &DatabaseConnection) -> Result<DatabaseTransaction, JournalError> {
+    let transaction = db.begin().await?;
+    transaction.execute_raw(sql("select pg_advisory_xact_lock($1)", [ROLL_LOCK.into()])).await?;
+    Ok(transaction)
+}
+
+/// Fences off those that have ended. One whose lease is over has; so has one whose lock is free, since its connection is
+/// gone then, unless the server itself began anew and it has had no time to take it again.
+async fn strike(roll: &DatabaseTransaction, lock: &DatabaseConnection, me: Option<i16>) -> Result<bool, JournalError> {
+    let text = format!(
+        "select id, lease_until < {NOW}, lease_until - $1 > (extract(epoch from pg_postmaster_start_time()) * 1000000)::bigint
+        from writer where lease_until > 0 order by id"
+    );
+    let mut struck = false;
+    for row in roll.query_all_raw(sql(&text, [lease().into()])).await? {
+        let (id, over, since_start): (i16, bool, bool) =
+            (row.try_get_by_index(0)?, row.try_get_by_index(1)?, row.try_get_by_index(2)?);
+        if me == Some(id) {
+            continue;
+        }
+        if over || (since_start && is_free(lock, id).await?) {
+            let text = "update writer set epoch = epoch + 1, lease_until = 0 where id = $1";
+            roll.execute_raw(sql(text, [id.into()])).await?;
+            struck = true;
+        }
+    }
+    Ok(struck)
+}
+
+async fn is_free(lock: &DatabaseConnection, writer: i16) -> Result<bool, JournalError> {
+    let key = lock_of(writer);
+    let row = lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [key.into()])).await?;
+    let free: bool = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(false);
+    if free {
+        lock.execute_raw(sql("select pg_advisory_unlock($1)", [key.into()])).await?;
+    }
+    Ok(free)
+}
+
+/// Takes over what belongs to nobody at work.
+async fn adopt(roll: &DatabaseTransaction, me: i16) -> Result<bool, JournalError> {
+    let orphaned = "not in (select id from writer where lease_until > 0)";
+    let mut adopted = false;
+    for text in [
+        format!("update shard set writer = $1 where writer {orphaned}"),
+        format!("update unfolding set writer = $1 where writer {orphaned}"),
+    ] {
+        adopted |= roll.execute_raw(sql(&text, [me.into()])).await?.rows_affected() > 0;
+    }
+    Ok(adopted)
+}
+
+/// Puts messages into their shards that were kept before shards meant something.
+async fn heal(roll: &DatabaseTransaction) -> Result<(), JournalError> {
+    let rows = roll.query_all_raw(sql("select id, flow, order_key from live where shard < 0", [])).await?;
+    let (mut ids, mut shards) = (Vec::with_capacity(rows.len()), Vec::with_capacity(rows.len()));
+    for row in rows {
+        let (id, flow, order_key): (i64, String, String) =
+            (row.try_get_by_index(0)?, row.try_get_by_index(1)?, row.try_get_by_index(2)?);
+        ids.push(id);
+        shards.push(i32::from(wirewatch_engine::shard_of(Id(id), &flow, &order_key)));
+    }
+    if !ids.is_empty() {
+        let text =
+            "update live set shard = u.shard::smallint from unnest($1::bigint[], $2::int[]) as u(id, shard) where live.id = u.id";
+        roll.execute_raw(sql(text, [ids.into(), shards.into()])).await?;
+    }
+    Ok(())
+}
+
+async fn at_work(db: &impl ConnectionTrait) -> Result<Vec<i16>, JournalError> {
+    let rows = db.query_all_raw(sql("select id from writer where lease_until > 0 order by id", [])).await?;
+    rows.iter().map(|row| Ok(row.try_get_by_index(0)?)).collect()
+}
+
+async fn shards_of(db: &impl ConnectionTrait, writer: i16) -> Result<Shards, JournalError> {
+    let rows = db.query_all_raw(sql("select no from shard where writer = $1", [writer.into()])).await?;
+    let numbers = rows.iter().map(|row| row.try_get_by_index::<i16>(0)).collect::<Result<Vec<_>, _>>()?;
+    Ok(numbers.into_iter().filter_map(|no| u16::try_from(no).ok()).collect())
+}
+
+impl PgJournal {
+    /// Looks at the other processes, and takes over from those that have ended.
+    pub(crate) async fn look_at_others(&self) -> Result<Others, JournalError> {
+        let me = self.me();
+        let mut took_over = false;
+        if self.roll_called.lock().expect("no holder panics").is_none_or(|at: Instant| at.elapsed() >= ROLL_CALL) {
+            took_over = self.call_roll(me.writer).await?;
+            *self.roll_called.lock().expect("no holder panics") = Some(Instant::now());
+        }
+        let writers = at_work(&self.db).await?;
+        let any = writers.iter().any(|writer| *writer != me.writer);
+        let shards = shards_of(&self.db, me.writer).await?;
+        let mut others = Others { any, shards, ..Others::default() };
+        self.together.store(any, std::sync::atomic::Ordering::Relaxed);
+        if any || took_over {
+            others.unfoldings = self.adopted().await?;
+            others.handed = self.handed(shards).await?;
+            others.errands = self.errands(shards).await?;
+            others.due = due(me, &writers);
+            others.holds = Some(crate::load::holds(&self.db).await?);
+        }
+        Ok(others)
+    }
+
+    /// Looks whether another has ended; `true` when something of it was taken over.
+    async fn call_roll(&self, me: i16) -> Result<bool, JournalError> {
+        let text = "select exists (select 1 from writer where lease_until > 0 and id <> $1)
+            or exists (select 1 from shard where writer not in (select id from writer where lease_until > 0))";
+        let row = self.db.query_one_raw(sql(text, [me.into()])).await?;
+        if !row.map(|row| row.try_get_by_index::<bool>(0)).transpose()?.unwrap_or(false) {
+            return Ok(false);
+        }
+        let roll = roll(&self.db).await?;
+        if strike(&roll, &self.lock, Some(me)).await? {
+            tracing::warn!("another process has ended");
+        }
+        let adopted = adopt(&roll, me).await?;
+        roll.commit().await?;
+        Ok(adopted)
+    }
+
+    /// Unfoldings that are this process's and that it has not been told of.
+    async fn adopted(&self) -> Result<Vec<ArrivalId>, JournalError> {
+        let me = self.me().writer;
+        // Its own bear its number in the arrival's id.
+        let text = "select arrival from unfolding where writer = $1 and (arrival >> 12) & 1023 <> $1::bigint order by arrival";
+        let rows = self.db.query_all_raw(sql(text, [me.into()])).await?;
+        let mut told = self.told_of.lock().expect("no holder panics");
+        let mut fresh = Vec::new();
+        for row in rows {
+            let arrival = Id(row.try_get_by_index(0)?);
+            if told.insert(arrival) {
+                fresh.push(arrival);
+            }
+        }
+        Ok(fresh)
+    }
+
+    /// Those that were told of at the start.
+    pub(crate) fn told(&self, arrivals: impl IntoIterator<Item = ArrivalId>) {
+        self.told_of.lock().expect("no holder panics").extend(arrivals);
+    }
+
+    /// Takes what others have made for these shards. Whoever takes a shard over finds it in `live` all the same.
+    async fn handed(&self, shards: Shards) -> Result<Vec<wirewatch_engine::Recovered>, JournalError> {
+        let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
+        let text = "with taken as (delete from handed where shard = any($1::int[]) returning seq, message)
+            select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from from taken t join live l on l.id = t.message order by t.seq";
+        let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
+        rows.iter().map(recovered).collect()
+    }
+
+    async fn errands(&self, shards: Shards) -> Result<Vec<Errand>, JournalError> {
+        let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
+        let text = "update errand set taken = true where shard = any($1::int[]) and not taken
+            returning id, message, shard, act, by_whom, why";
+        let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
+        let errand = |row: &sea_orm::QueryResult| {
+            Ok(Errand {
+                id: Id(row.try_get_by_index(0)?),
+                message: Id(row.try_get_by_index(1)?),
+                shard: row.try_get_by_index::<i16>(2)?.unsigned_abs(),
+                act: serde_json::from_slice(&row.try_get_by_index::<Vec<u8>>(3)?)?,
+                by: row.try_get_by_index(4)?,
+                why: row.try_get_by_index(5)?,
+            })
+        };
+        rows.iter().map(errand).collect()
+    }
+
+    /// Leaves an errand for the process whose shard it is, and waits for what comes of it. What nobody takes up in time is
+    /// taken back.
+    pub(crate) async fn send_errand(&self, errand: &Errand) -> Result<Result<(), NotActed>, JournalError> {
+        let text = "insert into errand (id, message, shard, act, by_whom, why) values ($1, $2, $3, $4, $5, $6)";
+        let act = serde_json::to_vec(&errand.act)?;
+        let Errand { id, message, shard, by, why, .. } = errand;
+        let shard = i16::try_from(shard % SHARDS).unwrap_or(0);
+        let values =
+            [id.0.into(), message.0.into(), shard.into(), act.into(), by.clone().into(), crate::group::clean(why).into()];
+        self.db.execute_raw(sql(text, values)).await?;
+        let begun = Instant::now();
+        loop {
+            tokio::time::sleep(ANSWER).await;
+            let text = "delete from errand where id = $1 and answer <> '' returning answer";
+            if let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? {
+                return Ok(serde_json::from_str(&row.try_get_by_index::<String>(0)?)?);
+            }
+            if begun.elapsed() > ERRAND {
+                let text = "delete from errand where id = $1 and not taken";
+                if self.db.execute_raw(sql(text, [id.0.into()])).await?.rows_affected() == 1 {
+                    return Ok(Err(NotActed::Busy));
+                }
+            }
+            // Taken up by one that has ended since: whether it was carried out, the message's story tells.
+            if begun.elapsed() > ERRAND * 4 {
+                self.db.execute_raw(sql("delete from errand where id = $1", [id.0.into()])).await?;
+                return Ok(Err(NotActed::Busy));
+            }
+        }
+    }
+
+    pub(crate) async fn tell_errand(&self, id: Id, answer: &Result<(), NotActed>) -> Result<(), JournalError> {
+        let answer = serde_json::to_string(answer)?;
+        self.db.execute_raw(sql("update errand set answer = $2 where id = $1", [id.0.into(), answer.into()])).await?;
+        Ok(())
+    }
+
+    /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
+    pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
+        let me = self.me();
+        let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
+        let text = "with me as (update writer set turn = turn + 1 where id = $1 and epoch = $2 returning id)
+            update shard set writer = $3 from me
+            where shard.no = any($4::int[]) and shard.writer = me.id and exists (select 1 from writer where id = $3 and lease_until > 0)";
+        self.db.execute_raw(sql(text, [me.writer.into(), me.epoch.into(), to.into(), numbers.into()])).await?;
+        match self.still_mine().await? {
+            true => Ok(()),
+            false => Err(JournalError::Fenced),
+        }
+    }
+
+    /// Reads anew how this process stands, after a group that was not written for it; `false` when another has taken over.
+    pub(crate) async fn still_mine(&self) -> Result<bool, JournalError> {
+        let me = self.me();
+        let text = "select turn from writer where id = $1 and epoch = $2";
+        let Some(row) = self.db.query_one_raw(sql(text, [me.writer.into(), me.epoch.into()])).await? else { return Ok(false) };
+        let turn = row.try_get_by_index(0)?;
+        let owned = shards_of(&self.db, me.writer).await?;
+        // What is gained counts only once it is taken up.
+        self.set_me(|me| (me.turn, me.shards) = (turn, owned.without(Shards::ALL.without(me.shards))));
+        Ok(true)
+    }
+
+    pub(crate) async fn take_lease(&self, name: &str) -> Result<bool, JournalError> {
+        let text = "insert into lease as held (name, writer) values ($1, $2)
+            on conflict (name) do update set writer = case
+              when held.writer in (select id from writer where lease_until > 0) then held.writer else excluded.writer end
+            returning writer";
+        let me = self.me().writer;
+        let row = self.db.query_one_raw(sql(text, [name.into(), me.into()])).await?;
+        Ok(row.map(|row| row.try_get_by_index::<i16>(0)).transpose()? == Some(me))
+    }
+
+    /// Whether other processes are at work, as was last seen.
+    #[must_use]
+    pub fn is_together(&self) -> bool {
+        self.together.load(std::sync::atomic::Ordering::Relaxed)
+    }
+
+    /// The processes at work, this one among them.
+    pub async fn processes(&self) -> Result<Vec<ProcessRow>, JournalError> {
+        let text = "select w.id, w.process, (select count(*) from shard s where s.writer = w.id) from writer w where lease_until > 0 order by w.id";
+        let rows = self.db.query_all_raw(sql(text, [])).await?;
+        let process = |row: &sea_orm::QueryResult| {
+            Ok(ProcessRow {
+                writer: row.try_get_by_index(0)?,
+                process: row.try_get_by_index(1)?,
+                shards: row.try_get_by_index(2)?,
+            })
+        };
+        rows.iter().map(process).collect()
+    }
+
+    /// Tells what other processes commit, to whoever follows this one. Never ends.
+    pub async fn overhear(&self) {
+        // How far each was heard: groups count up, arrivals count down.
+        let mut heard: HashMap<i16, (i64, i64)> = HashMap::new();
+        loop {
+            tokio::time::sleep(OVERHEAR).await;
+            if !self.is_together() {
+                heard.clear();
+                continue;
+            }
+            if let Err(error) = self.overhear_once(&mut heard).await {
+                tracing::debug!(%error, "the other processes cannot be followed");
+            }
+        }
+    }
+
+    async fn overhear_once(&self, heard: &mut HashMap<i16, (i64, i64)>) -> Result<(), JournalError> {
+        let me = self.me().writer;
+        let others: Vec<i16> = at_work(&self.db).await?.into_iter().filter(|writer| *writer != me).collect();
+        let mut fresh: BTreeMap<(i64, i16, i64), Arc<FeedRow>> = BTreeMap::new();
+        for writer in others {
+            let Some((up, down)) = heard.get_mut(&writer) else {
+                let text = "select coalesce(max(group_no), 0), coalesce(min(group_no), 0) from feed where writer = $1";
+                let row = self.db.query_one_raw(sql(text, [writer.into()])).await?;
+                let ends = row.map(|row| Ok::<_, JournalError>((row.try_get_by_index(0)?, row.try_get_by_index(1)?)));
+                heard.insert(writer, ends.transpose()?.unwrap_or_default());
+                continue;
+            };
+            for row in crate::query::feed_of(&self.db, writer, *up, *down).await? {
+                (*up, *down) = ((*up).max(row.group_no), (*down).min(row.group_no));
+                fresh.insert((row.at, row.writer, row.group_no), Arc::new(row));
+            }
+        }
+        if !fresh.is_empty() {
+            self.committed().notify_waiters();
+        }
+        for row in fresh.into_values() {
+            self.retell(row);
+        }
+        Ok(())
+    }
+}
+
+/// The shards that another process at work should have, and which it is; those of one at a time.
+fn due(me: Me, writers: &[i16]) -> Option<(Shards, i16)> {
+    let away = me.shards.iter().filter_map(|shard| Some((shard, home_of(shard, writers).filter(|home| *home != me.writer)?)));
+    let away: Vec<(u16, i16)> = away.collect();
+    let (_, to) = away.first().copied()?;
+    Some((away.into_iter().filter(|(_, home)| *home == to).map(|(shard, _)| shard).collect(), to))
+}
+
+/// Where ids of messages come from: in turn from each of the shards, so that all of them have work.
+pub(crate) fn next_shard(last: MessageId, shards: Shards) -> Option<u16> {
+    let after = (last.0 & i64::from(SHARDS - 1)) as u16;
+    (1..=SHARDS).map(|step| (after + step) % SHARDS).find(|shard| shards.has(*shard))
+}

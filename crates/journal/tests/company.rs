@@ -1,0 +1,90 @@
+//! Several processes on one database: shards, what is handed over, errands, leases.
+
+use serde_json::Map;
+use std::sync::Arc;
+use wirewatch_core::act::Act;
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::Origin;
+use wirewatch_core::{Id, MessageId};
+use wirewatch_engine::{Clock, Errand, Journal, NewMessage, NotActed, Op, Shards, SystemClock, Unfold, shard_of};
+use wirewatch_journal::PgJournal;
+use wirewatch_testkit::{Database, eventually};
+
+async fn open(database: &Database) -> PgJournal {
+    PgJournal::open(&database.url, "test").await.unwrap()
+}
+
+fn new_message(id: MessageId) -> NewMessage {
+    let (form, meta) = (Form::Json, Map::new());
+    let origin = Origin { id, arrival: Id(1), body: Id(1), slice: 0..2, flow: "f".into(), release: 1, form, meta };
+    NewMessage { order_key: String::new(), origin: Arc::new(origin), key: "K".into(), facts: Vec::new() }
+}
+
+#[tokio::test]
+async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwards_is_handed_over() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    assert_eq!((ada.shards(), bee.shards()), (Shards::ALL, Shards::NONE));
+    let due = ada.others().await.unwrap();
+    let (some, to) = due.due.expect("bee should have some");
+    assert!(due.any && !some.is_empty() && to == bee.writer());
+    ada.give_away(some, to).await.unwrap();
+    assert_eq!(ada.shards(), Shards::ALL.without(some));
+    assert_eq!(bee.others().await.unwrap().shards, some);
+    assert_eq!(bee.shards(), Shards::NONE, "not before what is unfinished there is taken up");
+    bee.gained(some);
+    assert!(some.has(shard_of(bee.mint_message(SystemClock.now()), "f", "")), "it makes messages for itself");
+    // A message that ada makes in a shard of bee's is bee's to run.
+    let shard = some.iter().next().unwrap();
+    let id = std::iter::repeat_with(|| ada.mint(SystemClock.now())).find(|id| shard_of(*id, "f", "") == shard).unwrap();
+    let unfold = Unfold { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
+    ada.commit(1, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
+    assert!(ada.others().await.unwrap().handed.is_empty());
+    let handed = bee.others().await.unwrap().handed;
+    assert_eq!(handed.iter().map(|one| one.id).collect::<Vec<_>>(), [id]);
+    assert!(bee.others().await.unwrap().handed.is_empty(), "once");
+    assert_eq!(bee.unfinished(some, Id(0), 10).await.unwrap().len(), 1, "whoever takes the shard over finds it all the same");
+}
+
+#[tokio::test]
+async fn an_act_is_carried_out_by_whose_message_it_is_and_a_lease_has_one_holder() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let (some, to) = ada.others().await.unwrap().due.unwrap();
+    ada.give_away(some, to).await.unwrap();
+    let errand = Errand {
+        id: ada.mint(SystemClock.now()),
+        message: Id(7),
+        shard: some.iter().next().unwrap(),
+        act: Act::Discard,
+        by: "ada".into(),
+        why: "not meant".into(),
+    };
+    let carried_out = async {
+        let mut errands = bee.others().await.unwrap().errands;
+        while errands.is_empty() {
+            errands = bee.others().await.unwrap().errands;
+        }
+        assert_eq!(errands, std::slice::from_ref(&errand));
+        bee.answer(errands[0].id, Err(NotActed::Unknown(Id(7)))).await.unwrap();
+    };
+    let (answer, ()) = tokio::join!(ada.ask(&errand), carried_out);
+    assert_eq!(answer, Ok(Err(NotActed::Unknown(Id(7)))));
+    assert_eq!((ada.lease("folder in").await, bee.lease("folder in").await), (Ok(true), Ok(false)));
+    assert_eq!(ada.lease("folder in").await, Ok(true), "it is kept");
+    drop(ada);
+    database
+        .number("with ended as (update writer set lease_until = 1 where id = 1 returning 1) select count(*) from ended")
+        .await;
+    alone(&bee).await;
+    assert_eq!((bee.lease("folder in").await, bee.others().await.unwrap().shards), (Ok(true), Shards::ALL));
+}
+
+/// Looks until the other process, whose lease is over, is found to have ended.
+async fn alone(journal: &PgJournal) {
+    eventually("the other has ended", || async {
+        let others = journal.others().await.ok()?;
+        (!others.any).then_some(())
+    })
+    .await;
+}

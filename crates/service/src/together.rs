@@ -1,0 +1,47 @@
+//! What other processes on the same database change is followed here, too: releases and secrets.
+
+use crate::run::App;
+use std::sync::Arc;
+use std::time::Duration;
+use wirewatch_core::workspace::Workspace;
+use wirewatch_journal::JournalError;
+
+/// How often it is looked.
+const OFTEN: Duration = Duration::from_millis(500);
+
+/// Follows the others for as long as the service runs.
+pub async fn follow(app: Arc<App>) {
+    loop {
+        tokio::time::sleep(OFTEN).await;
+        if !app.journal.is_together() {
+            continue;
+        }
+        let _one = app.releasing.lock().await;
+        if let Err(error) = app.catch_up().await {
+            tracing::debug!(%error, "what the other processes changed is not known");
+        }
+    }
+}
+
+impl App {
+    /// Takes up what others have changed since last looked.
+    pub(crate) async fn catch_up(&self) -> Result<(), JournalError> {
+        self.secrets.read_again().await?;
+        let (current, _) = self.engine.releases().current();
+        if self.store.newest_release().await? <= current {
+            return Ok(());
+        }
+        let Some(newest) = self.store.releases(i64::MAX, 1).await?.pop() else { return Ok(()) };
+        match Workspace::read_in(&newest.files, self.environment.as_deref()).workspace.map(Arc::new) {
+            Some(workspace) => {
+                self.engine.release(newest.no, workspace.clone());
+                self.follow_intakes(&workspace);
+                tracing::info!(release = newest.no, by = newest.by, "released at another process");
+            }
+            None => {
+                tracing::error!(release = newest.no, "what another process released cannot be read here: is it the same version?")
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,229 @@
+//! Several processes share the work: one that ends or hangs loses nothing and holds nobody up, and order is kept.
+
+use lapin::BasicProperties;
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
+use wirewatch_testkit::{Database, Service, TestBroker, eventually, eventually_within};
+
+const KEYS: usize = 200;
+/// Messages before the kill, and again before the hang.
+const HALF: usize = 5000;
+
+fn files(broker: &TestBroker) -> Vec<(&'static str, String)> {
+    let (address, user) = (&broker.address, &broker.user);
+    let (orders, picked) = (broker.name("in"), broker.name("picked"));
+    let connection = format!(
+        r#"
+kind    = "amqp"
+address = "{address}"
+wait    = "5s"
+sign_in = {{ as = "plain", user = "{user}", secret = "warehouse" }}
+
+[[queue]]
+name    = "{orders}"
+declare = true
+
+[[queue]]
+name = "{picked}"
+"#
+    );
+    let flow = format!(
+        r#"
+title = "Picks"
+key   = "number"
+in_order_by = "shelf"
+
+[[intake]]
+from  = "warehouse"
+queue = "{orders}"
+takes = "pick"
+
+[[step]]
+name  = "announce"
+send  = {{ to = "warehouse", queue = "{picked}" }}
+retry = {{ times = 3, first = "100ms", longest = "500ms" }}
+"#
+    );
+    let outline = r#"{ "type": "object", "properties": {
+        "number": { "type": "integer" }, "shelf": { "type": "string" } } }"#;
+    vec![
+        ("workspace.toml", "format = 1".to_owned()),
+        ("connections/warehouse.toml", connection),
+        ("outlines/pick.schema.json", outline.to_owned()),
+        ("flows/picks.toml", flow),
+    ]
+}
+
+struct Pair {
+    broker: TestBroker,
+    ada: Service,
+    bee: Service,
+}
+
+impl Pair {
+    /// Two processes on one database, with the same secrets.
+    async fn open() -> Self {
+        let (broker, database) = (TestBroker::open().await, Database::new());
+        broker.queue("picked", None).await;
+        let files = files(&broker);
+        let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
+        let mut ada = Service::with_files(&database, &files);
+        let mut bee = Service::with_files(&database, &files);
+        ada.start().await;
+        let (status, _) = ada.put("/api/secrets/warehouse", &json!({ "value": broker.password })).await;
+        assert_eq!(status, 200);
+        let state = |service: &Service| service.folder.path().join("state");
+        std::fs::create_dir_all(state(&bee)).unwrap();
+        std::fs::copy(state(&ada).join("secrets.key"), state(&bee).join("secrets.key")).unwrap();
+        bee.start().await;
+        Self { broker, ada, bee }
+    }
+
+    /// Waits until both have their share.
+    async fn shared(&self) {
+        eventually_within(
+            Duration::from_secs(30),
+            || format!("both have shards\n{}\n{}", self.ada.logged(), self.bee.logged()),
+            || async {
+                for service in [&self.ada, &self.bee] {
+                    let status = service.get("/api/status").await?;
+                    let shares: Vec<i64> =
+                        status["processes"].as_array()?.iter().filter_map(|process| process["shards"].as_i64()).collect();
+                    if shares.len() != 2 || shares.iter().sum::<i64>() != 64 || shares.contains(&0) {
+                        return None;
+                    }
+                }
+                Some(())
+            },
+        )
+        .await;
+    }
+
+    async fn fill(&self, numbers: std::ops::Range<usize>) {
+        for n in numbers {
+            let body = json!({ "number": n, "shelf": format!("shelf-{}", n % KEYS) }).to_string();
+            let properties = BasicProperties::default().with_message_id(n.to_string().into());
+            self.broker.fill("in", body.as_bytes(), properties).await;
+        }
+        self.broker.filled().await;
+    }
+
+    async fn picked(&self, least: usize) {
+        eventually_within(
+            Duration::from_secs(120),
+            || format!("{least} came out\n{}\n{}", self.ada.logged(), self.bee.logged()),
+            || async { (self.broker.depth("picked").await.0 >= least as u32).then_some(()) },
+        )
+        .await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_process_is_killed_and_one_hangs_and_the_other_finishes_in_order() {
+    let mut pair = Pair::open().await;
+    pair.shared().await;
+    pair.fill(0..HALF).await;
+    pair.picked(500).await;
+    pair.ada.kill();
+    let at_the_kill = pair.broker.depth("picked").await.0 as usize;
+    pair.picked(HALF).await;
+
+    pair.ada.start().await;
+    pair.shared().await;
+    pair.fill(HALF..2 * HALF).await;
+    pair.picked(HALF + 500).await;
+    pair.bee.freeze(true);
+    let at_the_hang = pair.broker.depth("picked").await.0 as usize;
+    assert!(at_the_kill < HALF && at_the_hang < 2 * HALF, "there was work left: {at_the_kill}, {at_the_hang}");
+    eventually_within(
+        Duration::from_secs(120),
+        || format!("the other finishes\n{}", pair.ada.logged()),
+        || async {
+            let status = pair.ada.get("/api/status").await?;
+            let done = status["unfinished"].as_object()?.is_empty();
+            (done && pair.broker.depth("picked").await.0 as usize >= 2 * HALF).then_some(())
+        },
+    )
+    .await;
+    // What hung finds that it is not asked any more, and ends.
+    pair.bee.freeze(false);
+    let mut bee = pair.bee;
+    eventually_within(Duration::from_secs(30), "the one that hung ends", || {
+        let ended = bee.has_ended();
+        async move { ended.then_some(()) }
+    })
+    .await;
+    assert!(bee.logged().contains("another process has taken over"), "{}", bee.logged());
+
+    let mut came: BTreeMap<u64, Vec<String>> = BTreeMap::new();
+    let mut last: BTreeMap<String, u64> = BTreeMap::new();
+    let mut all = 0;
+    while let Some(delivery) = pair.broker.take("picked").await {
+        all += 1;
+        let body: Value = serde_json::from_slice(&delivery.data).unwrap();
+        let (number, shelf) = (body["number"].as_u64().unwrap(), body["shelf"].as_str().unwrap().to_owned());
+        let ids = came.entry(number).or_default();
+        ids.push(delivery.properties.message_id().as_ref().unwrap().to_string());
+        // A repeat says by its id that it is one; the first of each number keeps the order of its shelf.
+        if ids.len() == 1 {
+            let before = last.insert(shelf.clone(), number);
+            assert!(before.is_none_or(|before| before < number), "{number} of {shelf} came behind {before:?}");
+        }
+    }
+    assert_eq!(came.len(), 2 * HALF, "none is lost");
+    assert_eq!(last.len(), KEYS);
+    assert!(came.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
+    println!(
+        "measured: {} messages in {KEYS} orders, a kill after {at_the_kill}, a hang after {at_the_hang}: {} came twice",
+        2 * HALF,
+        all - 2 * HALF
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_done_at_one_process_is_known_and_carried_out_at_the_other() {
+    let pair = Pair::open().await;
+    pair.shared().await;
+    // A release made at one runs at the other, a hold too.
+    let bee = &pair.bee;
+    let flow = std::fs::read_to_string(pair.ada.workspace().join("flows/picks.toml")).unwrap();
+    pair.ada.write("flows/picks.toml", &flow.replace("title = \"Picks\"", "title = \"Picking\""));
+    let (code, _, err) = pair.ada.command(&["deploy", &pair.ada.workspace().display().to_string()]);
+    assert_eq!(code, 0, "{err}");
+    eventually("the release runs at both", || async { (bee.get("/api/workspace").await?["release"] == 2).then_some(()) }).await;
+    let (status, _) = pair.ada.act("/api/flows/picks/pause", &json!({ "why": "counting" })).await;
+    assert_eq!(status, 200);
+    eventually("it is paused at both", || async {
+        let paused = bee.get("/api/flows/paused").await?;
+        (paused[0]["by"].is_string()).then_some(())
+    })
+    .await;
+    pair.fill(0..40).await;
+    let ids = eventually("all wait", || async {
+        let page = bee.get("/api/messages?state=waiting&limit=100").await?;
+        let all = page["messages"].as_array()?;
+        (all.len() == 40).then(|| all.iter().map(|one| one["id"].as_str().unwrap().to_owned()).collect::<BTreeSet<_>>())
+    })
+    .await;
+    // Each process discards all of them that the other has not: whosever they are.
+    for (n, id) in ids.iter().enumerate() {
+        let service = if n % 2 == 0 { &pair.ada } else { &pair.bee };
+        let (code, _, err) = service.command(&["discard", id, "--why", "not meant"]);
+        assert_eq!(code, 0, "{id}: {err}");
+    }
+    let (status, _) = pair.bee.act("/api/flows/picks/resume", &json!({})).await;
+    assert_eq!(status, 200);
+    eventually("it goes on at both", || async {
+        let free = pair.ada.get("/api/flows/paused").await?.as_array()?.is_empty();
+        free.then_some(())
+    })
+    .await;
+    pair.fill(40..44).await;
+    pair.picked(4).await;
+    let page = pair.ada.get("/api/messages?state=discarded&limit=100").await.unwrap();
+    assert_eq!(page["messages"].as_array().unwrap().len(), 40);
+    // Whoever looks at one sees what both do.
+    let (_, out, _) = pair.ada.command(&["status"]);
+    assert!(out.matches("of 64 shards").count() == 2 && out.contains("which answers here"), "{out}");
+}
