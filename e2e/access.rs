@@ -63,7 +63,8 @@ async fn a_workspace_with_errors_never_replaces_the_running_one() {
     scene.service.change("flows/partner-orders.toml", "po-to-ordre", "po-to-order");
     scene.service.change("flows/partner-orders.toml", "Partner purchase orders", "Orders of partners");
     let (code, out, err) = scene.service.command(&["deploy", &workspace]);
-    assert_eq!((code, out.trim()), (0, format!("release {} runs now", before + 1).as_str()), "{err}");
+    let told = format!("changed flows/partner-orders.toml  +1 -1\nrelease {} runs now", before + 1);
+    assert_eq!((code, out.trim()), (0, told.as_str()), "{err}");
     assert_eq!(
         scene.service.command(&["deploy", &workspace]).1.trim(),
         format!("release {} runs exactly this; nothing to do", before + 1)

@@ -82,7 +82,7 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     assert!(err.contains("nothing listens at http://127.0.0.1:9: check the port"), "{err}");
     // Put right, what waited goes on by itself: connections are always the current ones.
     scene.service.change("connections/erp.toml", "address   = \"http://127.0.0.1:9\"", &address);
-    assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
+    assert_eq!(scene.service.command(&["deploy", "--take-back", &workspace]).0, 0);
     scene.quiet(2).await;
     scene.assert_all_once();
 }

@@ -111,11 +111,17 @@ async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     let mut slow = TcpStream::connect(&address).unwrap();
     slow.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
     write!(slow, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nContent-Length: 100\r\n\r\n{{").unwrap();
+    let mut slower = TcpStream::connect(&address).unwrap();
+    slower.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    write!(slower, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nX-Slow: ").unwrap();
     let shop = Shop::new(&scene.service.url(PATH), secret, 2000);
     assert_eq!(shop.tell(&told).await, Ok(202));
     let mut answer = [0; 12];
     slow.read_exact(&mut answer).unwrap();
     assert_eq!(&answer, b"HTTP/1.1 408");
+    let mut rest = Vec::new();
+    slower.read_to_end(&mut rest).unwrap();
+    assert!(!String::from_utf8_lossy(&rest).contains(" 202 "), "its headers never came: the connection is ended");
     // Nothing of it came in but the one that was genuine.
     scene.quiet(1).await;
     assert_eq!(calls(&scene).await.len(), 1);

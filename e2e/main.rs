@@ -6,6 +6,7 @@ mod console;
 mod crash;
 mod faults;
 mod hooks;
+mod incidents;
 mod inputs;
 mod lists;
 mod mending;

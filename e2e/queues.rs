@@ -5,7 +5,7 @@ use lapin::types::{AMQPValue, FieldTable};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::time::Duration;
-use wirewatch_testkit::{Database, Service, TestBroker, eventually, eventually_within, private_broker};
+use wirewatch_testkit::{Database, Relay as Network, Service, TestBroker, eventually, eventually_within, private_broker};
 
 /// A flow from a queue over a map to an exchange, in names of the test's own.
 struct Relay {
@@ -105,6 +105,14 @@ impl Relay {
             },
         )
         .await;
+    }
+
+    /// Hands a document in past the broker.
+    async fn fired(&self, number: &str) {
+        let file = self.service.folder.path().join("pick.json");
+        std::fs::write(&file, json!({ "number": number, "carrier": "swift", "boxes": 1 }).to_string()).unwrap();
+        let (code, _, err) = self.service.command(&["fire", "picks", "--no-watch", &file.display().to_string()]);
+        assert_eq!(code, 0, "{err}");
     }
 
     /// How the queue stands, as the API tells it.
@@ -263,6 +271,48 @@ async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
     assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.F-1");
     let (_, tested) = relay.service.act("/api/connections/warehouse/test", &json!({})).await;
     assert_eq!(tested["says"], "it lets us in and has the queue");
+}
+
+/// The network is cut and the broker blocks while the service runs on: it waits, says so, and goes on by itself.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_well() {
+    let (own, _folder) = tokio::task::spawn_blocking(private_broker).await.unwrap();
+    let (user, password) = own.user();
+    let mut broker = TestBroker::at(&own.address(), user, password).await;
+    let line = Network::to(own.address().trim_start_matches("amqp://").parse().unwrap()).await;
+    broker.address = format!("amqp://{}", line.address);
+    let relay = Relay::at(broker, &Database::new()).await;
+    relay.listening().await;
+    relay.put("G-1", "swift").await;
+    relay.broker.next("picked").await;
+
+    line.cut();
+    eventually("it does not listen any more", || async { (relay.queue().await["listening"] != "yes").then_some(()) }).await;
+    let (_, tested) = relay.service.act("/api/connections/warehouse/test", &json!({})).await;
+    assert_eq!(tested["reached"], false, "{tested}");
+    relay.put("G-2", "swift").await;
+    line.mend();
+    assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.G-2", "it goes on by itself");
+
+    // A message that is on its way while the broker is cut off waits, and goes out once.
+    own.block(true).unwrap();
+    relay.fired("G-3").await;
+    eventually("the connection is held", || async {
+        let status = relay.service.get("/api/status").await?;
+        let says = status["held"][0]["says"].as_str()?.to_owned();
+        (says.contains("blocks publishing") || says.contains("no confirmation")).then_some(())
+    })
+    .await;
+    line.cut();
+    own.block(false).unwrap();
+    line.mend();
+    let sent = relay.broker.next("picked").await;
+    assert_eq!(sent.routing_key.as_str(), "picks.swift.G-3");
+    eventually("it is free again", || async {
+        let status = relay.service.get("/api/status").await?;
+        status["held"].as_array()?.is_empty().then_some(())
+    })
+    .await;
 }
 
 /// The whole promise: many messages while the service is killed, and the broker and the database stop and come back.

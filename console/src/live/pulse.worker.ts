@@ -14,4 +14,6 @@ addEventListener('connect', (event) => {
     else line.retry()
   }
   port.postMessage(line.standing())
+  // The page may come from signing in, while the line of the one before it was told to stay out.
+  line.retry()
 })

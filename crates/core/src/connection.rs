@@ -36,6 +36,8 @@ pub enum ConnectionKind {
     Webhook(Box<Webhook>),
     /// A message broker, by AMQP 0-9-1.
     Amqp(Box<Broker>),
+    /// What the service itself has to tell: see [`incident`](crate::incident).
+    Incidents,
 }
 
 /// A server that is called over HTTP.
@@ -138,6 +140,7 @@ impl Connection {
             ConnectionKind::Http(_) => "http",
             ConnectionKind::Webhook(_) => "webhook",
             ConnectionKind::Amqp(_) => "amqp",
+            ConnectionKind::Incidents => "incidents",
         }
     }
 
@@ -146,7 +149,7 @@ impl Connection {
     pub fn webhook(&self) -> Option<&Webhook> {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => Some(webhook),
-            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Amqp(_) => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Amqp(_) | ConnectionKind::Incidents => None,
         }
     }
 
@@ -155,7 +158,9 @@ impl Connection {
     pub fn broker(&self) -> Option<&Broker> {
         match &self.kind {
             ConnectionKind::Amqp(broker) => Some(broker),
-            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) | ConnectionKind::Incidents => {
+                None
+            }
         }
     }
 
@@ -163,7 +168,9 @@ impl Connection {
     pub fn secrets(&self) -> impl Iterator<Item = &str> {
         let certificate = match &self.kind {
             ConnectionKind::Http(http) => http.certificate.as_deref(),
-            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) | ConnectionKind::Amqp(_) => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) | ConnectionKind::Amqp(_) | ConnectionKind::Incidents => {
+                None
+            }
         };
         self.secret().into_iter().chain(certificate)
     }
@@ -175,7 +182,7 @@ impl Connection {
             ConnectionKind::Webhook(webhook) => webhook.signature.as_ref().map(|signature| signature.secret.as_str()),
             ConnectionKind::Http(http) => http.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
             ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
-            ConnectionKind::Folder { .. } => None,
+            ConnectionKind::Folder { .. } | ConnectionKind::Incidents => None,
         }
     }
 
@@ -187,6 +194,7 @@ impl Connection {
             ConnectionKind::Http(http) => &http.address,
             ConnectionKind::Webhook(webhook) => &webhook.path,
             ConnectionKind::Amqp(broker) => &broker.address,
+            ConnectionKind::Incidents => "this service",
         }
     }
 }

@@ -26,6 +26,8 @@ pub struct Flow {
     /// Messages with the same value pass one after another.
     pub in_order_by: Option<Expr>,
     pub on_aside: OnAside,
+    /// Unfinished messages at a time, at most; beyond, its intakes take nothing.
+    pub in_flight: Option<u32>,
 }
 
 /// Where a flow's messages come from.
@@ -38,6 +40,8 @@ pub struct Intake {
     pub takes: Takes,
     /// Names of the events it takes; every event where empty.
     pub events: Vec<String>,
+    /// When nothing has come for this long, people are told.
+    pub silent_after: Option<Duration>,
 }
 
 impl Intake {
@@ -47,11 +51,23 @@ impl Intake {
         self.events.is_empty() || self.events.iter().any(|known| known == event)
     }
 
+    /// What stands for the place where it takes: the connection, or its queue there.
+    #[must_use]
+    pub fn place(&self) -> String {
+        place_of(&self.from, self.queue.as_deref().unwrap_or_default())
+    }
+
     /// Whether what came by that connection came in here.
     #[must_use]
     pub fn is_where(&self, came: &Came) -> bool {
         self.from == came.connection && self.queue.as_ref().is_none_or(|queue| *queue == came.name)
     }
+}
+
+/// What stands for a connection, or for a queue of it; no name of a connection has a blank in it.
+#[must_use]
+pub fn place_of(connection: &str, queue: &str) -> String {
+    if queue.is_empty() { connection.to_owned() } else { format!("{connection} {queue}") }
 }
 
 /// Which documents an intake takes.
@@ -298,6 +314,7 @@ impl Flow {
             result: crate::expr::parse("$meta.control").ok(),
             in_order_by: crate::expr::parse("$meta.to").ok(),
             on_aside: OnAside::Wait,
+            in_flight: None,
         }
     }
 

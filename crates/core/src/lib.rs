@@ -15,6 +15,7 @@ pub mod expr;
 pub mod finding;
 pub mod flow;
 pub mod id;
+pub mod incident;
 pub mod intake;
 pub mod machine;
 pub mod map;

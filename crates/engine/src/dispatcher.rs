@@ -27,13 +27,13 @@ use crate::gate::{Gate, HeldState, Moved, Terms};
 use crate::journal::{Hold, Op, Part};
 use crate::lane::{LaneKey, Lanes};
 use crate::shard::{Shards, shard_of};
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::course::Point;
-use wirewatch_core::flow::OnAside;
+use wirewatch_core::flow::{Flow, OnAside};
 use wirewatch_core::machine::{ActRefused, End, Machine, Next, Outcome, Passed, Turn, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
@@ -96,6 +96,8 @@ pub struct Entered {
 #[derive(Debug)]
 struct Slot {
     shard: u16,
+    /// Its flow, where that says how many may be under way.
+    counted: Option<Arc<Flow>>,
     /// Places it takes in memory.
     places: usize,
     lane: Option<LaneKey>,
@@ -174,6 +176,8 @@ pub struct Dispatcher {
     loaded: usize,
     /// Of those, how many by messages behind others in their lanes.
     behind: usize,
+    /// Of flows that say how many may be under way: how many are, and whether their intakes wait.
+    under_way: BTreeMap<String, (u32, bool)>,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
     due: BTreeSet<(Timestamp, MessageId)>,
@@ -204,6 +208,7 @@ impl Dispatcher {
             slots: HashMap::new(),
             loaded: 0,
             behind: 0,
+            under_way: BTreeMap::new(),
             lanes: Lanes::default(),
             gates: HashMap::new(),
             due: BTreeSet::new(),
@@ -263,6 +268,43 @@ impl Dispatcher {
     /// The connections that are held, and as [`line_of`] the flows that are paused.
     pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
         self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
+    }
+
+    /// The flows with as many messages under way as they may have, and how many that is.
+    pub fn full(&self) -> impl Iterator<Item = (&Flow, u32)> {
+        self.under_way.iter().filter(|(_, (_, full))| *full).filter_map(|(name, _)| {
+            let flow = self.surroundings.flows.get(name)?;
+            Some((flow.as_ref(), flow.in_flight?))
+        })
+    }
+
+    /// Puts a message into the books.
+    fn put(&mut self, id: MessageId, flow: &str, slot: Slot) {
+        let counted = self.surroundings.flows.get(flow).filter(|flow| flow.in_flight.is_some()).cloned();
+        if let Some(flow) = &counted {
+            let (n, full) = self.under_way.entry(flow.name.clone()).or_default();
+            *n += 1;
+            *full |= flow.in_flight.is_some_and(|most| *n >= most);
+        }
+        if let Some(before) = self.slots.insert(id, Slot { counted, ..slot }) {
+            self.uncount(&before);
+        }
+    }
+
+    /// Takes a message out of the books.
+    fn take_out(&mut self, id: MessageId) -> Option<Slot> {
+        let slot = self.slots.remove(&id)?;
+        self.uncount(&slot);
+        Some(slot)
+    }
+
+    fn uncount(&mut self, slot: &Slot) {
+        let Some(flow) = &slot.counted else { return };
+        if let Some((n, full)) = self.under_way.get_mut(&flow.name) {
+            *n = n.saturating_sub(1);
+            // Not at the first that goes: intakes would open and close with every message.
+            *full &= flow.in_flight.is_some_and(|most| *n > most - most.div_ceil(4));
+        }
     }
 
     /// A hold from before a restart.
@@ -365,7 +407,11 @@ impl Dispatcher {
             let places = places(entered.machine.origin().size());
             self.forget_waits(id);
             let at = At::Here(Box::new(running(entered)));
-            self.slots.insert(id, Slot { shard, places, lane, in_lane, behind: false, at });
+            let flow = match &at {
+                At::Here(running) => running.machine.origin().flow.clone(),
+                At::Away | At::Loading(_) => unreachable!("it was just put there"),
+            };
+            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, at });
             self.loaded += places;
         }
         let Some(running) = self.here(id) else { return Err(Unacted::Busy) };
@@ -492,7 +538,7 @@ impl Dispatcher {
             Next::End(_) => {
                 self.drop_from_memory(id);
                 self.leave_lane(id, now);
-                self.slots.remove(&id);
+                self.take_out(id);
             }
             Next::Perform(_) | Next::WaitUntil(_) | Next::WaitFor(_) | Next::Pause(_) | Next::Part(_) => {
                 if self.is_its_turn(id) {

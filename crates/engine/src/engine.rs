@@ -13,7 +13,7 @@ use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::unfold::{self, retrying};
 use crate::writer::{self, Submitted, Tell, What};
 use crate::{Clock, HeldState};
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -41,6 +41,27 @@ impl<J, L, C> Clone for Engine<J, L, C> {
 impl<J, L, C> std::fmt::Debug for Engine<J, L, C> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Engine").finish_non_exhaustive()
+    }
+}
+
+/// Places that take nothing at present (see [`place_of`](wirewatch_core::flow::place_of)), each with why.
+type Closed = BTreeMap<String, Why>;
+
+/// Why a place takes nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// A person holds the connection.
+    Held,
+    /// A flow that takes from it has as many messages under way as it may.
+    Full { flow: String, most: u32 },
+}
+
+impl std::fmt::Display for Why {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Held => f.write_str("held by a person"),
+            Self::Full { flow, most } => write!(f, "the flow {flow} has {most} messages under way, as many as it may"),
+        }
     }
 }
 
@@ -72,8 +93,8 @@ pub(crate) struct Shared<J, L, C> {
     arrivals: mpsc::UnboundedSender<ArrivalId>,
     custody: mpsc::UnboundedSender<Waiting>,
     room: watch::Receiver<bool>,
-    /// Connections that people hold.
-    closed: watch::Receiver<BTreeSet<String>>,
+    /// Places that take nothing at present, and why.
+    closed: watch::Receiver<Closed>,
     /// How often the other processes were looked at.
     looked: watch::Receiver<Looked>,
 }
@@ -127,7 +148,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let (arrivals, to_unfold) = mpsc::unbounded_channel();
         let (custody, to_take) = mpsc::unbounded_channel();
         let (room_out, room) = watch::channel(true);
-        let (closed_out, closed) = watch::channel(BTreeSet::new());
+        let (closed_out, closed) = watch::channel(Closed::new());
         let ids = journal.clone();
         let shards = journal.shards();
         let mint = Box::new(move |now| ids.mint_message(now));
@@ -159,7 +180,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         tasks.spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
         tasks.spawn(unfold::run(shared.clone(), to_unfold));
         tasks.spawn(custody::run(shared.clone(), to_take));
-        closed_out.send_replace(closed_by_people(&dispatcher));
+        closed_out.send_replace(closed_places(&dispatcher));
         let (load, to_load) = mpsc::unbounded_channel();
         tasks.spawn(loader::run(shared.clone(), to_load));
         let outward = Outward { room: room_out, closed: closed_out, left: left_out, load };
@@ -203,14 +224,23 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         async { answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()))) }
     }
 
-    /// Ends when no person holds the connection.
-    pub async fn free_of_people(&self, connection: &str) {
-        let _ = self.shared.closed.clone().wait_for(|closed| !closed.contains(connection)).await;
+    /// Ends when all of these places take what comes.
+    pub async fn open(&self, places: &[&str]) {
+        let is_open = |closed: &Closed| places.iter().all(|place| !closed.contains_key(*place));
+        let _ = self.shared.closed.clone().wait_for(is_open).await;
     }
 
-    /// Ends when a person holds the connection.
-    pub async fn held_by_person(&self, connection: &str) {
-        let _ = self.shared.closed.clone().wait_for(|closed| closed.contains(connection)).await;
+    /// Ends when one of these places takes nothing.
+    pub async fn shut(&self, places: &[&str]) {
+        let is_shut = |closed: &Closed| places.iter().any(|place| closed.contains_key(*place));
+        let _ = self.shared.closed.clone().wait_for(is_shut).await;
+    }
+
+    /// Why one of these places takes nothing at present; `None` while all do.
+    #[must_use]
+    pub fn closed(&self, places: &[&str]) -> Option<Why> {
+        let closed = self.shared.closed.borrow();
+        places.iter().find_map(|place| closed.get(*place).cloned())
     }
 
     /// Settles an arrival that stands aside; committed when this returns.
@@ -282,12 +312,6 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let (reply, answer) = oneshot::channel();
         let _ = self.shared.inputs.send(Input::Held(reply));
         answer.await.unwrap_or_default()
-    }
-
-    /// Whether a person holds the connection: then nothing is taken from it either.
-    #[must_use]
-    pub fn is_held_by_person(&self, connection: &str) -> bool {
-        self.shared.closed.borrow().contains(connection)
     }
 
     /// A fresh id.
@@ -395,7 +419,7 @@ pub(crate) async fn unfinished<J: Journal>(journal: &J, shards: Shards) -> Resul
 /// What the engine's loop tells outward.
 struct Outward {
     room: watch::Sender<bool>,
-    closed: watch::Sender<BTreeSet<String>>,
+    closed: watch::Sender<Closed>,
     /// Shards that were given away.
     left: mpsc::UnboundedSender<Shards>,
     /// Messages to load.
@@ -412,7 +436,7 @@ async fn run<J: Journal, L: Links, C: Clock + Clone>(
     loop {
         carry_out(&shared, &mut dispatcher, &outward);
         outward.closed.send_if_modified(|known| {
-            let now = closed_by_people(&dispatcher);
+            let now = closed_places(&dispatcher);
             let changed = now != *known;
             *known = now;
             changed
@@ -436,9 +460,14 @@ async fn run<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-fn closed_by_people(dispatcher: &Dispatcher) -> BTreeSet<String> {
-    let held = dispatcher.held().filter(|(_, state, _)| !state.by.is_empty());
-    held.map(|(connection, _, _)| connection.to_owned()).collect()
+fn closed_places(dispatcher: &Dispatcher) -> Closed {
+    let held = dispatcher.held().filter(|(_, state, _)| !state.by.is_empty()).map(|(name, _, _)| (name.to_owned(), Why::Held));
+    let full = dispatcher.full().flat_map(|(flow, most)| {
+        let why = Why::Full { flow: flow.name.clone(), most };
+        flow.intakes.iter().map(move |intake| (intake.place(), why.clone()))
+    });
+    // What a person says counts before what follows from the work.
+    full.chain(held).collect()
 }
 
 fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {

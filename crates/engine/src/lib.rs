@@ -23,7 +23,7 @@ mod writer;
 
 pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted, flow_of_line, line_of};
-pub use engine::{ActError, Engine, Held};
+pub use engine::{ActError, Engine, Held, Why};
 pub use gate::HeldState;
 pub use journal::{
     Arriving, Born, Change, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,

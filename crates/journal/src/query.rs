@@ -140,8 +140,15 @@ impl Store {
 
     /// What connections have told of, by name.
     pub async fn heard(&self) -> Result<Vec<HeardRow>, JournalError> {
-        let text = "select connection, event, n, last, arrival from heard order by connection, event";
+        let text = "select connection, event, n, last, arrival from heard where event <> '' order by connection, event";
         Ok(HeardRow::find_by_statement(sql(text, [])).all(&self.db).await?)
+    }
+
+    /// When something last came in at a place (see [`place_of`](wirewatch_core::flow::place_of)); `None` when nothing ever has.
+    pub async fn last_at(&self, place: &str) -> Result<Option<Timestamp>, JournalError> {
+        let row =
+            self.db.query_one_raw(sql("select last from heard where connection = $1 and event = ''", [place.into()])).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Timestamp))
     }
 
     /// One arrival.

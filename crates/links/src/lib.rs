@@ -150,6 +150,7 @@ impl Outside {
             }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
             ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
+            ConnectionKind::Incidents => Ok("it tells of what happens in this service; there is nothing to reach".to_owned()),
             ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
         }
     }
@@ -174,7 +175,10 @@ impl Links for Outside {
             (ConnectionKind::Http(_), Effect::Send { .. } | Effect::Publish { .. })
             | (ConnectionKind::Folder { .. }, Effect::Call { .. } | Effect::Publish { .. })
             | (ConnectionKind::Amqp(_), Effect::Call { .. } | Effect::Send { .. })
-            | (ConnectionKind::Webhook(_), Effect::Send { .. } | Effect::Call { .. } | Effect::Publish { .. }) => {
+            | (
+                ConnectionKind::Webhook(_) | ConnectionKind::Incidents,
+                Effect::Send { .. } | Effect::Call { .. } | Effect::Publish { .. },
+            ) => {
                 let kind = connection.kind_name();
                 let says = format!("the connection {} cannot do this: it is of the kind {kind}", connection.name);
                 Outcome::Held { says, status: 0 }

@@ -54,6 +54,8 @@ struct Ports {
 }
 
 const SERVER: &str = "/usr/lib/rabbitmq/bin/rabbitmq-server";
+/// Steers a node that runs.
+const CONTROL: &str = "/usr/lib/rabbitmq/bin/rabbitmqctl";
 /// The user it is made with.
 const USER: &str = "wirewatch";
 /// A cold start on a busy machine.
@@ -111,6 +113,22 @@ impl LoopbackBroker {
         let server = launch(&self.options.folder, self.ports);
         self.server = server.map_err(|source| BrokerError::File { path: SERVER.into(), source })?;
         self.await_answer()
+    }
+
+    /// Has it take nothing that is published, as when it is short of memory, or take it again.
+    ///
+    /// # Errors
+    /// [`BrokerError`] when its own program for that does not do it.
+    pub fn block(&self, blocked: bool) -> Result<(), BrokerError> {
+        let most = if blocked { "1" } else { "512MiB" };
+        let mut command = Command::new(CONTROL);
+        environment(&mut command, &self.options.folder, self.ports);
+        command.args(["--quiet", "set_vm_memory_high_watermark", "absolute", most]).current_dir(&self.options.folder);
+        let output = command.output().map_err(|source| BrokerError::File { path: CONTROL.into(), source })?;
+        match output.status.success() {
+            true => Ok(()),
+            false => Err(BrokerError::Ended(String::from_utf8_lossy(&output.stderr).into_owned())),
+        }
     }
 
     fn await_answer(&mut self) -> Result<(), BrokerError> {

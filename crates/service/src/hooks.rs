@@ -7,9 +7,10 @@
 //! | no such address | 404 |
 //! | signature missing, old or wrong | 401 |
 //! | larger than the connection allows | 413 |
-//! | slower than ten seconds | 408 |
+//! | its body slower than ten seconds | 408 |
+//! | its headers slower than ten seconds | none: the connection is ended |
 //! | more in a second than the connection allows | 429 |
-//! | held by a person, no room, database away | 503 with `Retry-After`: the sender keeps it |
+//! | held by a person, no room, work enough, database away | 503 with `Retry-After`: the sender keeps it |
 //! | at the address of a tray | 200 once it is in the tray; 404 when the tray is closed by then |
 
 mod doors;
@@ -30,7 +31,7 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
 use wirewatch_core::place::Place;
 use wirewatch_core::webhook::Webhook;
-use wirewatch_engine::{Clock, Source, SystemClock};
+use wirewatch_engine::{Clock, Source, SystemClock, Why};
 
 /// What the addresses of webhooks begin with.
 pub const PREFIX: &str = "/in/";
@@ -137,8 +138,14 @@ async fn take(
     if [Method::GET, Method::HEAD, Method::OPTIONS].contains(method) {
         return checks();
     }
-    if app.engine.is_held_by_person(&connection.name) {
-        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the connection is held by a person", 60));
+    match app.engine.closed(&[&connection.name]) {
+        Some(Why::Held) => {
+            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the connection is held by a person", 60));
+        }
+        Some(Why::Full { .. }) => {
+            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "there is more work than room at present", 2));
+        }
+        None => {}
     }
     if !app.doors.admits(connection, webhook) {
         let most = webhook.per_second.unwrap_or_default();

@@ -23,11 +23,7 @@ pub struct Intakes {
 #[derive(Debug, Clone, PartialEq)]
 enum Task {
     Folder(Folder),
-    /// One process alone takes from a queue whose messages are to keep their order.
-    Queue {
-        intake: Box<QueueIntake>,
-        alone: bool,
-    },
+    Queue(Box<QueueIntake>),
     /// Looking at the queues of a broker.
     Watch(String, Box<Broker>),
 }
@@ -47,7 +43,7 @@ impl Intakes {
             let stays = wanted.get(key) == Some(task) && !running.is_finished();
             if !stays {
                 running.abort();
-                if let Task::Queue { intake, .. } = task {
+                if let Task::Queue(intake) = task {
                     queues.forget(&intake.connection, &intake.queue.name);
                 }
             }
@@ -61,8 +57,8 @@ impl Intakes {
                         engine.lease(&format!("folder {}", folder.connection)).await;
                         folder::run(engine, folder).await;
                     }),
-                    Task::Queue { intake, alone } => tokio::spawn(async move {
-                        if alone {
+                    Task::Queue(intake) => tokio::spawn(async move {
+                        if intake.in_order {
                             engine.lease(&format!("queue {} {}", intake.connection, intake.queue.name)).await;
                         }
                         amqp::run(engine, outside, queues, *intake).await;
@@ -94,14 +90,14 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
                     if flows.is_empty() {
                         continue;
                     }
-                    let alone = flows.values().any(|in_order| *in_order);
+                    let in_order = flows.values().any(|in_order| *in_order);
                     let (broker, flows) = ((**broker).clone(), flows.into_keys().map(str::to_owned).collect());
-                    let intake = QueueIntake { connection: name.clone(), broker, queue: queue.clone(), flows };
-                    wanted.insert(format!("{name} {}", queue.name), Task::Queue { intake: Box::new(intake), alone });
+                    let intake = QueueIntake { connection: name.clone(), broker, queue: queue.clone(), flows, in_order };
+                    wanted.insert(format!("{name} {}", queue.name), Task::Queue(Box::new(intake)));
                 }
             }
             // Nobody asks there.
-            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) => {}
+            ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) | ConnectionKind::Incidents => {}
         }
     }
     wanted

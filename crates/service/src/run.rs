@@ -4,7 +4,9 @@ use crate::access::{Sessions, Token};
 use crate::api;
 use crate::error::ServeError;
 use crate::hooks::Doors;
+use crate::incidents;
 use crate::intakes::Intakes;
+use crate::listen;
 use crate::meters::Meters;
 use crate::releasing::{Folder, first_release};
 use crate::sealed;
@@ -146,10 +148,15 @@ pub async fn serve(
         releasing: tokio::sync::Mutex::default(),
     });
     app.follow_intakes(&start.workspace);
-    let following = [tokio::spawn(together::follow(app.clone())), {
-        let journal = journal.clone();
-        tokio::spawn(async move { journal.overhear().await })
-    }];
+    let following = [
+        tokio::spawn(together::follow(app.clone())),
+        tokio::spawn(incidents::tell(app.clone())),
+        tokio::spawn(incidents::listen(app.clone())),
+        {
+            let journal = journal.clone();
+            tokio::spawn(async move { journal.overhear().await })
+        },
+    ];
     let folder = {
         let journal = journal.clone();
         tokio::spawn(async move { journal.fold_trails().await })
@@ -162,7 +169,7 @@ pub async fn serve(
         kept_running: start.kept_running,
     });
     let ended = tokio::select! {
-        served = axum::serve(listener, api::router(app.clone())).into_future() => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
+        served = listen::serve(listener, api::router(app.clone())) => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
         error = journal.keep(config.keep_days) => Err(error.into()),
         () = running.ended() => Err(ServeError::Broken),
         () = stop => Ok(()),

@@ -18,6 +18,7 @@ enum Kind {
     Http,
     Webhook,
     Amqp,
+    Incidents,
 }
 
 #[derive(Clone, Copy)]
@@ -61,7 +62,13 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BT
     if !fields.has("kind") {
         fields.missing("kind");
     }
-    let kinds = [("folder", Kind::Folder), ("http", Kind::Http), ("webhook", Kind::Webhook), ("amqp", Kind::Amqp)];
+    let kinds = [
+        ("folder", Kind::Folder),
+        ("http", Kind::Http),
+        ("webhook", Kind::Webhook),
+        ("amqp", Kind::Amqp),
+        ("incidents", Kind::Incidents),
+    ];
     let is = fields.word("kind", &kinds)?;
     let page = fields.text("page").map(|page| {
         if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
@@ -80,18 +87,19 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BT
         Kind::Http => ConnectionKind::Http(Box::new(http(file, fields, authorities)?)),
         Kind::Webhook => ConnectionKind::Webhook(Box::new(webhook(file, fields)?)),
         Kind::Amqp => ConnectionKind::Amqp(Box::new(broker(file, fields)?)),
+        Kind::Incidents => ConnectionKind::Incidents,
     };
     // A file of the same name is simply written again; a message carries our key as its id; of a request nothing is
     // known unless said.
     let by_nature = match is {
         Kind::Folder => RepeatRule::Safe,
         Kind::Amqp => RepeatRule::Key,
-        Kind::Http | Kind::Webhook => RepeatRule::Never,
+        Kind::Http | Kind::Webhook | Kind::Incidents => RepeatRule::Never,
     };
     // Messages are cheap for a broker; at 16 at a time it would idle between confirmations.
     let at_a_time = if is == Kind::Amqp { 1000 } else { 16 };
-    // Nothing is sent to a webhook.
-    let sends = is != Kind::Webhook;
+    // Nothing is sent to a webhook, nor to ourselves.
+    let sends = !matches!(is, Kind::Webhook | Kind::Incidents);
     let rules = [("key", RepeatRule::Key), ("safe", RepeatRule::Safe), ("never", RepeatRule::Never)];
     let repeat = sends.then(|| fields.word("repeat", &rules)).flatten();
     let in_flight = sends.then(|| fields.whole("in_flight", 1..1001)).flatten().and_then(|most| u32::try_from(most).ok());

@@ -41,6 +41,7 @@ impl<'a> Build<'a> {
         let key = expr("key", &[]);
         let in_order_by = expr("in_order_by", &[]);
         let on_aside = fields.word("on_aside", &[("wait", OnAside::Wait), ("pass", OnAside::Pass)]).unwrap_or_default();
+        let in_flight = fields.whole("in_flight", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
         let mut sofar = Sofar { doc: source, it: source, outline, kept: Vec::new() };
         let mut steps: Vec<Step> = Vec::new();
         self.sequence(file, fields.tables("step"), "", &mut sofar, &mut steps);
@@ -56,7 +57,7 @@ impl<'a> Build<'a> {
             self.check_expr(file, start, &expr, source, source, &kept);
             expr
         });
-        Some(Flow { name: name.to_owned(), title, intakes, steps, on_failure, key, result, in_order_by, on_aside })
+        Some(Flow { name: name.to_owned(), title, intakes, steps, on_failure, key, result, in_order_by, on_aside, in_flight })
     }
 
     /// What the documents of all intakes have in common.
@@ -113,8 +114,9 @@ impl<'a> Build<'a> {
             }
         });
         let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
+        let silent_after = fields.duration("silent_after");
         fields.done();
-        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events })
+        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events, silent_after })
     }
 
     /// An intake at a broker names one of its queues; elsewhere there are none.

@@ -115,6 +115,7 @@ impl Workspace {
         build.each("env", Build::environment);
         build.each("authorities", Build::authority);
         build.each("outlines", Build::outline);
+        build.own_outline();
         build.each("tables", Build::table);
         build.each("connections", Build::connection);
         if let Some((name, spoken_of)) = environment {

@@ -3,6 +3,7 @@
 use super::Build;
 use super::fields::{Fields, File};
 use crate::course::{Course, Mark, Milestone, Point};
+use crate::incident;
 use crate::outline::Outline;
 use crate::partner::Partner;
 use crate::table;
@@ -22,6 +23,13 @@ impl<'a> Build<'a> {
                 file.error(at..at + 1, "outline::syntax", format!("not JSON: {error}"), None);
             }
         }
+    }
+
+    /// The outline that every workspace has: that of the service's own incidents.
+    pub(super) fn own_outline(&mut self) {
+        let schema = serde_json::from_str(incident::SCHEMA).expect("a fixed schema");
+        let own = || Arc::new(Outline { name: incident::OUTLINE.to_owned(), schema });
+        self.workspace.outlines.entry(incident::OUTLINE.to_owned()).or_insert_with(own);
     }
 
     /// Certificates as the service that uses them reads them; here it is only seen that there are any.

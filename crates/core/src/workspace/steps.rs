@@ -233,6 +233,16 @@ impl<'a> Build<'a> {
                 file.error(to.span, "flow::send", format!("{} is an address of ours: nothing goes out there", to.value), None);
                 return None;
             }
+            ConnectionKind::Incidents => {
+                let help = Some("write notify = { at = \"…\", post = \"/path\", says = \"…\" }".to_owned());
+                file.error(
+                    to.span,
+                    "flow::send",
+                    format!("{} tells of what happens here: nothing goes out there", to.value),
+                    help,
+                );
+                return None;
+            }
         };
         inner.done();
         Some(Verb::Send { to: Some(to.value), parcel: parcel?, body })

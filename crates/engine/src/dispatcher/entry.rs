@@ -15,6 +15,7 @@ impl Dispatcher {
     pub fn enter(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
         let places = places(entered.machine.origin().size());
+        let flow = entered.machine.origin().flow.clone();
         let (shard, lane) = place_of(&entered.machine);
         if !self.shards.has(shard) || self.slots.contains_key(&id) {
             return;
@@ -26,7 +27,8 @@ impl Dispatcher {
         let behind = room && !first;
         self.loaded += if room { places } else { 0 };
         self.behind += if behind { places } else { 0 };
-        self.slots.insert(id, Slot { shard, places, in_lane: lane.is_some(), lane, behind, at });
+        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind, at };
+        self.put(id, &flow, slot);
         match (first, room) {
             (true, true) => self.start(id, now),
             (true, false) => self.ready.push_back(id),
@@ -51,10 +53,9 @@ impl Dispatcher {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
-        self.slots.insert(
-            found.id,
-            Slot { shard, places: places(found.size), in_lane: lane.is_some(), lane, behind: false, at: At::Away },
-        );
+        let places = places(found.size);
+        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind: false, at: At::Away };
+        self.put(found.id, &found.flow, slot);
         if !first || aside {
             return;
         }
@@ -123,7 +124,7 @@ impl Dispatcher {
         let change =
             Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
         self.leave_lane(id, now);
-        self.slots.remove(&id);
+        self.take_out(id);
         self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         self.load_more();
     }

@@ -52,7 +52,7 @@ impl Dispatcher {
     /// Forgets a message that another goes on with. Everything of its lane goes with it, so nobody's turn comes.
     pub(super) fn let_go(&mut self, id: MessageId) {
         self.drop_from_memory(id);
-        let Some(slot) = self.slots.remove(&id) else { return };
+        let Some(slot) = self.take_out(id) else { return };
         if let Some(lane) = slot.lane.filter(|_| slot.in_lane) {
             self.lanes.leave(&lane, id);
         }

@@ -8,6 +8,7 @@ use crate::events::{Event, partner};
 use serde_json::Value as Json;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
@@ -114,8 +115,11 @@ impl CustodyRows {
             clean(&incoming.event).into(),
             told.into(),
         ]);
-        if !incoming.event.is_empty() {
-            let told = (incoming.connection.clone(), clean(&incoming.event));
+        // By event, and once without for the place it came in by: a queue's arrivals are called by its name.
+        let queue = if incoming.told.is_empty() { "" } else { &incoming.name };
+        let here = (place_of(&incoming.connection, queue), String::new());
+        let event = (!incoming.event.is_empty()).then(|| (incoming.connection.clone(), clean(&incoming.event)));
+        for told in event.into_iter().chain([here]) {
             let (n, last, arrival) = self.heard.entry(told).or_insert((0, incoming.received, incoming.id));
             (*n, *last, *arrival) = (*n + 1, incoming.received, incoming.id);
         }

@@ -2,7 +2,7 @@
 //!
 //! ```text
 //!  listening ──delivery──▶ read, given to custody ──committed──▶ acknowledged, all up to it at once
-//!      │ held by a person, database away, broker gone
+//!      │ held by a person, work enough, database away, broker gone
 //!      ▼
 //!  the consumer is cancelled: what is under way is settled, the rest goes back to the queue, and after a pause
 //!  it listens again
@@ -23,6 +23,7 @@ use lapin::{Channel, Connection};
 use serde_json::Value;
 use std::time::Duration;
 use wirewatch_core::broker::{Broker, Queue};
+use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::Came;
 use wirewatch_core::place::Place;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
@@ -30,6 +31,8 @@ use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, Taken
 /// The pause before it listens again, doubling up to the longest.
 const PAUSE: Duration = Duration::from_millis(250);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
+/// How often it is looked whether nobody else takes from a queue whose order is to be kept.
+const ALONE: Duration = Duration::from_millis(500);
 
 /// One queue to take from.
 #[derive(Debug, Clone, PartialEq)]
@@ -40,6 +43,8 @@ pub struct QueueIntake {
     pub queue: Queue,
     /// The flows that take from it, for the consumer's name at the broker.
     pub flows: Vec<String>,
+    /// One of them keeps an order: nobody else may take from the queue at the same time.
+    pub in_order: bool,
 }
 
 /// Takes from the queue until the task is dropped. How it stands is told in `queues`.
@@ -50,15 +55,17 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
     intake: QueueIntake,
 ) {
     let mut pause = PAUSE;
+    let own = place_of(&intake.connection, &intake.queue.name);
+    let places = [intake.connection.as_str(), own.as_str()];
     loop {
-        engine.free_of_people(&intake.connection).await;
+        engine.open(&places).await;
         let access = outside.access(&intake.broker);
         let ended = match access {
-            Ok(access) => listen(&engine, &queues, &intake, &access).await,
+            Ok(access) => listen(&engine, &queues, &intake, &access, &places).await,
             Err(says) => Ended { listened: false, says },
         };
-        if engine.is_held_by_person(&intake.connection) {
-            queues.stopped(&intake.connection, &intake.queue.name, "held by a person");
+        if let Some(why) = engine.closed(&places) {
+            queues.stopped(&intake.connection, &intake.queue.name, &why.to_string());
             continue;
         }
         queues.stopped(&intake.connection, &intake.queue.name, &ended.says);
@@ -79,21 +86,51 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
     queues: &Queues,
     intake: &QueueIntake,
     access: &Access,
+    places: &[&str],
 ) -> Ended {
     let name = format!("wirewatch takes {} for {}", intake.queue.name, intake.flows.join(", "));
     let connection = match session::open(&intake.broker, access, &name).await {
         Ok(connection) => connection,
         Err(why) => return Ended { listened: false, says: why.to_string() },
     };
+    if intake.in_order {
+        tokio::select! {
+            said = alone(&connection, queues, intake) => if let Err(says) = said {
+                session::close(connection).await;
+                return Ended { listened: false, says };
+            },
+            () = engine.shut(places) => {
+                session::close(connection).await;
+                return Ended { listened: true, says: String::new() };
+            }
+        }
+    }
     let ended = match consumer(&connection, &intake.queue, &name).await {
         Ok((channel, consumer)) => {
             queues.listening(&intake.connection, &intake.queue.name);
-            take(engine, intake, &channel, consumer).await
+            take(engine, intake, &channel, consumer, places).await
         }
         Err(error) => Ended { listened: false, says: session::words(&error) },
     };
     session::close(connection).await;
     ended
+}
+
+/// Ends when nobody takes from the queue. Whoever took before may be gone for us and not yet for the broker: what it has
+/// and did not acknowledge comes back into the queue, at its place, only then.
+async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -> Result<(), String> {
+    let says = |error: lapin::Error| session::words(&error);
+    session::prepare_queue(&connection.create_channel().await.map_err(says)?, &intake.queue).await.map_err(says)?;
+    let channel = connection.create_channel().await.map_err(says)?;
+    loop {
+        let (_, consumers) = session::depth(&channel, &intake.queue.name).await.map_err(says)?;
+        if consumers == 0 {
+            return Ok(());
+        }
+        let words = "another consumer takes from it, so its order could not be kept: this one waits";
+        queues.stopped(&intake.connection, &intake.queue.name, words);
+        tokio::time::sleep(ALONE).await;
+    }
 }
 
 async fn consumer(connection: &Connection, queue: &Queue, name: &str) -> Result<(Channel, lapin::Consumer), lapin::Error> {
@@ -114,10 +151,11 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
     intake: &QueueIntake,
     channel: &Channel,
     mut consumer: lapin::Consumer,
+    places: &[&str],
 ) -> Ended {
     let mut given = FuturesOrdered::new();
-    let held = engine.held_by_person(&intake.connection);
-    tokio::pin!(held);
+    let shut = engine.shut(places);
+    tokio::pin!(shut);
     let says = loop {
         tokio::select! {
             biased;
@@ -130,7 +168,7 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
                     break says;
                 }
             }
-            () = &mut held => break String::new(),
+            () = &mut shut => break String::new(),
             delivery = consumer.next() => match delivery {
                 Some(Ok(delivery)) => {
                     let tag = delivery.delivery_tag;

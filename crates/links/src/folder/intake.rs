@@ -46,8 +46,9 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
     let mut complained = String::new();
     loop {
         let hinted = hint.notified();
-        // Files stay where they are while a person holds the connection: they are still the sender's.
-        if engine.is_held_by_person(&folder.connection) {
+        // Files stay where they are while a person holds the connection or there is work enough: they are still the
+        // sender's.
+        if engine.closed(&[&folder.connection]).is_some() {
             let _ = tokio::time::timeout(SCAN, hinted).await;
             continue;
         }

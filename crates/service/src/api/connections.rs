@@ -53,7 +53,7 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         signs_in: match &connection.kind {
             ConnectionKind::Http(http) => http.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
             ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
-            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) => String::new(),
+            ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) | ConnectionKind::Incidents => String::new(),
         },
         used_by: used_by(workspace, name),
         takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),

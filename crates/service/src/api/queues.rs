@@ -38,7 +38,7 @@ pub fn views(app: &App, workspace: &Workspace, connection: &Connection, broker: 
 pub fn troubles(app: &App, workspace: &Workspace) -> Vec<String> {
     let mut troubles = Vec::new();
     for connection in workspace.connections.values() {
-        let Some(broker) = connection.broker().filter(|_| !app.engine.is_held_by_person(&connection.name)) else { continue };
+        let Some(broker) = connection.broker().filter(|_| app.engine.closed(&[&connection.name]).is_none()) else { continue };
         for queue in views(app, workspace, connection, broker).into_iter().filter(|queue| queue.listening == "stopped") {
             let (flows, title, says) = (queue.flows.join(", "), &connection.title, queue.says);
             troubles.push(format!("{flows} takes nothing from the queue {} of {title}: {says}", queue.name));

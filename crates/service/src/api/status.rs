@@ -1,6 +1,7 @@
 //! How the service stands.
 
 use super::{Answer, queues, rows};
+use crate::incidents::silences;
 use crate::run::App;
 use crate::view::{HeldConnection, ProcessView, Reason, Status, time};
 use axum::Json;
@@ -38,7 +39,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         environment: super::environment(&workspace),
         release,
         since: time(app.started.0).unwrap_or_default(),
-        warnings: warnings(&app, days_ahead),
+        warnings: warnings(&app, days_ahead).await?,
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
         held: held(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
@@ -46,7 +47,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     }))
 }
 
-pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
+pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, JournalError> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     let (release, workspace) = app.engine.releases().current();
@@ -63,7 +64,8 @@ pub fn warnings(app: &App, days_ahead: i64) -> Vec<String> {
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
-    few.into_iter().chain(folder).chain(connections).chain(queues::troubles(app, &workspace)).collect()
+    let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
+    Ok(few.into_iter().chain(folder).chain(connections).chain(queues::troubles(app, &workspace)).chain(silences).collect())
 }
 
 /// Why messages stand aside, most messages first.

@@ -47,7 +47,7 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
         strands: strands.collect(),
         arrivals_aside: app.store.arrivals(&aside).await?.into_iter().map(rows::arrival).collect(),
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
-        warnings: status::warnings(&app, app.store.days_ahead(now).await?),
+        warnings: status::warnings(&app, app.store.days_ahead(now).await?).await?,
         connections,
     }))
 }

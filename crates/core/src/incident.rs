@@ -1,0 +1,122 @@
+//! Incidents: what the service itself has to tell people of. A flow takes them from a connection of the kind `incidents`.
+
+use crate::Timestamp;
+use serde_json::{Value, json};
+
+/// Name of the outline that every workspace has for them, unless it has one of its own of that name.
+pub const OUTLINE: &str = "incident";
+
+/// The outline (JSON Schema 2020-12).
+pub const SCHEMA: &str = r#"{
+  "title": "Incident",
+  "type": "object",
+  "required": ["what", "says", "at"],
+  "properties": {
+    "what": { "type": "string", "enum": ["held", "free", "aside", "unread", "silent"] },
+    "connection": { "type": "string" },
+    "flow": { "type": "string" },
+    "step": { "type": "string" },
+    "partner": { "type": "string" },
+    "key": { "type": "string" },
+    "id": { "type": "string" },
+    "says": { "type": "string" },
+    "at": { "type": "string", "format": "date-time" }
+  }
+}"#;
+
+/// What is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// A connection is held, by what it answered or by a person.
+    Held,
+    /// It is free again.
+    Free,
+    /// A message stands aside.
+    Aside,
+    /// An arrival could not be taken and stands aside.
+    Unread,
+    /// Nothing has come in for longer than an intake says is usual.
+    Silent,
+}
+
+impl What {
+    /// As told, and as the event's name.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Held => "held",
+            Self::Free => "free",
+            Self::Aside => "aside",
+            Self::Unread => "unread",
+            Self::Silent => "silent",
+        }
+    }
+}
+
+/// One incident. What does not apply is empty.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Incident {
+    pub what: What,
+    pub connection: String,
+    pub flow: String,
+    pub step: String,
+    pub partner: String,
+    pub key: String,
+    /// The message or arrival.
+    pub id: String,
+    pub says: String,
+    pub at: Timestamp,
+    /// The same for the same incident: told twice it is one.
+    pub same: String,
+}
+
+impl Incident {
+    /// The document that a flow takes.
+    #[must_use]
+    pub fn document(&self) -> Value {
+        let Self { what, connection, flow, step, partner, key, id, says, at, same: _ } = self;
+        let all = [
+            ("what", what.as_str()),
+            ("connection", connection),
+            ("flow", flow),
+            ("step", step),
+            ("partner", partner),
+            ("key", key),
+            ("id", id),
+            ("says", says),
+        ];
+        let mut document = json!({});
+        for (name, value) in all.into_iter().filter(|(_, value)| !value.is_empty()) {
+            document[name] = value.into();
+        }
+        document["at"] = at.to_string().into();
+        document
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_does_not_apply_is_left_out() {
+        let incident = Incident {
+            what: What::Silent,
+            connection: "marrowfield-drop".into(),
+            flow: "partner-orders".into(),
+            step: String::new(),
+            partner: String::new(),
+            key: String::new(),
+            id: String::new(),
+            says: "nothing for 2 h".into(),
+            at: Timestamp(1_800_000_000_000_000),
+            same: "silent".into(),
+        };
+        let document = incident.document();
+        assert_eq!(
+            document,
+            json!({ "what": "silent", "connection": "marrowfield-drop", "flow": "partner-orders", "says": "nothing for 2 h",
+                "at": "2027-01-15T08:00:00Z" })
+        );
+    }
+}

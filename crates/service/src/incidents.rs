@@ -1,0 +1,199 @@
+//! Turns what the service has to tell into arrivals of the connections that workspaces have for that, so that flows tell
+//! people as flows do: retried, held, seen.
+
+use crate::run::App;
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::broadcast::error::RecvError;
+use wirewatch_core::Timestamp;
+use wirewatch_core::connection::ConnectionKind;
+use wirewatch_core::duration::short;
+use wirewatch_core::incident::{Incident, What};
+use wirewatch_core::intake::Came;
+use wirewatch_core::workspace::Workspace;
+use wirewatch_engine::{Clock, Source, SystemClock, flow_of_line};
+use wirewatch_journal::{Event, JournalError};
+
+/// How often it is looked for silence.
+const LISTEN: Duration = Duration::from_secs(2);
+
+/// An intake at which nothing has come in for longer than is usual.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Silence {
+    pub flow: String,
+    pub connection: String,
+    /// Where it takes: the connection, or its queue there.
+    pub place: String,
+    pub since: Timestamp,
+    /// How long is usual, at most.
+    pub usual: Duration,
+}
+
+impl Silence {
+    /// In words.
+    #[must_use]
+    pub fn says(&self, now: Timestamp) -> String {
+        format!(
+            "nothing has come in from {} for {}; {} is the longest that is usual",
+            self.place,
+            short(now.since(self.since)),
+            short(self.usual)
+        )
+    }
+}
+
+/// Tells of what happens for as long as the service runs.
+pub async fn tell(app: Arc<App>) {
+    let mut live = app.journal.live();
+    loop {
+        let row = match live.recv().await {
+            Ok(row) => row,
+            // What was missed is on the first screen all the same.
+            Err(RecvError::Lagged(missed)) => {
+                tracing::warn!(missed, "some incidents were not told of");
+                continue;
+            }
+            Err(RecvError::Closed) => return,
+        };
+        // What another process committed is that one's to tell.
+        if row.writer != app.journal.writer() {
+            continue;
+        }
+        let (_, workspace) = app.engine.releases().current();
+        for incident in row.events.iter().filter_map(|event| incident(event, &workspace)) {
+            report(&app, &workspace, &incident).await;
+        }
+    }
+}
+
+/// Looks for silence for as long as the service runs.
+pub async fn listen(app: Arc<App>) {
+    let mut told: BTreeMap<(String, String), Timestamp> = BTreeMap::new();
+    loop {
+        tokio::time::sleep(LISTEN).await;
+        let (now, (_, workspace)) = (SystemClock.now(), app.engine.releases().current());
+        let found = match silences(&app, now).await {
+            Ok(found) => found,
+            Err(error) => {
+                tracing::debug!(%error, "whether an intake is silent is not known");
+                continue;
+            }
+        };
+        for silence in &found {
+            let key = (silence.flow.clone(), silence.place.clone());
+            if told.insert(key, silence.since) == Some(silence.since) {
+                continue;
+            }
+            let incident = Incident {
+                connection: silence.connection.clone(),
+                flow: silence.flow.clone(),
+                says: silence.says(now),
+                same: format!("silent {} {} {}", silence.flow, silence.place, silence.since.0),
+                ..blank(What::Silent, now)
+            };
+            report(&app, &workspace, &incident).await;
+        }
+    }
+}
+
+/// The intakes that are silent for longer than is usual.
+///
+/// # Errors
+/// [`JournalError`] when the database does not tell.
+pub async fn silences(app: &App, now: Timestamp) -> Result<Vec<Silence>, JournalError> {
+    let (_, workspace) = app.engine.releases().current();
+    let mut found = Vec::new();
+    for (flow, intake) in workspace.intakes() {
+        let Some(usual) = intake.silent_after else { continue };
+        let place = intake.place();
+        // Where nothing has ever come, the silence begins with the service.
+        let since = app.store.last_at(&place).await?.unwrap_or(app.started);
+        if now.since(since) > usual {
+            found.push(Silence { flow: flow.name.clone(), connection: intake.from.clone(), place, since, usual });
+        }
+    }
+    Ok(found)
+}
+
+fn blank(what: What, at: Timestamp) -> Incident {
+    let none = String::new;
+    Incident {
+        what,
+        connection: none(),
+        flow: none(),
+        step: none(),
+        partner: none(),
+        key: none(),
+        id: none(),
+        says: none(),
+        at,
+        same: none(),
+    }
+}
+
+fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
+    let says = event.says.clone();
+    match (event.kind.as_str(), event.state.as_str()) {
+        ("hold", "held" | "free") if flow_of_line(&event.step).is_none() => {
+            let what = if event.state == "held" { What::Held } else { What::Free };
+            let same = format!("{} {} {}", what.as_str(), event.step, event.at.0);
+            Some(Incident { connection: event.step.clone(), says, same, ..blank(what, event.at) })
+        }
+        // One that tells of incidents itself tells nobody that it cannot: it would tell of that, too.
+        ("message", "aside") if !tells(workspace, &event.flow) => Some(Incident {
+            flow: event.flow.clone(),
+            step: event.step.clone(),
+            partner: event.partner.clone(),
+            key: event.key.clone(),
+            id: event.id.to_string(),
+            says,
+            same: format!("aside {} {}", event.id, event.at.0),
+            ..blank(What::Aside, event.at)
+        }),
+        ("arrival", "aside") => Some(Incident {
+            connection: event.step.clone(),
+            partner: event.partner.clone(),
+            key: event.key.clone(),
+            id: event.id.to_string(),
+            says,
+            same: format!("unread {}", event.id),
+            ..blank(What::Unread, event.at)
+        }),
+        _ => None,
+    }
+}
+
+fn is_own(workspace: &Workspace, connection: &str) -> bool {
+    workspace.connections.get(connection).is_some_and(|known| matches!(known.kind, ConnectionKind::Incidents))
+}
+
+fn tells(workspace: &Workspace, flow: &str) -> bool {
+    workspace.flows.get(flow).is_some_and(|flow| flow.intakes.iter().any(|intake| is_own(workspace, &intake.from)))
+}
+
+/// Hands an incident to every connection for them that somebody takes from.
+async fn report(app: &App, workspace: &Workspace, incident: &Incident) {
+    let own = workspace.connections.values().filter(|connection| matches!(connection.kind, ConnectionKind::Incidents));
+    let asked = |name: &str| workspace.intakes().any(|(_, intake)| intake.from == name && intake.hears(incident.what.as_str()));
+    for connection in own.filter(|connection| asked(&connection.name)) {
+        let what = incident.what.as_str().to_owned();
+        let came = Came {
+            connection: connection.name.clone(),
+            name: what.clone(),
+            event: what,
+            delivery: incident.same.clone(),
+            ..Came::default()
+        };
+        let mut taking = app.engine.read(Source { came, ..Source::default() });
+        let document: Value = incident.document();
+        let taken = async {
+            taking.feed(document.to_string().as_bytes()).await?;
+            app.engine.take(vec![taking.ready().await?]).await.remove(0)
+        };
+        if let Err(error) = taken.await {
+            tracing::warn!(%error, what = incident.what.as_str(), "an incident was not told of");
+        }
+    }
+}

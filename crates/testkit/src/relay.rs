@@ -1,0 +1,68 @@
+//! A stretch of network between two programs that a test cuts, and mends.
+
+use std::net::SocketAddr;
+use tokio::io::copy_bidirectional;
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+/// How the stretch is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Line {
+    Whole,
+    /// Connections end, and new ones are taken only to be ended.
+    Cut,
+}
+
+/// A relay. Dropped, it takes no more connections.
+#[derive(Debug)]
+pub struct Relay {
+    /// Where to connect to.
+    pub address: SocketAddr,
+    line: watch::Sender<Line>,
+    task: JoinHandle<()>,
+}
+
+impl Relay {
+    /// A relay to that address.
+    ///
+    /// # Panics
+    /// When no port is free.
+    pub async fn to(target: SocketAddr) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let address = listener.local_addr().expect("an address");
+        let (line, state) = watch::channel(Line::Whole);
+        let task = tokio::spawn(async move {
+            while let Ok((mut near, _)) = listener.accept().await {
+                let mut state = state.clone();
+                tokio::spawn(async move {
+                    if *state.borrow() == Line::Cut {
+                        return;
+                    }
+                    let Ok(mut far) = TcpStream::connect(target).await else { return };
+                    tokio::select! {
+                        _ = copy_bidirectional(&mut near, &mut far) => {}
+                        _ = state.wait_for(|line| *line == Line::Cut) => {}
+                    }
+                });
+            }
+        });
+        Self { address, line, task }
+    }
+
+    /// Ends every connection, in whatever they are, and every new one.
+    pub fn cut(&self) {
+        self.line.send_replace(Line::Cut);
+    }
+
+    /// Lets connections pass again.
+    pub fn mend(&self) {
+        self.line.send_replace(Line::Whole);
+    }
+}
+
+impl Drop for Relay {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
