@@ -155,6 +155,19 @@ async fn a_secret_is_changed_without_losing_a_call() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_call_is_fired_by_hand_signed_as_its_sender_would() {
+    let (scene, mut shop) = open().await;
+    let file = scene.service.folder.path().join("purchase.json");
+    std::fs::write(&file, shop.purchase().body).unwrap();
+    let (code, out, err) = scene.service.command(&["fire", "shop", &file.display().to_string()]);
+    assert!(code == 0 && out.starts_with(&format!("POST {PATH}  done 202")), "{out}{err}");
+    scene.quiet(1).await;
+    assert_eq!(scene.orders.summary().booked, 1);
+    let (code, out, err) = scene.service.command(&["fire", "erp", "--post", "/nothing/here", &file.display().to_string()]);
+    assert!(code == 1 && out.contains("refused 404"), "{out}{err}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_address_is_checked_held_limited_and_withdrawn() {
     let (scene, mut shop) = open().await;
     let client = http_client();

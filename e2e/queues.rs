@@ -273,6 +273,29 @@ async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
     assert_eq!(tested["says"], "it lets us in and has the queue");
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_is_fired_by_hand_at_a_queue_and_at_an_exchange() {
+    let relay = Relay::open().await;
+    relay.listening().await;
+    let file = relay.service.folder.path().join("pick.json");
+    std::fs::write(&file, json!({ "number": "H-1", "carrier": "swift", "boxes": 1 }).to_string()).unwrap();
+    let (file, queue, exchange) = (file.display().to_string(), relay.broker.name("in"), relay.broker.name("picks"));
+    let (code, out, err) = relay.service.command(&["fire", "warehouse", "--queue", &queue, &file]);
+    assert_eq!((code, out), (0, format!("queue {queue}  done\nconfirmed by the broker\n")), "{err}");
+    assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.H-1", "it went through the flow");
+    // A recorded one, altered, past the flow.
+    let id = relay.quiet(1).await[0]["id"].as_str().unwrap().to_owned();
+    let at = ["fire", "warehouse", "--like", &id, "--set", "boxes=9", "--exchange", &exchange, "--key", "picks.by.hand"];
+    assert_eq!(relay.service.command(&at).0, 0);
+    let sent = relay.broker.next("picked").await;
+    let body: Value = serde_json::from_slice(&sent.data).unwrap();
+    assert_eq!((sent.routing_key.as_str(), &body["boxes"], &body["number"]), ("picks.by.hand", &json!(9), &json!("H-1")));
+    let (code, out, _) = relay.service.command(&["fire", "warehouse", "--exchange", &exchange, "--key", "nobody", &file]);
+    assert!(code == 1 && out.contains("refused") && out.contains("nothing is bound to it"), "{out}");
+    let (code, _, err) = relay.service.command(&["fire", "warehouse", &file]);
+    assert!(code == 1 && err.contains("say where: --queue NAME, or --exchange NAME"), "{err}");
+}
+
 /// The network is cut and the broker blocks while the service runs on: it waits, says so, and goes on by itself.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_well() {

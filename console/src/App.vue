@@ -25,6 +25,7 @@ const pages = [
   { to: '/orders', text: 'Orders' },
   { to: '/connections', text: 'Connections' },
   { to: '/trays', text: 'Trays' },
+  { to: '/releases', text: 'Releases' },
 ]
 const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 const themes = [
@@ -40,7 +41,8 @@ onSignedOut(async () => {
   if (!route.meta.open) void router.replace('/sign-in')
 })
 watchEffect(() => {
-  document.title = [route.params.orderKey, route.meta.title, workspace.value.title || 'Wire Watch']
+  const { title, environment } = workspace.value
+  document.title = [route.params.orderKey, route.meta.title, title || 'Wire Watch', environment?.title]
     .filter(Boolean)
     .join(' · ')
 })
@@ -99,7 +101,19 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
           </RouterLink>
         </nav>
         <div class="ml-auto flex items-center gap-3">
-          <span class="hidden text-xs text-faint lg:inline">{{ workspace.title }}</span>
+          <span class="hidden max-w-52 truncate text-xs text-faint xl:inline">{{ workspace.title }}</span>
+          <span
+            v-if="workspace.environment"
+            class="rounded-sm border px-1.5 text-xs font-semibold whitespace-nowrap"
+            :class="workspace.environment.production ? 'border-aside text-aside' : 'border-line-strong text-soft'"
+            :title="
+              workspace.environment.production
+                ? 'What is sent from here is meant'
+                : 'No production: what is sent from here goes to other addresses'
+            "
+            data-environment
+            >{{ workspace.environment.title }}</span
+          >
           <LinkState />
           <button type="button" class="button text-soft!" @click="palette = true">
             <MagnifyingGlassIcon class="size-4" aria-hidden="true" />Go to

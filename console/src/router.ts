@@ -56,6 +56,12 @@ export const router = createRouter({
     },
     { path: '/trays', name: 'trays', component: () => import('./trays/TraysPage.vue'), meta: { title: 'Trays' } },
     {
+      path: '/releases',
+      name: 'releases',
+      component: () => import('./releases/ReleasesPage.vue'),
+      meta: { title: 'Releases' },
+    },
+    {
       path: '/design',
       name: 'design',
       component: () => import('./design/DesignPage.vue'),

@@ -35,6 +35,7 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
         (format!("/orders/{}", good.orders[0]), "[data-milestone]"),
         ("/connections".to_owned(), "[data-connection]"),
         ("/trays".to_owned(), "[data-tray]"),
+        ("/releases".to_owned(), "[data-release-detail]"),
         ("/design".to_owned(), "[data-strand]"),
         ("/no/such/page".to_owned(), "h1"),
     ];

@@ -16,6 +16,7 @@ export const pages: Choice[] = [
   { text: 'Orders in trouble', kind: 'page', to: '/orders?state=trouble' },
   { text: 'Connections', kind: 'page', to: '/connections' },
   { text: 'Trays', kind: 'page', to: '/trays' },
+  { text: 'Releases', kind: 'page', to: '/releases' },
   { text: 'Design system', kind: 'page', to: '/design' },
 ]
 

@@ -8,6 +8,7 @@ export const shortcuts = [
   { keys: 'g o', says: 'Orders', to: '/orders' },
   { keys: 'g c', says: 'Connections', to: '/connections' },
   { keys: 'g t', says: 'Trays', to: '/trays' },
+  { keys: 'g r', says: 'Releases', to: '/releases' },
   { keys: '?', says: 'These keys' },
   { keys: 'Esc', says: 'Close what is open' },
 ]

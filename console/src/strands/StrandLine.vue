@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import type { ConnectionView, LiveEvent, Reason, Strand } from '../api/schema'
 import { figure } from '../words/format'
+import FlowPause from './FlowPause.vue'
 import KnotCell from './KnotCell.vue'
 import { sampled, type Way, wayOf } from './paths'
 import { isQuiet } from './reduceStrands'
@@ -18,6 +19,7 @@ const props = defineProps<{
   /** Drawn as one thin line: nothing happens here. */
   small?: boolean
 }>()
+defineEmits<{ /** Somebody paused it or let it go on. */ changed: [] }>()
 const dots = ref<InstanceType<typeof StrandDots>>()
 
 const quiet = computed(() => isQuiet(props.strand))
@@ -35,7 +37,7 @@ defineExpose({ show })
 
 <template>
   <section
-    class="panel px-4"
+    class="group/strand panel px-4"
     :class="small ? 'flex min-w-0 items-center gap-4 py-1.5' : 'col-span-full min-w-0 pt-2.5 pb-3'"
     :aria-label="strand.title"
     :data-strand="strand.flow"
@@ -55,6 +57,13 @@ defineExpose({ show })
       >
         {{ figure(strand.done_minute) }} done in the last minute
       </RouterLink>
+      <FlowPause
+        v-if="!small"
+        :flow="strand.flow"
+        :title="strand.title"
+        :paused="strand.paused"
+        @changed="$emit('changed')"
+      />
     </header>
     <div v-if="small" class="relative flex h-6 grow items-center justify-around" aria-hidden="true">
       <span class="absolute inset-x-0 top-1/2 h-px bg-line-strong" />

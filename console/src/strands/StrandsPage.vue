@@ -65,6 +65,7 @@ const strands = computed(() =>
         :connections="told.connections"
         :reasons="told.reasons"
         :small="!roomy && isQuiet(strand)"
+        @changed="soon"
       />
     </div>
     <EmptyState v-if="told && !strands.length" title="No flows yet">

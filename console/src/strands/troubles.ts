@@ -67,6 +67,26 @@ export function concerns(
       },
     ]
   })
+  const paused = strands.flatMap(({ flow, title, paused, knots }): Concern[] =>
+    paused
+      ? [
+          {
+            kind: 'held',
+            says: paused.waiting
+              ? `${title} is paused by ${paused.by}; ${count(paused.waiting, 'message waits', 'messages wait')}`
+              : `${title} is paused by ${paused.by}`,
+            because: paused.says,
+            whom: whose(
+              knots.flatMap((knot) => knot.hurts),
+              titles,
+            ),
+            since: paused.since,
+            to: `/messages?state=waiting&flow=${flow}`,
+            opens: 'Look at what waits',
+          },
+        ]
+      : [],
+  )
   const isHeld = (name?: string | null) => connections.some((one) => one.name === name && one.held)
   const retrying = knots
     .filter(({ knot }) => knot.retrying > 0 && !isHeld(knot.connection))
@@ -105,7 +125,7 @@ export function concerns(
     to: '',
     opens: '',
   }))
-  return [...warned, ...held, ...aside, ...arrived, ...retrying]
+  return [...warned, ...held, ...paused, ...aside, ...arrived, ...retrying]
 }
 
 /** The state of everything in a few words. */

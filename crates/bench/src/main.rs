@@ -9,6 +9,7 @@ mod hooks;
 mod queues;
 mod report;
 mod serving;
+mod steady;
 mod whole;
 
 use queues::Relay;
@@ -77,7 +78,11 @@ async fn run() {
     }
     let (service, bare) = (report::median(&services), report::median(&bares));
     let calls = webhooks(&program, &cluster).await;
-    let queued = queued(&program, &cluster, folder.path().join("broker")).await;
+    let options = BrokerOptions { folder: folder.path().join("broker"), port: None };
+    let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
+    let broker = broker.unwrap_or_else(|error| panic!("{error}"));
+    let queued = queued(&program, &cluster, &broker).await;
+    let far = at_rest(&program, &cluster, &broker, queued[0].orders_per_s / 10.0, !quick).await;
     cluster.create_database("latency").expect("a database");
     let mut whole = whole::Whole::start(&program, &cluster.url("latency"), cluster.id()).await;
     let latency = whole.latency(service.orders_per_s / 10.0).await;
@@ -100,7 +105,7 @@ async fn run() {
         );
         long = Some((tenths, memory));
     }
-    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, &queued, &latency, long.as_ref());
+    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, (&queued, &far), &latency, long.as_ref());
     let path = PathBuf::from("docs/BENCHMARKS.md");
     std::fs::write(&path, &text).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     println!("\n{text}\nwritten to {}", path.display());
@@ -122,22 +127,46 @@ async fn webhooks(program: &std::path::Path, cluster: &Cluster) -> (Measured, Me
 }
 
 /// Queues: the service, the pipelined relay and the straightforward one in turn; the median of each.
-async fn queued(program: &std::path::Path, cluster: &Cluster, folder: PathBuf) -> [Measured; 3] {
-    let options = BrokerOptions { folder, port: None };
-    let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
-    let broker = broker.unwrap_or_else(|error| panic!("{error}"));
+async fn queued(program: &std::path::Path, cluster: &Cluster, broker: &LoopbackBroker) -> [Measured; 3] {
     let mut all = [Vec::new(), Vec::new(), Vec::new()];
     for pair in 1..=PAIRS {
         let names = ["queues", "relay", "slow"].map(|name| format!("{name}{pair}"));
         names.iter().for_each(|name| cluster.create_database(name).expect("a database"));
         let urls = names.map(|name| cluster.url(&name));
-        all[0].push(queues::measure_service(program, &urls[0], cluster.id(), &broker).await);
-        all[1].push(queues::measure_relay(Relay::Pipelined, &urls[1], cluster.id(), &broker).await);
-        all[2].push(queues::measure_relay(Relay::Straightforward, &urls[2], cluster.id(), &broker).await);
+        all[0].push(queues::measure_service(program, &urls[0], cluster.id(), broker).await);
+        all[1].push(queues::measure_relay(Relay::Pipelined, &urls[1], cluster.id(), broker).await);
+        all[2].push(queues::measure_relay(Relay::Straightforward, &urls[2], cluster.id(), broker).await);
         let [service, relay, slow] = [0, 1, 2].map(|one: usize| all[one][pair - 1].orders_per_s);
         println!("queues {pair}: service {service:.0} messages/s, relay {relay:.0}, one at a time {slow:.0}");
     }
     all.map(|one| report::median(&one))
+}
+
+/// Queues at a tenth of the peak, at rest, and, when there is time for it, for long.
+async fn at_rest(program: &std::path::Path, cluster: &Cluster, broker: &LoopbackBroker, rate: f64, long: bool) -> Steady {
+    for name in ["far", "idle", "million"] {
+        cluster.create_database(name).expect("a database");
+    }
+    let latency = steady::latency(program, &cluster.url("far"), broker, rate).await;
+    println!("from publishing to the far end: p50 {:.1} ms, p99 {:.1} ms at {rate:.0}/s", latency.p50_ms, latency.p99_ms);
+    let idle = steady::idle(program, &cluster.url("idle"), broker).await;
+    println!("{} idle flows: {:.2} % of a core", steady::FLOWS, idle * 100.0);
+    let mut million = None;
+    if long {
+        let (tenths, memory) = steady::million(program, &cluster.url("million"), broker).await;
+        println!("a million messages: first tenth {:.0}, last tenth {:.0}/s, {} MB at most", tenths[0], tenths[9], memory / 1024);
+        million = Some((tenths, memory));
+    }
+    Steady { latency, idle, million }
+}
+
+/// What was measured of queues beside their peak.
+#[derive(Debug)]
+pub struct Steady {
+    pub latency: whole::Latency,
+    /// Part of a core.
+    pub idle: f64,
+    pub million: Option<([f64; 10], u64)>,
 }
 
 /// Rows inserted, updated and deleted in a database so far, as the server counts them.

@@ -2,7 +2,7 @@
 //! a pipelined one, which parses and rewrites each message, writes a row for it in grouped statements before publishing and
 //! marks it sent in a second one; and a straightforward one, a commit and a confirmation at a time.
 
-use crate::serving::serve;
+use crate::serving::{Serving, serve};
 use crate::{Measured, cpu_seconds};
 use futures_util::stream::FuturesOrdered;
 use futures_util::{FutureExt, StreamExt};
@@ -24,7 +24,7 @@ pub const MESSAGES: usize = 20_000;
 pub const FEW: usize = 1_000;
 /// The argument that makes this program a relay: `relay pipelined IN OUT ADDRESS USER`.
 pub const RELAY: &str = "relay";
-const PREFETCH: u16 = 1000;
+pub const PREFETCH: u16 = 1000;
 
 /// Which relay.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,8 +41,14 @@ const MAP: &str =
 /// One measurement of the service on an empty database.
 pub async fn measure_service(program: &Path, url: &str, database: i32, broker: &LoopbackBroker) -> Measured {
     let ends = Ends::filled(broker, MESSAGES).await;
+    let serving = serve_relay(program, url, broker, &ends.broker).await;
+    ends.measure(MESSAGES, serving.process.id(), database).await
+}
+
+/// The service, with a flow from the queue `in` over a map to the queue `out`.
+pub async fn serve_relay(program: &Path, url: &str, broker: &LoopbackBroker, ends: &TestBroker) -> Serving {
     let (user, password) = broker.user();
-    let (from, to) = (ends.broker.name("in"), ends.broker.name("out"));
+    let (from, to) = (ends.name("in"), ends.name("out"));
     let connection = format!(
         "kind = \"amqp\"\naddress = \"{}\"\nsign_in = {{ as = \"plain\", user = \"{user}\", secret = \"bench\" }}\n\
          [[queue]]\nname = \"{from}\"\n[[queue]]\nname = \"{to}\"\n",
@@ -59,8 +65,7 @@ pub async fn measure_service(program: &Path, url: &str, database: i32, broker: &
         ("maps/double.toml", MAP),
         ("flows/bench.toml", flow.as_str()),
     ];
-    let serving = serve(program, url, &files, ("bench", password)).await;
-    ends.measure(MESSAGES, serving.process.id(), database).await
+    serve(program, url, &files, ("bench", password)).await
 }
 
 /// One measurement of a relay on an empty database.

@@ -2,8 +2,9 @@
 
 use crate::hooks::CALLS;
 use crate::queues::{FEW, MESSAGES};
+use crate::steady::{FLOWS, MILLION};
 use crate::whole::Latency;
-use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE};
+use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE, Steady};
 
 /// The median of each figure by itself.
 pub fn median(all: &[Measured]) -> Measured {
@@ -25,7 +26,7 @@ pub fn markdown(
     bare: &Measured,
     (rows, bare_rows): (f64, f64),
     (calls, bare_calls): &(Measured, Measured),
-    [queued, relay, slow]: &[Measured; 3],
+    ([queued, relay, slow], far): (&[Measured; 3], &Steady),
     latency: &Latency,
     long: Option<&([f64; 10], u64)>,
 ) -> String {
@@ -77,6 +78,9 @@ nothing else; the straightforward relay ({FEW} messages) does the same with one 
 | ratio to the pipelined one | {:.2} | | |
 | ratio to the straightforward one | {:.1} | | |
 
+At one tenth of that ({:.0} messages/s), coming when they are due, with a checkpoint of the database in the middle: from
+publishing to the far consumer p50 {:.1} ms, p99 {:.1} ms. {FLOWS} idle flows, each with a queue: {:.2} % of a core.
+
 ## Latency
 
 From file complete to booked, files of ten orders coming when they are due, at one tenth of the rate above
@@ -111,10 +115,28 @@ From file complete to booked, files of ten orders coming when they are due, at o
         slow.database_cpu_s * 1e6,
         queued.orders_per_s / relay.orders_per_s,
         queued.orders_per_s / slow.orders_per_s,
+        far.latency.rate,
+        far.latency.p50_ms,
+        far.latency.p99_ms,
+        far.idle * 100.0,
         latency.rate,
         latency.p50_ms,
         latency.p99_ms,
     );
+    if let Some((tenths, memory)) = &far.million {
+        text.push_str(&format!(
+            "
+## A million messages
+
+{MILLION} from queue to queue, one tenth after another: the first {:.0} messages/s, the last {:.0} ({:.2} of the first).
+Memory of the service: {} MB at most.
+",
+            tenths[0],
+            tenths[9],
+            tenths[9] / tenths[0],
+            memory / 1024
+        ));
+    }
     if let Some((tenths, memory)) = long {
         text.push_str(&format!(
             "

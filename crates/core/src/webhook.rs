@@ -138,6 +138,32 @@ impl Signature {
         if fits { Ok(()) } else { Err(Forged::Different) }
     }
 
+    /// The headers of a call with that body as its sender would write them, for trying an address out.
+    #[must_use]
+    pub fn sign(&self, secret: &str, id: &str, body: &[u8], now: Timestamp) -> Vec<(String, String)> {
+        let seconds = (now.millis() / 1000).to_string();
+        match &self.form {
+            SignatureForm::Standard => {
+                let signed = [id.as_bytes(), b".", seconds.as_bytes(), b".", body];
+                let signature = format!("v1,{}", STANDARD.encode(digest(Hash::Sha256, &key(secret), &signed)));
+                let all = [("webhook-id", id.to_owned()), ("webhook-timestamp", seconds), ("webhook-signature", signature)];
+                all.into_iter().map(|(name, value)| (name.to_owned(), value)).collect()
+            }
+            SignatureForm::Header { header, hash, encoding, prefix, time } => {
+                let bytes = match time {
+                    Some(_) => digest(*hash, secret.as_bytes(), &[seconds.as_bytes(), b".", body]),
+                    None => digest(*hash, secret.as_bytes(), &[body]),
+                };
+                let text = match encoding {
+                    Encoding::Hex => hex::encode(bytes),
+                    Encoding::Base64 => STANDARD.encode(bytes),
+                };
+                let time = time.iter().map(|name| (name.clone(), seconds.clone()));
+                std::iter::once((header.clone(), format!("{prefix}{text}"))).chain(time).collect()
+            }
+        }
+    }
+
     fn in_time(&self, header: &str, text: &str, now: Timestamp) -> Result<(), Forged> {
         let seconds: i64 = text.parse().map_err(|_| Forged::Unreadable(header.to_owned()))?;
         let off = (now.millis() / 1000).abs_diff(seconds);
@@ -150,13 +176,21 @@ fn key(secret: &str) -> Vec<u8> {
     secret.strip_prefix("whsec_").and_then(|text| STANDARD.decode(text).ok()).unwrap_or_else(|| secret.as_bytes().to_vec())
 }
 
+fn mac<M: Mac + KeyInit>(key: &[u8], signed: &[&[u8]]) -> M {
+    let mut mac = <M as KeyInit>::new_from_slice(key).expect("an HMAC takes a key of any length");
+    signed.iter().for_each(|part| mac.update(part));
+    mac
+}
+
+fn digest(hash: Hash, key: &[u8], signed: &[&[u8]]) -> Vec<u8> {
+    match hash {
+        Hash::Sha256 => mac::<Hmac<Sha256>>(key, signed).finalize().into_bytes().to_vec(),
+        Hash::Sha512 => mac::<Hmac<Sha512>>(key, signed).finalize().into_bytes().to_vec(),
+    }
+}
+
 /// In a time that does not tell how much was right.
 fn fits(hash: Hash, key: &[u8], signed: &[&[u8]], given: &[u8]) -> bool {
-    fn mac<M: Mac + KeyInit>(key: &[u8], signed: &[&[u8]]) -> M {
-        let mut mac = <M as KeyInit>::new_from_slice(key).expect("an HMAC takes a key of any length");
-        signed.iter().for_each(|part| mac.update(part));
-        mac
-    }
     match hash {
         Hash::Sha256 => mac::<Hmac<Sha256>>(key, signed).verify_slice(given).is_ok(),
         Hash::Sha512 => mac::<Hmac<Sha512>>(key, signed).verify_slice(given).is_ok(),
@@ -187,9 +221,8 @@ mod tests {
     }
 
     fn sign(secret: &str, id: &str, seconds: i64, body: &[u8]) -> String {
-        let mut mac = <Hmac<Sha256> as KeyInit>::new_from_slice(&key(secret)).expect("an HMAC takes a key of any length");
-        [id.as_bytes(), b".", seconds.to_string().as_bytes(), b".", body].iter().for_each(|part| mac.update(part));
-        format!("v1,{}", STANDARD.encode(mac.finalize().into_bytes()))
+        let headers = standard().sign(secret, id, body, Timestamp::from_millis(seconds * 1000));
+        headers.into_iter().find(|(name, _)| name == "webhook-signature").expect("it is signed").1
     }
 
     #[test]
@@ -230,28 +263,21 @@ mod tests {
         assert_eq!(check(&plain, &[("X-Sig", known)], "{}", &["key"]), Ok(()));
         for (hash, encoding) in [(Hash::Sha256, Encoding::Hex), (Hash::Sha512, Encoding::Base64)] {
             let signed = b"1790000000.{}";
-            let bytes = match hash {
-                Hash::Sha256 => mac_of::<Hmac<Sha256>>(signed),
-                Hash::Sha512 => mac_of::<Hmac<Sha512>>(signed),
-            };
+            let bytes = digest(hash, b"key", &[signed]);
             let text = match encoding {
                 Encoding::Hex => format!("v={}", hex::encode(bytes)),
                 Encoding::Base64 => format!("v={}", STANDARD.encode(bytes)),
             };
             let headers = [("X-Sig", text.as_str()), ("X-Time", "1790000000")];
             let signature = header(hash, encoding, Some("X-Time"));
+            let written = [("X-Sig".to_owned(), text.clone()), ("X-Time".to_owned(), "1790000000".to_owned())];
+            assert_eq!(signature.sign("key", "id", b"{}", NOW), written);
             assert_eq!(check(&signature, &headers, "{}", &["key"]), Ok(()));
             assert_eq!(check(&signature, &headers, "{ }", &["key"]), Err(Forged::Different));
             assert_eq!(check(&signature, &headers[..1], "{}", &["key"]), Err(Forged::Missing("X-Time".into())));
         }
         assert_eq!(check(&plain, &[("X-Sig", "abcd")], "{}", &["key"]), Err(Forged::Unreadable("X-Sig".into())));
         assert_eq!(check(&plain, &[("X-Sig", "v=zz")], "{}", &["key"]), Err(Forged::Unreadable("X-Sig".into())));
-    }
-
-    fn mac_of<M: Mac + KeyInit>(signed: &[u8]) -> Vec<u8> {
-        let mut mac = <M as KeyInit>::new_from_slice(b"key").unwrap();
-        mac.update(signed);
-        mac.finalize().into_bytes().to_vec()
     }
 
     proptest! {

@@ -127,6 +127,24 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
     meaning(status, Body(body), after_ms)
 }
 
+/// Calls an address once, as somebody who tells of something does.
+///
+/// # Errors
+/// A sentence where no client can be made.
+pub async fn tell(address: &str, headers: &[(String, String)], body: &[u8]) -> Result<Outcome, String> {
+    let mut request = client(Means::default())?.post(address).header(CONTENT_TYPE, "application/json").body(body.to_vec());
+    for (name, value) in headers {
+        request = request.header(name, value);
+    }
+    Ok(match request.timeout(CONNECT).send().await {
+        Err(error) => lost(&error.without_url(), RepeatRule::Never, CONNECT),
+        Ok(response) => {
+            let (status, after_ms) = (response.status().as_u16(), retry_after(response.headers()));
+            meaning(status, Body(response.bytes().await.map(|bytes| bytes.to_vec()).unwrap_or_default()), after_ms)
+        }
+    })
+}
+
 fn meaning(status: u16, body: Body, after_ms: Option<u64>) -> Outcome {
     let says = || {
         let words = first_words(&body);

@@ -73,7 +73,7 @@ fn used_by(workspace: &Workspace, name: &str) -> Vec<String> {
     flows.map(|flow| flow.name.clone()).chain(partners.map(|partner| format!("acknowledgments to {}", partner.name))).collect()
 }
 
-fn known(app: &App, name: &str) -> Result<Arc<Connection>, Problem> {
+pub(super) fn known(app: &App, name: &str) -> Result<Arc<Connection>, Problem> {
     let (_, workspace) = app.engine.releases().current();
     workspace.connections.get(name).cloned().ok_or_else(|| {
         let near = wirewatch_core::nearest::nearest(name, workspace.connections.keys().map(String::as_str));

@@ -7,6 +7,7 @@
 mod acts;
 mod arrivals;
 mod connections;
+mod firing;
 mod flows;
 mod messages;
 mod orders;
@@ -100,6 +101,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::let_through))
         .routes(routes!(arrivals::discard))
         .routes(routes!(arrivals::fire))
+        .routes(routes!(firing::fire))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))

@@ -59,3 +59,18 @@ pub struct ActResult {
     #[schema(value_type = Vec<FindingView>)]
     pub findings: Vec<Finding>,
 }
+
+/// What came of a message or request that was fired by hand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Fired {
+    /// `done`, `again` (it failed in a way that passes), `refused`, `held` (not reached, or not let in) or `in-doubt`.
+    pub what: String,
+    /// The request as one line.
+    pub request: String,
+    /// Why it was not done; empty when it was.
+    pub says: String,
+    /// 0 where the protocol has none.
+    pub status: u16,
+    /// What came back.
+    pub answer: String,
+}

@@ -11,7 +11,7 @@ mod secret;
 mod strand;
 mod tray;
 
-pub use act::{ActRequest, ActResult, BulkRequest, Why};
+pub use act::{ActRequest, ActResult, BulkRequest, Fired, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
 pub use live::{LiveEvent, PassedCount, Pulse};

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+/** One release: who made it, and each file it changed, before and after. */
+import { computed, onMounted, ref } from 'vue'
+import { api, asked } from '../api/client'
+import type { FileView, ReleaseView } from '../api/schema'
+import { useAsked } from '../api/useAsked'
+import CompareView from '../ui/CompareView.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+
+const props = defineProps<{ release: ReleaseView }>()
+defineEmits<{ /** Make this release run again. */ back: [release: number] }>()
+
+const params = { path: { no: props.release.release } }
+const { known: story, trouble, again } = useAsked(() => asked(api.GET('/api/releases/{no}', { params })))
+onMounted(again)
+
+const chosen = ref(props.release.changes[0]?.file ?? '')
+const file = computed(() => props.release.changes.find((one) => one.file === chosen.value))
+const marks: Record<string, string> = { new: '+', changed: '±', gone: '−' }
+const lines = ({ added, removed }: FileView) =>
+  [added && `+${added}`, removed && `−${removed}`].filter(Boolean).join(' ')
+const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
+</script>
+
+<template>
+  <section class="panel min-w-0 overflow-hidden" :aria-label="`Release ${release.release}`" data-release-detail>
+    <header class="flex flex-wrap items-baseline gap-x-3 gap-y-1 border-b border-line px-4 py-3">
+      <h2 class="text-lg font-semibold">Release {{ release.release }}</h2>
+      <p class="grow text-sm text-soft">
+        by {{ release.by }}, <TimeText :at="release.at" /><template v-if="release.says">: {{ release.says }}</template>
+      </p>
+      <span v-if="release.current" class="text-sm font-medium text-done">✓ This is what runs</span>
+      <button v-else type="button" class="button" @click="$emit('back', release.release)">
+        Go back to this release…
+      </button>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="m-4" @again="again" />
+    <p v-if="!release.changes.length" class="px-4 py-6 text-sm text-soft">
+      It changed no file: it is the same as the one before.
+    </p>
+    <div v-else class="grid lg:grid-cols-[17rem_minmax(0,1fr)]">
+      <ul class="border-b border-line py-1 text-sm lg:border-r lg:border-b-0" aria-label="Files it changed">
+        <li v-for="one in release.changes" :key="one.file">
+          <button
+            type="button"
+            class="flex w-full items-baseline gap-2 px-4 py-1 text-left hover:bg-sunken"
+            :class="one.file === chosen && 'bg-sunken font-medium'"
+            :aria-pressed="one.file === chosen"
+            :data-file="one.file"
+            @click="chosen = one.file"
+          >
+            <span class="w-3 shrink-0 text-center text-faint" :title="one.what" aria-hidden="true">{{
+              marks[one.what]
+            }}</span>
+            <span class="grow truncate" :title="one.file">{{ one.file }}</span>
+            <span class="sr-only">{{ one.what }}</span>
+            <span class="shrink-0 text-xs text-faint">{{ lines(one) }}</span>
+          </button>
+        </li>
+      </ul>
+      <CompareView
+        v-if="file && story"
+        class="min-w-0"
+        :form="form(file.file)"
+        :before="story.before[file.file] ?? ''"
+        :after="story.after[file.file] ?? ''"
+        :before-label="file.what === 'new' ? 'not there before' : 'before'"
+        :after-label="file.what === 'gone' ? 'gone with this release' : 'with this release'"
+      />
+    </div>
+  </section>
+</template>

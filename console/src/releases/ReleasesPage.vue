@@ -1,0 +1,104 @@
+<script setup lang="ts">
+/** What runs, what each release changed, and the way back to an earlier one. */
+import { computed, onMounted, ref, shallowRef } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { Release } from '../api/schema'
+import { useAsked } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import { refreshWorkspace } from '../shell/useWorkspace'
+import EmptyState from '../ui/EmptyState.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
+import { count } from '../words/format'
+import ReleaseDetail from './ReleaseDetail.vue'
+
+const route = useRoute()
+const { known: releases, trouble, again } = useAsked(() => asked(api.GET('/api/releases')))
+const chosen = computed(
+  () => releases.value?.find((one) => `${one.release}` === route.query.release) ?? releases.value?.[0],
+)
+useLive({ anew: () => void again() })
+onMounted(again)
+useEvery(5000, again)
+
+const back = ref(0)
+const why = ref('')
+const busy = ref(false)
+const refused = shallowRef<Trouble>()
+function ask(release: number) {
+  back.value = release
+  why.value = ''
+  refused.value = undefined
+}
+async function rollBack() {
+  busy.value = true
+  refused.value = undefined
+  try {
+    const params = { path: { no: back.value } }
+    const done: Release = await asked(api.POST('/api/releases/{no}/rollback', { params, body: { why: why.value } }))
+    back.value = 0
+    refreshWorkspace()
+    await again()
+    history.replaceState(history.state, '', `/releases?release=${done.release}`)
+  } catch (error) {
+    refused.value = troubleOf(error)
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <div>
+    <header class="mb-4 flex flex-wrap items-baseline gap-x-3">
+      <h1 class="text-xl font-semibold">Releases</h1>
+      <p class="text-sm text-soft">
+        What the service runs, and what each release changed. <code>wirewatch deploy</code> makes the next one.
+      </p>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <EmptyState v-if="releases && !releases.length" title="Nothing is released yet">
+      Give the service a workspace with <code>wirewatch deploy FOLDER</code>.
+    </EmptyState>
+    <div v-else-if="releases" class="grid items-start gap-4 lg:grid-cols-[19rem_minmax(0,1fr)]">
+      <nav class="panel overflow-hidden" aria-label="Releases">
+        <RouterLink
+          v-for="one in releases"
+          :key="one.release"
+          :to="{ query: { release: one.release } }"
+          class="block border-b border-line px-3 py-2 text-sm last:border-0 hover:bg-sunken"
+          :class="one.release === chosen?.release && 'bg-sunken'"
+          :aria-current="one.release === chosen?.release ? 'true' : undefined"
+          :data-release="one.release"
+        >
+          <span class="flex items-baseline justify-between gap-2">
+            <span class="font-medium">Release {{ one.release }}</span>
+            <span v-if="one.current" class="shrink-0 text-done">✓ runs</span>
+            <span v-else class="shrink-0 text-faint">{{ count(one.changes.length, 'file') }}</span>
+          </span>
+          <span v-if="one.says" class="line-clamp-2 text-soft">{{ one.says }}</span>
+          <span class="block text-xs text-faint"><TimeText :at="one.at" />, by {{ one.by }}</span>
+        </RouterLink>
+      </nav>
+      <ReleaseDetail v-if="chosen" :key="chosen.release" :release="chosen" @back="ask" />
+    </div>
+    <ModalDialog :open="back > 0" :title="`Go back to release ${back}`" @close="back = 0">
+      <form @submit.prevent="rollBack">
+        <p class="text-soft">
+          Its files become a release of their own and run from now on. Messages under way finish with the release they
+          began with.
+        </p>
+        <label class="mt-4 block text-sm font-medium" for="why">Why</label>
+        <input id="why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
+        <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
+        <div class="mt-5 flex justify-end gap-2">
+          <button type="button" class="button" @click="back = 0">Cancel</button>
+          <button type="submit" class="button button-main" :disabled="busy">Go back</button>
+        </div>
+      </form>
+    </ModalDialog>
+  </div>
+</template>
