@@ -123,19 +123,21 @@ impl Pair {
 async fn one_process_is_killed_and_one_hangs_and_the_other_finishes_in_order() {
     let mut pair = Pair::open().await;
     pair.shared().await;
-    pair.fill(0..HALF).await;
+    pair.fill(0..HALF / 2).await;
     pair.picked(500).await;
     pair.ada.kill();
     let at_the_kill = pair.broker.depth("picked").await.0 as usize;
+    pair.fill(HALF / 2..HALF).await;
     pair.picked(HALF).await;
 
     pair.ada.start().await;
     pair.shared().await;
-    pair.fill(HALF..2 * HALF).await;
+    pair.fill(HALF..HALF + HALF / 2).await;
     pair.picked(HALF + 500).await;
     pair.bee.freeze(true);
     let at_the_hang = pair.broker.depth("picked").await.0 as usize;
-    assert!(at_the_kill < HALF && at_the_hang < 2 * HALF, "there was work left: {at_the_kill}, {at_the_hang}");
+    // The broker still hands these to the one that hangs, if that is who listens: they come back at their place.
+    pair.fill(HALF + HALF / 2..2 * HALF).await;
     eventually_within(
         Duration::from_secs(120),
         || format!("the other finishes\n{}", pair.ada.logged()),

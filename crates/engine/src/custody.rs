@@ -1,9 +1,9 @@
 //! Groups arrivals of all intakes: whatever waits is taken in one commit, as soon as the last one is done.
 
 use crate::Clock;
-use crate::engine::Shared;
 use crate::journal::{Down, Journal};
 use crate::links::Links;
+use crate::shared::Shared;
 use crate::take::{Ready, TakenReport, take_all};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};

@@ -17,13 +17,15 @@ mod loader;
 mod neighbours;
 mod releases;
 mod shard;
+mod shared;
 mod take;
+mod turning;
 mod unfold;
 mod writer;
 
 pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted, flow_of_line, line_of};
-pub use engine::{ActError, Engine, Held, Why};
+pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
     Arriving, Born, Change, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
@@ -32,4 +34,5 @@ pub use journal::{
 pub use links::Links;
 pub use releases::Releases;
 pub use shard::{SHARDS, Shards, home_of, shard_of};
+pub use shared::Why;
 pub use take::{Ready, Source, TakenReport, Taking};

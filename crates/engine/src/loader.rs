@@ -1,10 +1,10 @@
 //! Loads messages whose turn has come: whatever waits is loaded together, as soon as the last are there.
 
 use crate::Clock;
-use crate::engine::Shared;
 use crate::enter::enter;
 use crate::journal::Journal;
 use crate::links::Links;
+use crate::shared::Shared;
 use crate::unfold::retrying;
 use std::sync::Arc;
 use tokio::sync::mpsc;

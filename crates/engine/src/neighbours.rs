@@ -1,10 +1,11 @@
 //! The other processes that share the journal: what they leave behind is taken up, what is due to them is let go of.
 
 use crate::Clock;
-use crate::engine::{ActError, Shared, unfinished};
+use crate::engine::ActError;
 use crate::journal::{Down, Errand, Hold, Journal, NotActed, Others};
 use crate::links::Links;
 use crate::shard::Shards;
+use crate::shared::{Shared, unfinished};
 use crate::unfold::retrying;
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -2,10 +2,10 @@
 
 use crate::Clock;
 use crate::dispatcher::Entered;
-use crate::engine::Shared;
 use crate::enter::{Broken, enter};
 use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Stored, Taken, Unfolds};
 use crate::links::Links;
+use crate::shared::Shared;
 use crate::unfold::{message, new_message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;

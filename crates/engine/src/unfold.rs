@@ -1,10 +1,10 @@
 //! Makes messages from arrivals, in batches with a durable cursor, arrivals taking turns.
 
 use crate::dispatcher::{Entered, facts};
-use crate::engine::Shared;
 use crate::enter::{Broken, enter};
 use crate::journal::{Down, Journal, NewMessage, Op, OpResult, Stored, Unfold, UnfoldRow};
 use crate::links::Links;
+use crate::shared::Shared;
 use crate::{Clock, writer::Tell};
 use std::collections::VecDeque;
 use std::sync::Arc;

@@ -1,6 +1,7 @@
 //! What the tests stand on: a database per test, queues per test, a service under test, waiting without sleeping, redaction.
 
 mod broker;
+pub mod conformance;
 mod database;
 mod redact;
 mod relay;

@@ -1,0 +1,193 @@
+//! What the tasks of an engine share, and what they tell its loop.
+
+use crate::Clock;
+use crate::custody::Waiting;
+use crate::dispatcher::Entered;
+use crate::engine::{ActError, Held};
+use crate::enter::{Broken, enter};
+use crate::journal::{Down, Errand, Hold, Journal, NotActed, Op, OpResult, Recovered};
+use crate::links::Links;
+use crate::neighbours::Looked;
+use crate::releases::Releases;
+use crate::shard::Shards;
+use crate::writer::{Submitted, Tell, What};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use tokio::sync::{mpsc, oneshot, watch};
+use wirewatch_core::act::Act;
+use wirewatch_core::machine::Outcome;
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::{ArrivalId, Id, MessageId};
+
+/// Places that take nothing at present (see [`place_of`](wirewatch_core::flow::place_of)), each with why.
+pub(crate) type Closed = BTreeMap<String, Why>;
+
+/// Why a place takes nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// A person holds the connection.
+    Held,
+    /// A flow that takes from it has as many messages under way as it may.
+    Full { flow: String, most: u32 },
+}
+
+impl std::fmt::Display for Why {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Held => f.write_str("held by a person"),
+            Self::Full { flow, most } => write!(f, "the flow {flow} has {most} messages under way, as many as it may"),
+        }
+    }
+}
+
+/// What the tasks of an engine share.
+pub(crate) struct Shared<J, L, C> {
+    pub journal: Arc<J>,
+    pub links: Arc<L>,
+    pub clock: C,
+    pub releases: Releases,
+    pub(crate) inputs: mpsc::UnboundedSender<Input>,
+    pub(crate) submitted: mpsc::UnboundedSender<Submitted>,
+    pub(crate) arrivals: mpsc::UnboundedSender<ArrivalId>,
+    pub(crate) custody: mpsc::UnboundedSender<Waiting>,
+    pub(crate) room: watch::Receiver<bool>,
+    /// Places that take nothing at present, and why.
+    pub(crate) closed: watch::Receiver<Closed>,
+    /// How often the other processes were looked at.
+    pub(crate) looked: watch::Receiver<Looked>,
+}
+
+/// What happens to the dispatcher.
+pub(crate) enum Input {
+    Enter(Vec<Result<Entered, Broken>>),
+    Loaded(Vec<Result<Entered, Broken>>),
+    Committed(Vec<(MessageId, OpResult)>),
+    Outcome(MessageId, Outcome),
+    Act {
+        id: MessageId,
+        entered: Option<Box<Entered>>,
+        act: Act,
+        by: String,
+        why: String,
+        reply: oneshot::Sender<Acted>,
+    },
+    /// Shards are this process's now, with what is unfinished in them.
+    Gain(Shards, Vec<Recovered>),
+    /// Messages that another process has made for this one.
+    Handed(Vec<Recovered>),
+    Leave(Shards, i16),
+    HeldElsewhere(Hold),
+    FreedElsewhere(String),
+    Surroundings(Arc<Workspace>),
+    LookNow(String),
+    Hold {
+        connection: String,
+        by: String,
+        why: String,
+    },
+    Free(String),
+    Held(oneshot::Sender<Vec<Held>>),
+}
+
+/// What came of an act.
+pub(crate) enum Acted {
+    Done,
+    NeedsLoading,
+    Elsewhere(u16),
+    Not(NotActed),
+}
+
+impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
+    /// Carries out an act here, or, if `elsewhere`, at the process whose message it is.
+    pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
+        let mut entered = None;
+        loop {
+            let (reply, answer) = oneshot::channel();
+            let (by, why) = (by.to_owned(), why.to_owned());
+            let input = Input::Act { id, entered: entered.take(), act: act.clone(), by: by.clone(), why: why.clone(), reply };
+            let _ = self.inputs.send(input);
+            match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
+                Acted::Done => return Ok(()),
+                Acted::Not(not) => return Err(not.into()),
+                Acted::Elsewhere(shard) if elsewhere => {
+                    let errand = Errand { id: self.journal.mint(self.clock.now()), message: id, shard, act, by, why };
+                    return Ok(self.journal.ask(&errand).await??);
+                }
+                Acted::Elsewhere(_) => return Err(NotActed::Busy.into()),
+                Acted::NeedsLoading => {
+                    let stored = self.journal.load(&[id]).await?.pop().ok_or(NotActed::Unknown(id))?;
+                    let loaded = enter(stored, &self.releases, &*self.journal).await?;
+                    entered = Some(Box::new(loaded.map_err(|broken| NotActed::Broken(broken.says))?));
+                }
+            }
+        }
+    }
+}
+
+impl<J, L, C> Shared<J, L, C> {
+    pub fn submit(&self, op: Op, tell: Tell) {
+        let _ = self.submitted.send(Submitted { what: What::Op(op), tell });
+    }
+
+    /// Takes up shards with what is unfinished in them.
+    pub fn gain(&self, shards: Shards, found: Vec<Recovered>) {
+        let _ = self.inputs.send(Input::Gain(shards, found));
+    }
+
+    /// Takes up messages that another process has made for this one.
+    pub fn handed(&self, found: Vec<Recovered>) {
+        let _ = self.inputs.send(Input::Handed(found));
+    }
+
+    /// Lets go of shards that another process should have.
+    pub fn leave(&self, shards: Shards, to: i16) {
+        let _ = self.inputs.send(Input::Leave(shards, to));
+    }
+
+    /// What people hold elsewhere is held here, too.
+    pub fn held_elsewhere(&self, hold: Hold) {
+        let _ = self.inputs.send(Input::HeldElsewhere(hold));
+    }
+
+    /// And is free here when it is there.
+    pub fn freed_elsewhere(&self, connection: String) {
+        let _ = self.inputs.send(Input::FreedElsewhere(connection));
+    }
+
+    pub fn enter(&self, entered: Vec<Result<Entered, Broken>>) {
+        if !entered.is_empty() {
+            let _ = self.inputs.send(Input::Enter(entered));
+        }
+    }
+
+    pub fn loaded(&self, loaded: Vec<Result<Entered, Broken>>) {
+        let _ = self.inputs.send(Input::Loaded(loaded));
+    }
+
+    pub fn unfold(&self, arrival: ArrivalId) {
+        let _ = self.arrivals.send(arrival);
+    }
+
+    /// Whether the dispatcher has room for more messages.
+    pub fn has_room(&self) -> bool {
+        *self.room.borrow()
+    }
+
+    /// Ends when the dispatcher has room for more messages.
+    pub async fn room(&self) {
+        let _ = self.room.clone().wait_for(|room| *room).await;
+    }
+}
+
+/// Everything that is unfinished in these shards, by id.
+pub(crate) async fn unfinished<J: Journal>(journal: &J, shards: Shards) -> Result<Vec<Recovered>, Down> {
+    let mut all: Vec<Recovered> = Vec::new();
+    loop {
+        let after = all.last().map_or(Id(0), |last| last.id);
+        let found = journal.unfinished(shards, after, 5000).await?;
+        if found.is_empty() {
+            return Ok(all);
+        }
+        all.extend(found);
+    }
+}

@@ -1,0 +1,174 @@
+//! The engine's loop: what happened goes into the dispatcher, what it wants done goes out.
+
+use crate::Clock;
+use crate::dispatcher::{Dispatcher, Out, Unacted};
+use crate::engine::Held;
+use crate::journal::{Journal, NotActed, OpResult};
+use crate::links::Links;
+use crate::shard::Shards;
+use crate::shared::{Acted, Closed, Input, Shared, Why};
+use crate::writer::{Submitted, Tell, What};
+use std::sync::Arc;
+use tokio::sync::{mpsc, oneshot, watch};
+use wirewatch_core::machine::{Outcome, Work};
+use wirewatch_core::{MessageId, Timestamp};
+
+/// What the engine's loop tells outward.
+pub(crate) struct Outward {
+    pub room: watch::Sender<bool>,
+    pub closed: watch::Sender<Closed>,
+    /// Shards that were given away.
+    pub left: mpsc::UnboundedSender<Shards>,
+    /// Messages to load.
+    pub load: mpsc::UnboundedSender<MessageId>,
+}
+
+/// Turns until nobody tells it anything any more.
+pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
+    shared: Arc<Shared<J, L, C>>,
+    mut dispatcher: Dispatcher,
+    mut input: mpsc::UnboundedReceiver<Input>,
+    outward: Outward,
+) {
+    let mut batch = Vec::new();
+    loop {
+        carry_out(&shared, &mut dispatcher, &outward);
+        outward.closed.send_if_modified(|known| {
+            let now = closed_places(&dispatcher);
+            let changed = now != *known;
+            *known = now;
+            changed
+        });
+        outward.room.send_if_modified(|known| std::mem::replace(known, dispatcher.has_room()) != dispatcher.has_room());
+        let deadline = dispatcher.deadline();
+        let wake = async {
+            match deadline {
+                Some(at) => shared.clock.until(at).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            biased;
+            got = input.recv_many(&mut batch, 256) => if got == 0 { return },
+            () = wake => dispatcher.tick(shared.clock.now()),
+        }
+        for input in batch.drain(..) {
+            handle(&mut dispatcher, input, shared.clock.now());
+        }
+    }
+}
+
+/// Where nothing is taken at present.
+pub(crate) fn closed_places(dispatcher: &Dispatcher) -> Closed {
+    let held = dispatcher.held().filter(|(_, state, _)| !state.by.is_empty()).map(|(name, _, _)| (name.to_owned(), Why::Held));
+    let full = dispatcher.full().flat_map(|(flow, most)| {
+        let why = Why::Full { flow: flow.name.clone(), most };
+        flow.intakes.iter().map(move |intake| (intake.place(), why.clone()))
+    });
+    // What a person says counts before what follows from the work.
+    full.chain(held).collect()
+}
+
+fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
+    match input {
+        Input::Enter(all) => {
+            for one in all {
+                match one {
+                    Ok(entered) => dispatcher.enter(entered, now),
+                    Err(broken) => dispatcher.broken_at_birth(broken.origin, broken.says, now),
+                }
+            }
+        }
+        Input::Loaded(all) => {
+            for one in all {
+                match one {
+                    Ok(entered) => dispatcher.loaded(entered, now),
+                    Err(broken) => dispatcher.broken(broken.origin, broken.logged, broken.says, now),
+                }
+            }
+        }
+        Input::Committed(all) => {
+            for (id, result) in all {
+                match result {
+                    OpResult::Committed => dispatcher.committed(id, now),
+                    OpResult::Refused(says) => dispatcher.refused(id, &says, now),
+                }
+            }
+        }
+        Input::Outcome(id, outcome) => dispatcher.outcome(id, outcome, now),
+        Input::Act { id, entered, act, by, why, reply } => {
+            let acted = if entered.is_none() && !dispatcher.has(id) {
+                Acted::NeedsLoading
+            } else {
+                match dispatcher.act(id, entered.map(|entered| *entered), act, &by, &why, now) {
+                    Ok(()) => Acted::Done,
+                    Err(Unacted::Busy) => Acted::Not(NotActed::Busy),
+                    Err(Unacted::Elsewhere(shard)) => Acted::Elsewhere(shard),
+                    Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
+                }
+            };
+            let _ = reply.send(acted);
+        }
+        Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
+        Input::Handed(found) => found.iter().for_each(|one| dispatcher.recover(one, now)),
+        Input::Leave(shards, to) => dispatcher.leave(shards, to),
+        Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
+        Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
+        Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
+        Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
+        Input::Free(connection) => dispatcher.free(&connection, now),
+        Input::LookNow(connection) => dispatcher.look_now(&connection, now),
+        Input::Held(reply) => {
+            let held = dispatcher.held().map(|(connection, state, waiting)| Held {
+                connection: connection.to_owned(),
+                state: state.clone(),
+                waiting,
+            });
+            let _ = reply.send(held.collect());
+        }
+    }
+}
+
+/// Whether another message told people of the same cause. Where the journal is away it is told, rather twice than never.
+async fn told_by_another<J: Journal, L, C: Clock>(shared: &Shared<J, L, C>, work: &Work) -> bool {
+    let Some(claim) = &work.once else { return false };
+    match shared.journal.claim(claim, work.key, shared.clock.now()).await {
+        Ok(first) => !first,
+        Err(down) => {
+            tracing::warn!(%down, "whether it was told before is not known");
+            false
+        }
+    }
+}
+
+fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
+    shared: &Arc<Shared<J, L, C>>,
+    dispatcher: &mut Dispatcher,
+    outward: &Outward,
+) {
+    while let Some(out) = dispatcher.poll() {
+        match out {
+            Out::Commit(id, op) => shared.submit(op, id.map_or(Tell::Nobody, Tell::Dispatcher)),
+            Out::Perform { id, connection, work } => {
+                let shared = shared.clone();
+                tokio::spawn(async move {
+                    let outcome = match told_by_another(&shared, &work).await {
+                        true => Outcome::Answer { status: 0, body: "another message with the same cause has told it".into() },
+                        false => shared.links.perform(&connection, &work).await,
+                    };
+                    let _ = shared.inputs.send(Input::Outcome(id, outcome));
+                });
+            }
+            Out::Load(id) => drop(outward.load.send(id)),
+            Out::Left { shards, to } => {
+                let (tell, given) = oneshot::channel();
+                let _ = shared.submitted.send(Submitted { what: What::GiveAway { shards, to }, tell: Tell::One(tell) });
+                let left = outward.left.clone();
+                tokio::spawn(async move {
+                    let _ = given.await;
+                    let _ = left.send(shards);
+                });
+            }
+        }
+    }
+}
