@@ -30,6 +30,7 @@ fn why(message: &Message) -> String {
         }
         "waiting" => match message.due.as_deref().filter(|_| message.waits_for.is_empty()) {
             Some(due) => format!("{} waits until {}", message.step, clock(due)),
+            None if message.waits_for.starts_with("flow ") => "waits until its flow goes on".to_owned(),
             None => format!("waits for {}", message.waits_for),
         },
         "aside" => format!("{}: {}", message.step, message.says),

@@ -2,6 +2,7 @@
 
 use super::fields::File;
 use super::{Build, Files};
+use crate::connection::ConnectionKind;
 use crate::finding::{Finding, Severity};
 use crate::nearest::nearest;
 use std::collections::BTreeMap;
@@ -92,7 +93,12 @@ impl<'a> Build<'a> {
     /// Tells which connections an environment leaves as they are elsewhere.
     pub(super) fn silent(&self, environment: &str, spoken_of: &[String]) {
         let path = format!("env/{environment}.toml");
-        let outside = self.workspace.connections.values().filter(|connection| connection.webhook().is_none());
+        // What is called, and what we tell ourselves, is nowhere else anywhere.
+        let outside = self
+            .workspace
+            .connections
+            .values()
+            .filter(|connection| !matches!(connection.kind, ConnectionKind::Webhook(_) | ConnectionKind::Incidents));
         for connection in outside.filter(|connection| !spoken_of.contains(&connection.name)) {
             let text = self.files.get(&path).map_or("", String::as_str);
             let says = format!("nothing is said of {}: it stays at {}", connection.name, connection.place());

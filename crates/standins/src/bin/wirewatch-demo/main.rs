@@ -163,10 +163,19 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
 
 fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Cluster) -> Result<Kept, String> {
     let text = |path: &Path| path.to_string_lossy().into_owned();
-    let arguments: Vec<String> =
-        ["serve", "--listen", &format!("127.0.0.1:{SERVICE}"), "--workspace", &text(workspace), "--state", &text(state)]
-            .map(str::to_owned)
-            .to_vec();
+    let arguments: Vec<String> = [
+        "serve",
+        "--listen",
+        &format!("127.0.0.1:{SERVICE}"),
+        "--workspace",
+        &text(workspace),
+        "--env",
+        "demo",
+        "--state",
+        &text(state),
+    ]
+    .map(str::to_owned)
+    .to_vec();
     let url = database.url("wirewatch");
     let log = OpenOptions::new()
         .create(true)
