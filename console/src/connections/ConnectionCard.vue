@@ -128,7 +128,12 @@ const repeated = computed(() => {
       </template>
       <template v-if="connection.sends">
         <dt class="text-faint">At a time</dt>
-        <dd>{{ count(connection.in_flight, connection.kind === 'amqp' ? 'message' : 'request') }} at most</dd>
+        <dd>
+          {{ count(connection.in_flight, connection.kind === 'amqp' ? 'message' : 'request') }} at most<template
+            v-if="connection.per_minute"
+            >, {{ connection.per_minute }} in a minute, evenly spread</template
+          >
+        </dd>
         <dt class="text-faint">Repeats</dt>
         <dd class="text-soft">{{ repeated }}</dd>
       </template>

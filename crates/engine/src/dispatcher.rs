@@ -322,7 +322,7 @@ impl Dispatcher {
     /// A person frees a connection, whoever held it.
     pub fn free(&mut self, connection: &str, now: Timestamp) {
         if self.gate(connection).free() == Moved::Freed {
-            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now }));
+            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now, by_person: true }));
         }
         self.pump(connection, now);
     }
@@ -374,7 +374,7 @@ impl Dispatcher {
             }
             Moved::Freed => {
                 let connection = connection.clone();
-                self.out.push_back(Out::Commit(None, Op::Free { connection, at: now }));
+                self.out.push_back(Out::Commit(None, Op::Free { connection, at: now, by_person: false }));
             }
         }
         let took = u64::try_from(now.since(since).as_micros()).unwrap_or(u64::MAX);

@@ -30,6 +30,8 @@ pub enum Op {
     Free {
         connection: String,
         at: Timestamp,
+        /// A person said so; otherwise a hold of a person's stays.
+        by_person: bool,
     },
     /// An arrival that stood aside is settled.
     Settle(Box<Settle>),

@@ -125,7 +125,7 @@ impl Event {
                 says: settle.says.clone(),
                 ..Self::blank("arrival", settle.arrival, settle.at)
             }],
-            Op::Free { connection, at } => {
+            Op::Free { connection, at, .. } => {
                 vec![Self { step: connection.clone(), state: "free".to_owned(), ..Self::blank("hold", Id(0), *at) }]
             }
         }

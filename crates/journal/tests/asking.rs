@@ -297,7 +297,7 @@ async fn the_feed_tells_what_each_commit_meant() {
     assert_eq!(book.journal.holds().await.unwrap(), [hold("", "cannot connect")]);
     book.commit(Op::Hold(hold("ada", "they move house"))).await;
     assert_eq!(book.journal.holds().await.unwrap(), [hold("ada", "they move house")], "a person's word stands above the other");
-    book.commit(Op::Free { connection: "erp".into(), at: Timestamp(4) }).await;
+    book.commit(Op::Free { connection: "erp".into(), at: Timestamp(4), by_person: true }).await;
     let mut heard = Vec::new();
     for _ in 0..5 {
         heard.extend(live.recv().await.unwrap().events.clone());

@@ -6,7 +6,7 @@ use wirewatch_core::act::Act;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, MessageId};
-use wirewatch_engine::{Clock, Errand, Journal, NewMessage, NotActed, Op, Shards, SystemClock, Unfold, shard_of};
+use wirewatch_engine::{Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, SystemClock, Unfold, shard_of};
 use wirewatch_journal::PgJournal;
 use wirewatch_testkit::{Database, eventually};
 
@@ -87,4 +87,30 @@ async fn alone(journal: &PgJournal) {
         (!others.any).then_some(())
     })
     .await;
+}
+
+#[tokio::test]
+async fn what_a_person_holds_is_freed_and_held_anew_by_people_alone() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let hold = |by: &str, says: &str| {
+        let (connection, since) = ("erp".to_owned(), SystemClock.now());
+        Op::Hold(Hold { connection, since, says: says.into(), by: by.into() })
+    };
+    let free = |by_person| Op::Free { connection: "erp".into(), at: SystemClock.now(), by_person };
+    let mut no = 0;
+    let mut commit = async |op: Op| {
+        no += 1;
+        journal.commit(no, &[op]).await.unwrap();
+        let held = journal.holds().await.unwrap();
+        held.first().map(|hold| (hold.by.clone(), hold.says.clone()))
+    };
+    let told = |by: &str, says: &str| Some((by.to_owned(), says.to_owned()));
+    assert_eq!(commit(hold("", "refused")).await, told("", "refused"));
+    assert_eq!(commit(free(false)).await, None);
+    assert_eq!(commit(hold("ada", "counting")).await, told("ada", "counting"));
+    // Another process meets it refusing, and then well: that is not for it to say.
+    assert_eq!(commit(hold("", "refused")).await, told("ada", "counting"));
+    assert_eq!(commit(free(false)).await, told("ada", "counting"));
+    assert_eq!(commit(free(true)).await, None);
 }

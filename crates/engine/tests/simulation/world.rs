@@ -491,11 +491,16 @@ impl World {
                 Op::Change(change) => self.change(number, &change),
                 Op::Hold(hold) => {
                     self.report.holds += 1;
-                    self.holds.insert(hold.connection.clone(), hold);
+                    let by_person = |hold: &Hold| !hold.by.is_empty();
+                    if by_person(&hold) || !self.holds.get(&hold.connection).is_some_and(by_person) {
+                        self.holds.insert(hold.connection.clone(), hold);
+                    }
                     self.look_soon(1 - number);
                 }
-                Op::Free { connection, .. } => {
-                    self.holds.remove(&connection);
+                Op::Free { connection, by_person, .. } => {
+                    if by_person || self.holds.get(&connection).is_some_and(|hold| hold.by.is_empty()) {
+                        self.holds.remove(&connection);
+                    }
                     self.look_soon(1 - number);
                 }
                 Op::Unfold(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),

@@ -94,7 +94,7 @@ const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
 const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
 const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
 const HANDED: Columns = &[("shard", Int), ("message", Big)];
-const FREED: Columns = &[("connection", Text)];
+const FREED: Columns = &[("connection", Text), ("by_person", Bool)];
 
 /// Every row of a group.
 #[derive(Debug)]
@@ -159,8 +159,8 @@ impl GroupRows {
                 self.settled.push([settle.arrival.0.into()]);
                 Ok(())
             }
-            Op::Free { connection, .. } => {
-                self.freed.push([connection.clone().into()]);
+            Op::Free { connection, by_person, .. } => {
+                self.freed.push([connection.clone().into(), (*by_person).into()]);
                 Ok(())
             }
         }
@@ -382,12 +382,14 @@ impl GroupRows {
             "hold",
             self.held,
             &[],
-            "on conflict (connection) do update set says = excluded.says, by_whom = excluded.by_whom",
+            "on conflict (connection) do update set says = excluded.says, by_whom = excluded.by_whom \
+             where hold.by_whom = '' or excluded.by_whom <> ''",
         );
         sql.over(
             "freed",
             self.freed,
-            "delete from hold using (select u.connection <from>) as u where hold.connection = u.connection",
+            "delete from hold using (select u.connection, u.by_person <from>) as u \
+             where hold.connection = u.connection and (u.by_person or hold.by_whom = '')",
         );
         Ok(())
     }
