@@ -85,7 +85,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
             />
             <circle cx="16" cy="10" r="5" fill="currentColor" />
           </svg>
-          Wire Watch
+          <span class="sr-only lg:not-sr-only">Wire Watch</span>
         </RouterLink>
         <nav aria-label="Pages" class="flex gap-0.5">
           <RouterLink
@@ -116,8 +116,8 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
           >
           <LinkState />
           <button type="button" class="button text-soft!" @click="palette = true">
-            <MagnifyingGlassIcon class="size-4" aria-hidden="true" />Go to
-            <kbd class="rounded-sm border border-line px-1 font-mono text-2xs leading-4">/</kbd>
+            <MagnifyingGlassIcon class="size-4" aria-hidden="true" /><span class="sr-only lg:not-sr-only">Go to</span>
+            <kbd class="hidden rounded-sm border border-line px-1 font-mono text-2xs leading-4 lg:inline">/</kbd>
           </button>
           <Menu as="div" class="relative">
             <MenuButton class="button button-plain px-1.5!" aria-label="Light or dark">
