@@ -61,7 +61,14 @@ impl Whole {
         let text = std::fs::read_to_string(&erp).expect("the connection");
         std::fs::write(&erp, text.replace("http://127.0.0.1:7812", &address).replace("= 16", "= 64")).expect("written");
         // Without the warehouse: its broker is no part of this.
-        for file in ["connections/warehouse.toml", "flows/picks.toml", "flows/shipments.toml", "courses/web-order.toml"] {
+        for file in [
+            "connections/warehouse.toml",
+            "courses/web-order.toml",
+            "env/demo.toml",
+            "flows/moved-dates.toml",
+            "flows/picks.toml",
+            "flows/shipments.toml",
+        ] {
             std::fs::remove_file(workspace.join(file)).expect("a file of the demo");
         }
         let port = free_port().expect("a port");
