@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What runs, what each release changed, and the way back to an earlier one. */
 import { computed, onMounted, ref, shallowRef } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { Release } from '../api/schema'
 import { useAsked } from '../api/useAsked'
@@ -16,6 +16,7 @@ import { count } from '../words/format'
 import ReleaseDetail from './ReleaseDetail.vue'
 
 const route = useRoute()
+const router = useRouter()
 const { known: releases, trouble, again } = useAsked(() => asked(api.GET('/api/releases')))
 const chosen = computed(
   () => releases.value?.find((one) => `${one.release}` === route.query.release) ?? releases.value?.[0],
@@ -42,7 +43,7 @@ async function rollBack() {
     back.value = 0
     refreshWorkspace()
     await again()
-    history.replaceState(history.state, '', `/releases?release=${done.release}`)
+    void router.replace({ query: { release: done.release } })
   } catch (error) {
     refused.value = troubleOf(error)
   } finally {
