@@ -45,6 +45,13 @@ async fn far_end(broker: &TestBroker) -> lapin::Consumer {
     channel.basic_consume(broker.name("out").into(), "far end".into(), options, FieldTable::default()).await.expect("a consumer")
 }
 
+/// Until the service takes from a queue: starting is not what is measured.
+async fn taken_from(ends: &TestBroker, queue: &str) {
+    while ends.depth(queue).await.1 == 0 {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
 /// From publishing to the far consumer, messages coming when they are due whatever comes out, with a checkpoint of the
 /// database in the middle.
 pub async fn latency(program: &Path, url: &str, broker: &LoopbackBroker, rate: f64) -> Latency {
@@ -52,6 +59,7 @@ pub async fn latency(program: &Path, url: &str, broker: &LoopbackBroker, rate: f
     let _serving = serve_relay(program, url, broker, &broker_ends).await;
     let sending = ends_named(broker, &broker_ends).await;
     let mut consumer = far_end(&broker_ends).await;
+    taken_from(&broker_ends, "in").await;
     let begun = Instant::now();
     let count = (rate * STEADY.as_secs_f64()) as usize;
     let sender = tokio::spawn(async move {
@@ -108,7 +116,8 @@ pub async fn idle(program: &Path, url: &str, broker: &LoopbackBroker) -> f64 {
     ];
     for n in 0..FLOWS {
         let queue = ends.name(&format!("idle{n}"));
-        connection.push_str(&format!("[[queue]]\nname = \"{queue}\"\ndeclare = true\n"));
+        ends.queue(&format!("idle{n}"), None).await;
+        connection.push_str(&format!("[[queue]]\nname = \"{queue}\"\n"));
         let flow = format!(
             "key = \"number\"\n[[intake]]\nfrom = \"bench\"\nqueue = \"{queue}\"\ntakes = \"told\"\n\
              [[step]]\nname = \"keep\"\nset = \"number\"\n"
@@ -118,11 +127,8 @@ pub async fn idle(program: &Path, url: &str, broker: &LoopbackBroker) -> f64 {
     files.push(("connections/bench.toml".to_owned(), connection));
     let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
     let serving = serve(program, url, &files, ("bench", password)).await;
-    // Until every queue has its consumer.
     for n in 0..FLOWS {
-        while ends.depth(&format!("idle{n}")).await.1 == 0 {
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
+        taken_from(&ends, &format!("idle{n}")).await;
     }
     tokio::time::sleep(Duration::from_secs(5)).await;
     let before = cpu_seconds(serving.process.id());
