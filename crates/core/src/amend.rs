@@ -3,7 +3,7 @@
 use crate::Document;
 use crate::document::Form;
 use crate::finding::{Finding, Severity};
-use crate::x12::{Definitions, Delimiters, Fault, Level, check_set, segments};
+use crate::x12::{Definitions, Delimiters, Fault, Tokens, check_set};
 
 /// What a person's text means as a document: the opposite of [`Document::readable`].
 ///
@@ -27,7 +27,7 @@ pub fn findings(form: &Form, document: &str) -> Vec<Finding> {
             Some(definition) => {
                 let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
                 let lines = Lines::of(document, *delimiters);
-                faults.iter().map(|fault| lines.finding(fault, *delimiters)).collect()
+                faults.iter().filter(|fault| fault.is_told()).map(|fault| lines.finding(fault, *delimiters)).collect()
             }
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },
@@ -52,7 +52,7 @@ struct Lines {
 impl Lines {
     fn of(document: &str, delimiters: Delimiters) -> Self {
         let mut lines = Self { text: String::new(), places: Vec::new() };
-        for segment in segments(document.as_bytes(), delimiters) {
+        for segment in Tokens::new(document.as_bytes(), delimiters).iter() {
             let shown = String::from_utf8_lossy(segment.bytes);
             lines.places.push((segment.offset, lines.text.len(), shown.len()));
             lines.text.push_str(&shown);
@@ -63,13 +63,6 @@ impl Lines {
 
     /// A fault at its element, or at its segment where it has none.
     fn finding(&self, fault: &Fault, delimiters: Delimiters) -> Finding {
-        let level = match fault.level {
-            Level::Interchange => "interchange",
-            Level::Group => "group",
-            Level::Set => "set",
-            Level::Segment => "segment",
-            Level::Element => "element",
-        };
         let place = self.places.iter().find(|(offset, ..)| *offset == fault.offset).or(self.places.last());
         let (start, length) = place.map_or((0, 1), |(_, start, length)| (*start, *length));
         let line = &self.text[start..(start + length).min(self.text.len())];
@@ -79,6 +72,6 @@ impl Lines {
             Some(at) => start + at..start + line[at..].find(separator).map_or(line.len(), |end| at + end),
             None => start..start + length,
         };
-        error(&format!("x12::{level}-{}", fault.code), &self.text, span, fault.says.clone())
+        error(&format!("x12::{}-{}", fault.level.as_str(), fault.code), &self.text, span, fault.says.clone())
     }
 }

@@ -2,10 +2,10 @@
 
 use crate::document::{Form, JSON_LIMIT};
 use crate::flow::Takes;
-use crate::partner::Partner;
+use crate::partner::{Acknowledge, Partner};
 use crate::place::Property;
 use crate::workspace::Workspace;
-use crate::x12::ack::{GroupAck, is_acknowledged};
+use crate::x12::ack::{AckForm, AckStyle, GroupAck, Stamp, functional_ack, interchange_ack, is_acknowledged};
 use crate::x12::{Group, Header, Interchange, Reading};
 use crate::{ArrivalId, Digest, Document, MessageId};
 use serde::{Deserialize, Serialize};
@@ -129,22 +129,63 @@ impl Decision {
     }
 }
 
-/// One functional group to be acknowledged.
+/// One acknowledgment to be numbered and rendered.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Seal {
     pub partner: String,
     /// The connection it goes to.
     pub to: String,
     pub header: Header,
-    pub group: Group,
+    pub answers: Answers,
+}
+
+/// What an acknowledgment answers.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Answers {
+    /// A functional group, with a 997 or 999.
+    Group(Group, AckStyle),
+    /// The interchange itself, with a TA1.
+    Interchange(Box<Interchange>),
 }
 
 impl Seal {
-    /// The counters that number it: interchange and group, per pair of identifiers.
+    /// The counters that number it, per pair of identifiers: interchange, and group where it has one.
     #[must_use]
-    pub fn counters(&self) -> [String; 2] {
+    pub fn counters(&self) -> Vec<String> {
         let key = LedgerKey::of(&self.header);
-        ["interchange", "group"].map(|what| format!("x12 {} to {} {what}", key.receiver, key.sender))
+        let levels: &[&str] = match self.answers {
+            Answers::Group(..) => &["interchange", "group"],
+            Answers::Interchange(_) => &["interchange"],
+        };
+        levels.iter().map(|what| format!("x12 {} to {} {what}", key.receiver, key.sender)).collect()
+    }
+
+    /// Its bytes, with the numbers taken.
+    #[must_use]
+    pub fn render(&self, stamp: &Stamp) -> Vec<u8> {
+        match &self.answers {
+            Answers::Group(group, style) => functional_ack(&self.header, group, *style, stamp),
+            Answers::Interchange(interchange) => interchange_ack(interchange, stamp),
+        }
+    }
+
+    /// The transaction set, or the segment that an interchange is acknowledged with.
+    #[must_use]
+    pub fn set(&self) -> &'static str {
+        match &self.answers {
+            Answers::Group(_, AckStyle { form: AckForm::Functional, .. }) => "997",
+            Answers::Group(_, AckStyle { form: AckForm::Implementation, .. }) => "999",
+            Answers::Interchange(_) => "TA1",
+        }
+    }
+
+    /// Which group it answers; empty for an interchange.
+    #[must_use]
+    pub fn group(&self) -> &str {
+        match &self.answers {
+            Answers::Group(group, _) => &group.control,
+            Answers::Interchange(_) => "",
+        }
     }
 }
 
@@ -299,6 +340,11 @@ fn one(
         return (Verdict::Aside, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
     };
     decision.partner.clone_from(&partner.name);
+    if let Some(acknowledge) = partner.acknowledge.as_ref().filter(|_| header.wants_ta1 && matches!(known, Known::No)) {
+        let answers = Answers::Interchange(Box::new(Interchange { groups: Vec::new(), ..received.interchange.clone() }));
+        let (partner, to) = (partner.name.clone(), acknowledge.to.clone());
+        decision.seal.push(Seal { partner, to, header: header.clone(), answers });
+    }
     if let Some(fault) = received.interchange.faults.first() {
         return (Verdict::Aside, Some(format!("interchange {}: {}", key.control, fault.says)));
     }
@@ -325,12 +371,13 @@ fn one(
     let mut sets = 0;
     for group in &received.interchange.groups {
         let acknowledge = matches!(known, Known::No) && is_acknowledged(group);
-        if let Some(to) = partner.acknowledge_to.clone().filter(|_| acknowledge) {
-            let seal = Seal { partner: partner.name.clone(), to, header: header.clone(), group: group.clone() };
-            decision.seal.push(seal);
+        if let Some(Acknowledge { to, style }) = partner.acknowledge.as_ref().filter(|_| acknowledge) {
+            let answers = Answers::Group(group.clone(), *style);
+            decision.seal.push(Seal { partner: partner.name.clone(), to: to.clone(), header: header.clone(), answers });
         }
-        if GroupAck::of(group) != GroupAck::Accepted {
-            let fault = group.faults.first().or_else(|| group.sets.iter().find_map(|set| set.faults.first()));
+        if matches!(GroupAck::of(group), GroupAck::Partly | GroupAck::Rejected) {
+            let in_sets = group.sets.iter().flat_map(|set| &set.faults);
+            let fault = group.faults.iter().chain(in_sets).find(|fault| fault.rejects());
             let accepted = group.accepted().count();
             let why = fault.map_or("", |fault| fault.says.as_str());
             refused.push(format!(

@@ -18,7 +18,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::flow::ACKNOWLEDGMENTS;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Seal, Verdict};
 use wirewatch_core::machine::Origin;
-use wirewatch_core::x12::ack::{Stamp, functional_ack};
+use wirewatch_core::x12::ack::Stamp;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Arriving, Clock, Incoming, Stored, SystemClock, Taken, Unfolds};
 
@@ -138,23 +138,25 @@ impl PgJournal {
         counters: &mut Counters,
         now: Timestamp,
     ) -> Stored {
-        let [interchange_control, group_control] = seal.counters().map(|scope| {
+        let mut numbers = seal.counters().into_iter().map(|scope| {
             let value = counters.entry(clean(&scope)).or_insert(0);
             // Nine digits: after 999,999,999 comes 1 again.
             *value = *value % 999_999_999 + 1;
             *value as u32
         });
+        let (interchange_control, group_control) = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
         let (date, time) = incoming.received.x12();
-        let bytes = functional_ack(&seal.header, &seal.group, &Stamp { interchange_control, group_control, date, time });
+        let bytes = seal.render(&Stamp { interchange_control, group_control, date, time });
         let id = self.next_message(now);
         let (control, key) = (format!("{interchange_control:09}"), LedgerKey::of(&seal.header));
         rows.body(id, &bytes);
         let back = LedgerKey { sender: key.receiver, receiver: key.sender, usage: key.usage, control: control.clone() };
         let answering = Answering { message: id, control: &key.control };
         rows.ledger(id, &back, Digest::of(&[&bytes]), incoming.id, Some(answering), incoming.received);
+        let of_group = if seal.group().is_empty() { String::new() } else { format!(" group {}", seal.group()) };
         let meta = json!({
-            "partner": seal.partner, "to": seal.to, "file": format!("997-{control}.edi"), "control": control,
-            "group": format!("{} group {}", key.control, seal.group.control), "interchange": key.control,
+            "partner": seal.partner, "to": seal.to, "file": format!("{}-{control}.edi", seal.set()), "control": control,
+            "group": format!("{}{of_group}", key.control), "interchange": key.control,
         });
         let Json::Object(meta) = meta else { unreachable!("an object was just written") };
         let (arrival, slice) = (incoming.id, 0..bytes.len() as u64);

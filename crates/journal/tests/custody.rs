@@ -2,8 +2,9 @@
 
 use std::sync::Arc;
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
+use wirewatch_core::intake::{Answers, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
 use wirewatch_core::machine::Origin;
+use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{
@@ -32,7 +33,12 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
         [Known::No] => {
             let head = Head { flow: "f".into(), form: Form::Bytes, meta: serde_json::Map::new() };
             Decision {
-                seal: vec![Seal { partner: "p".into(), to: "out".into(), header: header.clone(), group: group.clone() }],
+                seal: vec![Seal {
+                    partner: "p".into(),
+                    to: "out".into(),
+                    header: header.clone(),
+                    answers: Answers::Group(group.clone(), AckStyle::default()),
+                }],
                 ledger: vec![(in_ledger.clone(), digest)],
                 unfold: Unfolding { heads: vec![head], parts: vec![(0, 0..2, "1".into())] },
                 partner: "p".into(),

@@ -1,6 +1,6 @@
 //! A set as a person reads it: every segment and element with its name, every code with its meaning.
 
-use crate::tree::{LoopRef, SetTree};
+use crate::tree::{Child, LoopRef, SetTree};
 use crate::{Segment, definitions::SegmentDefinition};
 
 /// A segment with its names.
@@ -38,20 +38,21 @@ pub struct DescribedElement<'t> {
 pub fn describe(tree: &SetTree) -> Vec<Described<'_>> {
     let mut all = Vec::new();
     gather(tree, tree.root(), 0, &mut all);
-    all.sort_by_key(|segment| segment.offset);
     all
 }
 
 fn gather<'t>(tree: &'t SetTree, within: LoopRef<'t>, depth: usize, all: &mut Vec<Described<'t>>) {
-    all.extend(within.segments().map(|segment| described(tree, segment, depth)));
-    for inner in within.all_loops() {
-        gather(tree, inner, depth + 1, all);
+    for child in within.children() {
+        match child {
+            Child::Segment(segment) => all.push(described(tree, segment, depth)),
+            Child::Loop(inner) => gather(tree, inner, depth + 1, all),
+        }
     }
 }
 
 fn described<'t>(tree: &'t SetTree, segment: Segment<'t>, depth: usize) -> Described<'t> {
     let id = String::from_utf8_lossy(segment.id()).into_owned();
-    let definition = tree.definition().segment(&id);
+    let definition = tree.described(&segment);
     let mut at = 0;
     let mut elements = Vec::new();
     for (position, bytes) in segment.elements().enumerate() {
@@ -72,8 +73,9 @@ fn element(
     from: usize,
     to: usize,
 ) -> DescribedElement<'_> {
+    let place = definition.and_then(|known| known.place(position));
     let known = definition.and_then(|known| known.element(position));
-    let name = known.map_or("", |known| known.name.as_str());
+    let name = place.map_or("", |place| place.content.name());
     let meaning = known.and_then(|known| known.meaning(value.trim())).unwrap_or_default();
     DescribedElement { position, name, value, meaning, from, to }
 }

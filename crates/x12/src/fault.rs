@@ -1,6 +1,8 @@
 //! What is wrong with a document, in the standard's own codes.
 
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use std::ops::Range;
 
 /// The level a fault is reported at; it decides which code list [`Fault::code`] is from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -18,12 +20,53 @@ pub enum Level {
     Element,
 }
 
+impl Level {
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Interchange => "interchange",
+            Self::Group => "group",
+            Self::Set => "set",
+            Self::Segment => "segment",
+            Self::Element => "element",
+        }
+    }
+}
+
+/// How much a finding weighs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Weight {
+    /// What it is found in is rejected.
+    #[default]
+    Error,
+    /// A partner's profile lets it pass: accepted, with the error told (AK501 `E`).
+    Tolerated,
+    /// Worth a look; it changes no verdict and is not told to the partner.
+    Note,
+}
+
+/// Whose rule was broken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Source {
+    #[default]
+    Standard,
+    /// A partner's implementation guide; a 999 has codes of its own for these.
+    Guide,
+}
+
 /// One thing wrong, with its place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fault {
     pub level: Level,
     /// The X12 code of that level.
-    pub code: String,
+    pub code: Cow<'static, str>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub weight: Weight,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub source: Source,
     /// Segment id, e.g. `PO1`.
     pub segment: String,
     /// Position of the segment in its set, ST being 1; 0 outside a set.
@@ -34,6 +77,12 @@ pub struct Fault {
     /// Position of the element in its segment, from 1.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub element: Option<u8>,
+    /// Position of the component in its composite, from 1.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub component: Option<u8>,
+    /// Which repetition of the element, from 1.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub repetition: Option<u16>,
     /// Data element reference number, e.g. 355 for a unit of measure.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub reference: Option<u16>,
@@ -42,33 +91,84 @@ pub struct Fault {
     pub value: Option<String>,
     /// Offset of the segment in the input.
     pub offset: u64,
+    /// Where the bytes that are wrong stand in the input; the segment where it is all of it.
+    #[serde(default)]
+    pub at: Range<u64>,
+    /// Number of the segment in the input, from 1; 0 where unknown.
+    #[serde(default)]
+    pub number: u64,
     /// One plain sentence.
     pub says: String,
 }
 
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
 impl Fault {
     /// A fault of a whole envelope or set, at the segment that shows it.
-    pub(crate) fn at(level: Level, code: &str, segment: &str, offset: u64, says: impl Into<String>) -> Self {
+    pub(crate) fn at(level: Level, code: &'static str, segment: &str, offset: u64, says: impl Into<String>) -> Self {
         Self {
             level,
-            code: code.to_owned(),
+            code: Cow::Borrowed(code),
+            weight: Weight::Error,
+            source: Source::Standard,
             segment: segment.to_owned(),
             position: 0,
             in_loop: None,
             element: None,
+            component: None,
+            repetition: None,
             reference: None,
             value: None,
             offset,
+            at: offset..offset,
+            number: 0,
             says: says.into(),
         }
     }
 
-    /// The place as the trade writes it: `PO103`, `PO1` or `GS`.
+    /// The same at element `n` of the segment that shows it, with the value that stands there.
+    pub(crate) fn of_element(mut self, segment: &crate::Segment<'_>, n: usize) -> Self {
+        self = self.shown_by(segment);
+        self.element = u8::try_from(n).ok();
+        self.at = segment.span(n);
+        self.value = Some(printable(segment.element(n))).filter(|value| !value.is_empty());
+        self
+    }
+
+    /// The same with the place of a segment.
+    pub(crate) fn shown_by(mut self, segment: &crate::Segment<'_>) -> Self {
+        self.offset = segment.offset;
+        self.at = segment.offset..segment.offset + segment.bytes.len() as u64;
+        self.number = segment.number;
+        self
+    }
+
+    /// Whether what it is found in is rejected for it.
+    #[must_use]
+    pub fn rejects(&self) -> bool {
+        self.weight == Weight::Error
+    }
+
+    /// Whether it is told to the partner.
+    #[must_use]
+    pub fn is_told(&self) -> bool {
+        self.weight != Weight::Note
+    }
+
+    /// The place as the trade writes it: `PO103`, `REF04-2`, `PO1` or `GS`.
     #[must_use]
     pub fn designator(&self) -> String {
-        match self.element {
-            Some(element) => format!("{}{element:02}", self.segment),
-            None => self.segment.clone(),
+        match (self.element, self.component) {
+            (Some(element), Some(component)) => format!("{}{element:02}-{component}", self.segment),
+            (Some(element), None) => format!("{}{element:02}", self.segment),
+            (None, _) => self.segment.clone(),
         }
     }
+}
+
+/// A value as it may be shown and sent back in AK404: at most 99 characters, nothing unprintable.
+pub(crate) fn printable(value: &[u8]) -> String {
+    String::from_utf8_lossy(value).chars().map(|c| if c.is_control() { '.' } else { c }).take(99).collect()
 }

@@ -15,10 +15,13 @@
 
 pub mod ack;
 mod check;
+mod cuts;
 pub mod definitions;
 mod delimiters;
 pub mod describe;
+mod envelope;
 mod fault;
+pub mod plain;
 mod reader;
 mod scanner;
 mod segment;
@@ -26,12 +29,13 @@ mod tree;
 mod walker;
 mod writer;
 
-pub use check::{Checker, is_date};
-pub use definitions::{Definitions, SetDefinition};
+pub use check::{Checker, Tolerance, is_date};
+pub use definitions::{Definitions, Guide, SetDefinition};
 pub use delimiters::Delimiters;
-pub use fault::{Fault, Level};
-pub use reader::{Group, Header, Interchange, Party, Reader, Reading, SetAck, SetReading, Unread, check_set};
+pub use envelope::{Header, ISA_NAMES, NOTES, Party, TA1_NAMES};
+pub use fault::{Fault, Level, Source, Weight};
+pub use reader::{Group, Interchange, Reader, Reading, SetAck, SetReading, Terms, Unread, check_set};
 pub use scanner::{Item, Limits, Scanner, UnreadWhy};
-pub use segment::{Segment, segments};
-pub use tree::{LoopId, LoopRef, SetTree, TreeError};
-pub use writer::{Envelope, Writer};
+pub use segment::{Segment, Tokens};
+pub use tree::{Child, LoopId, LoopRef, SetTree, TreeError};
+pub use writer::{Envelope, GroupHead, OnSeparator, SeparatorInside, Style, Writer};

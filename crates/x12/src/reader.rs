@@ -1,12 +1,14 @@
 //! Reads interchanges: envelopes, groups and sets, each with its verdict, in one pass and bounded memory.
 
-use crate::check::Checker;
+use crate::check::{Checker, Tolerance};
 use crate::definitions::{Definitions, SetDefinition};
+use crate::envelope::{Header, header_faults};
 use crate::fault::{Fault, Level};
 use crate::scanner::{Item, Limits, Scanner, UnreadWhy};
-use crate::segment::segments;
+use crate::segment::Tokens;
 use crate::{Delimiters, Segment};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use std::ops::Range;
 
 /// Everything read from one input.
@@ -22,32 +24,6 @@ pub struct Reading {
 pub struct Unread {
     pub bytes: Range<u64>,
     pub says: String,
-}
-
-/// A sender or receiver: ISA05/06 or ISA07/08, the id without its padding.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Party {
-    pub qualifier: String,
-    pub id: String,
-}
-
-/// The interchange control header.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Header {
-    pub sender: Party,
-    pub receiver: Party,
-    /// ISA09 and ISA10, `YYMMDD` and `HHMM`.
-    pub date: String,
-    pub time: String,
-    /// ISA12, e.g. `00401`.
-    pub version: String,
-    /// ISA13, nine digits.
-    pub control: String,
-    /// ISA14: a TA1 is asked for.
-    pub wants_ta1: bool,
-    /// ISA15: `P` production, `T` test, `I` information.
-    pub usage: String,
-    pub delimiters: Delimiters,
 }
 
 /// One interchange, ISA to IEA.
@@ -75,6 +51,12 @@ pub struct Group {
     pub version: String,
     /// GE01 as written; `None` when the trailer is missing or it is no number.
     pub included: Option<u32>,
+    /// Sets that came, and those of them with nothing wrong that rejects them; `sets` may hold fewer, see
+    /// [`Reader::keeping_faulty`].
+    #[serde(default)]
+    pub received: u32,
+    #[serde(default)]
+    pub sound: u32,
     pub sets: Vec<SetReading>,
     /// Faults of the group's envelope.
     pub faults: Vec<Fault>,
@@ -98,44 +80,113 @@ pub struct SetReading {
 pub enum SetAck {
     #[serde(rename = "A")]
     Accepted,
+    /// Accepted, with errors that the partner's profile lets pass.
+    #[serde(rename = "E")]
+    Noted,
     #[serde(rename = "R")]
     Rejected,
 }
 
+impl SetAck {
+    /// The code as it stands in AK501.
+    #[must_use]
+    pub const fn code(self) -> &'static str {
+        match self {
+            Self::Accepted => "A",
+            Self::Noted => "E",
+            Self::Rejected => "R",
+        }
+    }
+}
+
 impl SetReading {
-    /// Accepted when nothing is wrong with it.
+    /// The verdict: what is only noted changes none.
     #[must_use]
     pub fn ack(&self) -> SetAck {
-        if self.faults.is_empty() { SetAck::Accepted } else { SetAck::Rejected }
+        if self.faults.iter().any(Fault::rejects) {
+            SetAck::Rejected
+        } else if self.faults.iter().any(Fault::is_told) {
+            SetAck::Noted
+        } else {
+            SetAck::Accepted
+        }
     }
 }
 
 impl Group {
-    /// The sets that may go on: accepted ones of a group whose envelope is sound.
+    /// The sets that may go on: those not rejected, of a group whose envelope is sound.
     pub fn accepted(&self) -> impl Iterator<Item = &SetReading> {
         let sound = self.faults.is_empty();
-        self.sets.iter().filter(move |set| sound && set.ack() == SetAck::Accepted)
+        self.sets.iter().filter(move |set| sound && set.ack() != SetAck::Rejected)
+    }
+
+    /// How many sets may go on.
+    #[must_use]
+    pub fn accepted_count(&self) -> u32 {
+        if self.faults.is_empty() { self.sound } else { 0 }
     }
 }
+
+/// What an interchange is read by: its definitions, and what is let pass.
+#[derive(Debug, Clone, Copy)]
+pub struct Terms<'d> {
+    pub definitions: &'d Definitions,
+    pub tolerated: &'d [Tolerance],
+}
+
+/// Chooses the terms for an interchange by its header: partners have guides of their own.
+type Choice<'d> = Box<dyn Fn(&Header) -> Terms<'d> + Send + Sync + 'd>;
 
 /// Push parser from bytes to a [`Reading`].
 ///
 /// [`feed`](Self::feed) bytes as they come, then [`finish`](Self::finish). Memory grows with the
 /// number of sets (some 200 bytes each) and their faults, not with their size.
-#[derive(Debug)]
 pub struct Reader<'d> {
-    definitions: &'d Definitions,
+    terms: Choice<'d>,
     scanner: Scanner,
     envelopes: Envelopes<'d>,
+}
+
+impl std::fmt::Debug for Reader<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Reader").field("offset", &self.scanner.offset()).finish_non_exhaustive()
+    }
 }
 
 /// What is open, and what is complete.
 #[derive(Debug, Default)]
 struct Envelopes<'d> {
     done: Reading,
-    interchange: Option<Interchange>,
+    interchange: Option<(Interchange, Option<Terms<'d>>)>,
     group: Option<Group>,
     set: Option<OpenSet<'d>>,
+    /// ST02 of the sets of the open group.
+    controls: Controls,
+    faulty_only: bool,
+}
+
+/// Control numbers seen; digits are compared as numbers. They nearly always count up by one, which takes no memory.
+#[derive(Debug, Default)]
+struct Controls {
+    run: Option<std::ops::RangeInclusive<u64>>,
+    others: HashSet<String>,
+}
+
+impl Controls {
+    /// Takes one more; whether it is new.
+    fn insert(&mut self, control: &str) -> bool {
+        let number = control.parse::<u64>().ok();
+        let Some(number) = number else { return self.others.insert(control.to_owned()) };
+        match &self.run {
+            None => self.run = Some(number..=number),
+            Some(run) if run.contains(&number) => return false,
+            Some(run) if *run.end() + 1 == number && !self.others.contains(&number.to_string()) => {
+                self.run = Some(*run.start()..=number)
+            }
+            Some(_) => return self.others.insert(number.to_string()),
+        }
+        true
+    }
 }
 
 #[derive(Debug)]
@@ -144,11 +195,28 @@ struct OpenSet<'d> {
     checker: Option<Checker<'d>>,
 }
 
+/// Bytes fed at a time from an input that is in memory: few enough to stay in a near cache.
+const PIECE: usize = 256 << 10;
+
 impl<'d> Reader<'d> {
     /// A reader at the start of an input.
     #[must_use]
     pub fn new(definitions: &'d Definitions, limits: Limits) -> Self {
-        Self { definitions, scanner: Scanner::new(limits), envelopes: Envelopes::default() }
+        Self::choosing(move |_| Terms { definitions, tolerated: &[] }, limits)
+    }
+
+    /// A reader that asks for each interchange what to read it by.
+    #[must_use]
+    pub fn choosing(terms: impl Fn(&Header) -> Terms<'d> + Send + Sync + 'd, limits: Limits) -> Self {
+        Self { terms: Box::new(terms), scanner: Scanner::new(limits), envelopes: Envelopes::default() }
+    }
+
+    /// Keeps of the sets only those that something was found in; all are counted. Memory then does not grow with
+    /// the number of sound sets.
+    #[must_use]
+    pub fn keeping_faulty(mut self) -> Self {
+        self.envelopes.faulty_only = true;
+        self
     }
 
     /// Reads a whole input that is in memory.
@@ -161,8 +229,10 @@ impl<'d> Reader<'d> {
 
     /// Takes the next bytes of the input.
     pub fn feed(&mut self, bytes: &[u8]) {
-        self.scanner.feed(bytes);
-        self.drain();
+        for piece in bytes.chunks(PIECE) {
+            self.scanner.feed(piece);
+            self.drain();
+        }
     }
 
     /// Ends the input and gives what was read.
@@ -178,7 +248,7 @@ impl<'d> Reader<'d> {
     fn drain(&mut self) {
         while let Some(item) = self.scanner.next_item() {
             match item {
-                Item::Segment(segment) => self.envelopes.segment(self.definitions, &segment),
+                Item::Segment(segment) => self.envelopes.segment(&self.terms, &segment),
                 Item::Unread { from, to, why } => self.envelopes.unread(from..to, why),
             }
         }
@@ -186,22 +256,28 @@ impl<'d> Reader<'d> {
 }
 
 impl<'d> Envelopes<'d> {
-    fn segment(&mut self, definitions: &'d Definitions, segment: &Segment<'_>) {
+    fn segment(&mut self, terms: &Choice<'d>, segment: &Segment<'_>) {
         match segment.id() {
             b"ISA" => {
                 self.close_interchange(segment.offset, "another ISA follows before its IEA");
-                self.interchange = Some(open_interchange(segment));
+                let header = Header::of(segment);
+                let terms = terms(&header);
+                let bytes = segment.offset..segment.end;
+                let interchange = Interchange { header, bytes, groups: Vec::new(), faults: header_faults(segment) };
+                self.interchange = Some((interchange, Some(terms)));
             }
             b"IEA" => self.end_interchange(segment),
             b"GS" => {
                 self.close_group(segment.offset, "another GS follows before its GE");
-                self.open_group(definitions, segment);
+                self.open_group(segment);
             }
             b"GE" => self.end_group(segment),
             b"ST" => {
                 self.close_set(segment.offset, "another ST follows before its SE");
-                self.open_set(definitions, segment);
+                self.open_set(segment);
             }
+            // Interchange acknowledgments stand between ISA and GS.
+            b"TA1" if self.group.is_none() => {}
             id => match &mut self.set {
                 Some(set) => {
                     set.segment(segment);
@@ -211,7 +287,7 @@ impl<'d> Envelopes<'d> {
                 }
                 None => {
                     let id = segment.text(0);
-                    self.envelope_fault("024", &id, segment.offset, format!("{id} stands outside any transaction set"));
+                    self.envelope_fault("024", &id, segment, format!("{id} stands outside any transaction set"));
                 }
             },
         }
@@ -227,7 +303,11 @@ impl<'d> Envelopes<'d> {
         self.done.unread.push(Unread { bytes, says: says.to_owned() });
     }
 
-    fn open_group(&mut self, definitions: &Definitions, segment: &Segment<'_>) {
+    fn definitions(&self) -> Option<&'d Definitions> {
+        self.interchange.as_ref().and_then(|(_, terms)| terms.as_ref()).map(|terms| terms.definitions)
+    }
+
+    fn open_group(&mut self, segment: &Segment<'_>) {
         let mut group = Group {
             functional_id: segment.text(1),
             sender: segment.text(2),
@@ -235,37 +315,68 @@ impl<'d> Envelopes<'d> {
             control: segment.text(6),
             version: segment.text(8),
             included: None,
+            received: 0,
+            sound: 0,
             sets: Vec::new(),
             faults: Vec::new(),
         };
-        if !definitions.knows_version(&group.version) {
-            let says = format!("version {} is not supported", group.version);
-            group.faults.push(Fault::at(Level::Group, "2", "GS", segment.offset, says));
+        let mut fault = |code: &'static str, element: usize, says: String| {
+            group.faults.push(Fault::at(Level::Group, code, "GS", segment.offset, says).of_element(segment, element));
+        };
+        let known = self.definitions().is_some_and(|definitions| definitions.knows_version(&segment.text(8)));
+        let supported =
+            self.definitions().is_some_and(|definitions| definitions.all().any(|set| set.functional_id == segment.text(1)));
+        if !supported {
+            fault("1", 1, format!("functional group {} is not supported", segment.text(1)));
         }
-        if group.control.is_empty() || !group.control.bytes().all(|byte| byte.is_ascii_digit()) {
-            let says = format!("GS06 is no control number: {}", group.control);
-            group.faults.push(Fault::at(Level::Group, "6", "GS", segment.offset, says));
+        if !known {
+            fault("2", 8, format!("version {} is not supported", segment.text(8)));
+        }
+        let control = segment.text(6);
+        if control.is_empty() || control.len() > 9 || !control.bytes().all(|byte| byte.is_ascii_digit()) {
+            fault("6", 6, format!("GS06 is no control number: {control}"));
+        }
+        // Data element 716 got a code of its own for this later; in 004010 the number violates the syntax of its envelope.
+        let number = control.trim_start_matches('0');
+        let groups = self.interchange.iter().flat_map(|(interchange, _)| &interchange.groups);
+        if groups.clone().any(|other| other.control.trim_start_matches('0') == number) {
+            let code = if segment.text(8).as_str() >= "005010" { "19" } else { "6" };
+            fault(code, 6, format!("GS06 is {control}, as in another group of the interchange"));
         }
         self.group = Some(group);
+        self.controls = Controls::default();
     }
 
-    fn open_set(&mut self, definitions: &'d Definitions, segment: &Segment<'_>) {
+    fn open_set(&mut self, segment: &Segment<'_>) {
         let (set, control) = (segment.text(1), segment.text(2));
-        let Some(group) = &self.group else {
-            self.envelope_fault("024", "ST", segment.offset, "ST stands outside any functional group".to_owned());
+        let (Some(group), Some((_, Some(terms)))) = (&self.group, &self.interchange) else {
+            self.envelope_fault("022", "ST", segment, "ST stands outside any functional group".to_owned());
             return;
         };
-        let definition: Option<&'d SetDefinition> = definitions.find(&group.version, &set).map(AsRef::as_ref);
+        let definition: Option<&'d SetDefinition> = terms.definitions.find(&group.version, &set).map(AsRef::as_ref);
         let mut reading =
             SetReading { bytes: segment.offset..segment.end, segments: 0, faults: Vec::new(), set: set.clone(), control };
-        if definition.is_none() {
-            let says = format!("transaction set {set} is not supported in version {}", group.version);
-            reading.faults.push(Fault::at(Level::Set, "1", "ST", segment.offset, says));
-        } else if definition.is_some_and(|definition| definition.functional_id != group.functional_id) {
-            let says = format!("transaction set {set} does not belong in a group {}", group.functional_id);
-            reading.faults.push(Fault::at(Level::Set, "6", "ST", segment.offset, says));
+        let mut fault = |code: &'static str, element: usize, says: String| {
+            let fault = Fault::at(Level::Set, code, "ST", segment.offset, says).of_element(segment, element);
+            reading.faults.push(Fault { position: 1, ..fault });
+        };
+        match definition {
+            None if set.is_empty() => fault("6", 1, "ST01 says no transaction set".to_owned()),
+            None => fault("1", 1, format!("transaction set {set} is not supported in version {}", group.version)),
+            Some(known) if known.functional_id != group.functional_id => {
+                fault("6", 1, format!("a {set} does not stand in a group of {}", group.functional_id));
+            }
+            Some(_) => {}
         }
-        let mut open = OpenSet { reading, checker: definition.map(Checker::new) };
+        let control = segment.text(2);
+        if control.len() < 4 || control.len() > 9 {
+            fault("7", 2, format!("ST02 is no control number of four to nine characters: {control}"));
+        } else if !self.controls.insert(&control) {
+            fault("23", 2, format!("ST02 is {control}, as in another set of the group"));
+        }
+        let tolerated = terms.tolerated;
+        let checker = definition.map(|definition| Checker::new(definition).tolerating(tolerated));
+        let mut open = OpenSet { reading, checker };
         open.segment(segment);
         self.set = Some(open);
     }
@@ -286,27 +397,32 @@ impl<'d> Envelopes<'d> {
 
     fn keep(&mut self, set: OpenSet<'d>) {
         if let Some(group) = &mut self.group {
-            group.sets.push(set.done());
+            let reading = set.done();
+            group.received += 1;
+            group.sound += u32::from(reading.ack() != SetAck::Rejected);
+            if !self.faulty_only || !reading.faults.is_empty() {
+                group.sets.push(reading);
+            }
         }
     }
 
     fn end_group(&mut self, segment: &Segment<'_>) {
         self.close_set(segment.offset, "GE follows before its SE");
         let Some(mut group) = self.group.take() else {
-            self.envelope_fault("024", "GE", segment.offset, "GE without a GS before it".to_owned());
+            self.envelope_fault("022", "GE", segment, "GE without a GS before it".to_owned());
             return;
         };
         let (count, control) = (segment.text(1), segment.text(2));
         group.included = count.parse().ok();
-        if group.included != Some(group.sets.len() as u32) {
-            let says = format!("GE01 says {count} sets, {} were read", group.sets.len());
-            group.faults.push(Fault::at(Level::Group, "5", "GE", segment.offset, says));
+        if group.included != Some(group.received) {
+            let says = format!("GE01 says {count} sets, {} were read", group.received);
+            group.faults.push(Fault::at(Level::Group, "5", "GE", segment.offset, says).of_element(segment, 1));
         }
         if control.trim_start_matches('0') != group.control.trim_start_matches('0') {
             let says = format!("GE02 is {control}, GS06 is {}", group.control);
-            group.faults.push(Fault::at(Level::Group, "4", "GE", segment.offset, says));
+            group.faults.push(Fault::at(Level::Group, "4", "GE", segment.offset, says).of_element(segment, 2));
         }
-        if let Some(interchange) = &mut self.interchange {
+        if let Some((interchange, _)) = &mut self.interchange {
             interchange.groups.push(group);
         }
     }
@@ -315,7 +431,7 @@ impl<'d> Envelopes<'d> {
         self.close_set(end, says);
         if let Some(mut group) = self.group.take() {
             group.faults.push(Fault::at(Level::Group, "3", "GS", end, says));
-            if let Some(interchange) = &mut self.interchange {
+            if let Some((interchange, _)) = &mut self.interchange {
                 interchange.groups.push(group);
             }
         }
@@ -323,34 +439,36 @@ impl<'d> Envelopes<'d> {
 
     fn end_interchange(&mut self, segment: &Segment<'_>) {
         self.close_group(segment.offset, "IEA follows before its GE");
-        let Some(mut interchange) = self.interchange.take() else { return };
+        let Some((mut interchange, _)) = self.interchange.take() else { return };
         interchange.bytes.end = segment.end;
         let (count, control) = (segment.text(1), segment.text(2));
         if count.parse() != Ok(interchange.groups.len()) {
             let says = format!("IEA01 says {count} groups, {} were read", interchange.groups.len());
-            interchange.faults.push(Fault::at(Level::Interchange, "021", "IEA", segment.offset, says));
+            let fault = Fault::at(Level::Interchange, "021", "IEA", segment.offset, says).of_element(segment, 1);
+            interchange.faults.push(fault);
         }
         if control != interchange.header.control {
             let says = format!("IEA02 is {control}, ISA13 is {}", interchange.header.control);
-            interchange.faults.push(Fault::at(Level::Interchange, "001", "IEA", segment.offset, says));
+            let fault = Fault::at(Level::Interchange, "001", "IEA", segment.offset, says).of_element(segment, 2);
+            interchange.faults.push(fault);
         }
         self.done.interchanges.push(interchange);
     }
 
     fn close_interchange(&mut self, end: u64, says: &str) {
         self.close_group(end, says);
-        if let Some(mut interchange) = self.interchange.take() {
+        if let Some((mut interchange, _)) = self.interchange.take() {
             interchange.bytes.end = end;
             interchange.faults.push(Fault::at(Level::Interchange, "023", "IEA", end, says));
             self.done.interchanges.push(interchange);
         }
     }
 
-    fn envelope_fault(&mut self, code: &str, segment: &str, offset: u64, says: String) {
-        if let Some(interchange) = &mut self.interchange
+    fn envelope_fault(&mut self, code: &'static str, id: &str, segment: &Segment<'_>, says: String) {
+        if let Some((interchange, _)) = &mut self.interchange
             && interchange.faults.len() < 100
         {
-            interchange.faults.push(Fault::at(Level::Interchange, code, segment, offset, says));
+            interchange.faults.push(Fault::at(Level::Interchange, code, id, segment.offset, says).shown_by(segment));
         }
     }
 }
@@ -361,20 +479,23 @@ impl OpenSet<'_> {
         let reading = &mut self.reading;
         reading.bytes.end = segment.end;
         let (count, control) = (segment.text(1), segment.text(2));
+        let position = reading.segments;
         if count.parse() != Ok(reading.segments) {
             let says = format!("SE01 says {count} segments, {} were read", reading.segments);
-            reading.faults.push(Fault::at(Level::Set, "4", "SE", segment.offset, says));
+            let fault = Fault::at(Level::Set, "4", "SE", segment.offset, says).of_element(segment, 1);
+            reading.faults.push(Fault { position, ..fault });
         }
         if control != reading.control {
             let says = format!("SE02 is {control}, ST02 is {}", reading.control);
-            reading.faults.push(Fault::at(Level::Set, "3", "SE", segment.offset, says));
+            let fault = Fault::at(Level::Set, "3", "SE", segment.offset, says).of_element(segment, 2);
+            reading.faults.push(Fault { position, ..fault });
         }
     }
 
     fn done(self) -> SetReading {
         let Self { mut reading, checker } = self;
         if let Some(checker) = checker {
-            reading.faults.extend(checker.end());
+            reading.faults.extend(checker.end(reading.bytes.end));
         }
         reading
     }
@@ -401,11 +522,11 @@ pub fn check_set(definition: &SetDefinition, bytes: &[u8], delimiters: Delimiter
     };
     let mut open = OpenSet { reading, checker: Some(Checker::new(definition)) };
     let mut ended = false;
-    for (n, segment) in segments(bytes, delimiters).enumerate() {
-        if n == 0 {
+    for segment in Tokens::new(bytes, delimiters).iter() {
+        if segment.number == 1 {
             open.reading.control = segment.text(2);
         }
-        if n == 0 && segment.text(1) != definition.set {
+        if segment.number == 1 && segment.text(1) != definition.set {
             let says = format!("ST01 is {}, not {}", segment.text(1), definition.set);
             open.reading.faults.push(Fault::at(Level::Set, "6", "ST", segment.offset, says));
         }
@@ -419,25 +540,4 @@ pub fn check_set(definition: &SetDefinition, bytes: &[u8], delimiters: Delimiter
         open.reading.faults.push(Fault::at(Level::Set, "2", "ST", 0, "the set ends before its SE"));
     }
     open.done()
-}
-
-fn open_interchange(segment: &Segment<'_>) -> Interchange {
-    let control = segment.text(13);
-    let mut faults = Vec::new();
-    if control.len() != 9 || !control.bytes().all(|byte| byte.is_ascii_digit()) {
-        let says = format!("ISA13 is no control number of nine digits: {control}");
-        faults.push(Fault::at(Level::Interchange, "022", "ISA", segment.offset, says));
-    }
-    let header = Header {
-        sender: Party { qualifier: segment.text(5), id: segment.text(6) },
-        receiver: Party { qualifier: segment.text(7), id: segment.text(8) },
-        date: segment.text(9),
-        time: segment.text(10),
-        version: segment.text(12),
-        control,
-        wants_ta1: segment.text(14) == "1",
-        usage: segment.text(15),
-        delimiters: segment.delimiters,
-    };
-    Interchange { header, bytes: segment.offset..segment.end, groups: Vec::new(), faults }
 }

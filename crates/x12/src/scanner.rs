@@ -1,6 +1,11 @@
 //! Cuts a stream of bytes into segments. What the segments mean is the [`Reader`](crate::Reader)'s.
 
+use crate::cuts::Cuts;
+use crate::segment::Place;
 use crate::{Delimiters, Segment, delimiters::ISA_LENGTH};
+
+/// Bytes whose separators are looked for at a time: enough to be quick, few enough to stay in the nearest cache.
+const BLOCK: usize = 16 << 10;
 
 /// What bounds the scanner's memory.
 #[derive(Debug, Clone, Copy)]
@@ -60,10 +65,17 @@ pub struct Scanner {
     at: usize,
     /// Offset of `held[0]` in the input.
     base: u64,
-    /// Up to where `held` is known to contain no terminator.
-    searched: usize,
+    /// Where ids, elements and segments end in `held`, up to `indexed`, for the separators last in force.
+    cuts: Cuts,
+    indexed: usize,
+    index_for: Option<(u8, u8)>,
+    /// The first of the ends that is not used up, and the first of the terminators.
+    cursor: usize,
+    next: usize,
     state: State,
     finished: bool,
+    /// Segments given so far.
+    number: u64,
 }
 
 impl Scanner {
@@ -75,18 +87,26 @@ impl Scanner {
             held: Vec::new(),
             at: 0,
             base: 0,
-            searched: 0,
+            cuts: Cuts::default(),
+            indexed: 0,
+            index_for: None,
+            cursor: 0,
+            next: 0,
             state: State::Outside { junk: None, why: UnreadWhy::NoHeader },
             finished: false,
+            number: 0,
         }
     }
 
-    /// Adds the next bytes of the input.
+    /// Adds the next bytes of the input: pieces of less than 2 GiB, best of some hundred kilobytes.
     pub fn feed(&mut self, bytes: &[u8]) {
-        self.base += self.at as u64;
-        self.searched = self.searched.saturating_sub(self.at);
-        self.held.drain(..self.at);
+        let used = self.at;
+        self.base += used as u64;
+        self.held.drain(..used);
         self.at = 0;
+        self.forget(self.cuts.ends.partition_point(|end| (*end as usize) < used));
+        self.cuts.ends.iter_mut().for_each(|end| *end -= used as u32);
+        self.indexed = self.indexed.saturating_sub(used);
         self.held.extend_from_slice(bytes);
     }
 
@@ -103,7 +123,48 @@ impl Scanner {
 
     /// The next segment or unread stretch; `None` when more bytes are needed or, after
     /// [`finish`](Self::finish), when all is read.
+    #[inline]
     pub fn next_item(&mut self) -> Option<Item<'_>> {
+        if let State::Inside(delimiters) = self.state
+            && let Some((start, terminator)) = self.at_hand()
+        {
+            return Some(Item::Segment(self.give(delimiters, start, terminator)));
+        }
+        self.look()
+    }
+
+    /// Where the next segment begins and ends, when it is held whole and is neither header nor trailer: nearly always.
+    #[inline]
+    fn at_hand(&self) -> Option<(usize, usize)> {
+        let terminator = *self.cuts.terminators.get(self.next)? as usize;
+        let mut start = self.at;
+        while matches!(self.held.get(start)?, b'\r' | b'\n') {
+            start += 1;
+        }
+        let first = *self.cuts.ends.get(self.cursor)? as usize;
+        let end = *self.cuts.ends.get(terminator)? as usize;
+        let plain = !matches!(self.held[start], b'I' | b' ' | b'\t' | 0x1A | 0xEF);
+        (plain && terminator >= self.cursor && first >= start && end - start <= self.limits.segment)
+            .then_some((start, terminator))
+    }
+
+    /// The segment from `start` to that of the ends; what follows it is next.
+    #[inline]
+    fn give(&mut self, delimiters: Delimiters, start: usize, terminator: usize) -> Segment<'_> {
+        let end = self.cuts.ends[terminator] as usize;
+        let first = std::mem::replace(&mut self.cursor, terminator + 1);
+        self.next += 1;
+        self.at = (end + 1).min(self.held.len());
+        self.number += 1;
+        let mut bytes = &self.held[start..end];
+        while let [head @ .., b'\r' | b'\n'] = bytes {
+            bytes = head;
+        }
+        let place = Place { offset: self.base + start as u64, end: self.base + self.at as u64, number: self.number };
+        Segment::new(bytes, &self.cuts.ends[first..=terminator], start as u32, delimiters, place)
+    }
+
+    fn look(&mut self) -> Option<Item<'_>> {
         match self.state {
             State::Outside { junk, why } => self.outside(junk, why),
             State::Inside(delimiters) => self.inside(delimiters),
@@ -124,15 +185,15 @@ impl Scanner {
                 }
                 // No header here: go on at the next place one could start.
                 junk = junk.or(Some(here));
-                self.at += match rest[1..].windows(3).position(|three| three == b"ISA") {
+                let skipped = match memchr::memmem::find(&rest[1..], b"ISA") {
                     Some(skip) => 1 + skip,
                     None if self.finished => rest.len(),
                     // The last two bytes may be the start of `ISA`.
                     None => rest.len().saturating_sub(2).max(1),
                 };
+                self.at += skipped;
                 continue;
             }
-            self.searched = self.at;
             self.state = match header {
                 Some(delimiters) => State::Inside(delimiters),
                 None if self.finished => State::Outside { junk: None, why: UnreadWhy::NoHeader },
@@ -152,40 +213,75 @@ impl Scanner {
     fn inside(&mut self, delimiters: Delimiters) -> Option<Item<'_>> {
         self.pass_blank();
         let start = self.at;
-        let from = self.searched.max(start);
-        let end = match self.held[from..].iter().position(|&byte| byte == delimiters.segment) {
-            Some(found) => from + found,
-            None if self.held.len() - start > self.limits.segment => return Some(self.too_long(start)),
-            None if self.finished && start < self.held.len() => self.held.len(),
-            None => {
-                self.searched = self.held.len();
-                return None;
-            }
-        };
-        if end - start > self.limits.segment {
-            return Some(self.too_long(start));
-        }
         // A header inside: the trailer before it is missing, and the separators may change.
         if self.held[start..].starts_with(b"ISA")
             && let Some(again) = Delimiters::of_isa(&self.held[start..])
+            && again != delimiters
         {
             self.state = State::Inside(again);
-            if again != delimiters {
-                self.searched = start;
-                return self.inside(again);
+            return self.inside(again);
+        }
+        let Some(terminator) = self.terminator(delimiters) else {
+            if self.held.len() - start > self.limits.segment {
+                return Some(self.too_long(start));
             }
+            if !self.finished || start == self.held.len() {
+                return None;
+            }
+            // The last terminator may be missing: the input's end stands for it.
+            self.cuts.end_at(self.held.len() as u32);
+            return self.inside(delimiters);
+        };
+        let end = self.cuts.ends[terminator] as usize;
+        if end - start > self.limits.segment {
+            return Some(self.too_long(start));
         }
-        self.at = (end + 1).min(self.held.len());
-        self.searched = self.at;
-        let mut bytes = &self.held[start..end];
-        while let [head @ .., b'\r' | b'\n'] = bytes {
-            bytes = head;
-        }
-        if bytes.starts_with(b"IEA") {
+        if self.held[start..end].starts_with(b"IEA") {
             self.state = State::Outside { junk: None, why: UnreadWhy::NoHeader };
         }
-        let (offset, end) = (self.base + start as u64, self.base + self.at as u64);
-        Some(Item::Segment(Segment { bytes, delimiters, offset, end }))
+        Some(Item::Segment(self.give(delimiters, start, terminator)))
+    }
+
+    /// Which of the ends ends the segment that begins at `at`; `None` when that is not held yet.
+    fn terminator(&mut self, delimiters: Delimiters) -> Option<usize> {
+        let separators = (delimiters.element, delimiters.segment);
+        if self.index_for != Some(separators) || self.indexed < self.at {
+            self.index_for = Some(separators);
+            self.cuts.clear();
+            (self.cursor, self.next, self.indexed) = (0, 0, self.at);
+        }
+        // Blanks that were passed over may have been separators.
+        while self.cuts.ends.get(self.cursor).is_some_and(|end| (*end as usize) < self.at) {
+            self.cursor += 1;
+        }
+        loop {
+            while let Some(&terminator) = self.cuts.terminators.get(self.next) {
+                if terminator as usize >= self.cursor {
+                    return Some(terminator as usize);
+                }
+                self.next += 1;
+            }
+            if self.indexed == self.held.len() {
+                return None;
+            }
+            // What is used up makes room once it is most of it.
+            if self.cursor > BLOCK / 4 && self.cursor * 2 > self.cuts.ends.len() {
+                self.forget(self.cursor);
+            }
+            let to = self.held.len().min(self.indexed + BLOCK);
+            self.cuts.find(&self.held[self.indexed..to], self.indexed as u32, separators.0, separators.1);
+            self.indexed = to;
+        }
+    }
+
+    /// Drops the first `gone` ends.
+    fn forget(&mut self, gone: usize) {
+        self.cuts.ends.drain(..gone);
+        let used = self.cuts.terminators.partition_point(|terminator| (*terminator as usize) < gone);
+        self.cuts.terminators.drain(..used);
+        self.cuts.terminators.iter_mut().for_each(|terminator| *terminator -= gone as u32);
+        self.cursor = self.cursor.saturating_sub(gone);
+        self.next = self.next.saturating_sub(used);
     }
 
     fn too_long(&mut self, start: usize) -> Item<'static> {

@@ -1,8 +1,9 @@
 //! One segment, borrowed from the bytes it was read from.
 
 use crate::Delimiters;
+use crate::cuts::Cuts;
 
-/// A segment without its terminator. Elements are found when asked for; nothing is copied.
+/// A segment without its terminator. Elements are found by their positions; nothing is copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Segment<'a> {
     /// The bytes from the segment id to before the terminator.
@@ -13,19 +14,42 @@ pub struct Segment<'a> {
     pub offset: u64,
     /// Offset just behind the terminator.
     pub end: u64,
+    /// Which segment of the input it is, from 1.
+    pub number: u64,
+    /// Where the id and each element end, counted from `origin` before the segment's first byte.
+    ends: &'a [u32],
+    origin: u32,
 }
 
 impl<'a> Segment<'a> {
-    /// The segment id, e.g. `PO1`. Empty when the segment starts with a separator.
-    #[must_use]
-    pub fn id(&self) -> &'a [u8] {
-        self.elements().next().unwrap_or_default()
+    #[inline]
+    pub(crate) fn new(bytes: &'a [u8], ends: &'a [u32], origin: u32, delimiters: Delimiters, place: Place) -> Self {
+        let Place { offset, end, number } = place;
+        Self { bytes, delimiters, offset, end, number, ends, origin }
     }
 
-    /// Element `n`, counted from 1 as the standard does; an absent one is empty.
+    /// The segment id, e.g. `PO1`. Empty when the segment starts with a separator.
     #[must_use]
+    #[inline]
+    pub fn id(&self) -> &'a [u8] {
+        self.element(0)
+    }
+
+    /// Element `n`, counted from 1 as the standard does; an absent one is empty, 0 is the id.
+    #[must_use]
+    #[inline]
     pub fn element(&self, n: usize) -> &'a [u8] {
-        self.elements().nth(n).unwrap_or_default()
+        let Some(&end) = self.ends.get(n) else { return &[] };
+        let start = if n == 0 { 0 } else { (self.ends[n - 1] - self.origin + 1) as usize };
+        let end = ((end - self.origin) as usize).min(self.bytes.len());
+        self.bytes.get(start..end).unwrap_or_default()
+    }
+
+    /// How many elements follow the id, empty ones at the end included.
+    #[must_use]
+    #[inline]
+    pub fn count(&self) -> usize {
+        self.ends.len().saturating_sub(1)
     }
 
     /// Element `n` as text with the padding of fixed-length elements taken off; invalid UTF-8 is replaced.
@@ -35,33 +59,162 @@ impl<'a> Segment<'a> {
     }
 
     /// The id, then every element in order.
+    #[inline]
     pub fn elements(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
-        let separator = self.delimiters.element;
-        self.bytes.split(move |&byte| byte == separator)
+        let (bytes, origin, mut start) = (self.bytes, self.origin, 0);
+        self.ends.iter().map(move |end| {
+            let end = (end - origin) as usize;
+            let from = std::mem::replace(&mut start, end + 1);
+            bytes.get(from..end.min(bytes.len())).unwrap_or_default()
+        })
+    }
+
+    /// Offset in the input of the first byte of element `n`, and of the byte behind its last.
+    #[must_use]
+    pub fn span(&self, n: usize) -> std::ops::Range<u64> {
+        let within = |at: u32| self.offset + u64::from((at - self.origin).min(self.bytes.len() as u32));
+        match self.ends.get(n) {
+            Some(&end) if n == 0 => self.offset..within(end),
+            Some(&end) => within(self.ends[n - 1] + 1).min(within(end))..within(end),
+            None => self.offset + self.bytes.len() as u64..self.offset + self.bytes.len() as u64,
+        }
     }
 }
 
-/// Cuts bytes that are in memory into segments; blanks and line ends around them are passed over.
-///
-/// Offsets count from the start of `bytes`. The last terminator may be missing.
-pub fn segments(bytes: &[u8], delimiters: Delimiters) -> impl Iterator<Item = Segment<'_>> {
-    let mut at = 0;
-    std::iter::from_fn(move || {
-        while at < bytes.len() {
-            let length = bytes[at..].iter().position(|&byte| byte == delimiters.segment).unwrap_or(bytes.len() - at);
-            let (mut start, mut end) = (at, at + length);
-            at = (end + 1).min(bytes.len());
-            let next = at as u64;
-            while start < end && bytes[start].is_ascii_whitespace() {
+/// Where a segment stands in its input; see [`Segment`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Place {
+    pub offset: u64,
+    pub end: u64,
+    pub number: u64,
+}
+
+/// Bytes in memory, cut into segments. Blanks and line ends around segments are passed over; the last terminator may be
+/// missing.
+#[derive(Debug, Clone)]
+pub struct Tokens<B> {
+    bytes: B,
+    delimiters: Delimiters,
+    /// Where ids and elements end, all segments one after another.
+    ends: Vec<u32>,
+    segments: Vec<Token>,
+}
+
+/// One segment of [`Tokens`].
+#[derive(Debug, Clone, Copy)]
+struct Token {
+    start: u32,
+    /// Behind the last byte, terminator and line ends before it not counted.
+    end: u32,
+    /// Behind the terminator.
+    next: u32,
+    /// Its part of `ends`.
+    from: u32,
+    to: u32,
+}
+
+impl<B: AsRef<[u8]>> Tokens<B> {
+    /// Cuts `bytes`. Offsets of segments count from their start.
+    ///
+    /// # Panics
+    /// With 4 GiB or more: positions have 32 bits.
+    #[must_use]
+    pub fn new(bytes: B, delimiters: Delimiters) -> Self {
+        let all = bytes.as_ref();
+        assert!(all.len() < u32::MAX as usize, "what is cut in memory has less than 4 GiB");
+        let mut cuts = Cuts::default();
+        cuts.ends.reserve(all.len() / 4);
+        cuts.find(all, 0, delimiters.element, delimiters.segment);
+        if all.last().is_some_and(|last| *last != delimiters.segment) {
+            cuts.end_at(all.len() as u32);
+        }
+        let mut segments = Vec::with_capacity(cuts.terminators.len());
+        let (mut at, mut from) = (0usize, 0u32);
+        for &terminator in &cuts.terminators {
+            let cut = cuts.ends[terminator as usize] as usize;
+            let (mut start, mut end) = (at, cut);
+            while start < end && all[start].is_ascii_whitespace() {
                 start += 1;
             }
-            while end > start && matches!(bytes[end - 1], b'\r' | b'\n') {
+            while end > start && matches!(all[end - 1], b'\r' | b'\n') {
                 end -= 1;
             }
+            let next = (cut + 1).min(all.len());
             if start < end {
-                return Some(Segment { bytes: &bytes[start..end], delimiters, offset: start as u64, end: next });
+                segments.push(Token { start: start as u32, end: end as u32, next: next as u32, from, to: terminator + 1 });
             }
+            (at, from) = (next, terminator + 1);
         }
-        None
-    })
+        let ends = cuts.ends;
+        Self { bytes, delimiters, ends, segments }
+    }
+
+    /// The bytes that were cut.
+    #[must_use]
+    pub fn bytes(&self) -> &[u8] {
+        self.bytes.as_ref()
+    }
+
+    /// The separators they were cut by.
+    #[must_use]
+    pub fn delimiters(&self) -> Delimiters {
+        self.delimiters
+    }
+
+    /// How many segments there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.segments.len()
+    }
+
+    /// Whether there are none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.segments.is_empty()
+    }
+
+    /// Segment `n`, from 0.
+    ///
+    /// # Panics
+    /// When there are not so many.
+    #[must_use]
+    pub fn segment(&self, n: usize) -> Segment<'_> {
+        let token = self.segments[n];
+        let place = Place { offset: u64::from(token.start), end: u64::from(token.next), number: n as u64 + 1 };
+        let bytes = &self.bytes.as_ref()[token.start as usize..token.end as usize];
+        let ends = &self.ends[token.from as usize..token.to as usize];
+        Segment::new(bytes, ends, token.start, self.delimiters, place)
+    }
+
+    /// Every segment in order.
+    pub fn iter(&self) -> impl Iterator<Item = Segment<'_>> {
+        (0..self.len()).map(|n| self.segment(n))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn elements_are_found_by_position_and_absent_ones_are_empty() {
+        let tokens = Tokens::new(b"ST*850*0001~\r\n N1**Clover~X~\n\nSE".as_slice(), Delimiters::default());
+        let told: Vec<String> = tokens
+            .iter()
+            .map(|s| {
+                format!(
+                    "{} {}..{} {:?}",
+                    s.number,
+                    s.offset,
+                    s.end,
+                    s.elements().map(String::from_utf8_lossy).collect::<Vec<_>>()
+                )
+            })
+            .collect();
+        let expected =
+            [r#"1 0..12 ["ST", "850", "0001"]"#, r#"2 15..26 ["N1", "", "Clover"]"#, r#"3 26..28 ["X"]"#, r#"4 30..32 ["SE"]"#];
+        assert_eq!(told, expected);
+        let n1 = tokens.segment(1);
+        assert_eq!((n1.count(), n1.element(9), n1.span(2), n1.span(1), n1.span(9)), (2, &[][..], 19..25, 18..18, 25..25));
+    }
 }

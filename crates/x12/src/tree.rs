@@ -1,8 +1,8 @@
 //! A transaction set as a tree: loops inside loops, segments in them, elements borrowed from the set's bytes.
 
-use crate::definitions::SetDefinition;
-use crate::segment::segments;
-use crate::walker::{Placed, Walker};
+use crate::definitions::{NodeId, SegmentDefinition, SegmentKey, SetDefinition};
+use crate::segment::Tokens;
+use crate::walker::Walker;
 use crate::{Delimiters, Segment};
 use std::sync::Arc;
 
@@ -12,25 +12,26 @@ pub struct LoopId(u32);
 
 /// One transaction set from ST to SE with its segments nested by loop.
 ///
-/// Owns the set's bytes once; every element is a slice of them.
+/// Owns the set's bytes once; every element is a slice of them. What is in a loop stands together in the document, so
+/// a loop is a range of segments, and the loops in it are ranges of that.
 #[derive(Debug, Clone)]
 pub struct SetTree {
     definition: Arc<SetDefinition>,
-    bytes: Arc<[u8]>,
-    delimiters: Delimiters,
+    tokens: Tokens<Arc<[u8]>>,
+    /// The place in the table of each segment; 0 where it has none.
+    places: Vec<NodeId>,
     loops: Vec<Loop>,
 }
 
-#[derive(Debug, Clone)]
-struct Loop {
-    id: String,
-    children: Vec<Child>,
-}
-
 #[derive(Debug, Clone, Copy)]
-enum Child {
-    Segment { start: u32, end: u32 },
-    Loop(LoopId),
+struct Loop {
+    node: NodeId,
+    /// Its segments, those of the loops in it too.
+    from: u32,
+    to: u32,
+    /// The first loop in it, and the next on its own level; 0 for none, since the set itself is neither.
+    first: u32,
+    next: u32,
 }
 
 /// Why bytes are no set of this definition.
@@ -42,6 +43,12 @@ pub enum TreeError {
     /// More bytes than a tree may have.
     #[error("the set has {size} bytes, {limit} at most can be mapped")]
     TooLarge { size: usize, limit: usize },
+}
+
+/// A loop that is open while the tree is built, and the last loop that ended in it.
+struct Open {
+    id: u32,
+    last: u32,
 }
 
 impl SetTree {
@@ -65,26 +72,34 @@ impl SetTree {
         if !bytes.starts_with(b"ST") {
             return Err(TreeError::NoHeader);
         }
-        let mut loops = vec![Loop { id: definition.set.clone(), children: Vec::new() }];
-        {
-            let mut walker = Walker::new(&definition);
-            let mut open = vec![Self::ROOT];
-            for segment in segments(&bytes, delimiters) {
-                if let Placed::Here { closed, opened, .. } = walker.place(&String::from_utf8_lossy(segment.id())) {
-                    open.truncate(open.len() - closed);
-                    if let Some(id) = opened {
-                        let new = LoopId(loops.len() as u32);
-                        loops.push(Loop { id: id.to_owned(), children: Vec::new() });
-                        loops[open[open.len() - 1].0 as usize].children.push(Child::Loop(new));
-                        open.push(new);
-                    }
+        let tokens = Tokens::new(bytes, delimiters);
+        let mut places = Vec::with_capacity(tokens.len());
+        let mut loops = vec![Loop { node: 0, from: 0, to: tokens.len() as u32, first: 0, next: 0 }];
+        let mut open = vec![Open { id: 0, last: 0 }];
+        let mut walker = Walker::new(&definition);
+        let mut missing = Vec::new();
+        for n in 0..tokens.len() as u32 {
+            let placed = walker.place(SegmentKey::of(tokens.segment(n as usize).id()), &mut missing);
+            missing.clear();
+            places.push(placed.map_or(0, |placed| placed.node));
+            let Some(placed) = placed else { continue };
+            for _ in 0..placed.closed {
+                let ended = open.pop().expect("no more loops close than are open");
+                loops[ended.id as usize].to = n;
+            }
+            if let Some(node) = placed.opened {
+                let new = loops.len() as u32;
+                loops.push(Loop { node, from: n, to: tokens.len() as u32, first: 0, next: 0 });
+                let around = open.last_mut().expect("the set itself never closes");
+                match around.last {
+                    0 => loops[around.id as usize].first = new,
+                    last => loops[last as usize].next = new,
                 }
-                let start = segment.offset as u32;
-                let child = Child::Segment { start, end: start + segment.bytes.len() as u32 };
-                loops[open[open.len() - 1].0 as usize].children.push(child);
+                around.last = new;
+                open.push(Open { id: new, last: 0 });
             }
         }
-        Ok(Self { definition, bytes, delimiters, loops })
+        Ok(Self { definition, tokens, places, loops })
     }
 
     /// The definition the tree was built by.
@@ -96,13 +111,13 @@ impl SetTree {
     /// The set's bytes, ST to SE.
     #[must_use]
     pub fn bytes(&self) -> &[u8] {
-        &self.bytes
+        self.tokens.bytes()
     }
 
     /// The separators of the interchange the set came in.
     #[must_use]
     pub fn delimiters(&self) -> Delimiters {
-        self.delimiters
+        self.tokens.delimiters()
     }
 
     /// The set itself.
@@ -116,6 +131,20 @@ impl SetTree {
     pub fn at(&self, id: LoopId) -> LoopRef<'_> {
         LoopRef { tree: self, id }
     }
+
+    /// What the table says of the segment at this place of the document, as [`Segment::number`] counts from 1; of one without
+    /// a place, what the dictionary says.
+    #[must_use]
+    pub fn described(&self, segment: &Segment<'_>) -> Option<&SegmentDefinition> {
+        match self.places.get((segment.number as usize).checked_sub(1)?) {
+            None | Some(0) => self.definition.segment(std::str::from_utf8(segment.id()).ok()?),
+            Some(node) => Some(&self.definition.nodes[usize::from(*node)].segment),
+        }
+    }
+
+    fn get(&self, id: LoopId) -> Loop {
+        self.loops[id.0 as usize]
+    }
 }
 
 /// A loop of a tree, borrowed.
@@ -125,6 +154,13 @@ pub struct LoopRef<'t> {
     id: LoopId,
 }
 
+/// What stands directly in a loop.
+#[derive(Debug, Clone, Copy)]
+pub enum Child<'t> {
+    Segment(Segment<'t>),
+    Loop(LoopRef<'t>),
+}
+
 impl<'t> LoopRef<'t> {
     /// The id to come back to this loop with [`SetTree::at`].
     #[must_use]
@@ -132,22 +168,42 @@ impl<'t> LoopRef<'t> {
         self.id
     }
 
+    /// The tree it is part of.
+    #[must_use]
+    pub fn tree(&self) -> &'t SetTree {
+        self.tree
+    }
+
     /// The id of the segment that opens the loop; the set's number for the set itself.
     #[must_use]
     pub fn name(&self) -> &'t str {
-        &self.tree.loops[self.id.0 as usize].id
+        &self.tree.definition.nodes[usize::from(self.tree.get(self.id).node)].id
+    }
+
+    /// Segments and loops directly in this one, in the order of the document.
+    pub fn children(self) -> impl Iterator<Item = Child<'t>> {
+        let tree = self.tree;
+        let own = tree.get(self.id);
+        let (mut at, mut inner) = (own.from, own.first);
+        std::iter::from_fn(move || {
+            if inner != 0 && tree.loops[inner as usize].from == at {
+                let id = LoopId(inner);
+                let found = tree.get(id);
+                (at, inner) = (found.to, found.next);
+                return Some(Child::Loop(LoopRef { tree, id }));
+            }
+            if at >= own.to {
+                return None;
+            }
+            at += 1;
+            Some(Child::Segment(tree.tokens.segment(at as usize - 1)))
+        })
     }
 
     /// The segments that stand directly in this loop, in order.
     pub fn segments(self) -> impl Iterator<Item = Segment<'t>> {
-        let tree = self.tree;
-        tree.loops[self.id.0 as usize].children.iter().filter_map(move |child| match *child {
-            Child::Segment { start, end } => Some(Segment {
-                bytes: &tree.bytes[start as usize..end as usize],
-                delimiters: tree.delimiters,
-                offset: u64::from(start),
-                end: u64::from(end) + 1,
-            }),
+        self.children().filter_map(|child| match child {
+            Child::Segment(segment) => Some(segment),
             Child::Loop(_) => None,
         })
     }
@@ -160,10 +216,11 @@ impl<'t> LoopRef<'t> {
     /// Every loop directly in this one, in order.
     pub fn all_loops(self) -> impl Iterator<Item = LoopRef<'t>> {
         let tree = self.tree;
-        tree.loops[self.id.0 as usize].children.iter().filter_map(move |child| match *child {
-            Child::Loop(id) => Some(LoopRef { tree, id }),
-            Child::Segment { .. } => None,
-        })
+        let first = tree.get(self.id).first;
+        let ids = std::iter::successors((first != 0).then_some(first), move |id| {
+            Some(tree.loops[*id as usize].next).filter(|next| *next != 0)
+        });
+        ids.map(move |id| LoopRef { tree, id: LoopId(id) })
     }
 
     /// The first segment named `id`: directly here, or opening a loop directly here.

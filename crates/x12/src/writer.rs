@@ -2,51 +2,101 @@
 
 use crate::{Delimiters, Party};
 
-/// What an outgoing interchange says of itself.
+/// What an outgoing interchange says of itself: its ISA.
 #[derive(Debug, Clone)]
 pub struct Envelope {
     pub sender: Party,
     pub receiver: Party,
-    /// GS02 and GS03.
-    pub group_sender: String,
-    pub group_receiver: String,
-    /// GS01, e.g. `FA`.
-    pub functional_id: String,
-    /// GS08, e.g. `004010`.
-    pub version: String,
     /// `CCYYMMDD` and `HHMM`.
     pub date: String,
     pub time: String,
+    /// ISA12, e.g. `00401`.
+    pub version: String,
     /// ISA13; written with nine digits. Must be below 1,000,000,000.
-    pub interchange_control: u32,
-    /// GS06; must be below 1,000,000,000.
-    pub group_control: u32,
+    pub control: u32,
+    /// ISA14: ask for a TA1.
+    pub wants_ta1: bool,
     /// ISA15.
     pub usage: String,
     pub delimiters: Delimiters,
 }
 
-/// Builds one interchange with one group.
+/// What an outgoing group says of itself: its GS. Date and time are those of its interchange.
+#[derive(Debug, Clone)]
+pub struct GroupHead {
+    /// GS01, e.g. `FA`.
+    pub functional_id: String,
+    /// GS02 and GS03.
+    pub sender: String,
+    pub receiver: String,
+    /// GS06; must be below 1,000,000,000.
+    pub control: u32,
+    /// GS08, e.g. `004010`.
+    pub version: String,
+}
+
+/// What becomes of a separator inside a value, which would not read back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnSeparator {
+    /// A space takes its place.
+    #[default]
+    Replace,
+    /// Nothing is written, and the place is said.
+    Refuse,
+}
+
+/// How it is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Style {
+    pub on_separator: OnSeparator,
+    /// A line end after each segment.
+    pub line_ends: bool,
+}
+
+/// Why nothing was written.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{designator} holds a separator of the interchange: {value}")]
+pub struct SeparatorInside {
+    /// E.g. `N102`.
+    pub designator: String,
+    pub value: String,
+}
+
+/// Builds one interchange.
 ///
-/// A separator inside a value is replaced by a space: what is written always reads back.
+/// ```text
+/// new ─▶ start_group ─▶ start_set ─▶ segment … ─▶ start_set … ─▶ start_group … ─▶ finish
+/// ```
 #[derive(Debug)]
 pub struct Writer {
     envelope: Envelope,
+    style: Style,
     out: Vec<u8>,
-    sets: u32,
+    groups: u32,
+    group: Option<OpenGroup>,
     /// Segments of the open set, and its control number.
-    open: Option<(u32, String)>,
+    set: Option<(u32, String)>,
+    refused: Option<SeparatorInside>,
+}
+
+#[derive(Debug)]
+struct OpenGroup {
+    control: u32,
+    sets: u32,
 }
 
 impl Writer {
-    /// Starts the interchange and its group.
+    /// Starts the interchange.
     #[must_use]
-    pub fn new(envelope: Envelope) -> Self {
-        let mut writer = Self { envelope, out: Vec::new(), sets: 0, open: None };
-        let e = writer.envelope.clone();
-        let component = char::from(e.delimiters.component).to_string();
-        let repetition = e.delimiters.repetition.map_or("U".to_owned(), |byte| char::from(byte).to_string());
+    pub fn new(envelope: Envelope, style: Style) -> Self {
+        let mut writer = Self { envelope, style, out: Vec::new(), groups: 0, group: None, set: None, refused: None };
+        let e = &writer.envelope;
+        let repetition = match e.delimiters.repetition {
+            Some(byte) if e.version.as_str() >= "00402" => byte,
+            _ => b'U',
+        };
         let isa = [
+            "ISA".to_owned(),
             "00".to_owned(),
             " ".repeat(10),
             "00".to_owned(),
@@ -57,70 +107,179 @@ impl Writer {
             fixed(&e.receiver.id, 15),
             fixed(e.date.get(2..).unwrap_or_default(), 6),
             fixed(&e.time, 4),
-            repetition,
-            "00401".to_owned(),
-            format!("{:09}", e.interchange_control),
-            "0".to_owned(),
+            char::from(repetition).to_string(),
+            fixed(&e.version, 5),
+            format!("{:09}", e.control),
+            if e.wants_ta1 { "1" } else { "0" }.to_owned(),
             fixed(if e.usage.is_empty() { "P" } else { &e.usage }, 1),
+            char::from(e.delimiters.component).to_string(),
         ];
-        // ISA16 is the component separator itself, so it is the one value not cleaned.
-        writer.put("ISA", &isa.each_ref().map(String::as_str));
-        writer.out.pop();
-        writer.out.push(e.delimiters.element);
-        writer.out.extend(component.bytes());
-        writer.out.push(e.delimiters.segment);
-        let group = e.group_control.to_string();
-        let gs = [&e.functional_id, &e.group_sender, &e.group_receiver, &e.date, &e.time, &group, "X", &e.version];
-        writer.put("GS", &gs.map(|value: &str| value));
+        let element = e.delimiters.element;
+        for (n, part) in isa.iter().enumerate() {
+            if n > 0 {
+                writer.out.push(element);
+            }
+            // Only the separators that ISA itself names may stand in it.
+            let named = n == 11 || n == 16;
+            let d = writer.envelope.delimiters;
+            writer.out.extend(part.bytes().map(|byte| if !named && d.contains(byte) { b' ' } else { byte }));
+        }
+        writer.terminate();
         writer
     }
 
-    /// Starts a set; a set that is open is ended first.
-    pub fn start_set(&mut self, set: &str) {
-        self.end_set();
-        self.sets += 1;
-        let control = format!("{:04}", self.sets);
-        self.open = Some((0, control.clone()));
-        self.segment(&["ST", set, &control]);
+    /// Starts a group; one that is open is ended first.
+    pub fn start_group(&mut self, head: &GroupHead) {
+        self.end_group();
+        self.groups += 1;
+        self.group = Some(OpenGroup { control: head.control, sets: 0 });
+        let (date, time) = (self.envelope.date.clone(), self.envelope.time.clone());
+        let control = head.control.to_string();
+        self.put(
+            "GS",
+            [&head.functional_id, &head.sender, &head.receiver, &date, &time, &control, "X", &head.version].into_iter(),
+        );
     }
 
-    /// Writes a segment: its id and elements. Trailing empty elements are cut.
+    /// Starts a set, numbered within its group; one that is open is ended first.
+    pub fn start_set(&mut self, set: &str) {
+        self.start_set_of(set, "");
+    }
+
+    /// Starts a set of an implementation convention (ST03, from 005010 on); empty for none.
+    pub fn start_set_of(&mut self, set: &str, convention: &str) {
+        self.end_set();
+        let number = self.group.as_mut().map_or(1, |group| {
+            group.sets += 1;
+            group.sets
+        });
+        let control = format!("{number:04}");
+        self.set = Some((0, control.clone()));
+        self.segment(&["ST", set, &control, convention]);
+    }
+
+    /// Writes a segment: its id and elements. Trailing empty
+    /// elements are cut.
     pub fn segment(&mut self, parts: &[&str]) {
-        if let Some((count, _)) = &mut self.open {
-            *count += 1;
-        }
         if let Some((id, elements)) = parts.split_first() {
-            self.put(id, elements);
+            self.count();
+            self.put(id, elements.iter().copied());
         }
+    }
+
+    /// Writes a segment whose elements may have components and repetitions.
+    pub fn structured(&mut self, id: &str, elements: &[crate::plain::Element]) {
+        self.count();
+        let d = self.envelope.delimiters;
+        let mut ends = Vec::with_capacity(elements.len());
+        let start = self.out.len();
+        self.out.extend(id.bytes());
+        ends.push(self.out.len());
+        for (n, element) in elements.iter().enumerate() {
+            self.out.push(d.element);
+            let designator = format!("{id}{:02}", n + 1);
+            self.element(element, &designator);
+            if !element.is_empty() {
+                ends.push(self.out.len());
+            }
+        }
+        self.out.truncate(ends.last().copied().unwrap_or(start));
+        self.terminate();
     }
 
     /// Ends set, group and interchange: the bytes.
+    ///
+    /// # Errors
+    /// [`SeparatorInside`] where a value holds a separator and the style refuses that.
+    pub fn finish(mut self) -> Result<Vec<u8>, SeparatorInside> {
+        self.end_group();
+        let (groups, control) = (self.groups.to_string(), format!("{:09}", self.envelope.control));
+        self.put("IEA", [groups.as_str(), &control].into_iter());
+        match self.refused {
+            Some(refused) => Err(refused),
+            None => Ok(self.out),
+        }
+    }
+
+    /// The bytes, separators replaced whatever the style: what the program itself says always reads back.
     #[must_use]
-    pub fn finish(mut self) -> Vec<u8> {
-        self.end_set();
-        let group = self.envelope.group_control.to_string();
-        let interchange = format!("{:09}", self.envelope.interchange_control);
-        self.put("GE", &[&self.sets.to_string(), &group]);
-        self.put("IEA", &["1", &interchange]);
-        self.out
+    pub(crate) fn finish_own(mut self) -> Vec<u8> {
+        self.refused = None;
+        self.finish().unwrap_or_default()
+    }
+
+    fn element(&mut self, element: &crate::plain::Element, designator: &str) {
+        use crate::plain::Element;
+        let d = self.envelope.delimiters;
+        match element {
+            Element::Empty => {}
+            Element::Text(text) | Element::Number(text) => self.value(text, || designator.to_owned()),
+            Element::Components(parts) => {
+                let used = parts.iter().rposition(|part| !part.is_empty()).map_or(0, |last| last + 1);
+                for (n, part) in parts[..used].iter().enumerate() {
+                    if n > 0 {
+                        self.out.push(d.component);
+                    }
+                    self.value(part, || format!("{designator}-{}", n + 1));
+                }
+            }
+            Element::Repeats(all) => {
+                for (n, one) in all.iter().enumerate() {
+                    if n > 0 {
+                        self.out.push(d.repetition.unwrap_or(d.component));
+                    }
+                    self.element(one, designator);
+                }
+            }
+        }
+    }
+
+    fn count(&mut self) {
+        if let Some((count, _)) = &mut self.set {
+            *count += 1;
+        }
     }
 
     fn end_set(&mut self) {
-        if let Some((count, control)) = self.open.take() {
-            self.put("SE", &[&(count + 1).to_string(), &control]);
+        if let Some((count, control)) = self.set.take() {
+            self.put("SE", [(count + 1).to_string().as_str(), &control].into_iter());
         }
     }
 
-    fn put(&mut self, id: &str, elements: &[&str]) {
-        let d = self.envelope.delimiters;
-        let used = elements.iter().rposition(|element| !element.is_empty()).map_or(0, |last| last + 1);
-        self.out.extend(id.bytes());
-        for element in &elements[..used] {
-            self.out.push(d.element);
-            let repetition_marker = id == "ISA" && element.len() == 1;
-            self.out.extend(element.bytes().map(|byte| if d.contains(byte) && !repetition_marker { b' ' } else { byte }));
+    fn end_group(&mut self) {
+        self.end_set();
+        if let Some(group) = self.group.take() {
+            self.put("GE", [group.sets.to_string().as_str(), &group.control.to_string()].into_iter());
         }
-        self.out.push(d.segment);
+    }
+
+    fn put<'e>(&mut self, id: &str, elements: impl Iterator<Item = &'e str>) {
+        self.out.extend(id.bytes());
+        let mut used = self.out.len();
+        for (n, element) in elements.enumerate() {
+            self.out.push(self.envelope.delimiters.element);
+            self.value(element, || format!("{id}{:02}", n + 1));
+            if !element.is_empty() {
+                used = self.out.len();
+            }
+        }
+        self.out.truncate(used);
+        self.terminate();
+    }
+
+    fn value(&mut self, text: &str, designator: impl Fn() -> String) {
+        let d = self.envelope.delimiters;
+        if self.style.on_separator == OnSeparator::Refuse && self.refused.is_none() && text.bytes().any(|byte| d.contains(byte)) {
+            self.refused = Some(SeparatorInside { designator: designator(), value: text.to_owned() });
+        }
+        self.out.extend(text.bytes().map(|byte| if d.contains(byte) { b' ' } else { byte }));
+    }
+
+    fn terminate(&mut self) {
+        self.out.push(self.envelope.delimiters.segment);
+        if self.style.line_ends && self.envelope.delimiters.segment != b'\n' {
+            self.out.push(b'\n');
+        }
     }
 }
 

@@ -1,8 +1,8 @@
 //! Whole interchanges, good and bad, with the acknowledgment each one earns.
 
 use proptest::prelude::*;
-use wirewatch_x12::ack::{GroupAck, Stamp, functional_ack};
-use wirewatch_x12::{Definitions, Delimiters, Envelope, Party, Reader, Reading, SetAck, SetTree, Writer};
+use wirewatch_x12::ack::{AckStyle, GroupAck, Stamp, functional_ack};
+use wirewatch_x12::{Definitions, Delimiters, Envelope, GroupHead, Party, Reader, Reading, SetAck, SetTree, Style, Writer};
 
 const SAMPLE: &str = include_str!("../../../demo/samples/marrowfield-850.edi");
 
@@ -14,7 +14,7 @@ fn ack(text: &str) -> String {
     let reading = read(text);
     let interchange = &reading.interchanges[0];
     let stamp = Stamp { interchange_control: 7, group_control: 9, date: "20261123".into(), time: "0701".into() };
-    let bytes = functional_ack(&interchange.header, &interchange.groups[0], &stamp);
+    let bytes = functional_ack(&interchange.header, &interchange.groups[0], AckStyle::default(), &stamp);
     String::from_utf8(bytes).unwrap().replace('~', "~\n")
 }
 
@@ -101,7 +101,7 @@ proptest! {
         for interchange in &reading.interchanges {
             for group in &interchange.groups {
                 let stamp = Stamp { interchange_control: 1, group_control: 1, date: "20261123".into(), time: "0701".into() };
-                let ack = functional_ack(&interchange.header, group, &stamp);
+                let ack = functional_ack(&interchange.header, group, AckStyle::default(), &stamp);
                 let again = Reader::read(Definitions::standard(), &ack);
                 prop_assert_eq!(again.interchanges.len(), 1);
                 for set in &group.sets {
@@ -117,16 +117,19 @@ proptest! {
     #[test]
     fn written_values_read_back(values in prop::collection::vec("[ -)+-=?-}]{0,12}", 1..9), number in 1u32..999_999_999) {
         let party = |id: &str| Party { qualifier: "ZZ".into(), id: id.into() };
-        let mut writer = Writer::new(Envelope {
-            sender: party("QUILLHAVEN"), receiver: party("MARROWFIELD"), group_sender: "Q".into(), group_receiver: "M".into(),
-            functional_id: "FA".into(), version: "004010".into(), date: "20261123".into(), time: "0700".into(),
-            interchange_control: number, group_control: number, usage: "T".into(), delimiters: Delimiters::default(),
+        let envelope = Envelope {
+            sender: party("QUILLHAVEN"), receiver: party("MARROWFIELD"), date: "20261123".into(), time: "0700".into(),
+            version: "00401".into(), control: number, wants_ta1: false, usage: "T".into(), delimiters: Delimiters::default(),
+        };
+        let mut writer = Writer::new(envelope, Style::default());
+        writer.start_group(&GroupHead {
+            functional_id: "FA".into(), sender: "Q".into(), receiver: "M".into(), control: number, version: "004010".into(),
         });
         writer.start_set("997");
         let mut parts = vec!["MSG"];
         parts.extend(values.iter().map(String::as_str));
         writer.segment(&parts);
-        let bytes = writer.finish();
+        let bytes = writer.finish().expect("separators are replaced");
         let mut scanner = wirewatch_x12::Scanner::new(wirewatch_x12::Limits::default());
         scanner.feed(&bytes);
         scanner.finish();

@@ -5,9 +5,10 @@ use super::fields::{Fields, File};
 use crate::course::{Course, Mark, Milestone, Point};
 use crate::incident;
 use crate::outline::Outline;
-use crate::partner::Partner;
+use crate::partner::{Acknowledge, Partner};
 use crate::table;
-use crate::x12::Party;
+use crate::x12::ack::{AckDepth, AckForm, AckStyle};
+use crate::x12::{Level, Party, Tolerance};
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -61,24 +62,27 @@ impl<'a> Build<'a> {
             let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
             let them = party(fields, "them");
             let us = party(fields, "us");
-            let mut acknowledge_to = None;
+            let mut acknowledged = None;
             if let Some(acknowledge) = fields.table("acknowledge") {
-                acknowledge.word("with", &[("997", ())]);
+                let forms = [("997", AckForm::Functional), ("999", AckForm::Implementation)];
+                let form = acknowledge.word("with", &forms).unwrap_or_default();
+                let depth = acknowledge.word("by", &[("set", AckDepth::Set), ("group", AckDepth::Group)]).unwrap_or_default();
                 if let Some(to) = acknowledge.needed_text("to") {
                     if self.workspace.connections.get(&to.value).is_none_or(|known| known.kind_name() != "folder") {
                         let folders = self.workspace.connections.values().filter(|known| known.kind_name() == "folder");
                         self.unknown(file, to.span, "folder connection", &to.value, folders.map(|known| known.name.as_str()));
                     }
-                    acknowledge_to = Some(to.value);
+                    acknowledged = Some(Acknowledge { to: to.value, style: AckStyle { form, depth } });
                 }
                 acknowledge.done();
             }
+            let tolerated = fields.tables("tolerate").into_iter().filter_map(tolerance).collect();
             if let (Some(them), Some(us)) = (them, us) {
                 if let Some(other) = self.workspace.partners.values().find(|other| other.them == them && other.us == us) {
                     let says = format!("{} has the same identifiers: an interchange could not tell them apart", other.name);
                     file.error(0..0, "partner::same-identifiers", says, None);
                 }
-                found = Some(Partner { name: name.to_owned(), title, them, us, acknowledge_to });
+                found = Some(Partner { name: name.to_owned(), title, them, us, acknowledge: acknowledged, tolerated });
             }
         });
         if let Some(partner) = found {
@@ -144,6 +148,18 @@ impl<'a> Build<'a> {
         fields.done();
         Some(Milestone { name: name?.value, mark: mark.unwrap_or_default(), flow: flow?.value, point: point? })
     }
+}
+
+/// An error that is let pass: `{ level = "element", code = "7", at = "N101" }`.
+fn tolerance(fields: Fields<'_>) -> Option<Tolerance> {
+    let level = fields.word("level", &[("segment", Level::Segment), ("element", Level::Element), ("set", Level::Set)]);
+    if level.is_none() && !fields.has("level") {
+        fields.missing("level");
+    }
+    let text = |key| fields.text(key).map(|text| text.value).unwrap_or_default();
+    let (code, at) = (text("code"), text("at"));
+    fields.done();
+    Some(Tolerance { level: level?, code, at })
 }
 
 fn party(fields: &Fields<'_>, key: &'static str) -> Option<Party> {

@@ -39,7 +39,7 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
     let name = &connection.name;
     let flows = || workspace.flows.values();
     let calls = flows().flat_map(|flow| &flow.steps).any(|step| step.verb.connection() == Some(name));
-    let collects = workspace.partners.values().any(|partner| partner.acknowledge_to.as_deref() == Some(name));
+    let collects = workspace.partners.values().any(|partner| partner.acknowledges_to() == Some(name));
     ConnectionView {
         name: name.clone(),
         title: connection.title.clone(),
@@ -69,7 +69,7 @@ fn used_by(workspace: &Workspace, name: &str) -> Vec<String> {
         flow.intakes.iter().any(|intake| intake.from == name)
             || flow.steps.iter().any(|step| step.verb.connection() == Some(name))
     });
-    let partners = workspace.partners.values().filter(|partner| partner.acknowledge_to.as_deref() == Some(name));
+    let partners = workspace.partners.values().filter(|partner| partner.acknowledges_to() == Some(name));
     flows.map(|flow| flow.name.clone()).chain(partners.map(|partner| format!("acknowledgments to {}", partner.name))).collect()
 }
 

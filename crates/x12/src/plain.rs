@@ -1,0 +1,215 @@
+//! A set as plain data: what a tree says without the bytes it came from, and the way back to segments.
+
+use crate::definitions::{Content, ElementDefinition, Kind, SegmentKey, SetDefinition};
+use crate::tree::{Child, LoopRef, SetTree};
+use crate::walker::Walker;
+use crate::{Delimiters, Segment, Writer};
+
+/// A segment or a loop.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Node {
+    Segment { id: String, elements: Vec<Element> },
+    Loop { id: String, of: Vec<Node> },
+}
+
+/// What stands at one position.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Element {
+    Empty,
+    /// As it stands in the document.
+    Text(String),
+    /// A number such as `774.00`, which is written as the element's type asks for.
+    Number(String),
+    Components(Vec<String>),
+    Repeats(Vec<Element>),
+}
+
+/// Why a value cannot be written at its place.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{designator} ({name}) {says}")]
+pub struct ComposeError {
+    /// E.g. `AMT02`.
+    pub designator: String,
+    pub name: String,
+    pub says: String,
+}
+
+impl Element {
+    /// Whether nothing would be written.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        match self {
+            Self::Empty => true,
+            Self::Text(text) | Self::Number(text) => text.is_empty(),
+            Self::Components(parts) => parts.iter().all(String::is_empty),
+            Self::Repeats(all) => all.iter().all(Self::is_empty),
+        }
+    }
+}
+
+impl SetTree {
+    /// The set as plain data, ST and SE included.
+    #[must_use]
+    pub fn plain(&self) -> Vec<Node> {
+        nodes(self, self.root())
+    }
+}
+
+fn nodes(tree: &SetTree, within: LoopRef<'_>) -> Vec<Node> {
+    let node = |child| match child {
+        Child::Segment(segment) => plain_segment(tree, &segment),
+        Child::Loop(inner) => Node::Loop { id: inner.name().to_owned(), of: nodes(tree, inner) },
+    };
+    within.children().map(node).collect()
+}
+
+fn plain_segment(tree: &SetTree, segment: &Segment<'_>) -> Node {
+    let described = tree.described(segment);
+    let elements = (1..=segment.count()).map(|n| {
+        let is_composite =
+            described.and_then(|known| known.place(n)).is_some_and(|place| matches!(place.content, Content::Composite(_)));
+        plain_element(segment.delimiters, segment.element(n), is_composite)
+    });
+    let mut elements: Vec<Element> = elements.collect();
+    elements.truncate(elements.iter().rposition(|element| !element.is_empty()).map_or(0, |last| last + 1));
+    Node::Segment { id: String::from_utf8_lossy(segment.id()).into_owned(), elements }
+}
+
+fn plain_element(d: Delimiters, value: &[u8], is_composite: bool) -> Element {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    if value.is_empty() {
+        return Element::Empty;
+    }
+    if let Some(by) = d.repetition.filter(|by| value.contains(by)) {
+        let once = Delimiters { repetition: None, ..d };
+        return Element::Repeats(value.split(|byte| *byte == by).map(|part| plain_element(once, part, is_composite)).collect());
+    }
+    if is_composite || value.contains(&d.component) {
+        let mut parts: Vec<String> = value.split(|byte| *byte == d.component).map(text).collect();
+        parts.truncate(parts.iter().rposition(|part| !part.is_empty()).map_or(0, |last| last + 1));
+        return Element::Components(parts);
+    }
+    Element::Text(text(value))
+}
+
+/// Writes a set into an open group: `nodes` from behind ST to before SE (those two are left to the writer), in their order.
+///
+/// # Errors
+/// [`ComposeError`] for the first value that its element cannot hold, e.g. a text where a number stands.
+pub fn compose(definition: &SetDefinition, nodes: &[Node], writer: &mut Writer) -> Result<(), ComposeError> {
+    writer.start_set(&definition.set);
+    let mut walker = Walker::new(definition);
+    walker.place(SegmentKey::of(b"ST"), &mut Vec::new());
+    each(definition, nodes, &mut walker, writer)
+}
+
+fn each(definition: &SetDefinition, nodes: &[Node], walker: &mut Walker<'_>, writer: &mut Writer) -> Result<(), ComposeError> {
+    for node in nodes {
+        match node {
+            Node::Segment { id, .. } if id == "ST" || id == "SE" => {}
+            Node::Segment { id, elements } => {
+                let placed = walker.place(SegmentKey::of(id.as_bytes()), &mut Vec::new());
+                let described = match placed {
+                    Some(placed) => Some(walker.node(placed.node).segment.as_ref()),
+                    None => definition.segment(id),
+                };
+                let mut written = Vec::with_capacity(elements.len());
+                for (n, element) in elements.iter().enumerate() {
+                    let content = described.and_then(|known| known.place(n + 1)).map(|place| &place.content);
+                    let as_written = written_as(content, element).map_err(|says| ComposeError {
+                        designator: format!("{id}{:02}", n + 1),
+                        name: content.map_or_else(String::new, |content| content.name().to_owned()),
+                        says,
+                    });
+                    written.push(as_written?);
+                }
+                writer.structured(id, &written);
+            }
+            Node::Loop { of, .. } => each(definition, of, walker, writer)?,
+        }
+    }
+    Ok(())
+}
+
+fn written_as(content: Option<&Content>, element: &Element) -> Result<Element, String> {
+    Ok(match (content, element) {
+        (_, Element::Empty) => Element::Empty,
+        (Some(Content::Element(known)), Element::Text(text)) => Element::Text(format_text(known, text)?),
+        (Some(Content::Element(known)), Element::Number(number)) => Element::Text(format_number(known, number)?),
+        (_, Element::Number(text)) => Element::Text(text.clone()),
+        (Some(Content::Composite(known)), Element::Components(parts)) => {
+            let places = known.places().map(|place| place.content.element());
+            let written = parts.iter().zip(places.chain(std::iter::repeat(None))).map(|(part, known)| match known {
+                Some(known) if !part.is_empty() => format_text(known, part),
+                _ => Ok(part.clone()),
+            });
+            Element::Components(written.collect::<Result<_, _>>()?)
+        }
+        (_, Element::Repeats(all)) => Element::Repeats(all.iter().map(|one| written_as(content, one)).collect::<Result<_, _>>()?),
+        (_, other) => other.clone(),
+    })
+}
+
+/// A text as its element has it: days and times without their marks; everything else as it is.
+fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String> {
+    match element.kind {
+        Kind::Date => {
+            let digits: String = text.chars().filter(|c| *c != '-').collect();
+            Ok(if element.max == 6 && digits.len() == 8 { digits[2..].to_owned() } else { digits })
+        }
+        Kind::Time => Ok(text.chars().filter(|c| *c != ':').collect()),
+        Kind::Numeric(places) if places > 0 && text.contains('.') => format_number(element, text),
+        Kind::Text | Kind::Code | Kind::Numeric(_) | Kind::Decimal | Kind::Binary => Ok(text.to_owned()),
+    }
+}
+
+/// A number as its element has it: the implied decimal places of an `Nn`, zeros before it up to the shortest length.
+fn format_number(element: &ElementDefinition, number: &str) -> Result<String, String> {
+    let (sign, digits) = number.strip_prefix('-').map_or(("", number), |digits| ("-", digits));
+    let (whole, behind) = digits.split_once('.').unwrap_or((digits, ""));
+    let is_number =
+        !(whole.is_empty() && behind.is_empty()) && whole.bytes().chain(behind.bytes()).all(|byte| byte.is_ascii_digit());
+    if !is_number {
+        return Err(format!("holds a number, not {number}"));
+    }
+    Ok(match element.kind {
+        Kind::Numeric(places) => {
+            let places = usize::from(places);
+            let behind = behind.trim_end_matches('0');
+            if behind.len() > places {
+                return Err(format!("has {places} decimal places, {number} has more"));
+            }
+            let all = format!("{whole}{behind:0<places$}");
+            let plain = all.trim_start_matches('0');
+            let plain = if plain.is_empty() { "0" } else { plain };
+            format!("{sign}{plain:0>min$}", min = element.min)
+        }
+        Kind::Date | Kind::Time | Kind::Text | Kind::Code | Kind::Decimal | Kind::Binary => number.to_owned(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Definitions;
+
+    fn element(number: u16) -> ElementDefinition {
+        Definitions::standard().dictionary("004010").unwrap().element(number).unwrap().as_ref().clone()
+    }
+
+    #[test]
+    fn values_are_written_as_their_type_asks_for() {
+        let amount = element(610); // N2
+        let number = |text: &str| format_number(&amount, text);
+        assert_eq!(number("774.00"), Ok("77400".into()));
+        assert_eq!(number("-0.05"), Ok("-5".into()));
+        assert_eq!(number("12"), Ok("1200".into()));
+        assert_eq!(number("0"), Ok("0".into()));
+        assert!(number("1.005").unwrap_err().contains("2 decimal places"));
+        assert!(number("twelve").is_err());
+        assert_eq!(format_text(&amount, "77400"), Ok("77400".into()), "a text without a point is as it stands in the document");
+        assert_eq!(format_text(&element(373), "2026-11-26"), Ok("20261126".into()));
+        assert_eq!(format_text(&element(337), "14:30:05"), Ok("143005".into()));
+        assert_eq!(format_number(&element(782), "1.50"), Ok("1.50".into()), "a decimal keeps its digits");
+    }
+}
