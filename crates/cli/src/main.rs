@@ -33,6 +33,7 @@ struct Cli {
 enum Command {
     Serve(serve::ServeArgs),
     Check(check::CheckArgs),
+    Edi(edi::EdiArgs),
     Deploy(deploy::DeployArgs),
     Releases(releases::ReleasesArgs),
     Rollback(releases::RollbackArgs),
@@ -78,6 +79,7 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
     match cli.command {
         Command::Serve(args) => serve::run(args).await,
         Command::Check(args) => check::run(&args),
+        Command::Edi(args) => edi::run(&args),
         Command::Deploy(args) => deploy::run(client, &args).await,
         Command::Releases(args) => releases::list(client, &args).await,
         Command::Rollback(args) => releases::rollback(client, &args).await,

@@ -21,9 +21,9 @@ pub fn restore(form: &Form, text: &str) -> String {
 
 /// What is wrong with a document, as it would be found on arrival. Places are lines with a segment each for X12.
 #[must_use]
-pub fn findings(form: &Form, document: &str) -> Vec<Finding> {
+pub fn findings(definitions: &Definitions, form: &Form, document: &str) -> Vec<Finding> {
     match form {
-        Form::X12 { version, set, delimiters } => match Definitions::standard().find(version, set) {
+        Form::X12 { version, set, delimiters } => match definitions.find(version, set) {
             Some(definition) => {
                 let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
                 let lines = Lines::of(document, *delimiters);

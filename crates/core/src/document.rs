@@ -35,20 +35,27 @@ pub enum Unreadable {
 }
 
 impl Document {
-    /// Reads `bytes` in the given form.
+    /// Reads `bytes` in the given form, X12 by the standard's own sets.
     ///
     /// # Errors
     /// [`Unreadable`] with the parser's reason; X12 structure alone is no reason, faults are the checker's matter.
     pub fn read(form: &Form, bytes: &[u8]) -> Result<Self, Unreadable> {
+        Self::read_by(Definitions::standard(), form, bytes)
+    }
+
+    /// Reads `bytes` in the given form, X12 by `definitions`.
+    ///
+    /// # Errors
+    /// As [`Self::read`].
+    pub fn read_by(definitions: &Definitions, form: &Form, bytes: &[u8]) -> Result<Self, Unreadable> {
         match form {
             Form::Json if bytes.len() > JSON_LIMIT => Err(Unreadable::Json(format!("larger than {JSON_LIMIT} bytes"))),
             Form::Json => serde_json::from_slice(bytes)
                 .map(|value| Self::Json(Arc::new(value)))
                 .map_err(|error| Unreadable::Json(error.to_string())),
             Form::X12 { version, set, delimiters } => {
-                let definition = Definitions::standard()
-                    .find(version, set)
-                    .ok_or_else(|| Unreadable::X12(format!("{version} {set} is not defined")))?;
+                let definition =
+                    definitions.find(version, set).ok_or_else(|| Unreadable::X12(format!("{version} {set} is not defined")))?;
                 SetTree::new(definition.clone(), bytes, *delimiters)
                     .map(|tree| Self::X12(Arc::new(tree)))
                     .map_err(|error| Unreadable::X12(error.to_string()))

@@ -336,7 +336,7 @@ fn one(
 ) -> (Verdict, Option<String>) {
     let header = &received.interchange.header;
     let key = LedgerKey::of(header);
-    let Some(partner) = partner_of(workspace, header) else {
+    let Some(partner) = workspace.partner_of(header) else {
         return (Verdict::Aside, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
     };
     decision.partner.clone_from(&partner.name);
@@ -433,9 +433,4 @@ fn unfold(
         }
     }
     added
-}
-
-fn partner_of<'w>(workspace: &'w Workspace, header: &Header) -> Option<&'w Partner> {
-    let mut partners = workspace.partners.values();
-    partners.find(|partner| partner.them == header.sender && partner.us == header.receiver).map(AsRef::as_ref)
 }

@@ -11,6 +11,7 @@ pub mod course;
 pub mod digest;
 pub mod document;
 pub mod duration;
+pub mod edi;
 pub mod expr;
 pub mod finding;
 pub mod flow;

@@ -337,7 +337,9 @@ impl Machine {
                 return Err(ActRefused::NotStopped(state));
             }
             Act::Amend { form, document, .. } => {
-                Document::read(form, document.as_bytes()).map_err(|error| ActRefused::Unreadable(error.to_string()))?;
+                let definitions = &self.logic.workspace.definitions;
+                Document::read_by(definitions, form, document.as_bytes())
+                    .map_err(|error| ActRefused::Unreadable(error.to_string()))?;
             }
             Act::Resend { .. } => {}
         }
@@ -465,7 +467,8 @@ impl Machine {
             }
             Act::Amend { form, document, answers } => {
                 self.answers = *answers;
-                self.source = Document::read(form, document.as_bytes()).map_err(|error| error.to_string())?;
+                let read = Document::read_by(&self.logic.workspace.definitions, form, document.as_bytes());
+                self.source = read.map_err(|error| error.to_string())?;
                 self.generation += 1;
             }
         }

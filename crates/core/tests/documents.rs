@@ -7,10 +7,10 @@ use wirewatch_core::Document;
 use wirewatch_core::amend::{findings, restore};
 use wirewatch_core::document::Form;
 use wirewatch_core::outline::Outline;
-use wirewatch_core::x12::Delimiters;
+use wirewatch_core::x12::{Definitions, Delimiters};
 
 fn told(form: &Form, text: &str) -> Vec<String> {
-    findings(form, text)
+    findings(Definitions::standard(), form, text)
         .iter()
         .map(|finding| {
             let from = finding.column as usize - 1;

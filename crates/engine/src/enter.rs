@@ -26,7 +26,7 @@ pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J)
     let Some(logic) = Logic::of(&workspace, &origin.flow) else {
         return Ok(Err(broken(format!("release {} has no flow `{}`", origin.release, origin.flow))));
     };
-    let document = match Document::read(&origin.form, &document) {
+    let document = match Document::read_by(&workspace.definitions, &origin.form, &document) {
         Ok(document) => document,
         Err(unreadable) => return Ok(Err(broken(unreadable.to_string()))),
     };

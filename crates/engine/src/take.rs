@@ -12,7 +12,7 @@ use wirewatch_core::flow::Takes;
 use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_json, decide_x12};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::x12::{Definitions, Limits, Reader, Reading};
+use wirewatch_core::x12::{Limits, Reader, Reading};
 use wirewatch_core::{ArrivalId, Digest};
 
 /// Up to here a body is held in memory and stored with its arrival; beyond, piece by piece ahead of it.
@@ -73,7 +73,7 @@ pub struct Taking<J, L, C> {
     shared: Arc<Shared<J, L, C>>,
     id: ArrivalId,
     source: Source,
-    reader: Option<Reader<'static>>,
+    reader: Option<Reader>,
     hasher: blake3::Hasher,
     held: Vec<u8>,
     pieces: u32,
@@ -114,7 +114,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     pub(crate) fn new(shared: Arc<Shared<J, L, C>>, source: Source) -> Self {
         let workspace = shared.releases.current();
         let takes_x12 = workspace.1.flows_from(&source.came).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
-        let reader = takes_x12.then(|| Reader::new(Definitions::standard(), Limits::default()));
+        let terms = workspace.1.clone();
+        let reader = takes_x12.then(|| Reader::choosing(move |header| terms.terms(header), Limits::default()));
         let id = shared.journal.mint(shared.clock.now());
         Self { shared, id, source, reader, hasher: blake3::Hasher::new(), held: Vec::new(), pieces: 0, size: 0, workspace }
     }

@@ -98,19 +98,19 @@ fn plain_element(d: Delimiters, value: &[u8], is_composite: bool) -> Element {
 /// [`ComposeError`] for the first value that its element cannot hold, e.g. a text where a number stands.
 pub fn compose(definition: &SetDefinition, nodes: &[Node], writer: &mut Writer) -> Result<(), ComposeError> {
     writer.start_set(&definition.set);
-    let mut walker = Walker::new(definition);
-    walker.place(SegmentKey::of(b"ST"), &mut Vec::new());
+    let mut walker = Walker::new();
+    walker.place(definition, SegmentKey::of(b"ST"), &mut Vec::new());
     each(definition, nodes, &mut walker, writer)
 }
 
-fn each(definition: &SetDefinition, nodes: &[Node], walker: &mut Walker<'_>, writer: &mut Writer) -> Result<(), ComposeError> {
+fn each(definition: &SetDefinition, nodes: &[Node], walker: &mut Walker, writer: &mut Writer) -> Result<(), ComposeError> {
     for node in nodes {
         match node {
             Node::Segment { id, .. } if id == "ST" || id == "SE" => {}
             Node::Segment { id, elements } => {
-                let placed = walker.place(SegmentKey::of(id.as_bytes()), &mut Vec::new());
+                let placed = walker.place(definition, SegmentKey::of(id.as_bytes()), &mut Vec::new());
                 let described = match placed {
-                    Some(placed) => Some(walker.node(placed.node).segment.as_ref()),
+                    Some(placed) => Some(definition.node(placed.node).segment.as_ref()),
                     None => definition.segment(id),
                 };
                 let mut written = Vec::with_capacity(elements.len());

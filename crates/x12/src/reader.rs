@@ -10,6 +10,7 @@ use crate::{Delimiters, Segment};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Everything read from one input.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -128,26 +129,26 @@ impl Group {
 }
 
 /// What an interchange is read by: its definitions, and what is let pass.
-#[derive(Debug, Clone, Copy)]
-pub struct Terms<'d> {
-    pub definitions: &'d Definitions,
-    pub tolerated: &'d [Tolerance],
+#[derive(Debug, Clone)]
+pub struct Terms {
+    pub definitions: Arc<Definitions>,
+    pub tolerated: Arc<[Tolerance]>,
 }
 
 /// Chooses the terms for an interchange by its header: partners have guides of their own.
-type Choice<'d> = Box<dyn Fn(&Header) -> Terms<'d> + Send + Sync + 'd>;
+type Choice = Box<dyn Fn(&Header) -> Terms + Send + Sync>;
 
 /// Push parser from bytes to a [`Reading`].
 ///
 /// [`feed`](Self::feed) bytes as they come, then [`finish`](Self::finish). Memory grows with the
 /// number of sets (some 200 bytes each) and their faults, not with their size.
-pub struct Reader<'d> {
-    terms: Choice<'d>,
+pub struct Reader {
+    terms: Choice,
     scanner: Scanner,
-    envelopes: Envelopes<'d>,
+    envelopes: Envelopes,
 }
 
-impl std::fmt::Debug for Reader<'_> {
+impl std::fmt::Debug for Reader {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Reader").field("offset", &self.scanner.offset()).finish_non_exhaustive()
     }
@@ -155,11 +156,11 @@ impl std::fmt::Debug for Reader<'_> {
 
 /// What is open, and what is complete.
 #[derive(Debug, Default)]
-struct Envelopes<'d> {
+struct Envelopes {
     done: Reading,
-    interchange: Option<(Interchange, Option<Terms<'d>>)>,
+    interchange: Option<(Interchange, Terms)>,
     group: Option<Group>,
-    set: Option<OpenSet<'d>>,
+    set: Option<OpenSet>,
     /// ST02 of the sets of the open group.
     controls: Controls,
     faulty_only: bool,
@@ -190,24 +191,25 @@ impl Controls {
 }
 
 #[derive(Debug)]
-struct OpenSet<'d> {
+struct OpenSet {
     reading: SetReading,
-    checker: Option<Checker<'d>>,
+    checker: Option<Checker>,
 }
 
 /// Bytes fed at a time from an input that is in memory: few enough to stay in a near cache.
 const PIECE: usize = 256 << 10;
 
-impl<'d> Reader<'d> {
+impl Reader {
     /// A reader at the start of an input.
     #[must_use]
-    pub fn new(definitions: &'d Definitions, limits: Limits) -> Self {
-        Self::choosing(move |_| Terms { definitions, tolerated: &[] }, limits)
+    pub fn new(definitions: &Arc<Definitions>, limits: Limits) -> Self {
+        let terms = Terms { definitions: definitions.clone(), tolerated: [].into() };
+        Self::choosing(move |_| terms.clone(), limits)
     }
 
     /// A reader that asks for each interchange what to read it by.
     #[must_use]
-    pub fn choosing(terms: impl Fn(&Header) -> Terms<'d> + Send + Sync + 'd, limits: Limits) -> Self {
+    pub fn choosing(terms: impl Fn(&Header) -> Terms + Send + Sync + 'static, limits: Limits) -> Self {
         Self { terms: Box::new(terms), scanner: Scanner::new(limits), envelopes: Envelopes::default() }
     }
 
@@ -221,7 +223,7 @@ impl<'d> Reader<'d> {
 
     /// Reads a whole input that is in memory.
     #[must_use]
-    pub fn read(definitions: &'d Definitions, bytes: &[u8]) -> Reading {
+    pub fn read(definitions: &Arc<Definitions>, bytes: &[u8]) -> Reading {
         let mut reader = Self::new(definitions, Limits::default());
         reader.feed(bytes);
         reader.finish()
@@ -255,8 +257,8 @@ impl<'d> Reader<'d> {
     }
 }
 
-impl<'d> Envelopes<'d> {
-    fn segment(&mut self, terms: &Choice<'d>, segment: &Segment<'_>) {
+impl Envelopes {
+    fn segment(&mut self, terms: &Choice, segment: &Segment<'_>) {
         match segment.id() {
             b"ISA" => {
                 self.close_interchange(segment.offset, "another ISA follows before its IEA");
@@ -264,7 +266,7 @@ impl<'d> Envelopes<'d> {
                 let terms = terms(&header);
                 let bytes = segment.offset..segment.end;
                 let interchange = Interchange { header, bytes, groups: Vec::new(), faults: header_faults(segment) };
-                self.interchange = Some((interchange, Some(terms)));
+                self.interchange = Some((interchange, terms));
             }
             b"IEA" => self.end_interchange(segment),
             b"GS" => {
@@ -303,8 +305,8 @@ impl<'d> Envelopes<'d> {
         self.done.unread.push(Unread { bytes, says: says.to_owned() });
     }
 
-    fn definitions(&self) -> Option<&'d Definitions> {
-        self.interchange.as_ref().and_then(|(_, terms)| terms.as_ref()).map(|terms| terms.definitions)
+    fn definitions(&self) -> Option<&Definitions> {
+        self.interchange.as_ref().map(|(_, terms)| terms.definitions.as_ref())
     }
 
     fn open_group(&mut self, segment: &Segment<'_>) {
@@ -349,11 +351,11 @@ impl<'d> Envelopes<'d> {
 
     fn open_set(&mut self, segment: &Segment<'_>) {
         let (set, control) = (segment.text(1), segment.text(2));
-        let (Some(group), Some((_, Some(terms)))) = (&self.group, &self.interchange) else {
+        let (Some(group), Some((_, terms))) = (&self.group, &self.interchange) else {
             self.envelope_fault("022", "ST", segment, "ST stands outside any functional group".to_owned());
             return;
         };
-        let definition: Option<&'d SetDefinition> = terms.definitions.find(&group.version, &set).map(AsRef::as_ref);
+        let definition = terms.definitions.find(&group.version, &set);
         let mut reading =
             SetReading { bytes: segment.offset..segment.end, segments: 0, faults: Vec::new(), set: set.clone(), control };
         let mut fault = |code: &'static str, element: usize, says: String| {
@@ -374,8 +376,7 @@ impl<'d> Envelopes<'d> {
         } else if !self.controls.insert(&control) {
             fault("23", 2, format!("ST02 is {control}, as in another set of the group"));
         }
-        let tolerated = terms.tolerated;
-        let checker = definition.map(|definition| Checker::new(definition).tolerating(tolerated));
+        let checker = definition.map(|definition| Checker::tolerating(definition.clone(), terms.tolerated.clone()));
         let mut open = OpenSet { reading, checker };
         open.segment(segment);
         self.set = Some(open);
@@ -395,7 +396,7 @@ impl<'d> Envelopes<'d> {
         }
     }
 
-    fn keep(&mut self, set: OpenSet<'d>) {
+    fn keep(&mut self, set: OpenSet) {
         if let Some(group) = &mut self.group {
             let reading = set.done();
             group.received += 1;
@@ -473,7 +474,7 @@ impl<'d> Envelopes<'d> {
     }
 }
 
-impl OpenSet<'_> {
+impl OpenSet {
     /// Compares the trailer with what was read: SE01 counts segments, SE02 repeats ST02.
     fn trailer(&mut self, segment: &Segment<'_>) {
         let reading = &mut self.reading;
@@ -512,7 +513,7 @@ impl OpenSet<'_> {
 ///
 /// Offsets count from the start of `bytes`.
 #[must_use]
-pub fn check_set(definition: &SetDefinition, bytes: &[u8], delimiters: Delimiters) -> SetReading {
+pub fn check_set(definition: &Arc<SetDefinition>, bytes: &[u8], delimiters: Delimiters) -> SetReading {
     let reading = SetReading {
         set: definition.set.clone(),
         control: String::new(),
@@ -520,7 +521,7 @@ pub fn check_set(definition: &SetDefinition, bytes: &[u8], delimiters: Delimiter
         segments: 0,
         faults: Vec::new(),
     };
-    let mut open = OpenSet { reading, checker: Some(Checker::new(definition)) };
+    let mut open = OpenSet { reading, checker: Some(Checker::new(definition.clone())) };
     let mut ended = false;
     for segment in Tokens::new(bytes, delimiters).iter() {
         if segment.number == 1 {

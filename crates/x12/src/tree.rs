@@ -76,10 +76,10 @@ impl SetTree {
         let mut places = Vec::with_capacity(tokens.len());
         let mut loops = vec![Loop { node: 0, from: 0, to: tokens.len() as u32, first: 0, next: 0 }];
         let mut open = vec![Open { id: 0, last: 0 }];
-        let mut walker = Walker::new(&definition);
+        let mut walker = Walker::new();
         let mut missing = Vec::new();
         for n in 0..tokens.len() as u32 {
-            let placed = walker.place(SegmentKey::of(tokens.segment(n as usize).id()), &mut missing);
+            let placed = walker.place(&definition, SegmentKey::of(tokens.segment(n as usize).id()), &mut missing);
             missing.clear();
             places.push(placed.map_or(0, |placed| placed.node));
             let Some(placed) = placed else { continue };

@@ -7,6 +7,7 @@ pub mod connections;
 pub mod console;
 pub mod deploy;
 pub mod discard;
+pub mod edi;
 pub mod fire;
 pub mod flow;
 pub mod let_through;

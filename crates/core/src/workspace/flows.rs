@@ -6,7 +6,6 @@ use super::steps::Sofar;
 use crate::connection::Connection;
 use crate::expr::Shape;
 use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Step, Takes};
-use crate::x12::Definitions;
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -66,7 +65,7 @@ impl<'a> Build<'a> {
             .iter()
             .map(|intake| match &intake.takes {
                 Takes::X12(set) => {
-                    let known = Definitions::standard().all().find(|known| known.set == *set);
+                    let known = self.workspace.definitions.all().find(|known| known.set == *set);
                     known.map_or_else(String::new, |known| format!("x12/{}/{}", known.version, known.set))
                 }
                 Takes::Json(outline) => outline.clone(),
@@ -100,8 +99,8 @@ impl<'a> Build<'a> {
         }
         let takes = takes.map(|takes| match takes.value.strip_prefix("x12/") {
             Some(set) => {
-                if !Definitions::standard().all().any(|known| known.set == set) {
-                    let known = Definitions::standard().all().map(|known| known.set.as_str());
+                if !self.workspace.definitions.all().any(|known| known.set == set) {
+                    let known = self.workspace.definitions.all().map(|known| known.set.as_str());
                     self.unknown(file, takes.span, "transaction set", set, known);
                 }
                 Takes::X12(set.to_owned())

@@ -43,7 +43,7 @@ impl<'a> Build<'a> {
 
     fn outline_names(&self) -> Vec<String> {
         let own = self.workspace.outlines.keys().cloned();
-        let sets = crate::x12::Definitions::standard().all().map(|set| format!("x12/{}/{}", set.version, set.set));
+        let sets = self.workspace.definitions.all().map(|set| format!("x12/{}/{}", set.version, set.set));
         own.chain(sets).collect()
     }
 

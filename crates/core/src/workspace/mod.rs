@@ -26,7 +26,7 @@ use crate::intake::Came;
 use crate::map::Map;
 use crate::outline::Outline;
 use crate::partner::Partner;
-use crate::x12::Definitions;
+use crate::x12::{Definitions, Guide, Header, Terms};
 use crate::{Digest, nearest::nearest};
 use environments::{Environment, Environments};
 use fields::{Fields, File};
@@ -47,6 +47,10 @@ pub struct Workspace {
     /// Where it runs, where that is said.
     pub environment: Option<Environment>,
     pub connections: BTreeMap<String, Arc<Connection>>,
+    /// The standard's transaction sets, and those of the workspace's own.
+    pub definitions: Arc<Definitions>,
+    /// What partners ask for beyond the standard.
+    pub guides: BTreeMap<String, Arc<Guide>>,
     pub outlines: BTreeMap<String, Arc<Outline>>,
     pub tables: Tables,
     pub partners: BTreeMap<String, Arc<Partner>>,
@@ -64,10 +68,12 @@ pub struct Checked {
 }
 
 /// The folders of a workspace and the ending of the files in each.
-const KINDS: [(&str, &str); 9] = [
+const KINDS: [(&str, &str); 11] = [
     ("authorities", ".pem"),
     ("env", ".toml"),
     ("connections", ".toml"),
+    ("standards", ".toml"),
+    ("guides", ".toml"),
     ("outlines", ".schema.json"),
     ("tables", ".csv"),
     ("partners", ".toml"),
@@ -114,6 +120,10 @@ impl Workspace {
         build.strangers();
         build.each("env", Build::environment);
         build.each("authorities", Build::authority);
+        build.workspace.definitions = Definitions::standard().clone();
+        build.each("standards", Build::dictionary);
+        build.each("standards", Build::set_definition);
+        build.each("guides", Build::guide);
         build.each("outlines", Build::outline);
         build.own_outline();
         build.each("tables", Build::table);
@@ -140,10 +150,31 @@ impl Workspace {
     pub fn shape(&self, outline: &str) -> Option<Shape<'_>> {
         if let Some(rest) = outline.strip_prefix("x12/") {
             let (version, set) = rest.split_once('/')?;
-            let definition = Definitions::standard().find(version, set)?;
+            let definition = self.definitions.find(version, set)?;
             return Some(Shape::Loop(definition, &definition.table));
         }
         self.outlines.get(outline).map(|outline| Shape::Json(outline, &outline.schema))
+    }
+
+    /// What an interchange is read by: the guides and the leniency of the partner it is from.
+    #[must_use]
+    pub fn terms(&self, header: &Header) -> Terms {
+        match self.partner_of(header) {
+            Some(partner) => Terms { definitions: partner.definitions.clone(), tolerated: partner.tolerated.clone() },
+            None => Terms { definitions: self.definitions.clone(), tolerated: [].into() },
+        }
+    }
+
+    /// The partner that an interchange is from.
+    #[must_use]
+    pub fn partner_of(&self, header: &Header) -> Option<&Arc<Partner>> {
+        self.partners.values().find(|partner| partner.them == header.sender && partner.us == header.receiver)
+    }
+
+    /// The sets as a partner's guides have them; as the standard has them for nobody in particular.
+    #[must_use]
+    pub fn definitions_for(&self, partner: Option<&str>) -> &Arc<Definitions> {
+        partner.and_then(|partner| self.partners.get(partner)).map_or(&self.definitions, |partner| &partner.definitions)
     }
 
     /// The flows, with their intake, at which something came in, whatever it is.

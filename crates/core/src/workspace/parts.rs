@@ -1,14 +1,14 @@
 //! The files that stand alone or refer to little: outlines, tables, partners, courses.
 
 use super::Build;
-use super::fields::{Fields, File};
+use super::fields::{Fields, File, Text};
 use crate::course::{Course, Mark, Milestone, Point};
 use crate::incident;
 use crate::outline::Outline;
-use crate::partner::{Acknowledge, Partner};
+use crate::partner::{Acknowledge, Envelopes, Partner, Sending};
 use crate::table;
 use crate::x12::ack::{AckDepth, AckForm, AckStyle};
-use crate::x12::{Level, Party, Tolerance};
+use crate::x12::{Definitions, Guide, Level, OnSeparator, Party, Tolerance};
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -56,6 +56,68 @@ impl<'a> Build<'a> {
         }
     }
 
+    /// `standards/VERSION/dictionary.toml`: what a version has beside, or other than, the standard.
+    pub(super) fn dictionary(&mut self, name: &str, file: &File<'a>) {
+        let Some(version) = name.strip_suffix("/dictionary") else { return };
+        let mut definitions = (*self.workspace.definitions).clone();
+        match definitions.add_dictionary(version, file.text) {
+            Ok(()) => self.workspace.definitions = Arc::new(definitions),
+            Err(error) => file.error(0..0, "standard::dictionary", first_line(&error.says), None),
+        }
+    }
+
+    /// `standards/VERSION/SET.toml`: a transaction set of the workspace's own.
+    pub(super) fn set_definition(&mut self, name: &str, file: &File<'a>) {
+        if name.ends_with("/dictionary") {
+            return;
+        }
+        let mut definitions = (*self.workspace.definitions).clone();
+        match definitions.add_set(file.text) {
+            Ok(set) if format!("{}/{}", set.version, set.set) != name => {
+                let says = format!("the set {} {} belongs into standards/{0}/{1}.toml", set.version, set.set);
+                file.error(0..0, "standard::place", says, None);
+            }
+            Ok(_) => self.workspace.definitions = Arc::new(definitions),
+            Err(error) => file.error(0..0, "standard::set", first_line(&error.says), None),
+        }
+    }
+
+    pub(super) fn guide(&mut self, name: &str, file: &File<'a>) {
+        let guide = match Guide::read(file.text) {
+            Ok(guide) => guide,
+            Err(error) => return file.error(0..0, "guide::syntax", first_line(&error.says), None),
+        };
+        let standard = guide.set().and_then(|(version, set)| self.workspace.definitions.find(version, set));
+        let Some(standard) = standard else {
+            let known: Vec<String> =
+                self.workspace.definitions.all().map(|set| format!("x12/{}/{}", set.version, set.set)).collect();
+            return self.unknown(file, 0..0, "transaction set", &guide.of, known.iter().map(String::as_str));
+        };
+        match guide.apply(name, standard) {
+            Ok(_) => {
+                self.workspace.guides.insert(name.to_owned(), Arc::new(guide));
+            }
+            Err(error) => file.error(0..0, "guide::place", error.says, None),
+        }
+    }
+
+    /// The definitions as the named guides have them.
+    fn guided(&self, file: &File<'_>, names: Vec<Text>) -> Arc<Definitions> {
+        let mut definitions = self.workspace.definitions.clone();
+        for name in names {
+            let Some(guide) = self.workspace.guides.get(&name.value) else {
+                self.unknown(file, name.span, "guide", &name.value, self.workspace.guides.keys().map(String::as_str));
+                continue;
+            };
+            let standard = guide.set().and_then(|(version, set)| definitions.find(version, set).cloned());
+            // One that does not apply has been told of at its own file.
+            if let Some(Ok(set)) = standard.map(|standard| guide.apply(&name.value, &standard)) {
+                Arc::make_mut(&mut definitions).replace(Arc::new(set));
+            }
+        }
+        definitions
+    }
+
     pub(super) fn partner(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
         self.toml(file, |fields| {
@@ -77,12 +139,15 @@ impl<'a> Build<'a> {
                 acknowledge.done();
             }
             let tolerated = fields.tables("tolerate").into_iter().filter_map(tolerance).collect();
+            let definitions = self.guided(file, fields.texts("guides"));
+            let sending = sending(file, fields);
             if let (Some(them), Some(us)) = (them, us) {
                 if let Some(other) = self.workspace.partners.values().find(|other| other.them == them && other.us == us) {
                     let says = format!("{} has the same identifiers: an interchange could not tell them apart", other.name);
                     file.error(0..0, "partner::same-identifiers", says, None);
                 }
-                found = Some(Partner { name: name.to_owned(), title, them, us, acknowledge: acknowledged, tolerated });
+                let (name, acknowledge) = (name.to_owned(), acknowledged);
+                found = Some(Partner { name, title, them, us, acknowledge, tolerated, definitions, sending });
             }
         });
         if let Some(partner) = found {
@@ -150,6 +215,11 @@ impl<'a> Build<'a> {
     }
 }
 
+/// The first line of what a parser says; the rest draws the place anew.
+fn first_line(says: &str) -> String {
+    says.lines().next().unwrap_or_default().to_owned()
+}
+
 /// An error that is let pass: `{ level = "element", code = "7", at = "N101" }`.
 fn tolerance(fields: Fields<'_>) -> Option<Tolerance> {
     let level = fields.word("level", &[("segment", Level::Segment), ("element", Level::Element), ("set", Level::Set)]);
@@ -160,6 +230,48 @@ fn tolerance(fields: Fields<'_>) -> Option<Tolerance> {
     let (code, at) = (text("code"), text("at"));
     fields.done();
     Some(Tolerance { level: level?, code, at })
+}
+
+/// `[send]`: separators, line ends, envelopes.
+fn sending(file: &File<'_>, fields: &Fields<'_>) -> Sending {
+    let mut sending = Sending::default();
+    let Some(table) = fields.table("send") else { return sending };
+    if let Some(separators) = table.table("separators") {
+        let one = |key: &'static str| {
+            let text = separators.text(key)?;
+            let byte = match text.value.as_bytes() {
+                [byte] if !byte.is_ascii_alphanumeric() && *byte != b' ' => Some(*byte),
+                _ => None,
+            };
+            if byte.is_none() {
+                file.error(
+                    text.span,
+                    "partner::separator",
+                    "a separator is one character that is no letter, digit or space",
+                    None,
+                );
+            }
+            byte
+        };
+        let d = &mut sending.delimiters;
+        d.element = one("element").unwrap_or(d.element);
+        d.component = one("component").unwrap_or(d.component);
+        d.segment = one("segment").unwrap_or(d.segment);
+        d.repetition = one("repetition");
+        let all = [Some(d.element), Some(d.component), Some(d.segment), d.repetition];
+        let same = |n: usize| all[n].is_some() && all[..n].contains(&all[n]);
+        if (1..all.len()).any(same) {
+            file.error(separators.span.clone(), "partner::separators", "two of the separators are the same", None);
+        }
+        separators.done();
+    }
+    sending.style.line_ends = table.flag("line_ends").unwrap_or(false);
+    let words = [("replace", OnSeparator::Replace), ("refuse", OnSeparator::Refuse)];
+    sending.style.on_separator = table.word("on_separator", &words).unwrap_or_default();
+    let words = [("one", Envelopes::One), ("per-group", Envelopes::PerGroup), ("per-set", Envelopes::PerSet)];
+    sending.envelopes = table.word("interchanges", &words).unwrap_or_default();
+    table.done();
+    sending
 }
 
 fn party(fields: &Fields<'_>, key: &'static str) -> Option<Party> {

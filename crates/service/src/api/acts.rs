@@ -50,7 +50,9 @@ pub async fn act(
             let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
             let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
             let document = amend::restore(&form, &request.document);
-            findings = amend::findings(&form, &document);
+            let (_, workspace) = app.engine.releases().current();
+            let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
+            findings = amend::findings(workspace.definitions_for(partner), &form, &document);
             Act::Amend { form, document, answers: answers(&request.answers)? }
         }
         other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),

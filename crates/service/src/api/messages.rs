@@ -113,7 +113,8 @@ pub async fn described(
 ) -> Answer<Vec<DescribedSegment>> {
     let stored = stored(&app, &text).await?;
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
-    let Ok(Document::X12(tree)) = Document::read(&form, &bytes) else {
+    let (_, workspace) = app.engine.releases().current();
+    let Ok(Document::X12(tree)) = Document::read_by(&workspace.definitions, &form, &bytes) else {
         return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
     };
     let all = describe(&tree);

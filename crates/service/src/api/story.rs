@@ -71,7 +71,7 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
 pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Problem> {
     let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(None) };
     let logic = Logic::of(&workspace, &stored.origin.flow);
-    let document = Document::read(&stored.origin.form, &stored.document);
+    let document = Document::read_by(&workspace.definitions, &stored.origin.form, &stored.document);
     let (Some(logic), Ok(document)) = (logic, document) else { return Ok(None) };
     Ok(Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true).ok())
 }

@@ -10,6 +10,7 @@ use crate::definitions::{SegmentKey, SetDefinition};
 use crate::fault::{Fault, Level, Source, Weight, printable};
 use crate::segment::Segment;
 use crate::walker::{Over, Placed, Walker};
+use std::sync::Arc;
 use wide::u8x16;
 
 /// Faults kept of one set; the verdict counts all, the list stops here.
@@ -17,8 +18,16 @@ const KEPT: usize = 1000;
 
 /// Checks the segments of a set in the order they come. Holds no segment.
 #[derive(Debug)]
-pub struct Checker<'d> {
-    walker: Walker<'d>,
+pub struct Checker {
+    definition: Arc<SetDefinition>,
+    tolerated: Arc<[Tolerance]>,
+    state: State,
+}
+
+/// How far a set has been checked.
+#[derive(Debug)]
+struct State {
+    walker: Walker,
     position: u32,
     faults: Vec<Fault>,
     /// Mandatory places that a segment passed by.
@@ -26,7 +35,13 @@ pub struct Checker<'d> {
     /// What was noted already: each thing is noted once a set.
     noted: Vec<(u16, u64)>,
     rejected: bool,
-    tolerated: &'d [Tolerance],
+}
+
+/// The state with what it is checked by.
+struct Run<'c> {
+    definition: &'c SetDefinition,
+    tolerated: &'c [Tolerance],
+    state: &'c mut State,
 }
 
 /// An error that a partner's profile lets pass: the set is accepted, and the error told.
@@ -59,29 +74,52 @@ struct At<'s> {
     value: &'s [u8],
 }
 
-impl<'d> Checker<'d> {
+impl Checker {
     /// A checker at the start of a set.
     #[must_use]
-    pub fn new(definition: &'d SetDefinition) -> Self {
-        let walker = Walker::new(definition);
-        let (faults, missing, noted) = (Vec::new(), Vec::new(), Vec::new());
-        Self { walker, position: 0, faults, missing, noted, rejected: false, tolerated: &[] }
+    pub fn new(definition: Arc<SetDefinition>) -> Self {
+        Self::tolerating(definition, [].into())
     }
 
     /// The same, with errors that a partner's profile lets pass.
     #[must_use]
-    pub fn tolerating(mut self, tolerated: &'d [Tolerance]) -> Self {
-        self.tolerated = tolerated;
-        self
+    pub fn tolerating(definition: Arc<SetDefinition>, tolerated: Arc<[Tolerance]>) -> Self {
+        let (faults, missing, noted) = (Vec::new(), Vec::new(), Vec::new());
+        let state = State { walker: Walker::new(), position: 0, faults, missing, noted, rejected: false };
+        Self { definition, tolerated, state }
     }
 
     /// Takes the next segment, ST and SE included.
     pub fn segment(&mut self, segment: &Segment<'_>) {
-        self.position += 1;
-        match self.walker.place(SegmentKey::of(segment.id()), &mut self.missing) {
+        Run { definition: &self.definition, tolerated: &self.tolerated, state: &mut self.state }.segment(segment);
+    }
+
+    /// Ends the set, whose bytes end at `offset`: the faults found, first come first.
+    #[must_use]
+    pub fn end(self, offset: u64) -> Vec<Fault> {
+        let Self { definition, state, .. } = self;
+        let State { walker, position, mut faults, mut missing, .. } = state;
+        missing.clear();
+        walker.end(&definition, &mut missing);
+        for node in missing {
+            let id = &definition.node(node).id;
+            let says = format!("the mandatory segment {id} is missing at the end of the set");
+            faults.push(Fault { position, ..Fault::at(Level::Segment, "3", id, offset, says) });
+        }
+        // Within a segment the order of its elements, whatever was looked at first.
+        faults.sort_by_key(|fault| (fault.position, fault.element, fault.component));
+        faults
+    }
+}
+
+impl Run<'_> {
+    fn segment(&mut self, segment: &Segment<'_>) {
+        let definition = self.definition;
+        self.state.position += 1;
+        match self.state.walker.place(definition, SegmentKey::of(segment.id()), &mut self.state.missing) {
             Some(placed) => {
-                let node = self.walker.node(placed.node);
-                let opened = placed.opened.is_some_and(|opened| self.walker.node(opened).forbidden);
+                let node = definition.node(placed.node);
+                let opened = placed.opened.is_some_and(|opened| definition.node(opened).forbidden);
                 if placed.missing || placed.over != Over::No || node.forbidden || opened {
                     self.placed(placed, segment);
                 }
@@ -91,29 +129,12 @@ impl<'d> Checker<'d> {
         }
     }
 
-    /// Ends the set, whose bytes end at `offset`: the faults found, first come first.
-    #[must_use]
-    pub fn end(self, offset: u64) -> Vec<Fault> {
-        let Self { walker, position, mut faults, mut missing, .. } = self;
-        let definition = walker.definition();
-        missing.clear();
-        walker.end(&mut missing);
-        for node in missing {
-            let id = &definition.nodes[usize::from(node)].id;
-            let says = format!("the mandatory segment {id} is missing at the end of the set");
-            faults.push(Fault { position, ..Fault::at(Level::Segment, "3", id, offset, says) });
-        }
-        // Within a segment the order of its elements, whatever was looked at first.
-        faults.sort_by_key(|fault| (fault.position, fault.element, fault.component));
-        faults
-    }
-
     /// What is told of a segment's place: what was passed by, what is too often, what a guide forbids.
     #[cold]
     fn placed(&mut self, placed: Placed, segment: &Segment<'_>) {
         let id = printable(segment.id());
-        for absent in std::mem::take(&mut self.missing) {
-            let node = self.walker.node(absent);
+        for absent in std::mem::take(&mut self.state.missing) {
+            let node = self.definition.node(absent);
             let (source, by) = match node.narrowed_need {
                 true => (Source::Guide, ", which the partner's guide asks for,"),
                 false => (Source::Standard, ""),
@@ -126,13 +147,13 @@ impl<'d> Checker<'d> {
             Over::Segment(node) => ("5", Some(node), "the segment"),
             Over::Loop(node) => ("4", Some(node), "the loop"),
         };
-        if let Some(node) = over.map(|node| self.walker.node(node)) {
+        if let Some(node) = over.map(|node| self.definition.node(node)) {
             let weight = if node.assumed && !node.narrowed_max { Weight::Note } else { Weight::Error };
             let source = if node.narrowed_max { Source::Guide } else { Source::Standard };
             let says = format!("{what} {id} stands here more often than {}", times(node.max));
             self.at_segment(Fault { weight, source, ..Fault::at(Level::Segment, code, &id, 0, says) }, segment);
         }
-        let forbidden = |node: NodeId| self.walker.node(node).forbidden;
+        let forbidden = |node: NodeId| self.definition.node(node).forbidden;
         if forbidden(placed.node) || placed.opened.is_some_and(forbidden) {
             let says = format!("the partner's guide does not use {id} here");
             self.at_segment(Fault { source: Source::Guide, ..Fault::at(Level::Segment, "2", &id, 0, says) }, segment);
@@ -142,7 +163,7 @@ impl<'d> Checker<'d> {
     #[cold]
     fn nowhere(&mut self, segment: &Segment<'_>) {
         let id = printable(segment.id());
-        let definition = self.walker.definition();
+        let definition = self.definition;
         let known = definition.segment(&id);
         let (code, says) = if definition.uses(&id) {
             ("7", format!("{id} does not belong at this place"))
@@ -184,7 +205,7 @@ impl<'d> Checker<'d> {
                 self.broken(rule, definition, segment, given);
             }
         }
-        let conditions = self.walker.definition().conditions.as_slice();
+        let conditions = self.definition.conditions.as_slice();
         for condition in conditions.iter().filter(|condition| condition.within.as_bytes() == segment.id()) {
             for (at, missing) in condition.broken_by(segment) {
                 let code = if missing { "2" } else { "10" };
@@ -219,7 +240,7 @@ impl<'d> Checker<'d> {
             self.at_element(Fault { weight, ..Fault::at(Level::Element, "3", "", 0, says) }, None, segment, most + 1);
         } else {
             let says = format!("{id} ends with empty elements");
-            self.note(0, u64::from(self.position), says, segment, count);
+            self.note(0, u64::from(self.state.position), says, segment, count);
         }
     }
 
@@ -270,7 +291,7 @@ impl<'d> Checker<'d> {
 
     /// The code in versions that have it; before, what is too much is too many elements.
     fn since_00402(&self, code: &'static str) -> &'static str {
-        if self.walker.definition().version.as_str() > "00402" { code } else { "3" }
+        if self.definition.version.as_str() > "00402" { code } else { "3" }
     }
 
     fn once(&mut self, place: &Place, at: At<'_>) {
@@ -284,7 +305,7 @@ impl<'d> Checker<'d> {
         let narrowed = place.and_then(Place::guide);
         let component = at.segment.delimiters.component;
         let checked = match at.value.contains(&component) {
-            true if self.walker.definition().version.as_str() > "00402" => Err(Problem::Components),
+            true if self.definition.version.as_str() > "00402" => Err(Problem::Components),
             true => Err(Problem::Character),
             false => value::check(element, at.value),
         };
@@ -297,7 +318,7 @@ impl<'d> Checker<'d> {
                     title(&at, &element.name),
                     printable(at.value)
                 );
-                let once = crate::definitions::pack(at.value).unwrap_or(u64::from(self.position));
+                let once = crate::definitions::pack(at.value).unwrap_or(u64::from(self.state.position));
                 self.note(element.number, once, says, at.segment, at.element);
             }
             Err(problem) => {
@@ -368,8 +389,8 @@ impl<'d> Checker<'d> {
     }
 
     fn at_segment(&mut self, fault: Fault, segment: &Segment<'_>) {
-        let in_loop = self.walker.in_loop().map(str::to_owned);
-        self.push(Fault { position: self.position, in_loop, ..fault.shown_by(segment) });
+        let in_loop = self.state.walker.in_loop(self.definition).map(str::to_owned);
+        self.push(Fault { position: self.state.position, in_loop, ..fault.shown_by(segment) });
     }
 
     fn at_element(&mut self, fault: Fault, place: Option<&Place>, segment: &Segment<'_>, element: usize) {
@@ -385,8 +406,8 @@ impl<'d> Checker<'d> {
     fn at_value(&mut self, fault: Fault, element: Option<&ElementDefinition>, at: At<'_>) {
         self.push(Fault {
             segment: printable(at.segment.id()),
-            position: self.position,
-            in_loop: self.walker.in_loop().map(str::to_owned),
+            position: self.state.position,
+            in_loop: self.state.walker.in_loop(self.definition).map(str::to_owned),
             element: u8::try_from(at.element).ok(),
             component: at.component.and_then(|n| u8::try_from(n).ok()),
             repetition: at.repetition.and_then(|n| u16::try_from(n).ok()),
@@ -399,10 +420,10 @@ impl<'d> Checker<'d> {
 
     /// Notes something once: the same thing again is not worth another line.
     fn note(&mut self, what: u16, which: u64, says: String, segment: &Segment<'_>, element: usize) {
-        if self.noted.contains(&(what, which)) {
+        if self.state.noted.contains(&(what, which)) {
             return;
         }
-        self.noted.push((what, which));
+        self.state.noted.push((what, which));
         let fault = Fault { weight: Weight::Note, ..Fault::at(Level::Element, "", "", 0, says) };
         self.at_element(fault, None, segment, element);
     }
@@ -412,9 +433,9 @@ impl<'d> Checker<'d> {
             fault.weight = Weight::Tolerated;
         }
         // Whatever else is wrong, once the list is full it says that the set is rejected.
-        if self.faults.len() < KEPT || (fault.rejects() && !self.rejected) {
-            self.rejected |= fault.rejects();
-            self.faults.push(fault);
+        if self.state.faults.len() < KEPT || (fault.rejects() && !self.state.rejected) {
+            self.state.rejected |= fault.rejects();
+            self.state.faults.push(fault);
         }
     }
 }

@@ -121,6 +121,28 @@ impl Guide {
         toml_edit::de::from_str(text).map_err(|wrong| error(wrong.to_string()))
     }
 
+    /// The text of its file: what [`Self::read`] reads, with each segment's elements a line each.
+    #[must_use]
+    pub fn to_text(&self) -> String {
+        let mut document = toml_edit::ser::to_document(self).unwrap_or_default();
+        // Tables of their own read better than one long line for a segment.
+        for key in ["segment", "add", "rule"] {
+            let Some(list) = document.get_mut(key) else { continue };
+            let inline = std::mem::take(list);
+            if let Ok(mut tables) = inline.into_array_of_tables() {
+                for table in tables.iter_mut() {
+                    if let Some(elements) = table.get_mut("elements")
+                        && let Ok(elements_table) = std::mem::take(elements).into_table()
+                    {
+                        *elements = toml_edit::Item::Table(elements_table);
+                    }
+                }
+                document.insert(key, toml_edit::Item::ArrayOfTables(tables));
+            }
+        }
+        document.to_string()
+    }
+
     /// Version and number of the set it narrows.
     #[must_use]
     pub fn set(&self) -> Option<(&str, &str)> {

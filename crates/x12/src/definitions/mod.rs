@@ -12,9 +12,9 @@ pub(crate) use codes::pack;
 pub use dictionary::{CompositeDefinition, Content, Dictionary, ElementDefinition, Kind, Place, SegmentDefinition, Use};
 pub(crate) use dictionary::{Quick, Rule, RuleKind};
 pub use files::DefinitionError;
-pub use guide::{Condition, Guide};
+pub use guide::{Added, Condition, ElementGuide, Guide, GuideUse, SegmentGuide};
 pub use table::{Entry, SetDefinition};
-pub(crate) use table::{Node, NodeId, SegmentKey, Step};
+pub(crate) use table::{NodeId, SegmentKey};
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
@@ -40,8 +40,8 @@ const SETS: [&str; 7] = [
 
 impl Definitions {
     /// The definitions that ship with the crate.
-    pub fn standard() -> &'static Self {
-        static STANDARD: OnceLock<Definitions> = OnceLock::new();
+    pub fn standard() -> &'static Arc<Self> {
+        static STANDARD: OnceLock<Arc<Definitions>> = OnceLock::new();
         STANDARD.get_or_init(|| {
             let mut all = Self::default();
             for (version, text) in ["004010", "005010"].into_iter().zip(DICTIONARIES) {
@@ -50,7 +50,7 @@ impl Definitions {
             for text in SETS {
                 all.add_set(text).expect("compiled-in table");
             }
-            all
+            Arc::new(all)
         })
     }
 

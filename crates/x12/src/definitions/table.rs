@@ -302,6 +302,16 @@ impl SetDefinition {
         }
     }
 
+    #[inline]
+    pub(crate) fn node(&self, id: NodeId) -> &Node {
+        &self.nodes[usize::from(id)]
+    }
+
+    #[inline]
+    pub(crate) fn step(&self, id: NodeId) -> Step {
+        self.steps[usize::from(id)]
+    }
+
     /// The number of a segment in the table; `None` for one that stands nowhere in it.
     #[inline]
     pub(crate) fn number_of(&self, key: SegmentKey) -> Option<usize> {

@@ -1,0 +1,75 @@
+use super::input::{self, PartnerArgs};
+use crate::error::CommandError;
+use std::io::Write;
+use std::path::PathBuf;
+use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp, functional_ack, interchange_ack, is_acknowledged};
+
+/// Write the acknowledgments that an X12 file earns: a 997 or 999 for each group, a TA1 where ISA14 asks for one
+///
+/// On standard output, one segment a line. Nothing is sent, and no number is used up: the service numbers what it sends.
+#[derive(Debug, clap::Args)]
+pub struct AckArgs {
+    /// The file; - for standard input
+    file: PathBuf,
+    #[command(flatten)]
+    partner: PartnerArgs,
+    /// What is told: every set with its errors, or the group alone
+    #[arg(long, value_parser = ["set", "group"])]
+    level: Option<String>,
+    /// The transaction set to acknowledge with
+    #[arg(long = "as", value_parser = ["997", "999"])]
+    form: Option<String>,
+    /// The first control number
+    #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..1_000_000_000))]
+    control: u32,
+}
+
+pub fn run(args: &AckArgs) -> Result<(), CommandError> {
+    let terms = args.partner.terms()?;
+    let wanted = args.partner.find()?.and_then(|partner| partner.acknowledge.as_ref().map(|acknowledge| acknowledge.style));
+    let mut style: AckStyle = wanted.unwrap_or_default();
+    match args.level.as_deref() {
+        Some("group") => style.depth = AckDepth::Group,
+        Some(_) => style.depth = AckDepth::Set,
+        None => {}
+    }
+    match args.form.as_deref() {
+        Some("999") => style.form = AckForm::Implementation,
+        Some(_) => style.form = AckForm::Functional,
+        None => {}
+    }
+    let bytes = input::bytes(&args.file)?;
+    let reading = input::read(&terms, &bytes);
+    let now = jiff::Zoned::now();
+    let (date, time) = (now.strftime("%Y%m%d").to_string(), now.strftime("%H%M").to_string());
+    let mut control = args.control;
+    let mut out = std::io::stdout().lock();
+    let mut any = false;
+    for interchange in &reading.interchanges {
+        let mut acknowledgments = Vec::new();
+        let mut stamp = || {
+            let stamp = Stamp { interchange_control: control, group_control: control, date: date.clone(), time: time.clone() };
+            control += 1;
+            stamp
+        };
+        if interchange.header.wants_ta1 {
+            acknowledgments.push(interchange_ack(interchange, &stamp()));
+        }
+        // A broken interchange is answered by its TA1 alone: its groups are not processed.
+        let groups = interchange.groups.iter().filter(|group| interchange.faults.is_empty() && is_acknowledged(group));
+        acknowledgments.extend(groups.map(|group| functional_ack(&interchange.header, group, style, &stamp())));
+        let terminator = interchange.header.delimiters.segment;
+        for segment in acknowledgments.iter().flat_map(|ack| ack.split_inclusive(|byte| *byte == terminator)) {
+            any = true;
+            out.write_all(segment)?;
+            if terminator != b'\n' {
+                out.write_all(b"\n")?;
+            }
+        }
+    }
+    if any {
+        return Ok(());
+    }
+    let file = args.file.display();
+    Err(CommandError::Failed(format!("{file}: nothing in it is acknowledged; `wirewatch edi check` says what is wrong")))
+}

@@ -1,0 +1,45 @@
+use super::input::{self, PartnerArgs};
+use crate::error::CommandError;
+use std::path::PathBuf;
+use wirewatch_core::edi::draft::draft;
+
+/// Begin a partner's implementation guide
+#[derive(Debug, clap::Args)]
+pub struct GuideArgs {
+    #[command(subcommand)]
+    command: GuideCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum GuideCommand {
+    From(FromArgs),
+}
+
+/// Draft a guide from documents that a partner has sent: what they all have, which codes they use, how long values are
+///
+/// Printed as a file for guides/. It asks for what every sample has, so with few samples it asks for too much: read it
+/// before it counts.
+#[derive(Debug, clap::Args)]
+struct FromArgs {
+    /// Sample files of one transaction set
+    #[arg(required = true)]
+    samples: Vec<PathBuf>,
+    #[command(flatten)]
+    partner: PartnerArgs,
+}
+
+pub fn run(args: &GuideArgs) -> Result<(), CommandError> {
+    let GuideCommand::From(args) = &args.command;
+    let terms = args.partner.terms()?;
+    let mut trees = Vec::new();
+    for file in &args.samples {
+        let bytes = input::bytes(file)?;
+        let reading = input::read(&terms, &bytes);
+        trees.extend(input::trees(&terms, file, &bytes, &reading)?.into_iter().map(|found| found.tree));
+    }
+    let Some(guide) = draft(&trees) else {
+        return Err(CommandError::Failed("the samples are of different transaction sets or versions".to_owned()));
+    };
+    print!("{}", guide.to_text());
+    Ok(())
+}

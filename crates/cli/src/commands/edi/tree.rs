@@ -1,0 +1,55 @@
+use super::input::{self, PartnerArgs};
+use crate::error::CommandError;
+use crate::ui::{self, paint};
+use serde_json::json;
+use std::path::PathBuf;
+use wirewatch_core::edi::tree::to_json;
+use wirewatch_core::x12::{Child, LoopRef};
+
+/// Show the sets of an X12 file as trees, by their loops
+///
+/// With --json a list with one entry for each set; `wirewatch edi write` writes it back.
+#[derive(Debug, clap::Args)]
+pub struct TreeArgs {
+    /// The file; - for standard input
+    file: PathBuf,
+    #[command(flatten)]
+    partner: PartnerArgs,
+    /// Print the trees as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
+    let terms = args.partner.terms()?;
+    let bytes = input::bytes(&args.file)?;
+    let reading = input::read(&terms, &bytes);
+    let found = input::trees(&terms, &args.file, &bytes, &reading)?;
+    if args.json {
+        let trees = found.iter().map(|found| {
+            json!({
+                "set": found.set.set, "control": found.set.control, "interchange": found.interchange.header.control,
+                "group": found.group, "version": found.tree.definition().version, "tree": to_json(&found.tree),
+            })
+        });
+        ui::json(&trees.collect::<Vec<_>>());
+        return Ok(());
+    }
+    for found in &found {
+        anstream::println!("{} {}  {}", found.set.set, paint(ui::BOLD, &found.set.control), found.tree.definition().name);
+        show(found.tree.root(), 1);
+    }
+    Ok(())
+}
+
+fn show(within: LoopRef<'_>, depth: usize) {
+    for child in within.children() {
+        match child {
+            Child::Segment(segment) => println!("{}{}", "  ".repeat(depth), String::from_utf8_lossy(segment.bytes)),
+            Child::Loop(inner) => {
+                anstream::println!("{}{}", "  ".repeat(depth), paint(ui::DIM, format!("loop {}", inner.name())));
+                show(inner, depth + 1);
+            }
+        }
+    }
+}

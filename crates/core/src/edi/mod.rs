@@ -1,0 +1,13 @@
+//! X12 documents for people and programs: what is wrong with one, what it says, what changed, and as JSON.
+
+pub mod diff;
+pub mod draft;
+pub mod page;
+pub mod report;
+pub mod summary;
+pub mod tree;
+pub mod write;
+
+pub use diff::{Difference, differences};
+pub use report::Report;
+pub use summary::Summary;
