@@ -63,6 +63,10 @@ enum Command {
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    // `wirewatch … | head` ends quietly; the service must not end because a reader of its log has.
+    if !matches!(cli.command, Command::Serve(_)) {
+        sigpipe::reset();
+    }
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
     let done = match runtime {
         Ok(runtime) => runtime.block_on(run(cli)),

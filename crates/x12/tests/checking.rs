@@ -82,7 +82,7 @@ fn only_one_of_an_exclusion_may_be_given() {
         "PID*F****TEN FRAME HIVE~\nCTT*1~\nAMT*TT*774.00~\nSE*11",
         "PID*F****TEN FRAME HIVE~\nMEA**WT*1*LB****02~\nCTT*1~\nAMT*TT*774.00~\nSE*12",
     );
-    assert_eq!(found, ["element 10 MEA03"]);
+    assert_eq!(found, ["element 10 MEA08"]);
 }
 
 #[test]

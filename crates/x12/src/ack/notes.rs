@@ -69,7 +69,8 @@ fn element(writer: &mut Writer, fault: &Fault, form: AckForm) {
     if form == AckForm::Implementation {
         position.push(number(fault.repetition.map(u64::from)));
     }
-    let text = |text: &str| if text.is_empty() { Element::Empty } else { Element::Text(text.to_owned()) };
+    // A copy of nothing but spaces would be an error of its own.
+    let text = |text: &str| if text.trim().is_empty() { Element::Empty } else { Element::Text(text.to_owned()) };
     writer.structured(
         if form == AckForm::Functional { "AK4" } else { "IK4" },
         &[

@@ -492,7 +492,8 @@ fn told(rule: &Rule, id: &str, has: impl Fn(usize) -> bool) -> (&'static str, us
         RuleKind::Paired => ("2", absent(all), format!("{} come together or not at all", names(all))),
         RuleKind::Required => ("2", *first, format!("one of {} is needed", names(all))),
         RuleKind::Exclusion => {
-            let second = all.iter().copied().filter(|at| has(*at)).nth(1).unwrap_or(*first);
+            // The one that came last is one too many, whatever order the rule names them in.
+            let second = all.iter().copied().filter(|at| has(*at)).max().unwrap_or(*first);
             ("10", second, format!("only one of {} may be given", names(all)))
         }
         RuleKind::Conditional => ("2", absent(rest), format!("with {id}{first:02}, {} is needed", names(rest))),
