@@ -7,7 +7,7 @@ SHELL := /bin/bash
 # Outside the checkout, so that a fresh clone builds quickly.
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/wirewatch/target
 
-.PHONY: help demo demo-build demo-outage demo-recover demo-reset console console-api test lint bench bench-core soak
+.PHONY: help demo demo-build demo-outage demo-recover demo-reset console console-api test lint bench bench-core fuzz soak
 
 help: ## What can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -60,7 +60,10 @@ bench: ## Measure the whole system beside its physical limit; writes docs/BENCHM
 	@$(CARGO_TARGET_DIR)/release/wirewatch-bench
 
 bench-core: ## Measure the pure parts: reading, checking, mapping
-	@cargo bench --quiet -p wirewatch-core
+	@cargo bench --quiet -p wirewatch-x12 -p wirewatch-core
+
+fuzz: ## Fuzz the X12 crate: make fuzz TARGET=reader|checker|tree SECONDS=60
+	@scripts/fuzz.sh $(or $(TARGET),reader) $(or $(SECONDS),60)
 
 soak: ## Simulate as many runs as asked: make soak RUNS=1000000
 	@RUNS=$(or $(RUNS),200000) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded

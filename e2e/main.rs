@@ -4,6 +4,7 @@ mod access;
 mod client;
 mod console;
 mod crash;
+mod edi;
 mod faults;
 mod hooks;
 mod incidents;

@@ -120,7 +120,8 @@ pub(crate) fn header_faults(isa: &Segment<'_>) -> Vec<Fault> {
     let text = |n: usize| String::from_utf8_lossy(isa.element(n)).into_owned();
     let version = text(12);
     // Before 00402 this names the standard; after, the byte separates repetitions.
-    let standard = isa.element(11) == b"U" || (version.as_str() >= "00402" && !isa.element(11)[0].is_ascii_alphanumeric());
+    let standard = isa.element(11) == b"U"
+        || (version.as_str() >= "00402" && isa.element(11).first().is_some_and(|byte| !byte.is_ascii_alphanumeric()));
     let rules: [(bool, &'static str, usize, &str); 14] = [
         (one_of(1, &["00", "01", "02", "03", "04", "05", "06"]), "010", 1, "is no qualifier of authorization information"),
         (one_of(3, &["00", "01"]), "012", 3, "is no qualifier of security information"),

@@ -153,14 +153,25 @@ fn written_as(content: Option<&Content>, element: &Element) -> Result<Element, S
 /// A text as its element has it: days and times without their marks; everything else as it is.
 fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String> {
     match element.kind {
-        Kind::Date => {
+        Kind::Date if is_marked(text, &[4, 2, 2], '-') => {
             let digits: String = text.chars().filter(|c| *c != '-').collect();
-            Ok(if element.max == 6 && digits.len() == 8 { digits[2..].to_owned() } else { digits })
+            Ok(if element.max == 6 { digits[2..].to_owned() } else { digits })
         }
-        Kind::Time => Ok(text.chars().filter(|c| *c != ':').collect()),
+        Kind::Time if is_marked(text, &[2, 2], ':') || is_marked(text, &[2, 2, 2], ':') => {
+            Ok(text.chars().filter(|c| *c != ':').collect())
+        }
         Kind::Numeric(places) if places > 0 && text.contains('.') => format_number(element, text),
-        Kind::Text | Kind::Code | Kind::Numeric(_) | Kind::Decimal | Kind::Binary => Ok(text.to_owned()),
+        Kind::Text | Kind::Code | Kind::Numeric(_) | Kind::Decimal | Kind::Date | Kind::Time | Kind::Binary => {
+            Ok(text.to_owned())
+        }
     }
+}
+
+/// Whether `text` is groups of so many digits with a mark between them, e.g. `2026-11-26`.
+fn is_marked(text: &str, groups: &[usize], mark: char) -> bool {
+    let parts: Vec<&str> = text.split(mark).collect();
+    let fits = |(part, length): (&&str, &usize)| part.len() == *length && part.bytes().all(|byte| byte.is_ascii_digit());
+    parts.len() == groups.len() && parts.iter().zip(groups).all(fits)
 }
 
 /// A number as its element has it: the implied decimal places of an `Nn`, zeros before it up to the shortest length.

@@ -214,7 +214,12 @@ impl Scanner {
         self.pass_blank();
         let start = self.at;
         // A header inside: the trailer before it is missing, and the separators may change.
-        if self.held[start..].starts_with(b"ISA")
+        let maybe_header = self.held[start..].starts_with(b"ISA");
+        if maybe_header && self.held.len() - start < ISA_LENGTH && !self.finished {
+            // Whether it is one is seen at its fixed places, wherever the input was cut.
+            return None;
+        }
+        if maybe_header
             && let Some(again) = Delimiters::of_isa(&self.held[start..])
             && again != delimiters
         {
@@ -346,6 +351,16 @@ mod tests {
             scan(input.as_bytes(), 64, Limits { segment: 200 }),
             ["0..106 ISA", "106..306 SegmentTooLong", "306..613 AfterFault", "613..719 ISA", "719..723 IEA"]
         );
+    }
+
+    #[test]
+    fn what_only_begins_like_a_header_is_a_segment_wherever_the_input_is_cut() {
+        let input =
+            format!("{ISA}ISA*0~XX~IEA*0*1~ and a good deal more than the length of a header behind it, so that it is seen{ISA}");
+        let whole = scan(input.as_bytes(), input.len(), Limits::default());
+        for piece in [1, 5, 106, 110] {
+            assert_eq!(scan(input.as_bytes(), piece, Limits::default()), whole, "in pieces of {piece}");
+        }
     }
 
     #[test]

@@ -98,7 +98,9 @@ impl Walker {
             let Some(mut at) = definition.next_at(frame.at, number) else { continue };
             let step = definition.step(at);
             if at == frame.at && frame.uses >= step.max {
-                if beyond_max {
+                // The segment that opens a loop stands once in it: again, it is the loop that comes again.
+                let opens = frame.node != 0 && at == frame.node + 1;
+                if beyond_max && !opens {
                     return Some((closed, at, if step.is_loop { Over::Loop(at) } else { Over::Segment(at) }));
                 }
                 // Full: it may stand again further on.

@@ -105,12 +105,18 @@ fn every_acknowledgment_is_sound_and_says_what_was_found() {
                     let again = Reader::read(Definitions::standard(), &bytes);
                     let acknowledgment = &again.interchanges[0].groups[0];
                     // What is quoted from a broken envelope may break the answer to it; a sound one never does.
-                    if !sound && group.faults.is_empty() && group.sets.iter().all(|set| set.control.len() >= 4 && !set.set.is_empty()) {
+                    if !sound
+                        && group.faults.is_empty()
+                        && group.sets.iter().all(|set| set.control.len() >= 4 && !set.set.is_empty())
+                    {
                         assert_eq!(GroupAck::of(acknowledgment), GroupAck::Accepted, "{name}: {shown}\n{acknowledgment:?}");
                     }
                     let read = acknowledgments(&bytes);
                     assert_eq!(read.len(), 1, "{name}");
-                    assert_eq!((read[0].verdict.as_str(), read[0].accepted), (GroupAck::of(group).code(), group.accepted_count()));
+                    assert_eq!(
+                        (read[0].verdict.as_str(), read[0].accepted),
+                        (GroupAck::of(group).code(), group.accepted_count())
+                    );
                     let verdicts: Vec<&str> = read[0].sets.iter().map(|set| set.verdict.as_str()).collect();
                     let expected: Vec<&str> = group.sets.iter().map(|set| set.ack().code()).collect();
                     assert_eq!(verdicts, expected, "{name}: {shown}");
@@ -118,4 +124,13 @@ fn every_acknowledgment_is_sound_and_says_what_was_found() {
             }
         }
     }
+}
+
+#[test]
+fn a_header_too_short_to_be_one_inside_an_interchange_is_told_and_read_past() {
+    let text = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/850-4010.txt")).expect("text");
+    let document = text.split_once("\n---\n").expect("a document").1.replacen("CUR*BY*USD~", "ISA*00*   ~", 1);
+    let reading = Reader::read(Definitions::standard(), document.as_bytes());
+    let notes: Vec<&str> = reading.interchanges.iter().map(|one| interchange_verdict(one).1).collect();
+    assert_eq!(notes, ["023", "012"], "the first ends too early, the second is no header");
 }

@@ -347,7 +347,7 @@ impl Run<'_> {
     }
 
     fn composite(&mut self, composite: &CompositeDefinition, mut at: At<'_>) {
-        let whole = at.value;
+        let (whole, end) = (at.value, at.offset + at.value.len() as u64);
         let mut given = 0u64;
         let mut count = 0;
         for part in whole.split(|byte| *byte == at.segment.delimiters.component) {
@@ -361,7 +361,7 @@ impl Run<'_> {
             }
             at.offset += part.len() as u64 + 1;
         }
-        at.value = whole;
+        (at.value, at.offset) = (whole, end - whole.len() as u64);
         if count > composite.parts.len() {
             let says = format!("{} has {count} components, {} at most", title(&at, &composite.name), composite.parts.len());
             let code = self.since_00402("13");
@@ -375,7 +375,7 @@ impl Run<'_> {
                 self.at_value(
                     Fault::at(Level::Element, "1", "", 0, says),
                     place.content.element().map(AsRef::as_ref),
-                    At { value: &[], ..at },
+                    At { value: &[], offset: end, ..at },
                 );
             }
         }
@@ -384,7 +384,11 @@ impl Run<'_> {
             let (code, component, says) = told(rule, &id, |n| given & (1 << (n - 1)) != 0);
             at.component = Some(component);
             let element = composite.parts.get(component - 1).and_then(|place| place.content.element());
-            self.at_value(Fault::at(Level::Element, code, "", 0, says), element.map(AsRef::as_ref), At { value: &[], ..at });
+            self.at_value(
+                Fault::at(Level::Element, code, "", 0, says),
+                element.map(AsRef::as_ref),
+                At { value: &[], offset: end, ..at },
+            );
         }
     }
 
