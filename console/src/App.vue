@@ -26,6 +26,7 @@ const pages = [
   { to: '/connections', text: 'Connections' },
   { to: '/trays', text: 'Trays' },
   { to: '/releases', text: 'Releases' },
+  { to: '/x12', text: 'X12' },
 ]
 const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 const themes = [

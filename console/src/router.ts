@@ -61,6 +61,7 @@ export const router = createRouter({
       component: () => import('./releases/ReleasesPage.vue'),
       meta: { title: 'Releases' },
     },
+    { path: '/x12', name: 'x12', component: () => import('./x12/X12Page.vue'), meta: { title: 'X12 documents' } },
     {
       path: '/design',
       name: 'design',

@@ -88,6 +88,9 @@ async function carryOut() {
             >.
           </p>
         </div>
+        <RouterLink v-if="story.form === 'x12'" :to="`/x12?arrival=${story.arrival.id}`" class="button"
+          >Look at it as X12</RouterLink
+        >
         <button
           v-if="['repeat', 'refused', 'aside'].includes(story.arrival.verdict)"
           type="button"

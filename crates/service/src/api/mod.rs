@@ -7,6 +7,7 @@
 mod acts;
 mod arrivals;
 mod connections;
+mod edi;
 mod firing;
 mod flows;
 mod messages;
@@ -102,6 +103,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::discard))
         .routes(routes!(arrivals::fire))
         .routes(routes!(firing::fire))
+        .routes(routes!(edi::look))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))

@@ -3,6 +3,7 @@
 mod act;
 mod arrival;
 mod connection;
+mod edi;
 mod live;
 mod message;
 mod order;
@@ -14,6 +15,7 @@ mod tray;
 pub use act::{ActRequest, ActResult, BulkRequest, Fired, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
+pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,

@@ -1,0 +1,171 @@
+<script setup lang="ts">
+/** An X12 document, pasted, dropped or from an arrival: raw and readable side by side, what is wrong beside its place. */
+import { computed, ref, shallowRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { EdiLook } from '../api/schema'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import PickList from '../ui/PickList.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import SegmentList from '../message/SegmentList.vue'
+import RawLines from './RawLines.vue'
+import SetSummary from './SetSummary.vue'
+import { verdictOf } from './findings'
+
+const route = useRoute()
+const router = useRouter()
+const workspace = useWorkspace()
+const document = ref('')
+const name = ref('')
+const partner = ref('')
+const look = shallowRef<EdiLook>()
+const trouble = shallowRef<Trouble>()
+const dropping = ref(false)
+const at = ref(0)
+const named = ref(false)
+const chosen = ref<{ line: number; from: number; to: number }>()
+const arrival = computed(() => String(route.query.arrival ?? ''))
+const set = computed(() => look.value?.sets[at.value] ?? look.value?.sets[0])
+const partners = computed(() => (workspace.value?.partners ?? []).map((one) => ({ value: one.name, text: one.title })))
+/** What the sets' own segments know of is in the readable half; a chosen line may belong to another set. */
+watch(chosen, (now) => {
+  const within = look.value?.sets.findIndex((one) => now && one.first <= now.line && now.line <= one.last) ?? -1
+  if (within >= 0) at.value = within
+})
+/** Lines count from the set's own first segment there. */
+const inSet = computed({
+  get: () => chosen.value && { ...chosen.value, line: chosen.value.line - (set.value?.first ?? 1) + 1 },
+  set: (now) => (chosen.value = now && { ...now, line: now.line + (set.value?.first ?? 1) - 1 }),
+})
+const segments = computed(() =>
+  (set.value?.segments ?? []).map((one) => ({ ...one, line: one.line - (set.value?.first ?? 1) + 1 })),
+)
+
+async function read() {
+  trouble.value = undefined
+  if (!document.value.trim() && !arrival.value) {
+    look.value = undefined
+    return
+  }
+  try {
+    const body = { document: document.value, arrival: arrival.value, partner: partner.value }
+    look.value = await asked(api.POST('/api/edi', { body }))
+    chosen.value = undefined
+    at.value = Math.min(at.value, Math.max(0, look.value.sets.length - 1))
+  } catch (error) {
+    trouble.value = troubleOf(error)
+    look.value = undefined
+  }
+}
+watch([arrival, partner], () => void read(), { immediate: true })
+
+async function take(files: FileList | null | undefined) {
+  const file = files?.[0]
+  if (!file) return
+  name.value = file.name
+  document.value = await file.text()
+  at.value = 0
+  if (arrival.value) await router.replace('/x12')
+  void read()
+}
+function drop(event: DragEvent) {
+  dropping.value = false
+  void take(event.dataTransfer?.files)
+}
+function another() {
+  document.value = ''
+  name.value = ''
+  at.value = 0
+  look.value = undefined
+  void router.replace('/x12')
+}
+</script>
+
+<template>
+  <div @dragover.prevent="dropping = true" @dragleave.self="dropping = false" @drop.prevent="drop">
+    <header class="mb-4 flex flex-wrap items-center gap-3">
+      <div class="min-w-0 grow">
+        <h1 class="text-xl font-semibold">X12 documents</h1>
+        <p class="text-sm text-soft">
+          <template v-if="look"
+            >{{ name || (arrival ? `Arrival ${arrival}` : 'Pasted text')
+            }}<template v-if="look.partner">, read as from {{ titleOf('partners', look.partner) }}</template></template
+          >
+          <template v-else>See what one says and what is wrong with it. Nothing of it is taken in or sent.</template>
+        </p>
+      </div>
+      <template v-if="look">
+        <PickList v-model="partner" label="Read by the guide of" :options="partners" />
+        <button type="button" class="button" @click="another">Look at another</button>
+      </template>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="read" />
+
+    <section
+      v-if="!look && !(arrival && !trouble)"
+      class="panel p-4"
+      :class="dropping && 'outline-2 outline-thread'"
+      aria-label="A document to look at"
+    >
+      <label for="edi" class="mb-2 block font-medium">Paste a document, or drop a file anywhere on this page</label>
+      <textarea
+        id="edi"
+        v-model="document"
+        class="field min-h-80 w-full font-mono text-sm"
+        spellcheck="false"
+        placeholder="ISA*00*          *00*          *ZZ*…"
+        @paste="name = ''"
+        @keydown.ctrl.enter.prevent="read"
+      ></textarea>
+      <div class="mt-3 flex flex-wrap items-center gap-3">
+        <button type="button" class="button-main" :disabled="!document.trim()" @click="read">Look at it</button>
+        <label class="button cursor-pointer focus-within:outline-2">
+          Choose a file…
+          <input type="file" class="sr-only" @change="take(($event.target as HTMLInputElement).files)" />
+        </label>
+        <span class="text-sm text-faint">Ctrl Enter looks at it, too.</span>
+      </div>
+    </section>
+
+    <template v-if="look">
+      <div
+        class="mb-4 rounded-md border px-3 py-2"
+        :class="look.valid ? 'border-line bg-raised' : 'border-bad/40 bg-bad/5'"
+        data-part="verdict"
+        role="status"
+      >
+        <p class="font-medium">
+          <span :class="look.valid ? 'text-good' : 'text-bad'" aria-hidden="true">{{ look.valid ? '✓' : '✕' }}</span>
+          {{ verdictOf(look) }}
+        </p>
+        <p v-for="says in look.lines.length ? look.says : []" :key="says" class="text-sm text-soft">{{ says }}</p>
+        <p v-if="look.cut" class="text-sm text-soft">
+          Only the first {{ look.lines.length }} segments are shown. <code>wirewatch edi check</code> lists the rest.
+        </p>
+      </div>
+      <div v-if="look.lines.length" class="grid items-start gap-4 lg:grid-cols-2">
+        <RawLines v-model="chosen" :lines="look.lines" />
+        <section class="panel min-w-0 overflow-hidden" aria-label="What it says">
+          <div class="flex flex-wrap items-center gap-2 border-b border-line px-3 py-1.5">
+            <label v-if="look.sets.length > 1" class="flex items-center gap-2 text-sm">
+              <span class="text-faint">Set</span>
+              <select v-model="at" class="field py-0.5">
+                <option v-for="(one, n) in look.sets" :key="n" :value="n">
+                  {{ one.set }} {{ one.control }} {{ one.ack === 'R' ? '(rejected)' : '' }}
+                </option>
+              </select>
+            </label>
+            <label class="ml-auto flex items-center gap-1.5 text-sm">
+              <input v-model="named" type="checkbox" /> Every element with its name
+            </label>
+          </div>
+          <template v-if="set">
+            <SegmentList v-if="named && segments.length" v-model:chosen="inSet" :segments="segments" />
+            <SetSummary v-else :set="set" />
+          </template>
+          <p v-else class="p-4 text-soft">No transaction set in it.</p>
+        </section>
+      </div>
+    </template>
+  </div>
+</template>

@@ -1,0 +1,188 @@
+//! X12 documents looked at, without anything being taken in.
+
+use super::problem::Problem;
+use super::{Answer, rows};
+use crate::run::App;
+use crate::view::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use std::collections::HashMap;
+use std::sync::Arc;
+use wirewatch_core::edi::{Summary, summary};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_core::x12::ack::is_acknowledged;
+use wirewatch_core::x12::describe::describe;
+use wirewatch_core::x12::{Fault, Header, Item, Limits, Reader, Reading, Scanner, SetTree, Terms, Weight};
+
+/// Bytes looked at, at most, and segments shown.
+const LARGEST: usize = 1 << 20;
+const LINES: usize = 5000;
+
+/// An X12 document with its segments, what is wrong with them, and what its sets say. Nothing is taken in.
+#[utoipa::path(post, path = "/api/edi", operation_id = "edi", request_body = EdiRequest,
+    responses((status = 200, body = EdiLook), (status = 413, body = Problem)))]
+pub async fn look(State(app): State<Arc<App>>, Json(request): Json<EdiRequest>) -> Answer<EdiLook> {
+    let bytes = match request.arrival.is_empty() {
+        true => request.document.into_bytes(),
+        false => {
+            let id = super::id(&request.arrival)?;
+            let known = app.store.arrival(id).await?;
+            known.ok_or_else(|| Problem::not_found(format!("there is no arrival {}", request.arrival)))?;
+            app.store.body(id, LARGEST as u64 + 1).await?
+        }
+    };
+    if bytes.len() > LARGEST {
+        let says = format!("more than {} KB; `wirewatch edi check` takes files of any size", LARGEST / 1024);
+        return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, says));
+    }
+    let (_, workspace) = app.engine.releases().current();
+    if !request.partner.is_empty() && !workspace.partners.contains_key(&request.partner) {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, format!("there is no partner `{}`", request.partner)));
+    }
+    let look = tokio::task::spawn_blocking(move || looked_at(&workspace, &request.partner, &bytes)).await;
+    look.map(Json).map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "looking at it ended unexpectedly"))
+}
+
+/// What an interchange is read by: the partner asked for, or the one that it names from either side.
+fn terms(workspace: &Workspace, asked: &str, header: &Header) -> (String, Terms) {
+    let turned = Header { sender: header.receiver.clone(), receiver: header.sender.clone(), ..header.clone() };
+    let named = || workspace.partner_of(header).or_else(|| workspace.partner_of(&turned));
+    match workspace.partners.get(asked).or_else(named) {
+        Some(partner) => {
+            (partner.name.clone(), Terms { definitions: partner.definitions.clone(), tolerated: partner.tolerated.clone() })
+        }
+        None => (String::new(), workspace.terms(header)),
+    }
+}
+
+fn looked_at(workspace: &Arc<Workspace>, asked: &str, bytes: &[u8]) -> EdiLook {
+    let (own, partner) = (workspace.clone(), asked.to_owned());
+    let mut reader = Reader::choosing(move |header| terms(&own, &partner, header).1, Limits::default());
+    reader.feed(bytes);
+    let reading = reader.finish();
+    let report = wirewatch_core::edi::Report::of(&reading);
+    let passed = report.unread.iter().map(|one| format!("bytes {} to {}: {}", one.from, one.to, one.says));
+    let says = report.errors.iter().map(|one| one.says.clone()).chain(passed).collect();
+    let first = reading.interchanges.first();
+    let partner = first.map_or(String::new(), |one| terms(workspace, asked, &one.header).0);
+    let (lines, cut, numbers) = lines(bytes, &reading);
+    let sets = sets(workspace, asked, bytes, &reading, &numbers);
+    EdiLook { valid: report.valid, says, partner, lines, cut, sets }
+}
+
+/// Every segment with its findings, whether there are more, and the number of the segment that begins at an offset.
+fn lines(bytes: &[u8], reading: &Reading) -> (Vec<EdiLine>, bool, HashMap<u64, u32>) {
+    let mut found: HashMap<u64, Vec<&Fault>> = HashMap::new();
+    let in_groups = reading.interchanges.iter().flat_map(|one| &one.groups);
+    let in_sets = in_groups.clone().flat_map(|group| &group.sets).flat_map(|set| &set.faults);
+    let all =
+        reading.interchanges.iter().flat_map(|one| &one.faults).chain(in_groups.flat_map(|group| &group.faults)).chain(in_sets);
+    for fault in all {
+        found.entry(fault.offset).or_default().push(fault);
+    }
+    let mut scanner = Scanner::new(Limits::default());
+    scanner.feed(bytes);
+    scanner.finish();
+    let (mut lines, mut numbers, mut cut) = (Vec::new(), HashMap::new(), false);
+    while let Some(item) = scanner.next_item() {
+        let Item::Segment(segment) = item else { continue };
+        let number = u32::try_from(segment.number).unwrap_or(u32::MAX);
+        numbers.insert(segment.offset, number);
+        if lines.len() == LINES {
+            cut = true;
+            continue;
+        }
+        let column = |at: u64| {
+            let within = (at.saturating_sub(segment.offset) as usize).min(segment.bytes.len());
+            String::from_utf8_lossy(&segment.bytes[..within]).chars().count() as u32
+        };
+        let findings = found.remove(&segment.offset).unwrap_or_default();
+        let findings = findings.into_iter().map(|fault| finding(fault, column(fault.at.start), column(fault.at.end)));
+        let text = String::from_utf8_lossy(segment.bytes).into_owned() + &char::from(segment.delimiters.segment).to_string();
+        lines.push(EdiLine { number, text: text.trim_end().to_owned(), findings: findings.collect() });
+    }
+    // What is found where no segment begins, such as a missing trailer, is told at the last one.
+    let left = found.into_values().flatten().map(|fault| finding(fault, 0, 0));
+    if let Some(last) = lines.last_mut() {
+        last.findings.extend(left);
+    }
+    (lines, cut, numbers)
+}
+
+fn finding(fault: &Fault, from: u32, to: u32) -> EdiFinding {
+    let weight = match fault.weight {
+        Weight::Error => "error",
+        Weight::Tolerated => "tolerated",
+        Weight::Note => "note",
+    };
+    let (level, code) = (fault.level.as_str().to_owned(), fault.code.to_string());
+    EdiFinding { weight: weight.to_owned(), level, code, says: fault.says.clone(), from, to }
+}
+
+fn sets(workspace: &Workspace, asked: &str, bytes: &[u8], reading: &Reading, numbers: &HashMap<u64, u32>) -> Vec<EdiSet> {
+    let mut sets = Vec::new();
+    let mut shown = 0;
+    for interchange in &reading.interchanges {
+        let definitions = terms(workspace, asked, &interchange.header).1.definitions;
+        for group in &interchange.groups {
+            for set in &group.sets {
+                let first = numbers.get(&set.bytes.start).copied().unwrap_or(1);
+                let own = &bytes[set.bytes.start as usize..set.bytes.end as usize];
+                let tree = definitions
+                    .find(&group.version, &set.set)
+                    .and_then(|definition| SetTree::new(definition.clone(), own, interchange.header.delimiters).ok());
+                let segments = match &tree {
+                    Some(tree) if shown < LINES => {
+                        let all = describe(tree).into_iter().enumerate();
+                        all.map(|(n, one)| rows::described(first as usize - 1 + n, one)).collect()
+                    }
+                    _ => Vec::new(),
+                };
+                shown += segments.len();
+                sets.push(EdiSet {
+                    set: set.set.clone(),
+                    control: set.control.clone(),
+                    name: tree.as_ref().map_or(String::new(), |tree| tree.definition().name.clone()),
+                    ack: if is_acknowledged(group) { set.ack().code().to_owned() } else { String::new() },
+                    interchange: interchange.header.control.clone(),
+                    first,
+                    last: first + set.segments.saturating_sub(1),
+                    summary: tree.as_ref().map(|tree| view(Summary::of(tree))).unwrap_or_default(),
+                    segments,
+                });
+            }
+        }
+    }
+    sets
+}
+
+fn view(of: Summary) -> EdiSummary {
+    let facts = |all: Vec<summary::Fact>| all.into_iter().map(|one| EdiFact { label: one.label, value: one.value }).collect();
+    let party = |one: summary::PartySummary| EdiParty {
+        role: one.role,
+        name: one.name,
+        id: one.id,
+        address: one.address,
+        facts: facts(one.facts),
+    };
+    let item = |one: summary::LineSummary| EdiItem {
+        number: one.number,
+        quantity: one.quantity,
+        unit: one.unit,
+        price: one.price,
+        amount: one.amount,
+        description: one.description,
+        ids: facts(one.ids),
+        facts: facts(one.facts),
+    };
+    EdiSummary {
+        title: of.title,
+        kind: of.kind,
+        facts: facts(of.facts),
+        parties: of.parties.into_iter().map(party).collect(),
+        lines: of.lines.into_iter().map(item).collect(),
+        totals: facts(of.totals),
+        says: of.says,
+    }
+}
