@@ -10,3 +10,4 @@ mod mending;
 mod strands;
 mod trays;
 mod webhooks;
+mod x12;

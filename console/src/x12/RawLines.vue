@@ -83,7 +83,7 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
   <section class="panel min-w-0 overflow-hidden" aria-label="As it stands">
     <div class="flex min-h-10 flex-wrap items-center gap-2 border-b border-line px-3 py-1.5 text-sm">
       <span class="heading">As it stands</span>
-      <span v-if="errors" class="text-bad">{{ count(errors, 'error') }}</span>
+      <span v-if="errors" class="text-aside">{{ count(errors, 'error') }}</span>
       <span v-if="faulty.length" class="ml-auto flex gap-1">
         <button type="button" class="button px-2 py-0.5" @click="go(-1)">Previous</button>
         <button type="button" class="button px-2 py-0.5" @click="go(1)">Next</button>
@@ -126,10 +126,10 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
                 v-for="(one, n) in line.findings"
                 :key="n"
                 class="border-l-2 pl-2 text-xs"
-                :class="one.weight === 'error' ? 'border-bad' : 'border-line-strong'"
+                :class="one.weight === 'error' ? 'border-aside' : 'border-line-strong'"
                 :data-finding="one.weight"
               >
-                <span class="font-medium" :class="one.weight === 'error' && 'text-bad'">{{
+                <span class="font-medium" :class="one.weight === 'error' && 'text-aside'">{{
                   weightWords[one.weight]
                 }}</span>
                 {{ one.says }} <span class="text-faint">({{ titleOf(one) }})</span>
@@ -145,7 +145,7 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
 <style scoped>
 .finding {
   text-decoration: underline wavy;
-  text-decoration-color: var(--color-bad);
+  text-decoration-color: var(--color-aside);
   text-underline-offset: 3px;
 }
 .finding[data-weight='note'],

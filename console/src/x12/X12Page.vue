@@ -5,7 +5,6 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { EdiLook } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
-import PickList from '../ui/PickList.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import SegmentList from '../message/SegmentList.vue'
 import RawLines from './RawLines.vue'
@@ -26,7 +25,6 @@ const named = ref(false)
 const chosen = ref<{ line: number; from: number; to: number }>()
 const arrival = computed(() => String(route.query.arrival ?? ''))
 const set = computed(() => look.value?.sets[at.value] ?? look.value?.sets[0])
-const partners = computed(() => (workspace.value?.partners ?? []).map((one) => ({ value: one.name, text: one.title })))
 /** What the sets' own segments know of is in the readable half; a chosen line may belong to another set. */
 watch(chosen, (now) => {
   const within = look.value?.sets.findIndex((one) => now && one.first <= now.line && now.line <= one.last) ?? -1
@@ -95,7 +93,13 @@ function another() {
         </p>
       </div>
       <template v-if="look">
-        <PickList v-model="partner" label="Read by the guide of" :options="partners" />
+        <label v-if="workspace?.partners.length" class="flex items-center gap-2 text-sm">
+          <span class="text-faint">Read as from</span>
+          <select v-model="partner" class="field">
+            <option value="">whom it names</option>
+            <option v-for="one in workspace.partners" :key="one.name" :value="one.name">{{ one.title }}</option>
+          </select>
+        </label>
         <button type="button" class="button" @click="another">Look at another</button>
       </template>
     </header>
@@ -118,7 +122,7 @@ function another() {
         @keydown.ctrl.enter.prevent="read"
       ></textarea>
       <div class="mt-3 flex flex-wrap items-center gap-3">
-        <button type="button" class="button-main" :disabled="!document.trim()" @click="read">Look at it</button>
+        <button type="button" class="button button-main" :disabled="!document.trim()" @click="read">Look at it</button>
         <label class="button cursor-pointer focus-within:outline-2">
           Choose a file…
           <input type="file" class="sr-only" @change="take(($event.target as HTMLInputElement).files)" />
@@ -130,12 +134,12 @@ function another() {
     <template v-if="look">
       <div
         class="mb-4 rounded-md border px-3 py-2"
-        :class="look.valid ? 'border-line bg-raised' : 'border-bad/40 bg-bad/5'"
+        :class="look.valid ? 'border-line bg-raised' : 'border-aside/50 bg-aside/5'"
         data-part="verdict"
         role="status"
       >
         <p class="font-medium">
-          <span :class="look.valid ? 'text-good' : 'text-bad'" aria-hidden="true">{{ look.valid ? '✓' : '✕' }}</span>
+          <span :class="look.valid ? 'text-done' : 'text-aside'" aria-hidden="true">{{ look.valid ? '✓' : '✕' }}</span>
           {{ verdictOf(look) }}
         </p>
         <p v-for="says in look.lines.length ? look.says : []" :key="says" class="text-sm text-soft">{{ says }}</p>

@@ -1,0 +1,50 @@
+//! The page for X12 documents: pasted, wrong in places, both halves linked; and from an arrival.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+use wirewatch_standins::marrowfield::Flaw;
+
+async fn text(browser: &Browser, css: &str) -> String {
+    browser.see(css).await.text().await.expect("its text")
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_its_place() {
+    let scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-strand]").await;
+    browser.go("/x12").await;
+    browser.see("textarea").await;
+    let document = include_str!("../../demo/samples/marrowfield-850.edi").replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
+    browser.click("textarea").await;
+    let fill = "const field = document.querySelector('textarea'); field.value = ";
+    browser.script(&format!("{fill}{document:?}; field.dispatchEvent(new Event('input'))")).await;
+    browser.click("main button.button-main").await;
+    browser.see("[data-finding=error]").await;
+    assert!(text(&browser, "[data-part=verdict]").await.contains("1 of 2 sets would be rejected."));
+    assert!(text(&browser, "[data-finding=error]").await.contains("PO102 (Quantity Ordered) is no number: twelve"));
+    assert_eq!(text(&browser, "[data-weight=error]").await, "twelve", "the place is marked");
+    assert!(text(&browser, "main h2").await.contains("Purchase Order MF-20417"));
+    // An element chosen in the readable half is marked in the raw one.
+    browser.click("main input[type=checkbox]").await;
+    browser.see("[data-element=BEG03]").await;
+    browser.click("[data-element=BEG03]").await;
+    let marked = "return document.querySelector('[data-line=\"4\"] code .bg-thread\\\\/20')?.textContent ?? ''";
+    assert_eq!(browser.script(marked).await.as_str(), Some("MF-20417"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_arrival_is_looked_at_from_its_page() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(2, Flaw::None);
+    scene.quiet(2).await;
+    let arrival = scene.arrival(&format!("po-{:06}.edi", sent.control)).await["id"].as_str().unwrap().to_owned();
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-strand]").await;
+    browser.go(&format!("/arrivals/{arrival}")).await;
+    browser.see("main a[href^='/x12?']").await;
+    browser.click("main a[href^='/x12?']").await;
+    browser.see("[data-line]").await;
+    assert!(text(&browser, "[data-part=verdict]").await.contains("Nothing in it would be rejected: 2 sets."));
+    assert!(text(&browser, "header").await.contains("X12"), "the header leads there");
+}
