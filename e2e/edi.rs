@@ -138,6 +138,8 @@ fn acknowledgments_are_written_as_asked_for() {
     insta::assert_snapshot!("ack_999_and_ta1", steady(&out));
     let (code, again, _) = edi(&["check", "-"], &out);
     assert_eq!(code, 0, "{again}");
+    let alone = out.split_inclusive('\n').take(3).collect::<String>();
+    assert_eq!(edi(&["show", "-"], &alone).1, "interchange 000000101: accepted\n");
     let (code, _, err) = edi(&["ack", "-"], &out);
     assert_eq!(code, 1);
     assert!(err.contains("nothing in it is acknowledged"), "{err}");

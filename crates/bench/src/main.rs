@@ -5,6 +5,7 @@
 //! handler, and queues, beside relays.
 
 mod bare;
+mod edi;
 mod hooks;
 mod queues;
 mod report;
@@ -51,6 +52,9 @@ fn main() {
 }
 
 async fn run() {
+    if std::env::args().any(|argument| argument == "--edi") {
+        return print!("{}", edi::measure(&program()).markdown());
+    }
     let folder = tempfile::Builder::new().prefix("wirewatch-bench-").tempdir().expect("a folder");
     std::fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("permissions");
     let options = Options { folder: folder.path().join("postgres"), port: None, durable: true };
@@ -105,7 +109,9 @@ async fn run() {
         );
         long = Some((tenths, memory));
     }
-    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, (&queued, &far), &latency, long.as_ref());
+    let edi = tokio::task::spawn_blocking(|| edi::measure(&self::program())).await.expect("no panic").markdown();
+    println!("{edi}");
+    let text = report::markdown(&service, &bare, (rows, bare_rows), &calls, (&queued, &far), &latency, long.as_ref()) + &edi;
     let path = PathBuf::from("docs/BENCHMARKS.md");
     std::fs::write(&path, &text).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     println!("\n{text}\nwritten to {}", path.display());

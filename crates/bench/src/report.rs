@@ -8,16 +8,18 @@ use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE, Steady};
 
 /// The median of each figure by itself.
 pub fn median(all: &[Measured]) -> Measured {
-    let of = |pick: fn(&Measured) -> f64| {
-        let mut values: Vec<f64> = all.iter().map(pick).collect();
-        values.sort_by(f64::total_cmp);
-        values[values.len() / 2]
-    };
+    let of = |pick: fn(&Measured) -> f64| middle(&mut all.iter().map(pick).collect::<Vec<_>>());
     Measured {
         orders_per_s: of(|one| one.orders_per_s),
         cpu_s: of(|one| one.cpu_s),
         database_cpu_s: of(|one| one.database_cpu_s),
     }
+}
+
+/// The median.
+pub fn middle(values: &mut [f64]) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
 }
 
 /// The page.

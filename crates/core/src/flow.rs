@@ -28,6 +28,17 @@ pub struct Flow {
     pub on_aside: OnAside,
     /// Unfinished messages at a time, at most; beyond, its intakes take nothing.
     pub in_flight: Option<u32>,
+    pub record: Recording,
+}
+
+/// What is kept of outside calls beyond what the message itself needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Recording {
+    /// Every answer, to be seen in the message's story.
+    #[default]
+    Calls,
+    /// Answers of what failed; of what went well only those that a step keeps.
+    Failures,
 }
 
 /// Where a flow's messages come from.
@@ -40,6 +51,8 @@ pub struct Intake {
     pub takes: Takes,
     /// Names of the events it takes; every event where empty.
     pub events: Vec<String>,
+    /// The partners whose documents it takes; everybody's where empty.
+    pub partners: Vec<String>,
     /// When nothing has come for this long, people are told.
     pub silent_after: Option<Duration>,
 }
@@ -49,6 +62,12 @@ impl Intake {
     #[must_use]
     pub fn hears(&self, event: &str) -> bool {
         self.events.is_empty() || self.events.iter().any(|known| known == event)
+    }
+
+    /// Whether it takes what is from that partner.
+    #[must_use]
+    pub fn is_from(&self, partner: &str) -> bool {
+        self.partners.is_empty() || self.partners.iter().any(|known| known == partner)
     }
 
     /// What stands for the place where it takes: the connection, or its queue there.
@@ -77,6 +96,8 @@ pub enum Takes {
     X12(String),
     /// JSON of this outline.
     Json(String),
+    /// What is neither, as one text.
+    Text,
 }
 
 /// What the messages behind one set aside do in an ordered flow.
@@ -315,6 +336,7 @@ impl Flow {
             in_order_by: crate::expr::parse("$meta.to").ok(),
             on_aside: OnAside::Wait,
             in_flight: None,
+            record: Recording::default(),
         }
     }
 

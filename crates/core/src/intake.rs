@@ -1,7 +1,7 @@
 //! What an arrival is decided to be, and what unfolds from it. Pure: the ledger's answers are an argument.
 
 use crate::document::{Form, JSON_LIMIT};
-use crate::flow::Takes;
+use crate::flow::{Intake, Takes};
 use crate::partner::{Acknowledge, Partner};
 use crate::place::Property;
 use crate::workspace::Workspace;
@@ -61,6 +61,13 @@ pub struct LedgerKey {
 }
 
 impl LedgerKey {
+    /// Whether it is of the same sender, receiver and usage as another, with a lower control number.
+    #[must_use]
+    pub fn is_before(&self, other: &Self) -> bool {
+        let parties = |key: &Self| (key.sender.clone(), key.receiver.clone(), key.usage.clone());
+        parties(self) == parties(other) && self.control < other.control
+    }
+
     /// The key of a received interchange.
     #[must_use]
     pub fn of(header: &Header) -> Self {
@@ -77,16 +84,17 @@ impl LedgerKey {
 /// What the ledger knows of an interchange's key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Known {
-    No,
+    /// It is new; `before` is the highest control number below its own that came from the same sender.
+    No { before: Option<u64> },
     /// The same key with the same content, and the acknowledgments that went out for it.
-    Same {
-        arrival: ArrivalId,
-        acknowledgments: Vec<MessageId>,
-    },
+    Same { arrival: ArrivalId, acknowledgments: Vec<MessageId> },
     /// The same key with other content.
-    Other {
-        arrival: ArrivalId,
-    },
+    Other { arrival: ArrivalId },
+}
+
+impl Known {
+    /// Nothing is known, of it or of those before it.
+    pub const NEW: Self = Self::No { before: None };
 }
 
 /// An interchange read, with the digest of its bytes.
@@ -242,12 +250,12 @@ const TEST: &str = "T";
 /// Largest arrival, in bytes.
 pub const LARGEST: u64 = 2 << 30;
 
-/// Decides what an arrival is that is no X12: one JSON document for each flow that takes it.
+/// Decides what an arrival is that is no X12: one document for each flow that takes it, JSON or text.
 ///
 /// `bytes` are all of it, or nothing where it has more than a document may have. `known` is what is known of its
 /// delivery: the same id with the same content is a repeat, with other content it is taken and flagged.
 #[must_use]
-pub fn decide_json(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], known: &Known) -> Decision {
+pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], known: &Known) -> Decision {
     let too_large = |limit: u64| Decision::only(Verdict::Aside, format!("{size} bytes are more than the limit of {limit}"));
     if size > LARGEST {
         return too_large(LARGEST);
@@ -263,23 +271,34 @@ pub fn decide_json(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], 
         Known::Other { arrival } => {
             decision.says = format!("delivery {} came before with other content, as {arrival}", came.delivery);
         }
-        Known::No | Known::Same { .. } => {}
+        Known::No { .. } | Known::Same { .. } => {}
     }
-    if let Err(unreadable) = Document::read(&Form::Json, bytes) {
-        return Decision::only(Verdict::Aside, unreadable.to_string());
-    }
+    let mut unreadable = None;
     let origin = came.origin(bytes);
-    for (flow, intake) in workspace.flows_from(came) {
-        if matches!(intake.takes, Takes::Json(_)) && intake.hears(&came.event) {
-            let name = if intake.queue.is_some() { "queue" } else { "file" };
-            let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
-            let said = said.into_iter().filter(|(_, value)| !value.is_empty());
-            let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
-            let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
-            let meta = came.told.clone().into_iter().chain(said).chain(origin).collect();
-            decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
-            decision.unfold.heads.push(Head { flow: flow.name.clone(), form: Form::Json, meta });
-        }
+    for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
+        let form = match intake.takes {
+            Takes::X12(_) => continue,
+            Takes::Text => Form::Bytes,
+            Takes::Json(_) => match Document::read(&Form::Json, bytes) {
+                Ok(_) => Form::Json,
+                Err(error) => {
+                    unreadable = Some(error);
+                    continue;
+                }
+            },
+        };
+        let name = if intake.queue.is_some() { "queue" } else { "file" };
+        let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
+        let said = said.into_iter().filter(|(_, value)| !value.is_empty());
+        let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
+        let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
+        let meta = came.told.clone().into_iter().chain(said).chain(origin).collect();
+        decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
+        decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
+    }
+    // Where some flow takes it as text, it is taken; a flow that wants JSON would get nothing out of it.
+    if let Some(unreadable) = unreadable.filter(|_| decision.unfold.parts.is_empty()) {
+        return Decision::only(Verdict::Aside, unreadable.to_string());
     }
     if decision.unfold.parts.is_empty() {
         let nobody = format!("no flow takes {} from {}", or_anything(&came.event), came.connection);
@@ -340,7 +359,7 @@ fn one(
         return (Verdict::Aside, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
     };
     decision.partner.clone_from(&partner.name);
-    if let Some(acknowledge) = partner.acknowledge.as_ref().filter(|_| header.wants_ta1 && matches!(known, Known::No)) {
+    if let Some(acknowledge) = partner.acknowledge.as_ref().filter(|_| header.wants_ta1 && matches!(known, Known::No { .. })) {
         let answers = Answers::Interchange(Box::new(Interchange { groups: Vec::new(), ..received.interchange.clone() }));
         let (partner, to) = (partner.name.clone(), acknowledge.to.clone());
         decision.seal.push(Seal { partner, to, header: header.clone(), answers });
@@ -364,13 +383,13 @@ fn one(
             let says = format!("control number {} used before for other content, in {arrival}", key.control);
             return (Verdict::Aside, Some(says));
         }
-        Known::No => decision.ledger.push((key.clone(), received.digest)),
+        Known::No { .. } => decision.ledger.push((key.clone(), received.digest)),
         Known::Same { .. } | Known::Other { .. } => {}
     }
     let mut refused = Vec::new();
     let mut sets = 0;
     for group in &received.interchange.groups {
-        let acknowledge = matches!(known, Known::No) && is_acknowledged(group);
+        let acknowledge = matches!(known, Known::No { .. }) && is_acknowledged(group);
         if let Some(Acknowledge { to, style }) = partner.acknowledge.as_ref().filter(|_| acknowledge) {
             let answers = Answers::Group(group.clone(), *style);
             decision.seal.push(Seal { partner: partner.name.clone(), to: to.clone(), header: header.clone(), answers });
@@ -394,8 +413,19 @@ fn one(
             (Verdict::Aside, Some(format!("interchange {}: no flow takes what is in it from {}", key.control, came.connection)))
         }
         (0, false) => (Verdict::Refused, Some(refused.join("; "))),
-        (_, true) => (Verdict::Taken, None),
+        (_, true) => (Verdict::Taken, gap(known, header)),
         (_, false) => (Verdict::Taken, Some(refused.join("; "))),
+    }
+}
+
+/// What to say of control numbers between the last one and this that have not come.
+fn gap(known: &Known, header: &Header) -> Option<String> {
+    let Known::No { before: Some(before) } = known else { return None };
+    let number: u64 = header.control.parse().ok()?;
+    match number.checked_sub(*before)? {
+        0 | 1 => None,
+        2 => Some(format!("interchange {:09} has not come from {}", before + 1, header.sender.id)),
+        _ => Some(format!("interchanges {:09} to {:09} have not come from {}", before + 1, number - 1, header.sender.id)),
     }
 }
 
@@ -411,7 +441,8 @@ fn unfold(
     let mut added = 0;
     for set in group.accepted() {
         let takes = Takes::X12(set.set.clone());
-        for (flow, _) in workspace.flows_from(came).filter(|(_, intake)| intake.takes == takes) {
+        let wanted = |intake: &Intake| intake.takes == takes && intake.is_from(&partner.name);
+        for (flow, _) in workspace.flows_from(came).filter(|(_, intake)| wanted(intake)) {
             let form = Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters };
             let at = decision.unfold.heads.iter().position(|head| {
                 head.flow == flow.name

@@ -28,7 +28,7 @@ pub use turn::{End, LogEntry, Logged, Next, Pass, Passed, State, Then, Turn};
 use crate::act::{Act, Answers};
 use crate::course::Point;
 use crate::document::Form;
-use crate::flow::{Flow, Retry, Verb};
+use crate::flow::{Flow, Recording, Retry, Verb};
 use crate::reason::Reason;
 use crate::workspace::Workspace;
 use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp};
@@ -293,6 +293,12 @@ impl Machine {
             Then::Aside(_) => Pass::Aside,
         };
         let passed = Passed { step: work.step.clone(), how };
+        let outcome = match outcome {
+            Outcome::Answer { status, .. } if matches!(then, Then::Go) && self.is_let_go() => {
+                Outcome::Answer { status, body: Body::default() }
+            }
+            other => other,
+        };
         // A connection that is of no use to anybody does not use up this message's tries.
         let counts = u16::from(!matches!(outcome, Outcome::Held { .. }));
         let what = Logged::Attempt {
@@ -512,6 +518,13 @@ impl Machine {
                 Then::RetryAt(now.after(wait.max(asked)))
             }
         }
+    }
+
+    /// Whether the answer of the step at hand is of no more use once it went well.
+    fn is_let_go(&self) -> bool {
+        let step = self.logic.flow.steps.get(self.at);
+        let keeps = step.is_some_and(|step| matches!(step.verb, Verb::Call { keep: Some(_), .. }));
+        self.logic.flow.record == Recording::Failures && !keeps
     }
 
     fn keep_answer(&mut self, outcome: &Outcome) {

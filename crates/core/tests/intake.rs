@@ -2,9 +2,10 @@
 
 mod common;
 
-use wirewatch_core::document::JSON_LIMIT;
-use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_json, decide_x12};
+use wirewatch_core::document::{Form, JSON_LIMIT};
+use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Seal, Verdict, decide_document, decide_x12};
 use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::x12::ack::Stamp;
 use wirewatch_core::x12::{Definitions, Reader, Reading};
 use wirewatch_core::{Digest, Id};
 
@@ -36,8 +37,33 @@ fn follows(decision: &Decision) -> [usize; 4] {
 const SAME: fn() -> Known = || Known::Same { arrival: Id(5), acknowledgments: vec![Id(6), Id(7)] };
 
 #[test]
+fn control_numbers_that_were_left_out_are_told_and_stop_nothing() {
+    let says = |before: u64| {
+        let decision = decide(common::SAMPLE, &[Known::No { before: Some(before) }], false);
+        assert_eq!(decision.verdict, Verdict::Taken);
+        decision.says
+    };
+    assert_eq!(says(100), "", "000000101 follows it");
+    assert_eq!(says(99), "interchange 000000100 has not come from MARROWFIELD");
+    assert_eq!(says(97), "interchanges 000000098 to 000000100 have not come from MARROWFIELD");
+}
+
+#[test]
+fn an_interchange_that_asks_for_it_is_acknowledged_itself_broken_or_not() {
+    let asks = common::SAMPLE.replacen("*000000101*0*T", "*000000101*1*T", 1);
+    let sets = |text: &str| decide(text, &[Known::NEW], false).seal.iter().map(Seal::set).collect::<Vec<_>>();
+    assert_eq!(sets(common::SAMPLE), ["997"]);
+    assert_eq!(sets(&asks), ["TA1", "997"]);
+    let broken = asks.replacen("IEA*1*000000101", "IEA*1*000000102", 1);
+    assert_eq!(sets(&broken), ["TA1"], "what is broken is not processed, and its sender is told");
+    let stamp = Stamp { interchange_control: 7, group_control: 0, date: "20261123".into(), time: "0701".into() };
+    let bytes = decide(&broken, &[Known::NEW], false).seal[0].render(&stamp);
+    assert!(String::from_utf8(bytes).unwrap().contains("~TA1*000000101*261123*0700*R*001~IEA*0*000000007~"));
+}
+
+#[test]
 fn a_sound_interchange_unfolds_and_is_acknowledged() {
-    let decision = decide(common::SAMPLE, &[Known::No], false);
+    let decision = decide(common::SAMPLE, &[Known::NEW], false);
     assert_eq!((decision.verdict, decision.says.as_str(), decision.partner.as_str()), (Verdict::Taken, "", "marrowfield"));
     assert_eq!(follows(&decision), [2, 1, 0, 1]);
     let head = &decision.unfold.heads[0];
@@ -75,7 +101,7 @@ fn a_number_used_for_other_content_is_set_aside_until_a_person_says_otherwise() 
 #[test]
 fn one_bad_set_is_refused_and_the_other_goes_on() {
     let bad = common::SAMPLE.replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
-    let decision = decide(&bad, &[Known::No], false);
+    let decision = decide(&bad, &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [1, 1, 0, 1]));
     assert_eq!(decision.says, "group 101: 1 of 2 sets refused: PO102 (Quantity Ordered) is no number: twelve");
 }
@@ -83,14 +109,14 @@ fn one_bad_set_is_refused_and_the_other_goes_on() {
 #[test]
 fn a_group_with_a_bad_envelope_is_refused_whole_and_acknowledged() {
     let bad = common::SAMPLE.replacen("GE*2*101", "GE*3*101", 1);
-    let decision = decide(&bad, &[Known::No], false);
+    let decision = decide(&bad, &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Refused, [0, 1, 0, 1]));
 }
 
 #[test]
 fn an_interchange_with_a_bad_envelope_is_set_aside_with_the_reason() {
     let bad = common::SAMPLE.replacen("IEA*1*000000101", "IEA*1*000000199", 1);
-    let decision = decide(&bad, &[Known::No], false);
+    let decision = decide(&bad, &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [0, 0, 0, 0]));
     assert!(decision.says.starts_with("interchange 000000101: "), "{}", decision.says);
     assert_eq!(decision.partner, "marrowfield", "it is known whose it is");
@@ -99,14 +125,14 @@ fn an_interchange_with_a_bad_envelope_is_set_aside_with_the_reason() {
 #[test]
 fn a_stranger_is_set_aside_by_its_identifiers() {
     let stranger = common::SAMPLE.replacen("*ZZ*MARROWFIELD    ", "*ZZ*NOBODY         ", 1);
-    let decision = decide(&stranger, &[Known::No], false);
+    let decision = decide(&stranger, &[Known::NEW], false);
     assert_eq!(decision.verdict, Verdict::Aside);
     assert_eq!(decision.says, "no partner has the identifiers ZZ/NOBODY to ZZ/QUILLHAVEN");
 }
 
 #[test]
 fn what_cannot_be_read_is_told_with_its_bytes_and_the_rest_is_taken() {
-    let decision = decide(&format!("{}GARBAGE IN BETWEEN", common::SAMPLE), &[Known::No], false);
+    let decision = decide(&format!("{}GARBAGE IN BETWEEN", common::SAMPLE), &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [2, 1, 0, 1]));
     assert!(decision.says.contains("no interchange header starts here"), "{}", decision.says);
     let empty = decide("", &[], false);
@@ -116,7 +142,7 @@ fn what_cannot_be_read_is_told_with_its_bytes_and_the_rest_is_taken() {
 #[test]
 fn two_interchanges_in_one_file_are_decided_each() {
     let second = common::SAMPLE.replace("000000101", "000000102");
-    let decision = decide(&format!("{}{second}", common::SAMPLE), &[SAME(), Known::No], false);
+    let decision = decide(&format!("{}{second}", common::SAMPLE), &[SAME(), Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [2, 1, 2, 1]));
     assert!(decision.says.contains("interchange 000000101 came before"), "{}", decision.says);
 }
@@ -126,7 +152,7 @@ fn a_partner_that_wants_no_acknowledgment_gets_none() {
     let mut files = common::files();
     let partner = files.get_mut("partners/marrowfield.toml").unwrap();
     *partner = partner[..partner.find("[acknowledge]").unwrap()].to_owned();
-    let decision = decide_in(&common::workspace(&files), common::SAMPLE, &[Known::No], false);
+    let decision = decide_in(&common::workspace(&files), common::SAMPLE, &[Known::NEW], false);
     assert_eq!(follows(&decision), [2, 0, 0, 1]);
 }
 
@@ -134,7 +160,7 @@ fn a_partner_that_wants_no_acknowledgment_gets_none() {
 fn sets_that_no_flow_takes_are_set_aside_and_lose_nothing() {
     let (received, unread) = read(common::SAMPLE);
     let workspace = common::workspace(&common::files());
-    let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::No]);
+    let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::NEW]);
     assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Aside, 0));
     assert!(decision.says.contains("no flow takes what is in it"), "{}", decision.says);
 }
@@ -155,18 +181,18 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     files.insert("flows/more-notes.toml".into(), flow.into());
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
     let workspace = common::workspace(&files);
-    let decision = decide_json(&workspace, &came("notes"), 2, b"{}", &Known::No);
+    let decision = decide_document(&workspace, &came("notes"), 2, b"{}", &Known::NEW);
     let flows: Vec<&str> = decision.unfold.heads.iter().map(|head| head.flow.as_str()).collect();
     assert_eq!((decision.verdict, flows), (Verdict::Taken, vec!["more-notes", "notes"]));
-    let broken = decide_json(&workspace, &came("notes"), 1, b"{", &Known::No);
+    let broken = decide_document(&workspace, &came("notes"), 1, b"{", &Known::NEW);
     assert_eq!(broken.verdict, Verdict::Aside);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
     for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
-        let large = decide_json(&workspace, &came("notes"), size, b"", &Known::No);
+        let large = decide_document(&workspace, &came("notes"), size, b"", &Known::NEW);
         assert_eq!(large.verdict, Verdict::Aside);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
     }
-    assert_eq!(decide_json(&workspace, &came("erp"), 2, b"{}", &Known::No).says, "no flow takes anything from erp");
+    assert_eq!(decide_document(&workspace, &came("erp"), 2, b"{}", &Known::NEW).says, "no flow takes anything from erp");
 }
 
 #[test]
@@ -182,16 +208,16 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     let workspace = common::workspace(&files);
     let decide = |event: &str, known: &Known| {
         let came = Came { event: event.to_owned(), delivery: "d1".to_owned(), ..came("shop") };
-        decide_json(&workspace, &came, 2, b"{}", known)
+        decide_document(&workspace, &came, 2, b"{}", known)
     };
     let flows = |decision: &Decision| decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
-    let placed = decide("purchase.placed", &Known::No);
+    let placed = decide("purchase.placed", &Known::NEW);
     assert_eq!(flows(&placed), ["all", "placed", "shop-orders"]);
     assert_eq!(
         (&placed.unfold.heads[0].meta["event"], &placed.unfold.heads[0].meta["delivery"]),
         (&"purchase.placed".into(), &"d1".into())
     );
-    assert_eq!(flows(&decide("item.listed", &Known::No)), ["all"]);
+    assert_eq!(flows(&decide("item.listed", &Known::NEW)), ["all"]);
     // A repeat by the sender's id; other content under the same id is taken, and told.
     let repeat = decide("purchase.placed", &SAME());
     assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Repeat, [0; 4]));
@@ -206,6 +232,49 @@ fn an_event_that_no_flow_asks_for_needs_nobody() {
     let shop = "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n";
     files.insert("connections/shop.toml".to_owned(), shop.to_owned());
     let workspace = common::workspace(&files);
-    let decision = decide_json(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, b"{}", &Known::No);
+    let decision = decide_document(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, b"{}", &Known::NEW);
     assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Taken, "no flow takes item.listed from shop"));
+}
+
+#[test]
+fn documents_of_one_intake_go_to_the_flows_that_take_their_sender() {
+    let mut files = common::files();
+    let own = files["flows/partner-orders.toml"].clone();
+    let takes = "takes = \"x12/850\"";
+    assert!(own.contains(takes), "{own}");
+    let limited = |partner: &str| own.replacen(takes, &format!("{takes}\npartners = [{partner:?}]"), 1);
+    let flows = |files: &Files| {
+        let decision = decide_in(&common::workspace(files), common::SAMPLE, &[Known::NEW], false);
+        (decision.verdict, decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>())
+    };
+    files.insert("flows/partner-orders.toml".into(), limited("marrowfield"));
+    assert_eq!(flows(&files), (Verdict::Taken, vec!["partner-orders".to_owned()]));
+    let other = files["partners/marrowfield.toml"].replace("MARROWFIELD", "TANSYHOLLOW");
+    files.insert("partners/tansy.toml".into(), other);
+    files.insert("flows/partner-orders.toml".into(), limited("tansy"));
+    assert_eq!(flows(&files), (Verdict::Aside, vec![]), "no flow takes this sender's documents here");
+    files.insert("flows/partner-orders.toml".into(), limited("marrowfeld"));
+    let findings = Workspace::read(&files).findings;
+    assert!(findings.iter().any(|one| one.says.contains("there is no partner \"marrowfeld\"")), "{findings:?}");
+}
+
+#[test]
+fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
+    let mut files = common::files();
+    let flow = |takes: &str| {
+        format!("[[intake]]\nfrom = \"notes\"\ntakes = {takes:?}\n\n[[step]]\nname = \"tell\"\nnote = \"{{it}}\"\n")
+    };
+    files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
+    files.insert("flows/texts.toml".into(), flow("text"));
+    let workspace = common::workspace(&files);
+    let decision = decide_document(&workspace, &came("notes"), 9, b"<pick/> 7", &Known::NEW);
+    assert_eq!((decision.verdict, &decision.unfold.heads[0].form), (Verdict::Taken, &Form::Bytes));
+    // Beside a flow that wants JSON, what is none is still taken as text; alone that flow sets it aside.
+    files.insert("flows/orders.toml".into(), flow("order"));
+    let both = common::workspace(&files);
+    let flows = |text: &[u8]| {
+        let decision = decide_document(&both, &came("notes"), text.len() as u64, text, &Known::NEW);
+        decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!((flows(b"{}"), flows(b"<pick/>")), (vec!["orders".to_owned(), "texts".to_owned()], vec!["texts".to_owned()]));
 }

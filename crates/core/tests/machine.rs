@@ -6,8 +6,10 @@ use proptest::prelude::*;
 use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::course::Point;
+use wirewatch_core::document::Form;
 use wirewatch_core::flow::Retry;
-use wirewatch_core::machine::{Effect, End, LogEntry, Logic, Machine, Next, Outcome, State, Turn};
+use wirewatch_core::machine::{Body, Effect, End, LogEntry, Logged, Logic, Machine, Next, Origin, Outcome, State, Turn};
+use wirewatch_core::workspace::Files;
 use wirewatch_core::{Document, Timestamp};
 
 const NOW: Timestamp = Timestamp(1_800_000_000_000_000);
@@ -232,4 +234,37 @@ proptest! {
             same_after_rebuild(&machine, &log)?;
         }
     }
+}
+
+#[test]
+fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
+    let answer = |record: &str, step: &str| {
+        let files: Files = [
+            ("workspace.toml", "format = 1".to_owned()),
+            ("connections/notes.toml", "kind = \"folder\"\npath = \"notes\"".to_owned()),
+            ("connections/erp.toml", "kind = \"http\"\naddress = \"http://erp\"".to_owned()),
+            ("outlines/any.schema.json", "{}".to_owned()),
+            (
+                "flows/f.toml",
+                format!("{record}\n[[intake]]\nfrom = \"notes\"\ntakes = \"any\"\n[[step]]\nname = \"book\"\n{step}"),
+            ),
+        ]
+        .map(|(path, text)| (path.to_owned(), text))
+        .into();
+        let workspace = common::workspace(&files);
+        let document = Document::read(&Form::Json, b"{}").unwrap();
+        let origin = Origin { flow: "f".into(), ..(*common::origin(Form::Json)).clone() };
+        let (mut machine, _) = Machine::begin(Logic::of(&workspace, "f").unwrap(), origin.into(), document);
+        let outcome = Outcome::Answer { status: 201, body: "{\"number\":7}".into() };
+        let turn = machine.outcome(outcome, &Retry::default(), Timestamp(1));
+        match turn.entry.expect("an entry").what {
+            Logged::Attempt { outcome, .. } => outcome.body().map(Body::text).unwrap_or_default(),
+            other => panic!("{other:?}"),
+        }
+    };
+    let call = "call = { at = \"erp\", post = \"/orders\", body = \"it\" }";
+    assert_eq!(answer("", call), "{\"number\":7}");
+    assert_eq!(answer("record = \"failures\"", call), "");
+    let kept = "call = { at = \"erp\", post = \"/orders\", body = \"it\", as = \"booked\" }";
+    assert_eq!(answer("record = \"failures\"", kept), "{\"number\":7}", "a step keeps it");
 }

@@ -6,7 +6,7 @@ use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use wirewatch_core::broker::{ExchangeKind, QueueKind};
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_json};
+use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_document};
 use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin, Post, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Document, Id};
@@ -28,7 +28,7 @@ fn came(id: &str, body: &str) -> (Came, Vec<u8>) {
 }
 
 fn decide(workspace: &Workspace, came: &Came, body: &[u8]) -> Decision {
-    decide_json(workspace, came, body.len() as u64, body, &Known::No)
+    decide_document(workspace, came, body.len() as u64, body, &Known::NEW)
 }
 
 /// The first effect of a message with this meta, or how it ended.

@@ -9,7 +9,7 @@ use crate::shared::Shared;
 use crate::unfold::{message, new_message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_json, decide_x12};
+use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_document, decide_x12};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
@@ -189,7 +189,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
             return Ok(Ahead::default());
         }
-        let unfolding = decide(&vec![Known::No; keys.len().max(1)]).unfold;
+        let unfolding = decide(&vec![Known::NEW; keys.len().max(1)]).unfold;
         let (release, workspace) = &self.workspace;
         let ordered = |flow: &String| workspace.flows.get(flow).is_some_and(|flow| flow.in_order_by.is_some());
         if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD {
@@ -244,7 +244,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     fn other(&self) -> Decide {
         let (workspace, came, size) = (self.workspace.1.clone(), self.source.came.clone(), self.size);
         let bytes = if self.pieces == 0 { self.held.clone() } else { Vec::new() };
-        Arc::new(move |known| decide_json(&workspace, &came, size, &bytes, known.first().unwrap_or(&Known::No)))
+        Arc::new(move |known| decide_document(&workspace, &came, size, &bytes, known.first().unwrap_or(&Known::NEW)))
     }
 }
 

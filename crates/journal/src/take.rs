@@ -50,7 +50,12 @@ impl PgJournal {
         let fresh: Vec<&Arriving> = batch.iter().filter(|arriving| !before.contains_key(&arriving.incoming.id)).collect();
         let delivered = delivered(&transaction, &fresh).await?;
         let ledger = ledger(&transaction, &fresh).await?;
-        let decisions: Vec<Decision> = fresh.iter().map(|arriving| decide(arriving, &ledger, &delivered)).collect();
+        let mut together = Vec::new();
+        let mut decisions: Vec<Decision> = Vec::with_capacity(fresh.len());
+        for arriving in &fresh {
+            decisions.push(decide(arriving, &together, &ledger, &delivered));
+            together.extend(arriving.keys.iter().map(|(key, _)| key));
+        }
         let mut counters = lock_counters(&transaction, &decisions).await?;
         let again: Vec<MessageId> = decisions.iter().flat_map(|decision| decision.again.iter().copied()).collect();
         let again = if again.is_empty() { Vec::new() } else { messages(&transaction, &again).await? };
@@ -255,7 +260,7 @@ async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Re
             true => Known::Same { arrival: *arrival, acknowledgments: Vec::new() },
             false => Known::Other { arrival: *arrival },
         },
-        Some(_) | None => Known::No,
+        Some(_) | None => Known::NEW,
     };
     Ok(fresh.into_iter().map(|incoming| (incoming.id, known(incoming))).collect())
 }
@@ -267,38 +272,50 @@ struct Recorded {
     acknowledgments: Vec<MessageId>,
 }
 
-async fn ledger(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Result<HashMap<LedgerKey, Recorded>, JournalError> {
+/// What the ledger has of interchanges that came in, and for each the highest control number below its own.
+type InLedger = (HashMap<LedgerKey, Recorded>, HashMap<LedgerKey, u64>);
+
+async fn ledger(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Result<InLedger, JournalError> {
     let keys: Vec<&LedgerKey> = fresh.iter().flat_map(|arriving| arriving.keys.iter().map(|(key, _)| key)).collect();
     if keys.is_empty() {
-        return Ok(HashMap::new());
+        return Ok(InLedger::default());
     }
     let column = |pick: fn(&LedgerKey) -> &String| keys.iter().map(|key| clean(pick(key))).collect::<Vec<String>>();
     let columns = [column(|k| &k.sender), column(|k| &k.receiver), column(|k| &k.usage), column(|k| &k.control)];
     let numbers: Vec<i32> = (0..keys.len() as i32).collect();
     let text = "select u.n, l.digest, l.arrival,
-            array(select o.message from ledger o where o.direction = 'out' and o.arrival = l.arrival and o.answers = u.control order by o.message)
+            array(select o.message from ledger o where o.direction = 'out' and o.arrival = l.arrival and o.answers = u.control order by o.message),
+            (select max(b.control) from ledger b where b.direction = 'in' and b.sender = u.sender and b.receiver = u.receiver
+                and b.usage = u.usage and b.control < u.control collate \"C\")
         from unnest($1::int[], $2::text[], $3::text[], $4::text[], $5::text[]) as u(n, sender, receiver, usage, control)
-        join ledger l on l.direction = 'in' and l.sender = u.sender and l.receiver = u.receiver and l.usage = u.usage and l.control = u.control";
+        left join ledger l on l.direction = 'in' and l.sender = u.sender and l.receiver = u.receiver and l.usage = u.usage and l.control = u.control";
     let [senders, receivers, usages, controls] = columns;
     let values = [numbers.into(), senders.into(), receivers.into(), usages.into(), controls.into()];
-    let mut found = HashMap::new();
+    let (mut found, mut last) = InLedger::default();
     for row in transaction.query_all_raw(sql(text, values)).await? {
         let n: i32 = row.try_get_by_index(0)?;
+        let key = keys[n as usize];
+        if let Some(before) = row.try_get_by_index::<Option<String>>(4)?.and_then(|before| before.parse().ok()) {
+            last.insert(key.clone(), before);
+        }
+        let (Some(digest), Some(arrival)) = (row.try_get_by_index(1)?, row.try_get_by_index(2)?) else { continue };
         let acknowledgments: Vec<i64> = row.try_get_by_index(3)?;
-        let recorded = Recorded {
-            digest: row.try_get_by_index(1)?,
-            arrival: Id(row.try_get_by_index(2)?),
-            acknowledgments: acknowledgments.into_iter().map(Id).collect(),
-        };
-        found.insert(keys[n as usize].clone(), recorded);
+        let acknowledgments = acknowledgments.into_iter().map(Id).collect();
+        found.insert(key.clone(), Recorded { digest, arrival: Id(arrival), acknowledgments });
     }
-    Ok(found)
+    Ok((found, last))
 }
 
-fn decide(arriving: &Arriving, ledger: &HashMap<LedgerKey, Recorded>, delivered: &HashMap<ArrivalId, Known>) -> Decision {
+/// `together` are the interchanges of those decided before it in the same transaction.
+fn decide(
+    arriving: &Arriving,
+    together: &[&LedgerKey],
+    (ledger, last): &InLedger,
+    delivered: &HashMap<ArrivalId, Known>,
+) -> Decision {
     let arrival = arriving.incoming.id;
     if arriving.keys.is_empty() {
-        return (arriving.decide)(&[delivered.get(&arrival).cloned().unwrap_or(Known::No)]);
+        return (arriving.decide)(&[delivered.get(&arrival).cloned().unwrap_or(Known::NEW)]);
     }
     let known = arriving.keys.iter().enumerate().map(|(n, (key, digest))| {
         // The same interchange twice in one file: the first one is the one it repeats.
@@ -306,7 +323,11 @@ fn decide(arriving: &Arriving, ledger: &HashMap<LedgerKey, Recorded>, delivered:
         match (earlier, ledger.get(key)) {
             (Some((_, other)), _) if other == digest => Known::Same { arrival, acknowledgments: Vec::new() },
             (Some(_), _) => Known::Other { arrival },
-            (None, None) => Known::No,
+            (None, None) => {
+                let earlier = together.iter().copied().chain(arriving.keys[..n].iter().map(|(key, _)| key));
+                let earlier = earlier.filter(|other| other.is_before(key)).filter_map(|other| other.control.parse().ok());
+                Known::No { before: earlier.chain(last.get(key).copied()).max() }
+            }
             (None, Some(recorded)) if recorded.digest == digest.to_string() => {
                 Known::Same { arrival: recorded.arrival, acknowledgments: recorded.acknowledgments.clone() }
             }

@@ -30,7 +30,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
     let (key, digest) = (LedgerKey::of(&header), Digest::of(&[text.as_bytes()]));
     let in_ledger = key.clone();
     let decide: Decide = Arc::new(move |known| match known {
-        [Known::No] => {
+        [Known::No { .. }] => {
             let head = Head { flow: "f".into(), form: Form::Bytes, meta: serde_json::Map::new() };
             Decision {
                 seal: vec![Seal {
@@ -221,7 +221,7 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
     let unfolds = unfolding.clone();
     let decide: Decide = Arc::new(move |known| match known {
         [Known::Same { arrival, .. }] => Decision::only(Verdict::Repeat, format!("came before as {arrival}")),
-        [Known::No] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "") },
+        [Known::No { .. }] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "") },
         [Known::Other { .. }] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "other content") },
         other => panic!("{other:?}"),
     });

@@ -5,7 +5,7 @@ use super::fields::{Fields, File, Text};
 use super::steps::Sofar;
 use crate::connection::Connection;
 use crate::expr::Shape;
-use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Step, Takes};
+use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes};
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -40,6 +40,7 @@ impl<'a> Build<'a> {
         let key = expr("key", &[]);
         let in_order_by = expr("in_order_by", &[]);
         let on_aside = fields.word("on_aside", &[("wait", OnAside::Wait), ("pass", OnAside::Pass)]).unwrap_or_default();
+        let record = fields.word("record", &[("calls", Recording::Calls), ("failures", Recording::Failures)]).unwrap_or_default();
         let in_flight = fields.whole("in_flight", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
         let mut sofar = Sofar { doc: source, it: source, outline, kept: Vec::new() };
         let mut steps: Vec<Step> = Vec::new();
@@ -56,7 +57,19 @@ impl<'a> Build<'a> {
             self.check_expr(file, start, &expr, source, source, &kept);
             expr
         });
-        Some(Flow { name: name.to_owned(), title, intakes, steps, on_failure, key, result, in_order_by, on_aside, in_flight })
+        Some(Flow {
+            name: name.to_owned(),
+            title,
+            intakes,
+            steps,
+            on_failure,
+            key,
+            result,
+            in_order_by,
+            on_aside,
+            in_flight,
+            record,
+        })
     }
 
     /// What the documents of all intakes have in common.
@@ -69,6 +82,7 @@ impl<'a> Build<'a> {
                     known.map_or_else(String::new, |known| format!("x12/{}/{}", known.version, known.set))
                 }
                 Takes::Json(outline) => outline.clone(),
+                Takes::Text => String::new(),
             })
             .collect();
         match outlines.first() {
@@ -105,6 +119,7 @@ impl<'a> Build<'a> {
                 }
                 Takes::X12(set.to_owned())
             }
+            None if takes.value == "text" => Takes::Text,
             None => {
                 if !self.workspace.outlines.contains_key(&takes.value) {
                     self.unknown(file, takes.span, "outline", &takes.value, self.workspace.outlines.keys().map(String::as_str));
@@ -113,9 +128,23 @@ impl<'a> Build<'a> {
             }
         });
         let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
+        let partners = self.partners_of(file, fields.texts("partners"), takes.as_ref());
         let silent_after = fields.duration("silent_after");
         fields.done();
-        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events, silent_after })
+        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events, partners, silent_after })
+    }
+
+    /// The partners whose documents an intake takes: of X12 alone, which names its sender.
+    fn partners_of(&self, file: &File<'a>, names: Vec<Text>, takes: Option<&Takes>) -> Vec<String> {
+        for name in &names {
+            if !self.workspace.partners.contains_key(&name.value) {
+                let known = self.workspace.partners.keys().map(String::as_str);
+                self.unknown(file, name.span.clone(), "partner", &name.value, known);
+            } else if !matches!(takes, Some(Takes::X12(_)) | None) {
+                file.error(name.span.clone(), "flow::partners", "only X12 documents name the partner they are from", None);
+            }
+        }
+        names.into_iter().map(|name| name.value).collect()
     }
 
     /// An intake at a broker names one of its queues; elsewhere there are none.

@@ -104,6 +104,7 @@ fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) 
         let takes = match &intake.takes {
             Takes::X12(set) => format!("x12/{set}"),
             Takes::Json(outline) => format!("json/{outline}"),
+            Takes::Text => "text".to_owned(),
         };
         Intake { connection: intake.from.clone(), queue: intake.queue.clone(), takes }
     });

@@ -54,7 +54,7 @@ fn signed(signature: &Signature) -> String {
 
 /// Events that came or that flows ask for, by name.
 fn events(workspace: &Workspace, connection: &Connection, heard: &[HeardRow]) -> Vec<HeardView> {
-    let here = |intake: &Intake| intake.from == connection.name && matches!(intake.takes, Takes::Json(_));
+    let here = |intake: &Intake| intake.from == connection.name && !matches!(intake.takes, Takes::X12(_));
     let flows = || workspace.intakes().filter(|(_, intake)| here(intake));
     let mut events: BTreeMap<&str, HeardView> = BTreeMap::new();
     let blank = |event: &str| HeardView {

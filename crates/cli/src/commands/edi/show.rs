@@ -3,6 +3,7 @@ use crate::error::CommandError;
 use crate::ui::{self, paint};
 use std::path::PathBuf;
 use wirewatch_core::edi::{Summary, page};
+use wirewatch_core::x12::ack::{AckKind, acknowledgments};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::x12::{Item, Limits, Scanner};
 
@@ -37,6 +38,15 @@ pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
     }
     let terms = args.partner.terms()?;
     let reading = input::read(&terms, &bytes);
+    // An interchange that only acknowledges another has no sets.
+    let answers: Vec<_> = acknowledgments(&bytes).into_iter().filter(|one| one.kind == AckKind::Interchange).collect();
+    let sets = reading.interchanges.iter().flat_map(|one| &one.groups).any(|group| !group.sets.is_empty());
+    if !args.json && !args.page {
+        answers.iter().flat_map(|one| one.sentences()).for_each(|says| println!("{says}"));
+        if !sets && !answers.is_empty() {
+            return Ok(());
+        }
+    }
     let found = input::trees(&terms, &args.file, &bytes, &reading)?;
     if args.named {
         found.iter().for_each(named);
