@@ -1,6 +1,6 @@
 //! Custody on a real database: the ledger, numbers without gaps, several arrivals in one commit, bodies in pieces.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use wirewatch_core::document::Form;
 use wirewatch_core::intake::{Answers, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
 use wirewatch_core::machine::Origin;
@@ -284,4 +284,24 @@ async fn a_delivery_is_known_by_its_id_and_what_it_said() {
     journal.tidy(400, week).await.unwrap();
     let taken = journal.take(vec![call(&journal, "d1", "{}")]).await.unwrap();
     assert_eq!(told(&taken)[0].0, "taken");
+}
+
+#[tokio::test]
+async fn the_highest_control_number_before_is_known_within_a_commit_too() {
+    let (_database, journal) = open().await;
+    let seen: Arc<Mutex<Vec<Option<u64>>>> = Arc::default();
+    let watched = |control: u32| {
+        let arriving = interchange(&journal, control, &format!("MF-{control}"));
+        let (decide, seen) = (arriving.decide.clone(), seen.clone());
+        let told: Decide = Arc::new(move |known| {
+            let [Known::No { before }] = known else { panic!("{known:?}") };
+            seen.lock().unwrap().push(*before);
+            decide(known)
+        });
+        Arriving { decide: told, ..arriving }
+    };
+    journal.take(vec![watched(101)]).await.unwrap();
+    journal.take(vec![watched(104), watched(105)]).await.unwrap();
+    journal.take(vec![watched(102)]).await.unwrap();
+    assert_eq!(*seen.lock().unwrap(), [None, Some(101), Some(104), Some(101)]);
 }
