@@ -14,8 +14,12 @@ fn root() -> PathBuf {
 
 /// Exit code, standard output and standard error of `wirewatch edi …` with a text on its standard input.
 fn edi(arguments: &[&str], input: &str) -> (i32, String, String) {
+    client(&[&["edi"], arguments].concat(), input)
+}
+
+/// The same of any command.
+pub fn client(arguments: &[&str], input: &str) -> (i32, String, String) {
     let mut child = Command::new(env!("CARGO_BIN_EXE_wirewatch"))
-        .arg("edi")
         .args(arguments)
         .current_dir(root())
         .stdin(Stdio::piped())

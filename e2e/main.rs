@@ -10,6 +10,7 @@ mod hooks;
 mod incidents;
 mod inputs;
 mod lists;
+mod maps;
 mod mending;
 mod processes;
 mod queues;

@@ -55,7 +55,44 @@ impl Map {
     /// # Errors
     /// [`MapError`] at the first target that cannot be worked out.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        level(&self.rules, scope)
+        level(&self.rules, scope, &mut Told { at: String::new(), fills: None })
+    }
+
+    /// The target document, and what each rule gave, in the order of the rules.
+    ///
+    /// # Errors
+    /// As [`Self::apply`].
+    pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
+        let mut told = Told { at: String::new(), fills: Some(Vec::new()) };
+        let value = level(&self.rules, scope, &mut told)?;
+        Ok((value, told.fills.unwrap_or_default()))
+    }
+}
+
+/// What one rule gave for one target.
+#[derive(Debug, Clone, PartialEq, serde::Serialize)]
+pub struct Filled {
+    /// The target field, items of lists counted from 1: `rows[2].quantity`.
+    pub target: String,
+    pub expression: String,
+    /// Line of the map file, from 1.
+    pub line: u32,
+    /// `None` where the expression gave nothing, so the target was left out.
+    pub value: Option<Value>,
+}
+
+/// Where a level stands in the target, and what is noted of its rules.
+struct Told {
+    at: String,
+    fills: Option<Vec<Filled>>,
+}
+
+impl Told {
+    fn filled(&mut self, rule: &Assignment, value: Option<&Value>) {
+        if let Some(fills) = &mut self.fills {
+            let target = format!("{}{}", self.at, rule.target.join("."));
+            fills.push(Filled { target, expression: rule.value.text.clone(), line: rule.line, value: value.cloned() });
+        }
     }
 }
 
@@ -66,7 +103,7 @@ impl MapError {
     }
 }
 
-fn level<'a>(rules: &'a Rules, scope: &Scope<'a>) -> Result<Value, MapError> {
+fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Value, MapError> {
     let mut fields = Fields::new();
     for assignment in &rules.set {
         let value = assignment.value.eval(scope).map_err(|source| MapError {
@@ -75,7 +112,9 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>) -> Result<Value, MapError> {
             line: assignment.line,
             source,
         })?;
-        if let Some(value) = value.one() {
+        let value = value.one();
+        told.filled(assignment, value.as_deref());
+        if let Some(value) = value {
             put(&mut fields, &assignment.target, value.into_owned());
         }
     }
@@ -90,7 +129,11 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>) -> Result<Value, MapError> {
         let mut list = Vec::new();
         for (n, item) in items.each().into_iter().enumerate() {
             let inner = Scope { it: item, ..scope.clone() };
-            list.push(level(&each.rules, &inner).map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?);
+            let outer = told.at.len();
+            told.at += &format!("{}[{}].", into(), n + 1);
+            let made = level(&each.rules, &inner, told);
+            told.at.truncate(outer);
+            list.push(made.map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?);
         }
         put(&mut fields, &each.into, Value::Array(list));
     }

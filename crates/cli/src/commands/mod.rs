@@ -11,6 +11,7 @@ pub mod edi;
 pub mod fire;
 pub mod flow;
 pub mod let_through;
+pub mod map;
 pub mod messages;
 pub mod orders;
 pub mod reasons;

@@ -4,7 +4,7 @@ mod ack;
 mod check;
 mod diff;
 mod guide;
-mod input;
+pub(super) mod input;
 mod show;
 mod tree;
 mod write;
