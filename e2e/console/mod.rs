@@ -1,6 +1,7 @@
 //! The console in a real browser, as people use it.
 
 mod access;
+mod acts;
 mod broken;
 mod browser;
 mod keyboard;

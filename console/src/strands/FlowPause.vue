@@ -46,7 +46,7 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
     <button
       v-else
       type="button"
-      class="text-faint opacity-0 group-focus-within/strand:opacity-100 group-hover/strand:opacity-100 hover:text-thread hover:underline focus-visible:opacity-100"
+      class="text-faint opacity-0 group-focus-within/strand:opacity-100 group-hover/strand:opacity-100 pointer-coarse:opacity-100 hover:text-thread hover:underline focus-visible:opacity-100"
       @click="asking = true"
     >
       Pause…

@@ -10,8 +10,10 @@ use wirewatch_core::Timestamp;
 use wirewatch_core::broker::Broker;
 use wirewatch_engine::Clock;
 
-/// Between two looks at the queues of a broker.
+/// Between two looks at the queues of a broker, at least; and for each of its queues, so that hundreds of them do not cost
+/// more than they are worth: two hundred are looked at every twenty seconds.
 const EVERY: Duration = Duration::from_secs(3);
+const FOR_EACH: Duration = Duration::from_millis(100);
 
 /// What is known of queues, by connection and queue. Cloning shares it.
 #[derive(Debug, Clone, Default)]
@@ -103,7 +105,7 @@ pub async fn watch<C: Clock>(outside: Outside, queues: Queues, clock: C, connect
                 queues.seen(&connection, &queue.name, Err(says.clone()));
             }
         }
-        tokio::time::sleep(EVERY).await;
+        tokio::time::sleep(EVERY.max(FOR_EACH * broker.queues.len() as u32)).await;
     }
 }
 
