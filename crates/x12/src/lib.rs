@@ -15,6 +15,7 @@
 
 pub mod ack;
 mod check;
+mod controls;
 mod cuts;
 pub mod definitions;
 mod delimiters;
@@ -23,6 +24,7 @@ mod envelope;
 mod fault;
 pub mod plain;
 mod reader;
+mod reading;
 mod scanner;
 mod segment;
 mod tree;
@@ -34,7 +36,8 @@ pub use definitions::{Definitions, Guide, SetDefinition};
 pub use delimiters::Delimiters;
 pub use envelope::{Header, ISA_NAMES, NOTES, Party, TA1_NAMES};
 pub use fault::{Fault, Level, Source, Weight};
-pub use reader::{Group, Interchange, Reader, Reading, SetAck, SetReading, Terms, Unread, check_set};
+pub use reader::{Reader, Terms, check_set};
+pub use reading::{Group, Interchange, Reading, SetAck, SetReading, Unread};
 pub use scanner::{Item, Limits, Scanner, UnreadWhy};
 pub use segment::{Segment, Tokens};
 pub use tree::{Child, LoopId, LoopRef, SetTree, TreeError};

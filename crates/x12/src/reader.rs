@@ -1,132 +1,16 @@
 //! Reads interchanges: envelopes, groups and sets, each with its verdict, in one pass and bounded memory.
 
 use crate::check::{Checker, Tolerance};
+use crate::controls::Controls;
 use crate::definitions::{Definitions, SetDefinition};
 use crate::envelope::{Header, header_faults};
 use crate::fault::{Fault, Level};
+use crate::reading::{Group, Interchange, Reading, SetAck, SetReading, Unread};
 use crate::scanner::{Item, Limits, Scanner, UnreadWhy};
 use crate::segment::Tokens;
 use crate::{Delimiters, Segment};
-use serde::{Deserialize, Serialize};
-use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
-
-/// Everything read from one input.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Reading {
-    pub interchanges: Vec<Interchange>,
-    /// Stretches of bytes that were passed over.
-    pub unread: Vec<Unread>,
-}
-
-/// A stretch of the input that was passed over.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Unread {
-    pub bytes: Range<u64>,
-    pub says: String,
-}
-
-/// One interchange, ISA to IEA.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Interchange {
-    pub header: Header,
-    /// Where it stands in the input.
-    pub bytes: Range<u64>,
-    pub groups: Vec<Group>,
-    /// Faults of the envelope itself; none is needed for the interchange to be accepted.
-    pub faults: Vec<Fault>,
-}
-
-/// One functional group, GS to GE.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Group {
-    /// GS01, e.g. `PO`.
-    pub functional_id: String,
-    /// GS02 and GS03.
-    pub sender: String,
-    pub receiver: String,
-    /// GS06.
-    pub control: String,
-    /// GS08, e.g. `004010`.
-    pub version: String,
-    /// GE01 as written; `None` when the trailer is missing or it is no number.
-    pub included: Option<u32>,
-    /// Sets that came, and those of them with nothing wrong that rejects them; `sets` may hold fewer, see
-    /// [`Reader::keeping_faulty`].
-    #[serde(default)]
-    pub received: u32,
-    #[serde(default)]
-    pub sound: u32,
-    pub sets: Vec<SetReading>,
-    /// Faults of the group's envelope.
-    pub faults: Vec<Fault>,
-}
-
-/// One transaction set, ST to SE.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SetReading {
-    /// ST01, e.g. `850`.
-    pub set: String,
-    /// ST02.
-    pub control: String,
-    /// Where it stands in the input, ST to SE with its terminator.
-    pub bytes: Range<u64>,
-    pub segments: u32,
-    pub faults: Vec<Fault>,
-}
-
-/// AK501, data element 717.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub enum SetAck {
-    #[serde(rename = "A")]
-    Accepted,
-    /// Accepted, with errors that the partner's profile lets pass.
-    #[serde(rename = "E")]
-    Noted,
-    #[serde(rename = "R")]
-    Rejected,
-}
-
-impl SetAck {
-    /// The code as it stands in AK501.
-    #[must_use]
-    pub const fn code(self) -> &'static str {
-        match self {
-            Self::Accepted => "A",
-            Self::Noted => "E",
-            Self::Rejected => "R",
-        }
-    }
-}
-
-impl SetReading {
-    /// The verdict: what is only noted changes none.
-    #[must_use]
-    pub fn ack(&self) -> SetAck {
-        if self.faults.iter().any(Fault::rejects) {
-            SetAck::Rejected
-        } else if self.faults.iter().any(Fault::is_told) {
-            SetAck::Noted
-        } else {
-            SetAck::Accepted
-        }
-    }
-}
-
-impl Group {
-    /// The sets that may go on: those not rejected, of a group whose envelope is sound.
-    pub fn accepted(&self) -> impl Iterator<Item = &SetReading> {
-        let sound = self.faults.is_empty();
-        self.sets.iter().filter(move |set| sound && set.ack() != SetAck::Rejected)
-    }
-
-    /// How many sets may go on.
-    #[must_use]
-    pub fn accepted_count(&self) -> u32 {
-        if self.faults.is_empty() { self.sound } else { 0 }
-    }
-}
 
 /// What an interchange is read by: its definitions, and what is let pass.
 #[derive(Debug, Clone)]
@@ -164,30 +48,6 @@ struct Envelopes {
     /// ST02 of the sets of the open group.
     controls: Controls,
     faulty_only: bool,
-}
-
-/// Control numbers seen; digits are compared as numbers. They nearly always count up by one, which takes no memory.
-#[derive(Debug, Default)]
-struct Controls {
-    run: Option<std::ops::RangeInclusive<u64>>,
-    others: HashSet<String>,
-}
-
-impl Controls {
-    /// Takes one more; whether it is new.
-    fn insert(&mut self, control: &str) -> bool {
-        let number = control.parse::<u64>().ok();
-        let Some(number) = number else { return self.others.insert(control.to_owned()) };
-        match &self.run {
-            None => self.run = Some(number..=number),
-            Some(run) if run.contains(&number) => return false,
-            Some(run) if *run.end() + 1 == number && !self.others.contains(&number.to_string()) => {
-                self.run = Some(*run.start()..=number)
-            }
-            Some(_) => return self.others.insert(number.to_string()),
-        }
-        true
-    }
 }
 
 #[derive(Debug)]

@@ -7,7 +7,7 @@ mod read;
 pub use read::{AckKind, Acknowledged, AcknowledgedSet, ElementNote, SegmentNote, acknowledgments};
 
 use crate::envelope::Header;
-use crate::reader::{Group, Interchange, SetAck};
+use crate::reading::{Group, Interchange, SetAck};
 use crate::writer::{Envelope, GroupHead, Style, Writer};
 use serde::{Deserialize, Serialize};
 

@@ -2,7 +2,7 @@
 
 use super::AckForm;
 use crate::fault::{Fault, Level, Source};
-use crate::reader::SetReading;
+use crate::reading::SetReading;
 use crate::writer::Writer;
 
 pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
