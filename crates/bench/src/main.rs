@@ -29,6 +29,9 @@ const PER_FILE: usize = 100;
 /// Orders of the long run.
 const LONG: usize = 200_000;
 
+/// Messages a second at rest, when the peak is not measured.
+const RATE_AT_REST: f64 = 500.0;
+
 /// One measurement.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Measured {
@@ -52,7 +55,9 @@ fn main() {
 }
 
 async fn run() {
-    if std::env::args().any(|argument| argument == "--edi") {
+    // Parts by themselves, while one works on them; only the whole writes the page.
+    let asked = |part: &str| std::env::args().any(|argument| argument == part);
+    if asked("--edi") {
         return print!("{}", edi::measure(&program()).markdown());
     }
     let folder = tempfile::Builder::new().prefix("wirewatch-bench-").tempdir().expect("a folder");
@@ -60,7 +65,14 @@ async fn run() {
     let options = Options { folder: folder.path().join("postgres"), port: None, durable: true };
     let cluster = Cluster::start(options).unwrap_or_else(|error| panic!("{error}"));
     let program = program();
-    let quick = std::env::args().any(|argument| argument == "--quick");
+    let quick = asked("--quick");
+    if asked("--at-rest") {
+        let options = BrokerOptions { folder: folder.path().join("broker"), port: None };
+        let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
+        let broker = broker.unwrap_or_else(|error| panic!("{error}"));
+        at_rest(&program, &cluster, &broker, RATE_AT_REST, !quick).await;
+        return;
+    }
     let (mut services, mut bares) = (Vec::new(), Vec::new());
     let (mut rows, mut bare_rows) = (0.0, 0.0);
     let mut number = 0;

@@ -51,6 +51,16 @@ impl Delimiters {
         Some(Self { element, component, repetition: repeats.then_some(eleven), segment })
     }
 
+    /// The same, with another component separator where this one cannot stand between values, being a letter, a digit or a
+    /// space: what is written with it would not read back.
+    #[must_use]
+    pub fn usable(self) -> Self {
+        let cannot = |byte: u8| byte.is_ascii_alphanumeric() || byte == b' ';
+        let free = |byte: &u8| *byte != self.element && *byte != self.segment && Some(*byte) != self.repetition;
+        let other = || *b">:<^".iter().find(|byte| free(byte)).expect("three of four are taken at most");
+        Self { component: if cannot(self.component) { other() } else { self.component }, ..self }
+    }
+
     /// Whether `byte` separates something here and so cannot stand inside a value.
     #[must_use]
     pub fn contains(&self, byte: u8) -> bool {
@@ -64,6 +74,13 @@ mod tests {
 
     const ISA: &[u8; 106] =
         b"ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000001*0*T*>~";
+
+    #[test]
+    fn a_letter_between_components_is_answered_with_a_sign() {
+        let letter = Delimiters { component: b'S', segment: b'>', ..Delimiters::default() };
+        assert_eq!(letter.usable().component, b':');
+        assert_eq!(Delimiters::default().usable(), Delimiters::default());
+    }
 
     #[test]
     fn the_fixed_positions_give_the_separators() {

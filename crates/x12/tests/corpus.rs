@@ -134,3 +134,16 @@ fn a_header_too_short_to_be_one_inside_an_interchange_is_told_and_read_past() {
     let notes: Vec<&str> = reading.interchanges.iter().map(|one| interchange_verdict(one).1).collect();
     assert_eq!(notes, ["023", "012"], "the first ends too early, the second is no header");
 }
+
+#[test]
+fn an_interchange_whose_components_are_separated_by_a_letter_gets_an_answer_that_reads() {
+    let text = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/850-4010.txt")).expect("text");
+    let document = text.split_once("\n---\n").expect("a document").1.replacen("*T*>~", "*T*S~", 1);
+    let reading = Reader::read(Definitions::standard(), document.as_bytes());
+    let interchange = &reading.interchanges[0];
+    let stamp = Stamp { interchange_control: 5, group_control: 6, date: "20261123".into(), time: "0701".into() };
+    let ack = functional_ack(&interchange.header, &interchange.groups[0], AckStyle::default(), &stamp);
+    let answer = Reader::read(Definitions::standard(), &ack);
+    assert_eq!(answer.interchanges.len(), 1, "{}", String::from_utf8_lossy(&ack));
+    assert_eq!(answer.interchanges[0].faults, []);
+}

@@ -171,7 +171,7 @@ fn turned(received: &Header, stamp: &Stamp) -> Envelope {
         // An acknowledgment asks for none.
         wants_ta1: false,
         usage: received.usage.clone(),
-        delimiters: received.delimiters,
+        delimiters: received.delimiters.usable(),
     }
 }
 
