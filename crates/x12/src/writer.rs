@@ -119,10 +119,13 @@ impl Writer {
             if n > 0 {
                 writer.out.push(element);
             }
-            // Only the separators that ISA itself names may stand in it.
-            let named = n == 11 || n == 16;
+            // The separators that ISA itself names stand in it as the bytes they are; no other may.
             let d = writer.envelope.delimiters;
-            writer.out.extend(part.bytes().map(|byte| if !named && d.contains(byte) { b' ' } else { byte }));
+            match n {
+                11 => writer.out.push(repetition),
+                16 => writer.out.push(d.component),
+                _ => writer.out.extend(part.bytes().map(|byte| if d.contains(byte) { b' ' } else { byte })),
+            }
         }
         writer.terminate();
         writer
