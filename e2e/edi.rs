@@ -211,3 +211,32 @@ fn a_reader_of_the_output_may_end_early() {
     let done = child.wait_with_output().expect("it ends");
     assert_eq!(String::from_utf8_lossy(&done.stderr), "", "it ends quietly");
 }
+
+#[test]
+fn a_workspace_has_transaction_sets_of_its_own() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let write = |path: &str, text: &str| {
+        let path = folder.path().join(path);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        std::fs::write(path, text).expect("written");
+    };
+    write("workspace.toml", "format = 1\n");
+    let dictionary =
+        "base = \"004010\"\n[segments]\nBGN = { name = \"Beginning\", elements = [\"353 M\", \"127 M\", \"373 M\"] }\n";
+    write("standards/004010/dictionary.toml", dictionary);
+    let set = "set = \"824\"\nname = \"Application Advice\"\nfunctional_id = \"AG\"\nversion = \"004010\"\ntable = [\n\
+        { seg = \"ST\", use = \"M\", max = 1 },\n{ seg = \"BGN\", use = \"M\", max = 1 },\n{ seg = \"SE\", use = \"M\", max = 1 },\n]\n";
+    write("standards/004010/824.toml", set);
+    let workspace = folder.path().to_str().expect("text");
+    let document = sample(ORDER).lines().take(1).collect::<String>()
+        + "GS*AG*MARROWFIELD*QUILLHAVEN*20261123*0700*101*X*004010~ST*824*0001~BGN*00*A-7*20261123~SE*3*0001~GE*1*101~IEA*1*000000101~";
+    assert_eq!(edi(&["check", "-"], &document).0, 1, "the standard's own sets know no 824");
+    let (code, out, _) = edi(&["check", "-", "--workspace", workspace], &document);
+    assert_eq!((code, out.lines().last()), (0, Some("1 set: 0 rejected")), "{out}");
+    let (_, out, _) = edi(&["check", "-", "--workspace", workspace], &document.replace("A-7", ""));
+    assert!(out.contains("BGN02 (Reference Identification) is mandatory and empty"), "{out}");
+    write("standards/004010/824.toml", &set.replace("BGN", "BGX"));
+    let (code, _, err) = edi(&["check", "-", "--workspace", workspace], &document);
+    assert_eq!(code, 1);
+    assert!(err.contains("004010 824 uses segment BGX, which the dictionary lacks"), "{err}");
+}

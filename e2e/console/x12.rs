@@ -31,6 +31,31 @@ async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_i
     browser.click("[data-element=BEG03]").await;
     let marked = "return document.querySelector('[data-line=\"4\"] code .bg-thread\\\\/20')?.textContent ?? ''";
     assert_eq!(browser.script(marked).await.as_str(), Some("MF-20417"));
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_dropped_file_is_looked_at_and_what_is_no_x12_is_said() {
+    let scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-strand]").await;
+    browser.go("/x12").await;
+    browser.see("textarea").await;
+    let drop = |text: &str| {
+        format!(
+            "const carried = new DataTransfer(); carried.items.add(new File([{text:?}], 'answer.edi')); \
+             document.querySelector('main h1').dispatchEvent(new DragEvent('drop', {{ dataTransfer: carried, bubbles: true }}))"
+        )
+    };
+    browser.script(&drop(include_str!("../../demo/samples/quillhaven-855.edi"))).await;
+    browser.read("[data-part=verdict]", "Nothing in it would be rejected: 1 set.").await;
+    browser.read("main h2", "Purchase Order Acknowledgment of order MF-20417").await;
+    assert!(text(&browser, "main header").await.contains("answer.edi"));
+    browser.script(&drop("Dear Sir or Madam")).await;
+    browser.read("[data-part=verdict]", "no interchange").await;
+    browser.press("Look at another").await;
+    browser.see("textarea").await;
+    browser.leave().await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -47,4 +72,5 @@ async fn an_arrival_is_looked_at_from_its_page() {
     browser.see("[data-line]").await;
     assert!(text(&browser, "[data-part=verdict]").await.contains("Nothing in it would be rejected: 2 sets."));
     assert!(text(&browser, "header").await.contains("X12"), "the header leads there");
+    browser.leave().await;
 }

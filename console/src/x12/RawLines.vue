@@ -45,7 +45,7 @@ watch(chosen, (now) => {
 })
 /** The element under a click, from its column. */
 function choose(line: EdiLine, column: number) {
-  const separator = line.text.startsWith('ISA') ? (line.text[3] ?? '*') : separatorOf(line)
+  const separator = /^[A-Z0-9]{2,3}(.)/.exec(line.text)?.[1] ?? '*'
   let from = 0
   for (const part of line.text.replace(/.$/, '').split(separator)) {
     const to = from + [...part].length
@@ -56,7 +56,6 @@ function choose(line: EdiLine, column: number) {
     from = to + 1
   }
 }
-const separatorOf = (line: EdiLine) => /^[A-Z0-9]{2,3}(.)/.exec(line.text)?.[1] ?? '*'
 function clicked(line: EdiLine, start: number) {
   const selection = window.getSelection()
   // Marking text to copy it is no choice.

@@ -4,6 +4,7 @@ mod api;
 mod commands;
 mod error;
 mod follow;
+mod local;
 mod show;
 mod ui;
 

@@ -14,6 +14,7 @@ use crate::x12::{Group, Header, Interchange, Reading};
 use crate::{ArrivalId, Digest, Document, MessageId};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
+use std::cell::LazyCell;
 use std::ops::Range;
 
 /// What became of an arrival.
@@ -65,13 +66,6 @@ pub struct LedgerKey {
 }
 
 impl LedgerKey {
-    /// Whether it is of the same sender, receiver and usage as another, with a lower control number.
-    #[must_use]
-    pub fn is_before(&self, other: &Self) -> bool {
-        let parties = |key: &Self| (key.sender.clone(), key.receiver.clone(), key.usage.clone());
-        parties(self) == parties(other) && self.control < other.control
-    }
-
     /// The key of a received interchange.
     #[must_use]
     pub fn of(header: &Header) -> Self {
@@ -217,19 +211,21 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         }
         Known::No { .. } | Known::Same { .. } => {}
     }
-    let mut unreadable = None;
+    // Looked at once, and only where some flow wants it.
+    let unreadable = LazyCell::new(|| Document::read(&Form::Json, bytes).err());
+    let mut wants_json = false;
     let origin = came.origin(bytes);
     for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
         let form = match intake.takes {
             Takes::X12(_) => continue,
             Takes::Text => Form::Bytes,
-            Takes::Json(_) => match Document::read(&Form::Json, bytes) {
-                Ok(_) => Form::Json,
-                Err(error) => {
-                    unreadable = Some(error);
+            Takes::Json(_) => {
+                wants_json = true;
+                if unreadable.is_some() {
                     continue;
                 }
-            },
+                Form::Json
+            }
         };
         let name = if intake.queue.is_some() { "queue" } else { "file" };
         let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
@@ -241,7 +237,10 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
     // Where some flow takes it as text, it is taken; a flow that wants JSON would get nothing out of it.
-    if let Some(unreadable) = unreadable.filter(|_| decision.unfold.parts.is_empty()) {
+    if decision.unfold.parts.is_empty()
+        && wants_json
+        && let Some(unreadable) = unreadable.as_ref()
+    {
         return Decision::only(Verdict::Aside, unreadable.to_string());
     }
     if decision.unfold.parts.is_empty() {

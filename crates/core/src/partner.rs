@@ -1,7 +1,7 @@
 //! Trading partners: who sends, who we are to them, and what they are answered with.
 
 use crate::x12::ack::AckStyle;
-use crate::x12::{Definitions, Delimiters, Party, Style, Tolerance};
+use crate::x12::{Definitions, Delimiters, Party, Style, Terms, Tolerance};
 use std::sync::Arc;
 
 /// A trading partner.
@@ -50,6 +50,12 @@ pub struct Acknowledge {
 }
 
 impl Partner {
+    /// What its interchanges are read by.
+    #[must_use]
+    pub fn terms(&self) -> Terms {
+        Terms { definitions: self.definitions.clone(), tolerated: self.tolerated.clone() }
+    }
+
     /// The connection that acknowledgments go to.
     #[must_use]
     pub fn acknowledges_to(&self) -> Option<&str> {

@@ -50,12 +50,8 @@ impl PgJournal {
         let fresh: Vec<&Arriving> = batch.iter().filter(|arriving| !before.contains_key(&arriving.incoming.id)).collect();
         let delivered = delivered(&transaction, &fresh).await?;
         let ledger = ledger(&transaction, &fresh).await?;
-        let mut together = Vec::new();
-        let mut decisions: Vec<Decision> = Vec::with_capacity(fresh.len());
-        for arriving in &fresh {
-            decisions.push(decide(arriving, &together, &ledger, &delivered));
-            together.extend(arriving.keys.iter().map(|(key, _)| key));
-        }
+        let mut numbers = Numbers::new();
+        let decisions: Vec<Decision> = fresh.iter().map(|arriving| decide(arriving, &mut numbers, &ledger, &delivered)).collect();
         let mut counters = lock_counters(&transaction, &decisions).await?;
         let again: Vec<MessageId> = decisions.iter().flat_map(|decision| decision.again.iter().copied()).collect();
         let again = if again.is_empty() { Vec::new() } else { messages(&transaction, &again).await? };
@@ -306,10 +302,12 @@ async fn ledger(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Resul
     Ok((found, last))
 }
 
-/// `together` are the interchanges of those decided before it in the same transaction.
-fn decide(
-    arriving: &Arriving,
-    together: &[&LedgerKey],
+/// Control numbers decided on in one transaction, by sender, receiver and usage.
+type Numbers<'k> = HashMap<[&'k str; 3], BTreeSet<u64>>;
+
+fn decide<'k>(
+    arriving: &'k Arriving,
+    numbers: &mut Numbers<'k>,
     (ledger, last): &InLedger,
     delivered: &HashMap<ArrivalId, Known>,
 ) -> Decision {
@@ -317,17 +315,19 @@ fn decide(
     if arriving.keys.is_empty() {
         return (arriving.decide)(&[delivered.get(&arrival).cloned().unwrap_or(Known::NEW)]);
     }
-    let known = arriving.keys.iter().enumerate().map(|(n, (key, digest))| {
+    let mut own: HashMap<&LedgerKey, Digest> = HashMap::new();
+    let known = arriving.keys.iter().map(|(key, digest)| {
         // The same interchange twice in one file: the first one is the one it repeats.
-        let earlier = arriving.keys[..n].iter().find(|(other, _)| other == key);
+        let earlier = own.get(key).copied();
+        own.entry(key).or_insert(*digest);
+        let decided = numbers.entry([&key.sender, &key.receiver, &key.usage]).or_default();
+        let number = key.control.parse().unwrap_or(0);
+        let before = decided.range(..number).next_back().max(last.get(key)).copied();
+        decided.insert(number);
         match (earlier, ledger.get(key)) {
-            (Some((_, other)), _) if other == digest => Known::Same { arrival, acknowledgments: Vec::new() },
+            (Some(other), _) if other == *digest => Known::Same { arrival, acknowledgments: Vec::new() },
             (Some(_), _) => Known::Other { arrival },
-            (None, None) => {
-                let earlier = together.iter().copied().chain(arriving.keys[..n].iter().map(|(key, _)| key));
-                let earlier = earlier.filter(|other| other.is_before(key)).filter_map(|other| other.control.parse().ok());
-                Known::No { before: earlier.chain(last.get(key).copied()).max() }
-            }
+            (None, None) => Known::No { before },
             (None, Some(recorded)) if recorded.digest == digest.to_string() => {
                 Known::Same { arrival: recorded.arrival, acknowledgments: recorded.acknowledgments.clone() }
             }

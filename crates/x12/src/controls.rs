@@ -17,7 +17,7 @@ impl Controls {
         match &self.run {
             None => self.run = Some(number..=number),
             Some(run) if run.contains(&number) => return false,
-            Some(run) if *run.end() + 1 == number && !self.others.contains(&number.to_string()) => {
+            Some(run) if run.end().checked_add(1) == Some(number) && !self.others.contains(&number.to_string()) => {
                 self.run = Some(*run.start()..=number)
             }
             Some(_) => return self.others.insert(number.to_string()),

@@ -45,14 +45,16 @@ struct Envelopes {
     interchange: Option<(Interchange, Terms)>,
     group: Option<Group>,
     set: Option<OpenSet>,
-    /// ST02 of the sets of the open group.
+    /// ST02 of the sets of the open group, and GS06 of the groups of the open interchange.
     controls: Controls,
+    groups: Controls,
     faulty_only: bool,
 }
 
 #[derive(Debug)]
 struct OpenSet {
     reading: SetReading,
+    tolerated: Arc<[Tolerance]>,
     checker: Option<Checker>,
 }
 
@@ -127,6 +129,7 @@ impl Envelopes {
                 let bytes = segment.offset..segment.end;
                 let interchange = Interchange { header, bytes, groups: Vec::new(), faults: header_faults(segment) };
                 self.interchange = Some((interchange, terms));
+                self.groups = Controls::default();
             }
             b"IEA" => self.end_interchange(segment),
             b"GS" => {
@@ -199,9 +202,7 @@ impl Envelopes {
             fault("6", 6, format!("GS06 is no control number: {control}"));
         }
         // Data element 716 got a code of its own for this later; in 004010 the number violates the syntax of its envelope.
-        let number = control.trim_start_matches('0');
-        let groups = self.interchange.iter().flat_map(|(interchange, _)| &interchange.groups);
-        if groups.clone().any(|other| other.control.trim_start_matches('0') == number) {
+        if !self.groups.insert(&control) {
             let code = if segment.text(8).as_str() >= "005010" { "19" } else { "6" };
             fault(code, 6, format!("GS06 is {control}, as in another group of the interchange"));
         }
@@ -237,7 +238,7 @@ impl Envelopes {
             fault("23", 2, format!("ST02 is {control}, as in another set of the group"));
         }
         let checker = definition.map(|definition| Checker::tolerating(definition.clone(), terms.tolerated.clone()));
-        let mut open = OpenSet { reading, checker };
+        let mut open = OpenSet { reading, tolerated: terms.tolerated.clone(), checker };
         open.segment(segment);
         self.set = Some(open);
     }
@@ -354,7 +355,8 @@ impl OpenSet {
     }
 
     fn done(self) -> SetReading {
-        let Self { mut reading, checker } = self;
+        let Self { mut reading, tolerated, checker } = self;
+        reading.faults.iter_mut().for_each(|fault| Tolerance::weigh(&tolerated, fault));
         if let Some(checker) = checker {
             reading.faults.extend(checker.end(reading.bytes.end));
         }
@@ -381,7 +383,7 @@ pub fn check_set(definition: &Arc<SetDefinition>, bytes: &[u8], delimiters: Deli
         segments: 0,
         faults: Vec::new(),
     };
-    let mut open = OpenSet { reading, checker: Some(Checker::new(definition.clone())) };
+    let mut open = OpenSet { reading, tolerated: [].into(), checker: Some(Checker::new(definition.clone())) };
     let mut ended = false;
     for segment in Tokens::new(bytes, delimiters).iter() {
         if segment.number == 1 {

@@ -138,6 +138,20 @@ fn the_list_of_faults_ends_and_the_verdict_does_not() {
 }
 
 #[test]
+fn a_habit_of_the_sender_is_noted_once_and_different_habits_not_without_end() {
+    let notes = |lines: String| {
+        let count = 11 + lines.matches('~').count();
+        let set = SET.replace("CTT*1~", &format!("{lines}CTT*1~")).replace("SE*11*", &format!("SE*{count}*"));
+        let reading = check(&set);
+        assert_eq!(reading.ack(), wirewatch_x12::SetAck::Accepted, "{:?}", reading.faults.first());
+        reading.faults.len()
+    };
+    assert_eq!(notes("PO1*1*1*EA*64.50**VP*QH-1**~\n".repeat(500)), 1, "empty elements at the end of each line");
+    let codes = |n: u32| format!("PO1*1*1*{}{}~\n", char::from(b'A' + (n / 26 % 26) as u8), char::from(b'A' + (n % 26) as u8));
+    assert_eq!(notes((0..600).map(codes).collect()), 100, "units that the list does not have");
+}
+
+#[test]
 fn a_line_end_may_be_the_terminator() {
     let lines = SET.replace('~', "");
     let newline = Delimiters { segment: b'\n', ..Delimiters::default() };

@@ -183,6 +183,13 @@ fn what_is_let_pass_is_told_and_accepted() {
     assert_eq!(verdict(tolerance("4", "CUR02")), (SetAck::Noted, GroupAck::Noted, 1));
     assert_eq!(verdict(tolerance("4", "CUR")), (SetAck::Noted, GroupAck::Noted, 1));
     assert_eq!(verdict(tolerance("5", "")), (SetAck::Rejected, GroupAck::Rejected, 0));
+    // What is wrong with a set as a whole is let pass just so.
+    let miscounted = interchange(&SET.replace("SE*8*", "SE*9*"));
+    let counts = Tolerance { level: Level::Set, code: "4".into(), at: String::new() };
+    let terms = Terms { definitions: Definitions::standard().clone(), tolerated: [counts].into() };
+    let reading = read(terms, &miscounted);
+    assert_eq!(reading.interchanges[0].groups[0].sets[0].ack(), SetAck::Noted);
+    assert_eq!(ack(&reading, AckForm::Functional), ["AK1*PO*101", "AK2*850*0001", "AK5*E*4", "AK9*E*1*1*1"]);
     let told = ack(&read(tolerance("", "CUR02"), &text), AckForm::Functional);
     assert_eq!(told, ["AK1*PO*101", "AK2*850*0001", "AK3*CUR*3**8", "AK4*2*100*4*US", "AK5*E*5", "AK9*E*1*1*1"]);
 }

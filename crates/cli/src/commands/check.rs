@@ -1,9 +1,9 @@
 use crate::error::CommandError;
+use crate::local;
 use crate::ui;
 use std::path::PathBuf;
 use wirewatch_core::workspace::{Workspace, environments};
 use wirewatch_core::{Finding, Severity};
-use wirewatch_service::read_workspace;
 
 /// Check a workspace: every finding with its place and the nearest name
 ///
@@ -22,8 +22,7 @@ pub struct CheckArgs {
 }
 
 pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
-    let files =
-        read_workspace(&args.folder).map_err(|error| CommandError::Failed(format!("{}: {error}", args.folder.display())))?;
+    let files = local::files(&args.folder)?;
     let mut findings = Workspace::read_in(&files, args.environment.as_deref()).findings;
     if args.environment.is_none() {
         // What is wrong with an environment alone; what it leaves as it is is told when it is asked for.

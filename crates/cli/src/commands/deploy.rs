@@ -1,8 +1,8 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, DIM, paint, tone};
 use std::path::PathBuf;
-use wirewatch_service::read_workspace;
 use wirewatch_service::view::{EnvironmentView, FileView, Release, WorkspaceFiles};
 
 /// Make a workspace the current release
@@ -29,8 +29,7 @@ pub struct DeployArgs {
 }
 
 pub async fn run(client: &ClientArgs, args: &DeployArgs) -> Result<(), CommandError> {
-    let files =
-        read_workspace(&args.folder).map_err(|error| CommandError::Failed(format!("{}: {error}", args.folder.display())))?;
+    let files = local::files(&args.folder)?;
     let given = WorkspaceFiles { files, why: args.why.clone(), take_back: args.take_back, only_tell: args.check };
     let release: Release = client.client()?.post("/api/releases", &given).await?;
     if args.json {

@@ -1,10 +1,10 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
+use crate::local;
 use crate::ui::{self, paint, tone};
 use serde_json::Value;
 use std::collections::BTreeSet;
-use std::io::Read;
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_service::view::{ArrivalStory, Fired, Handed, Workspace};
@@ -56,16 +56,9 @@ impl FireArgs {
     async fn document(&self, client: &Client) -> Result<(String, Vec<u8>), CommandError> {
         let (name, bytes) = match (&self.like, &self.file) {
             (Some(id), _) => (id.clone(), like(client, id).await?),
-            (None, Some(file)) if file.as_os_str() == "-" => {
-                let mut bytes = Vec::new();
-                let read = std::io::stdin().read_to_end(&mut bytes);
-                read.map_err(|error| CommandError::Failed(format!("standard input: {error}")))?;
-                ("by hand".to_owned(), bytes)
-            }
             (None, Some(file)) => {
-                let bytes = std::fs::read(file);
-                let bytes = bytes.map_err(|error| CommandError::Failed(format!("{}: {error}", file.display())))?;
-                (file.file_name().unwrap_or_default().to_string_lossy().into_owned(), bytes)
+                let own = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                (if own == "-" { "by hand".to_owned() } else { own }, local::bytes(file)?)
             }
             (None, None) => return Err(CommandError::Failed("a document is needed".to_owned())),
         };

@@ -1,16 +1,14 @@
-use super::edi::input;
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
+use wirewatch_core::Document;
 use wirewatch_core::document::Form;
 use wirewatch_core::map::{Filled, Map, scope_of};
-use wirewatch_core::nearest::nearest;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader};
-use wirewatch_core::{Document, Severity};
-use wirewatch_service::read_workspace;
 
 /// Try a map of the workspace on a document
 ///
@@ -57,13 +55,11 @@ struct Given {
 
 pub fn run(args: &MapArgs) -> Result<(), CommandError> {
     let MapCommand::Run(args) = &args.command;
-    let workspace = workspace(&args.workspace)?;
+    let workspace = local::workspace(&args.workspace)?;
     let Some(map) = workspace.maps.get(&args.name) else {
-        let near = nearest(&args.name, workspace.maps.keys().map(String::as_str));
-        let help = near.map_or(String::new(), |near| format!("; did you mean `{near}`?"));
-        return Err(CommandError::Usage(format!("{} has no map `{}`{help}", args.workspace.display(), args.name)));
+        return Err(local::unknown(&args.workspace, "map", &args.name, workspace.maps.keys().map(String::as_str)));
     };
-    let bytes = input::bytes(&args.given)?;
+    let bytes = local::bytes(&args.given)?;
     let given = match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(&workspace, args, &bytes, version, set)?,
         None => {
@@ -94,16 +90,6 @@ pub fn run(args: &MapArgs) -> Result<(), CommandError> {
         }
     }
     Ok(())
-}
-
-fn workspace(folder: &Path) -> Result<Workspace, CommandError> {
-    let files = read_workspace(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))?;
-    let checked = Workspace::read(&files);
-    checked.workspace.ok_or_else(|| {
-        let errors: Vec<_> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
-        ui::findings(&errors);
-        CommandError::Failed(format!("the workspace {} has errors", folder.display()))
-    })
 }
 
 /// The sets of an X12 file that the map takes.

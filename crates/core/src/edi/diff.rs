@@ -1,6 +1,5 @@
 //! Two documents compared by what they mean: separators, padding, line ends and the numbering of envelopes do not count.
 
-use super::tree::to_json;
 use crate::x12::SetTree;
 use crate::x12::plain::{Element, Node};
 use serde::Serialize;
@@ -132,10 +131,4 @@ fn pair(tree: &SetTree, before: &Node, after: &Node, path: &str, all: &mut Vec<D
             all.push(Difference { at: path.to_owned(), name: String::new(), before, after });
         }
     }
-}
-
-/// Whether two sets say the same.
-#[must_use]
-pub fn same(before: &SetTree, after: &SetTree) -> bool {
-    to_json(before) == to_json(after) || differences(before, after).is_empty()
 }

@@ -160,7 +160,7 @@ impl Workspace {
     #[must_use]
     pub fn terms(&self, header: &Header) -> Terms {
         match self.partner_of(header) {
-            Some(partner) => Terms { definitions: partner.definitions.clone(), tolerated: partner.tolerated.clone() },
+            Some(partner) => partner.terms(),
             None => Terms { definitions: self.definitions.clone(), tolerated: [].into() },
         }
     }

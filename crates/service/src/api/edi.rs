@@ -7,7 +7,7 @@ use crate::view::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiR
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use wirewatch_core::edi::{Summary, summary};
 use wirewatch_core::workspace::Workspace;
@@ -49,9 +49,7 @@ fn terms(workspace: &Workspace, asked: &str, header: &Header) -> (String, Terms)
     let turned = Header { sender: header.receiver.clone(), receiver: header.sender.clone(), ..header.clone() };
     let named = || workspace.partner_of(header).or_else(|| workspace.partner_of(&turned));
     match workspace.partners.get(asked).or_else(named) {
-        Some(partner) => {
-            (partner.name.clone(), Terms { definitions: partner.definitions.clone(), tolerated: partner.tolerated.clone() })
-        }
+        Some(partner) => (partner.name.clone(), partner.terms()),
         None => (String::new(), workspace.terms(header)),
     }
 }
@@ -73,7 +71,7 @@ fn looked_at(workspace: &Arc<Workspace>, asked: &str, bytes: &[u8]) -> EdiLook {
 
 /// Every segment with its findings, whether there are more, and the number of the segment that begins at an offset.
 fn lines(bytes: &[u8], reading: &Reading) -> (Vec<EdiLine>, bool, HashMap<u64, u32>) {
-    let mut found: HashMap<u64, Vec<&Fault>> = HashMap::new();
+    let mut found: BTreeMap<u64, Vec<&Fault>> = BTreeMap::new();
     let in_groups = reading.interchanges.iter().flat_map(|one| &one.groups);
     let in_sets = in_groups.clone().flat_map(|group| &group.sets).flat_map(|set| &set.faults);
     let all =

@@ -3,7 +3,7 @@
 
 use super::value::{self, Problem};
 use super::{At, Run};
-use crate::definitions::{CompositeDefinition, Content, ElementDefinition, Place, Rule, RuleKind, SegmentDefinition};
+use crate::definitions::{CompositeDefinition, Content, ElementDefinition, Place, Rule, RuleKind, SegmentDefinition, Use, pack};
 use crate::fault::{Fault, Level, Source, Weight, printable};
 use crate::segment::Segment;
 use wide::u8x16;
@@ -50,7 +50,7 @@ impl Run<'_> {
     fn absent(&mut self, definition: &SegmentDefinition, segment: &Segment<'_>, given: u64) {
         for (n, place) in definition.elements.iter().enumerate() {
             if given & (1 << n.min(63)) == 0 && place.is_needed() {
-                let guide = place.use_ != crate::definitions::Use::Mandatory;
+                let guide = place.use_ != Use::Mandatory;
                 let (source, by) =
                     if guide { (Source::Guide, "asked for by the partner's guide") } else { (Source::Standard, "mandatory") };
                 let says = match place.guide().and_then(|narrowed| narrowed.says.clone()) {
@@ -71,7 +71,7 @@ impl Run<'_> {
             self.at_element(Fault { weight, ..Fault::at(Level::Element, "3", "", 0, says) }, None, segment, most + 1);
         } else {
             let says = format!("{id} ends with empty elements");
-            self.note(0, u64::from(self.state.position), says, segment, count);
+            self.note(0, pack(segment.id()).unwrap_or_default(), says, segment, count);
         }
     }
 
@@ -149,7 +149,7 @@ impl Run<'_> {
                     title(&at, &element.name),
                     printable(at.value)
                 );
-                let once = crate::definitions::pack(at.value).unwrap_or(u64::from(self.state.position));
+                let once = pack(at.value).unwrap_or_default();
                 self.note(element.number, once, says, at.segment, at.element);
             }
             Err(problem) => {

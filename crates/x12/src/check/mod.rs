@@ -14,6 +14,8 @@ use std::sync::Arc;
 
 /// Faults kept of one set; the verdict counts all, the list stops here.
 const KEPT: usize = 1000;
+/// Different things noted of one set.
+const NOTED: usize = 100;
 
 /// Checks the segments of a set in the order they come. Holds no segment.
 #[derive(Debug)]
@@ -58,6 +60,13 @@ impl Tolerance {
         self.level == fault.level
             && (self.code.is_empty() || self.code == fault.code)
             && (self.at.is_empty() || self.at == fault.segment || self.at == fault.designator())
+    }
+
+    /// Lets an error pass where one of `all` covers it.
+    pub(crate) fn weigh(all: &[Self], fault: &mut Fault) {
+        if fault.weight == Weight::Error && all.iter().any(|tolerated| tolerated.covers(fault)) {
+            fault.weight = Weight::Tolerated;
+        }
     }
 }
 
@@ -209,7 +218,7 @@ impl Run<'_> {
 
     /// Notes something once: the same thing again is not worth another line.
     fn note(&mut self, what: u16, which: u64, says: String, segment: &Segment<'_>, element: usize) {
-        if self.state.noted.contains(&(what, which)) {
+        if self.state.noted.len() >= NOTED || self.state.noted.contains(&(what, which)) {
             return;
         }
         self.state.noted.push((what, which));
@@ -218,9 +227,7 @@ impl Run<'_> {
     }
 
     fn push(&mut self, mut fault: Fault) {
-        if fault.weight == Weight::Error && self.tolerated.iter().any(|tolerated| tolerated.covers(&fault)) {
-            fault.weight = Weight::Tolerated;
-        }
+        Tolerance::weigh(self.tolerated, &mut fault);
         // Whatever else is wrong, once the list is full it says that the set is rejected.
         if self.state.faults.len() < KEPT || (fault.rejects() && !self.state.rejected) {
             self.state.rejected |= fault.rejects();

@@ -158,6 +158,10 @@ pub(super) fn extended(
         let places = segment.elements.unwrap_or_default();
         let places = places.iter().map(|text| place(&id, text, &elements, &composites)).collect::<Result<Vec<_>, _>>()?;
         let rules = segment.rules.iter().map(|text| rule(&id, text)).collect::<Result<Vec<_>, _>>()?;
+        // Which positions are filled is kept as bits of one number.
+        if places.len() > 64 {
+            return Err(error(format!("{id} has {} elements, 64 at most can be checked", places.len())));
+        }
         if let Some(far) = rules.iter().flat_map(|rule| &rule.positions).find(|at| **at == 0 || **at > places.len()) {
             return Err(error(format!("a rule of {id} speaks of position {far}, it has {}", places.len())));
         }

@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use std::io::Write;
 use std::path::PathBuf;
 use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp, functional_ack, interchange_ack, is_acknowledged};
@@ -12,7 +13,7 @@ pub struct AckArgs {
     /// The file; - for standard input
     file: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// What is told: every set with its errors, or the group alone
     #[arg(long, value_parser = ["set", "group"])]
     level: Option<String>,
@@ -25,8 +26,8 @@ pub struct AckArgs {
 }
 
 pub fn run(args: &AckArgs) -> Result<(), CommandError> {
-    let terms = args.partner.terms()?;
-    let wanted = args.partner.find()?.and_then(|partner| partner.acknowledge.as_ref().map(|acknowledge| acknowledge.style));
+    let (partner, terms) = args.by.find()?;
+    let wanted = partner.and_then(|partner| partner.acknowledge.as_ref().map(|acknowledge| acknowledge.style));
     let mut style: AckStyle = wanted.unwrap_or_default();
     match args.level.as_deref() {
         Some("group") => style.depth = AckDepth::Group,
@@ -38,7 +39,7 @@ pub fn run(args: &AckArgs) -> Result<(), CommandError> {
         Some(_) => style.form = AckForm::Functional,
         None => {}
     }
-    let bytes = input::bytes(&args.file)?;
+    let bytes = local::bytes(&args.file)?;
     let reading = input::read(&terms, &bytes);
     let now = jiff::Zoned::now();
     let (date, time) = (now.strftime("%Y%m%d").to_string(), now.strftime("%H%M").to_string());

@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, paint};
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
@@ -16,7 +17,7 @@ pub struct CheckArgs {
     /// The file; - for standard input
     file: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// Print the verdicts as JSON
     #[arg(long)]
     json: bool,
@@ -28,17 +29,17 @@ const SHOWN: usize = 200;
 const PIECE: usize = 256 << 10;
 
 pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
-    let terms = args.partner.terms()?;
+    let terms = args.by.terms()?;
     let mut reader = input::reader(&terms);
     if !args.json {
         reader = reader.keeping_faulty();
     }
-    let mut source = input::open(&args.file)?;
+    let mut source = local::open(&args.file)?;
     // What comes by standard input can not be read again to show a place.
     let mut kept = (args.file.as_os_str() == "-").then(Vec::new);
     let mut piece = vec![0; PIECE];
     loop {
-        let length = source.read(&mut piece).map_err(|error| input::failed(&args.file, &error))?;
+        let length = source.read(&mut piece).map_err(|error| local::failed(&args.file, &error))?;
         if length == 0 {
             break;
         }
@@ -54,7 +55,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     } else {
         let place = match kept {
             Some(bytes) => Places::Memory(bytes),
-            None => Places::File(File::open(&args.file).map_err(|error| input::failed(&args.file, &error))?),
+            None => Places::File(File::open(&args.file).map_err(|error| local::failed(&args.file, &error))?),
         };
         told(&args.file, &reading, &report, place);
     }

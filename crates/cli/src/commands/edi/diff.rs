@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, paint};
 use serde_json::json;
 use std::path::PathBuf;
@@ -15,15 +16,15 @@ pub struct DiffArgs {
     /// The file after
     after: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// Print the differences as JSON
     #[arg(long)]
     json: bool,
 }
 
 pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
-    let terms = args.partner.terms()?;
-    let [one, other] = [&args.before, &args.after].map(|file| input::bytes(file).map(|bytes| (file, bytes)));
+    let terms = args.by.terms()?;
+    let [one, other] = [&args.before, &args.after].map(|file| local::bytes(file).map(|bytes| (file, bytes)));
     let ((before, before_bytes), (after, after_bytes)) = (one?, other?);
     let (old, new) = (input::read(&terms, &before_bytes), input::read(&terms, &after_bytes));
     let old = input::trees(&terms, before, &before_bytes, &old)?;

@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use std::path::PathBuf;
 use wirewatch_core::edi::draft::draft;
 
@@ -25,15 +26,15 @@ struct FromArgs {
     #[arg(required = true)]
     samples: Vec<PathBuf>,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
 }
 
 pub fn run(args: &GuideArgs) -> Result<(), CommandError> {
     let GuideCommand::From(args) = &args.command;
-    let terms = args.partner.terms()?;
+    let terms = args.by.terms()?;
     let mut trees = Vec::new();
     for file in &args.samples {
-        let bytes = input::bytes(file)?;
+        let bytes = local::bytes(file)?;
         let reading = input::read(&terms, &bytes);
         trees.extend(input::trees(&terms, file, &bytes, &reading)?.into_iter().map(|found| found.tree));
     }

@@ -1,76 +1,46 @@
-//! Where documents come from, and what they are read by.
+//! What documents are read by, and their sets.
 
 use crate::error::CommandError;
-use crate::ui;
-use std::fs::File;
-use std::io::Read;
+use crate::local;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use wirewatch_core::Severity;
 use wirewatch_core::partner::Partner;
-use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Definitions, Interchange, Limits, Reader, Reading, SetReading, SetTree, Terms};
-use wirewatch_service::read_workspace;
 
-/// The partner whose rules count.
+/// The workspace and partner whose rules count.
 #[derive(Debug, clap::Args)]
-pub struct PartnerArgs {
+pub struct TermsArgs {
     /// Read it by the guides and the leniency of this partner
     #[arg(long, value_name = "NAME")]
-    pub partner: Option<String>,
-    /// The workspace that knows the partner
-    #[arg(long, value_name = "DIR", default_value = ".")]
-    pub workspace: PathBuf,
+    partner: Option<String>,
+    /// The workspace that knows the partner and further transaction sets; with --partner the current folder where nothing is said
+    #[arg(long, value_name = "DIR")]
+    workspace: Option<PathBuf>,
 }
 
-impl PartnerArgs {
-    /// The partner; `None` when none is asked for.
-    pub fn find(&self) -> Result<Option<Arc<Partner>>, CommandError> {
-        let Some(name) = &self.partner else { return Ok(None) };
-        let files = read_workspace(&self.workspace)
-            .map_err(|error| CommandError::Failed(format!("{}: {error}", self.workspace.display())))?;
-        let checked = Workspace::read(&files);
-        let Some(workspace) = checked.workspace else {
-            let errors: Vec<_> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
-            ui::findings(&errors);
-            return Err(CommandError::Failed(format!("the workspace {} has errors", self.workspace.display())));
+impl TermsArgs {
+    /// The partner, `None` when none is asked for, and what to read by.
+    pub fn find(&self) -> Result<(Option<Arc<Partner>>, Terms), CommandError> {
+        let standard = || Terms { definitions: Definitions::standard().clone(), tolerated: [].into() };
+        let folder = match (&self.workspace, &self.partner) {
+            (Some(folder), _) => folder.as_path(),
+            (None, Some(_)) => Path::new("."),
+            (None, None) => return Ok((None, standard())),
         };
-        match workspace.partners.get(name) {
-            Some(partner) => Ok(Some(partner.clone())),
-            None => {
-                let near = wirewatch_core::nearest::nearest(name, workspace.partners.keys().map(String::as_str));
-                let help = near.map_or(String::new(), |near| format!("; did you mean `{near}`?"));
-                Err(CommandError::Usage(format!("{} has no partner `{name}`{help}", self.workspace.display())))
-            }
-        }
+        let workspace = local::workspace(folder)?;
+        let Some(name) = &self.partner else {
+            return Ok((None, Terms { definitions: workspace.definitions, ..standard() }));
+        };
+        let Some(partner) = workspace.partners.get(name) else {
+            return Err(local::unknown(folder, "partner", name, workspace.partners.keys().map(String::as_str)));
+        };
+        Ok((Some(partner.clone()), partner.terms()))
     }
 
     /// What to read by.
     pub fn terms(&self) -> Result<Terms, CommandError> {
-        Ok(match self.find()? {
-            Some(partner) => Terms { definitions: partner.definitions.clone(), tolerated: partner.tolerated.clone() },
-            None => Terms { definitions: Definitions::standard().clone(), tolerated: [].into() },
-        })
+        self.find().map(|(_, terms)| terms)
     }
-}
-
-/// All bytes of a file, or of standard input.
-pub fn bytes(file: &Path) -> Result<Vec<u8>, CommandError> {
-    let mut bytes = Vec::new();
-    open(file)?.read_to_end(&mut bytes).map_err(|error| failed(file, &error))?;
-    Ok(bytes)
-}
-
-/// A file, or standard input for `-`.
-pub fn open(file: &Path) -> Result<Box<dyn Read>, CommandError> {
-    if file.as_os_str() == "-" {
-        return Ok(Box::new(std::io::stdin().lock()));
-    }
-    Ok(Box::new(File::open(file).map_err(|error| failed(file, &error))?))
-}
-
-pub fn failed(file: &Path, error: &std::io::Error) -> CommandError {
-    CommandError::Failed(format!("{}: {error}", file.display()))
 }
 
 /// A reader by the same terms for every interchange.
@@ -116,7 +86,7 @@ pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading)
         return Ok(found);
     }
     let says = match undefined.first() {
-        Some(set) => format!("no definition of {set}; a workspace may add one under standards/"),
+        Some(set) => format!("no definition of {set}; a workspace may have one under standards/, see --workspace"),
         None => "no transaction set in it; `wirewatch edi check` says what is wrong".to_owned(),
     };
     Err(CommandError::Failed(format!("{}: {says}", file.display())))

@@ -4,7 +4,7 @@ mod ack;
 mod check;
 mod diff;
 mod guide;
-pub(super) mod input;
+mod input;
 mod show;
 mod tree;
 mod write;
@@ -14,7 +14,7 @@ use crate::error::CommandError;
 /// Look at X12 documents: show, check, acknowledge, compare, write
 ///
 /// Needs no running service. A file or - for standard input. With --partner, the guides and the leniency of that partner
-/// count, as the workspace says them.
+/// count, as the workspace says them; with --workspace its own transaction sets are known.
 #[derive(Debug, clap::Args)]
 pub struct EdiArgs {
     #[command(subcommand)]

@@ -1,5 +1,6 @@
-use super::input::{self, Found, PartnerArgs};
+use super::input::{self, Found, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, paint};
 use std::path::PathBuf;
 use wirewatch_core::edi::{Summary, page};
@@ -16,7 +17,7 @@ pub struct ShowArgs {
     /// The file; - for standard input
     file: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// Every segment and element with its name
     #[arg(long, conflicts_with_all = ["raw", "page", "json"])]
     named: bool,
@@ -32,11 +33,11 @@ pub struct ShowArgs {
 }
 
 pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
-    let bytes = input::bytes(&args.file)?;
+    let bytes = local::bytes(&args.file)?;
     if args.raw {
         return raw(&bytes);
     }
-    let terms = args.partner.terms()?;
+    let terms = args.by.terms()?;
     let reading = input::read(&terms, &bytes);
     // An interchange that only acknowledges another has no sets.
     let answers: Vec<_> = acknowledgments(&bytes).into_iter().filter(|one| one.kind == AckKind::Interchange).collect();

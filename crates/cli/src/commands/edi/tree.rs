@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use crate::ui::{self, paint};
 use serde_json::json;
 use std::path::PathBuf;
@@ -14,15 +15,15 @@ pub struct TreeArgs {
     /// The file; - for standard input
     file: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// Print the trees as JSON
     #[arg(long)]
     json: bool,
 }
 
 pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
-    let terms = args.partner.terms()?;
-    let bytes = input::bytes(&args.file)?;
+    let terms = args.by.terms()?;
+    let bytes = local::bytes(&args.file)?;
     let reading = input::read(&terms, &bytes);
     let found = input::trees(&terms, &args.file, &bytes, &reading)?;
     if args.json {

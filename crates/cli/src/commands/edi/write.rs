@@ -1,5 +1,6 @@
-use super::input::{self, PartnerArgs};
+use super::input::{self, TermsArgs};
 use crate::error::CommandError;
+use crate::local;
 use serde_json::Value;
 use std::io::Write;
 use std::path::PathBuf;
@@ -15,7 +16,7 @@ pub struct WriteArgs {
     /// The trees; - for standard input
     file: PathBuf,
     #[command(flatten)]
-    partner: PartnerArgs,
+    by: TermsArgs,
     /// The first control number of interchange and group
     #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..1_000_000_000))]
     control: u32,
@@ -26,10 +27,10 @@ pub struct WriteArgs {
 
 pub fn run(args: &WriteArgs) -> Result<(), CommandError> {
     let file = args.file.display();
-    let Some(partner) = args.partner.find()? else {
+    let (Some(partner), terms) = args.by.find()? else {
         return Err(CommandError::Usage("--partner says to whom it is written".to_owned()));
     };
-    let given: Value = serde_json::from_slice(&input::bytes(&args.file)?)
+    let given: Value = serde_json::from_slice(&local::bytes(&args.file)?)
         .map_err(|error| CommandError::Failed(format!("{file}: not JSON: {error}")))?;
     let one = std::slice::from_ref(&given);
     let entries = given.as_array().map_or(one, Vec::as_slice);
@@ -58,7 +59,6 @@ pub fn run(args: &WriteArgs) -> Result<(), CommandError> {
     let written = interchanges(&partner, &sets, &numbering).map_err(|error| CommandError::Failed(format!("{file}: {error}")))?;
     let bytes = written.concat();
     std::io::stdout().lock().write_all(&bytes)?;
-    let terms = args.partner.terms()?;
     let reading = input::read(&terms, &bytes);
     let groups = reading.interchanges.iter().flat_map(|one| &one.groups);
     let faults: Vec<_> =

@@ -1,0 +1,53 @@
+//! What commands read from this machine: documents and workspace folders.
+
+use crate::error::CommandError;
+use crate::ui;
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+use wirewatch_core::Severity;
+use wirewatch_core::nearest::nearest;
+use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_service::read_workspace;
+
+/// A file, or standard input for `-`.
+pub fn open(file: &Path) -> Result<Box<dyn Read>, CommandError> {
+    if file.as_os_str() == "-" {
+        return Ok(Box::new(std::io::stdin().lock()));
+    }
+    Ok(Box::new(File::open(file).map_err(|error| failed(file, &error))?))
+}
+
+/// All bytes of a file, or of standard input for `-`.
+pub fn bytes(file: &Path) -> Result<Vec<u8>, CommandError> {
+    let mut bytes = Vec::new();
+    open(file)?.read_to_end(&mut bytes).map_err(|error| failed(file, &error))?;
+    Ok(bytes)
+}
+
+/// What went wrong with a file, with its name.
+pub fn failed(file: &Path, error: &std::io::Error) -> CommandError {
+    let name = if file.as_os_str() == "-" { "standard input".into() } else { file.display().to_string() };
+    CommandError::Failed(format!("{name}: {error}"))
+}
+
+/// The files of a workspace folder.
+pub fn files(folder: &Path) -> Result<Files, CommandError> {
+    read_workspace(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))
+}
+
+/// A workspace folder, read and checked; its errors are shown.
+pub fn workspace(folder: &Path) -> Result<Workspace, CommandError> {
+    let checked = Workspace::read(&files(folder)?);
+    checked.workspace.ok_or_else(|| {
+        let errors: Vec<_> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
+        ui::findings(&errors);
+        CommandError::Failed(format!("the workspace {} has errors", folder.display()))
+    })
+}
+
+/// A name that a workspace does not have, with the nearest that it has.
+pub fn unknown<'n>(folder: &Path, what: &str, name: &str, known: impl Iterator<Item = &'n str>) -> CommandError {
+    let help = nearest(name, known).map_or(String::new(), |near| format!("; did you mean `{near}`?"));
+    CommandError::Usage(format!("{} has no {what} `{name}`{help}", folder.display()))
+}
