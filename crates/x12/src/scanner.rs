@@ -40,6 +40,12 @@ pub enum Item<'a> {
     Unread { from: u64, to: u64, why: UnreadWhy },
 }
 
+/// An [`Item`] of which the segment is not lent yet: by its start and which of the ends terminates it.
+enum Found {
+    Segment(Delimiters, usize, usize),
+    Unread { from: u64, to: u64, why: UnreadWhy },
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     /// Before a header; bytes of no meaning have been passed over since `junk`.
@@ -104,8 +110,8 @@ impl Scanner {
         self.base += used as u64;
         self.held.drain(..used);
         self.at = 0;
-        self.forget(self.cuts.ends.partition_point(|end| (*end as usize) < used));
-        self.cuts.ends.iter_mut().for_each(|end| *end -= used as u32);
+        self.forget(self.cuts.ends().partition_point(|end| (*end as usize) < used));
+        self.cuts.rebase(used as u32);
         self.indexed = self.indexed.saturating_sub(used);
         self.held.extend_from_slice(bytes);
     }
@@ -125,53 +131,55 @@ impl Scanner {
     /// [`finish`](Self::finish), when all is read.
     #[inline]
     pub fn next_item(&mut self) -> Option<Item<'_>> {
-        if let State::Inside(delimiters) = self.state
-            && let Some((start, terminator)) = self.at_hand()
-        {
-            return Some(Item::Segment(self.give(delimiters, start, terminator)));
-        }
-        self.look()
+        let found = match self.state {
+            State::Inside(delimiters) => self.at_hand(delimiters),
+            State::Outside { .. } => None,
+        };
+        Some(match found.map_or_else(|| self.look(), Some)? {
+            Found::Segment(delimiters, start, terminator) => Item::Segment(self.give(delimiters, start, terminator)),
+            Found::Unread { from, to, why } => Item::Unread { from, to, why },
+        })
     }
 
     /// Where the next segment begins and ends, when it is held whole and is neither header nor trailer: nearly always.
     #[inline]
-    fn at_hand(&self) -> Option<(usize, usize)> {
+    fn at_hand(&self, delimiters: Delimiters) -> Option<Found> {
         let terminator = *self.cuts.terminators.get(self.next)? as usize;
         let mut start = self.at;
         while matches!(self.held.get(start)?, b'\r' | b'\n') {
             start += 1;
         }
-        let first = *self.cuts.ends.get(self.cursor)? as usize;
-        let end = *self.cuts.ends.get(terminator)? as usize;
+        let first = *self.cuts.ends().get(self.cursor)? as usize;
+        let end = *self.cuts.ends().get(terminator)? as usize;
         let plain = !matches!(self.held[start], b'I' | b' ' | b'\t' | 0x1A | 0xEF);
         (plain && terminator >= self.cursor && first >= start && end - start <= self.limits.segment)
-            .then_some((start, terminator))
+            .then_some(Found::Segment(delimiters, start, terminator))
     }
 
     /// The segment from `start` to that of the ends; what follows it is next.
     #[inline]
     fn give(&mut self, delimiters: Delimiters, start: usize, terminator: usize) -> Segment<'_> {
-        let end = self.cuts.ends[terminator] as usize;
+        let end = self.cuts.ends()[terminator] as usize;
         let first = std::mem::replace(&mut self.cursor, terminator + 1);
         self.next += 1;
         self.at = (end + 1).min(self.held.len());
         self.number += 1;
-        let mut bytes = &self.held[start..end];
-        while let [head @ .., b'\r' | b'\n'] = bytes {
-            bytes = head;
+        if let [.., b'\r' | b'\n'] = self.held[start..end] {
+            let blank = self.held[start..end].iter().rev().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+            self.cuts.end_earlier(terminator, (end - blank) as u32);
         }
         let place = Place { offset: self.base + start as u64, end: self.base + self.at as u64, number: self.number };
-        Segment::new(bytes, &self.cuts.ends[first..=terminator], start as u32, delimiters, place)
+        Segment::new(&self.held, start as u32, &self.cuts.ends()[first..=terminator], delimiters, place)
     }
 
-    fn look(&mut self) -> Option<Item<'_>> {
+    fn look(&mut self) -> Option<Found> {
         match self.state {
             State::Outside { junk, why } => self.outside(junk, why),
             State::Inside(delimiters) => self.inside(delimiters),
         }
     }
 
-    fn outside(&mut self, mut junk: Option<u64>, why: UnreadWhy) -> Option<Item<'_>> {
+    fn outside(&mut self, mut junk: Option<u64>, why: UnreadWhy) -> Option<Found> {
         loop {
             self.pass_blank();
             let rest = &self.held[self.at..];
@@ -203,14 +211,14 @@ impl Scanner {
                 }
             };
             return match (junk, header) {
-                (Some(from), _) => Some(Item::Unread { from, to: here, why }),
+                (Some(from), _) => Some(Found::Unread { from, to: here, why }),
                 (None, Some(delimiters)) => self.inside(delimiters),
                 (None, None) => None,
             };
         }
     }
 
-    fn inside(&mut self, delimiters: Delimiters) -> Option<Item<'_>> {
+    fn inside(&mut self, delimiters: Delimiters) -> Option<Found> {
         self.pass_blank();
         let start = self.at;
         // A header inside: the trailer before it is missing, and the separators may change.
@@ -237,14 +245,14 @@ impl Scanner {
             self.cuts.end_at(self.held.len() as u32);
             return self.inside(delimiters);
         };
-        let end = self.cuts.ends[terminator] as usize;
+        let end = self.cuts.ends()[terminator] as usize;
         if end - start > self.limits.segment {
             return Some(self.too_long(start));
         }
         if self.held[start..end].starts_with(b"IEA") {
             self.state = State::Outside { junk: None, why: UnreadWhy::NoHeader };
         }
-        Some(Item::Segment(self.give(delimiters, start, terminator)))
+        Some(Found::Segment(delimiters, start, terminator))
     }
 
     /// Which of the ends ends the segment that begins at `at`; `None` when that is not held yet.
@@ -256,7 +264,7 @@ impl Scanner {
             (self.cursor, self.next, self.indexed) = (0, 0, self.at);
         }
         // Blanks that were passed over may have been separators.
-        while self.cuts.ends.get(self.cursor).is_some_and(|end| (*end as usize) < self.at) {
+        while self.cuts.ends().get(self.cursor).is_some_and(|end| (*end as usize) < self.at) {
             self.cursor += 1;
         }
         loop {
@@ -270,7 +278,7 @@ impl Scanner {
                 return None;
             }
             // What is used up makes room once it is most of it.
-            if self.cursor > BLOCK / 4 && self.cursor * 2 > self.cuts.ends.len() {
+            if self.cursor > BLOCK / 4 && self.cursor * 2 > self.cuts.ends().len() {
                 self.forget(self.cursor);
             }
             let to = self.held.len().min(self.indexed + BLOCK);
@@ -281,20 +289,17 @@ impl Scanner {
 
     /// Drops the first `gone` ends.
     fn forget(&mut self, gone: usize) {
-        self.cuts.ends.drain(..gone);
-        let used = self.cuts.terminators.partition_point(|terminator| (*terminator as usize) < gone);
-        self.cuts.terminators.drain(..used);
-        self.cuts.terminators.iter_mut().for_each(|terminator| *terminator -= gone as u32);
+        let used = self.cuts.forget(gone);
         self.cursor = self.cursor.saturating_sub(gone);
         self.next = self.next.saturating_sub(used);
     }
 
-    fn too_long(&mut self, start: usize) -> Item<'static> {
+    fn too_long(&mut self, start: usize) -> Found {
         let from = self.base + start as u64;
         self.at = self.held.len().min(start + self.limits.segment);
         let to = self.offset();
         self.state = State::Outside { junk: None, why: UnreadWhy::AfterFault };
-        Item::Unread { from, to, why: UnreadWhy::SegmentTooLong }
+        Found::Unread { from, to, why: UnreadWhy::SegmentTooLong }
     }
 
     fn pass_blank(&mut self) {

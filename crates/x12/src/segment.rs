@@ -16,16 +16,20 @@ pub struct Segment<'a> {
     pub end: u64,
     /// Which segment of the input it is, from 1.
     pub number: u64,
-    /// Where the id and each element end, counted from `origin` before the segment's first byte.
+    /// What the segment stands in, and where it starts there: the id and each element end at `ends`, counted alike.
+    held: &'a [u8],
+    start: u32,
     ends: &'a [u32],
-    origin: u32,
 }
 
 impl<'a> Segment<'a> {
+    /// The segment of `held` from `start`, whose id and elements end at `ends`.
     #[inline]
-    pub(crate) fn new(bytes: &'a [u8], ends: &'a [u32], origin: u32, delimiters: Delimiters, place: Place) -> Self {
+    pub(crate) fn new(held: &'a [u8], start: u32, ends: &'a [u32], delimiters: Delimiters, place: Place) -> Self {
         let Place { offset, end, number } = place;
-        Self { bytes, delimiters, offset, end, number, ends, origin }
+        let until = ends.last().map_or(start, |last| *last) as usize;
+        let bytes = held.get(start as usize..until).unwrap_or_default();
+        Self { bytes, delimiters, offset, end, number, held, start, ends }
     }
 
     /// The segment id, e.g. `PO1`. Empty when the segment starts with a separator.
@@ -40,9 +44,8 @@ impl<'a> Segment<'a> {
     #[inline]
     pub fn element(&self, n: usize) -> &'a [u8] {
         let Some(&end) = self.ends.get(n) else { return &[] };
-        let start = if n == 0 { 0 } else { (self.ends[n - 1] - self.origin + 1) as usize };
-        let end = ((end - self.origin) as usize).min(self.bytes.len());
-        self.bytes.get(start..end).unwrap_or_default()
+        let start = if n == 0 { self.start } else { self.ends[n - 1] + 1 };
+        self.held.get(start as usize..end as usize).unwrap_or_default()
     }
 
     /// How many elements follow the id, empty ones at the end included.
@@ -61,18 +64,17 @@ impl<'a> Segment<'a> {
     /// The id, then every element in order.
     #[inline]
     pub fn elements(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
-        let (bytes, origin, mut start) = (self.bytes, self.origin, 0);
+        let (held, mut start) = (self.held, self.start as usize);
         self.ends.iter().map(move |end| {
-            let end = (end - origin) as usize;
-            let from = std::mem::replace(&mut start, end + 1);
-            bytes.get(from..end.min(bytes.len())).unwrap_or_default()
+            let end = *end as usize;
+            held.get(std::mem::replace(&mut start, end + 1)..end).unwrap_or_default()
         })
     }
 
     /// Offset in the input of the first byte of element `n`, and of the byte behind its last.
     #[must_use]
     pub fn span(&self, n: usize) -> std::ops::Range<u64> {
-        let within = |at: u32| self.offset + u64::from((at - self.origin).min(self.bytes.len() as u32));
+        let within = |at: u32| self.offset + u64::from((at - self.start).min(self.bytes.len() as u32));
         match self.ends.get(n) {
             Some(&end) if n == 0 => self.offset..within(end),
             Some(&end) => within(self.ends[n - 1] + 1).min(within(end))..within(end),
@@ -104,8 +106,6 @@ pub struct Tokens<B> {
 #[derive(Debug, Clone, Copy)]
 struct Token {
     start: u32,
-    /// Behind the last byte, terminator and line ends before it not counted.
-    end: u32,
     /// Behind the terminator.
     next: u32,
     /// Its part of `ends`.
@@ -123,15 +123,15 @@ impl<B: AsRef<[u8]>> Tokens<B> {
         let all = bytes.as_ref();
         assert!(all.len() < u32::MAX as usize, "what is cut in memory has less than 4 GiB");
         let mut cuts = Cuts::default();
-        cuts.ends.reserve(all.len() / 4);
         cuts.find(all, 0, delimiters.element, delimiters.segment);
         if all.last().is_some_and(|last| *last != delimiters.segment) {
             cuts.end_at(all.len() as u32);
         }
-        let mut segments = Vec::with_capacity(cuts.terminators.len());
+        let (mut ends, terminators) = cuts.into_parts();
+        let mut segments = Vec::with_capacity(terminators.len());
         let (mut at, mut from) = (0usize, 0u32);
-        for &terminator in &cuts.terminators {
-            let cut = cuts.ends[terminator as usize] as usize;
+        for &terminator in &terminators {
+            let cut = ends[terminator as usize] as usize;
             let (mut start, mut end) = (at, cut);
             while start < end && all[start].is_ascii_whitespace() {
                 start += 1;
@@ -139,13 +139,13 @@ impl<B: AsRef<[u8]>> Tokens<B> {
             while end > start && matches!(all[end - 1], b'\r' | b'\n') {
                 end -= 1;
             }
+            ends[terminator as usize] = end as u32;
             let next = (cut + 1).min(all.len());
             if start < end {
-                segments.push(Token { start: start as u32, end: end as u32, next: next as u32, from, to: terminator + 1 });
+                segments.push(Token { start: start as u32, next: next as u32, from, to: terminator + 1 });
             }
             (at, from) = (next, terminator + 1);
         }
-        let ends = cuts.ends;
         Self { bytes, delimiters, ends, segments }
     }
 
@@ -181,9 +181,8 @@ impl<B: AsRef<[u8]>> Tokens<B> {
     pub fn segment(&self, n: usize) -> Segment<'_> {
         let token = self.segments[n];
         let place = Place { offset: u64::from(token.start), end: u64::from(token.next), number: n as u64 + 1 };
-        let bytes = &self.bytes.as_ref()[token.start as usize..token.end as usize];
         let ends = &self.ends[token.from as usize..token.to as usize];
-        Segment::new(bytes, ends, token.start, self.delimiters, place)
+        Segment::new(self.bytes.as_ref(), token.start, ends, self.delimiters, place)
     }
 
     /// Every segment in order.
