@@ -6,6 +6,7 @@
 pub mod act;
 pub mod amend;
 pub mod broker;
+pub mod compare;
 pub mod connection;
 pub mod course;
 pub mod digest;
@@ -28,6 +29,7 @@ pub mod place;
 pub mod reason;
 pub mod table;
 pub mod time;
+pub mod trial;
 pub mod webhook;
 pub mod workspace;
 

@@ -29,6 +29,8 @@ pub struct Assignment {
     pub value: Expr,
     /// Line of the map file, from 1.
     pub line: u32,
+    /// The target is a list: all that the expression selects fills it, not the first alone.
+    pub list: bool,
 }
 
 /// A list: one item for each item of `of`.
@@ -112,7 +114,7 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Val
             line: assignment.line,
             source,
         })?;
-        let value = value.one();
+        let value = if assignment.list { value.list() } else { value.one() };
         told.filled(assignment, value.as_deref());
         if let Some(value) = value {
             put(&mut fields, &assignment.target, value.into_owned());

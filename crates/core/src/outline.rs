@@ -48,6 +48,20 @@ impl Outline {
         self.resolve(schema).get("items").map(|items| self.resolve(items))
     }
 
+    /// The type of a value, as JSON Schema names it, where the schema allows one alone beside `null`; `number` for `integer`.
+    #[must_use]
+    pub fn json_type<'a>(&'a self, schema: &'a Value) -> Option<&'a str> {
+        let of = match self.resolve(schema).get("type")? {
+            Value::String(name) => name.as_str(),
+            Value::Array(names) => {
+                let mut names = names.iter().filter_map(Value::as_str).filter(|name| *name != "null");
+                names.next().filter(|_| names.next().is_none())?
+            }
+            _ => return None,
+        };
+        Some(if of == "integer" { "number" } else { of })
+    }
+
     /// The fields of an object with whether each is required.
     #[must_use]
     pub fn fields<'a>(&'a self, schema: &'a Value) -> Vec<(&'a str, bool)> {

@@ -3,12 +3,9 @@ use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
 use std::path::PathBuf;
-use std::sync::Arc;
-use wirewatch_core::Document;
-use wirewatch_core::document::Form;
 use wirewatch_core::map::{Filled, Map, scope_of};
+use wirewatch_core::trial::{Given, given_to_map};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::x12::{Limits, Reader};
 
 /// Try a map of the workspace on a document
 ///
@@ -46,13 +43,6 @@ struct RunArgs {
     json: bool,
 }
 
-/// A document with what the map may know of where it came from.
-struct Given {
-    title: String,
-    document: Document,
-    meta: Value,
-}
-
 pub fn run(args: &MapArgs) -> Result<(), CommandError> {
     let MapCommand::Run(args) = &args.command;
     let workspace = local::workspace(&args.workspace)?;
@@ -60,14 +50,8 @@ pub fn run(args: &MapArgs) -> Result<(), CommandError> {
         return Err(local::unknown(&args.workspace, "map", &args.name, workspace.maps.keys().map(String::as_str)));
     };
     let bytes = local::bytes(&args.given)?;
-    let given = match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
-        Some((version, set)) => sets(&workspace, args, &bytes, version, set)?,
-        None => {
-            let document = Document::read(&Form::Json, &bytes)
-                .map_err(|error| CommandError::Failed(format!("{}: {error}", args.given.display())))?;
-            vec![Given { title: String::new(), document, meta: json!({}) }]
-        }
-    };
+    let given = given_to_map(&workspace, map, &bytes)
+        .map_err(|says| CommandError::Failed(format!("{}: {says}", args.given.display())))?;
     let mut results = Vec::with_capacity(given.len());
     for one in &given {
         results.push(mapped(&workspace, map, one).map_err(CommandError::Failed)?);
@@ -90,35 +74,6 @@ pub fn run(args: &MapArgs) -> Result<(), CommandError> {
         }
     }
     Ok(())
-}
-
-/// The sets of an X12 file that the map takes.
-fn sets(workspace: &Workspace, args: &RunArgs, bytes: &[u8], version: &str, set: &str) -> Result<Vec<Given>, CommandError> {
-    let own = Arc::new(workspace.clone());
-    let mut reader = Reader::choosing(move |header| own.terms(header), Limits::default());
-    reader.feed(bytes);
-    let mut given = Vec::new();
-    for interchange in reader.finish().interchanges {
-        let header = &interchange.header;
-        let partner = workspace.partner_of(header).map_or("", |partner| partner.name.as_str());
-        for group in interchange.groups.iter().filter(|group| group.version.starts_with(version)) {
-            for one in group.sets.iter().filter(|one| one.set == set) {
-                let form = Form::X12 { version: group.version.clone(), set: set.to_owned(), delimiters: header.delimiters };
-                let own = &bytes[one.bytes.start as usize..one.bytes.end as usize];
-                let document = Document::read_by(&workspace.definitions, &form, own)
-                    .map_err(|error| CommandError::Failed(format!("{}: {error}", args.given.display())))?;
-                let meta = json!({
-                    "partner": partner, "interchange": header.control, "group": group.control, "usage": header.usage,
-                });
-                given.push(Given { title: format!("{set} {}", one.control), document, meta });
-            }
-        }
-    }
-    if given.is_empty() {
-        let says = format!("{}: no {set} in {version}; `wirewatch edi check` says what is in it", args.given.display());
-        return Err(CommandError::Failed(says));
-    }
-    Ok(given)
 }
 
 fn mapped(workspace: &Workspace, map: &Map, given: &Given) -> Result<(Value, Vec<Filled>), String> {

@@ -2,7 +2,9 @@
 
 pub mod amend;
 pub mod arrivals;
+pub mod cases;
 pub mod check;
+pub mod compare;
 pub mod connections;
 pub mod console;
 pub mod deploy;
@@ -15,6 +17,7 @@ pub mod map;
 pub mod messages;
 pub mod orders;
 pub mod reasons;
+pub mod rehearse;
 pub mod releases;
 pub mod resend;
 pub mod secret;

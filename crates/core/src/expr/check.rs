@@ -1,8 +1,8 @@
 //! Checks an expression against the outline of the document it will read, before anything runs.
 
 use super::eval::split_designator;
-use super::functions::FUNCTIONS;
-use super::{Expr, ExprError, Kind, Node, Span, Tables};
+use super::functions::{FUNCTIONS, OVER_ITEMS, SAME_ITEMS};
+use super::{Expr, ExprError, Kind, Node, Operator, Span, Tables};
 use crate::nearest::nearest;
 use crate::outline::Outline;
 use crate::x12::SetDefinition;
@@ -14,13 +14,58 @@ use serde_json::Value;
 pub enum Shape<'a> {
     /// Nothing: every path may exist.
     Any,
-    /// A scalar, a text or a number: no path goes on from here.
-    Value,
+    /// A scalar: no path goes on from here.
+    Value(Gives),
     /// A level of a transaction set: the entries that may stand in it; for a loop, the segment that opens it.
     Loop(&'a SetDefinition, &'a [Entry]),
     Segment(&'a SetDefinition, &'a str),
     /// A place in a JSON outline.
     Json(&'a Outline, &'a Value),
+}
+
+/// What a scalar is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Gives {
+    Text,
+    Number,
+    Truth,
+    /// One or another, by the document.
+    Either,
+}
+
+impl Shape<'_> {
+    /// What it gives, as JSON Schema names types, where that is sure: `string`, `number`, `boolean`, `array`, `object`.
+    #[must_use]
+    pub fn json_type(&self) -> Option<&str> {
+        match self {
+            Self::Value(Gives::Text) => Some("string"),
+            Self::Value(Gives::Number) => Some("number"),
+            Self::Value(Gives::Truth) => Some("boolean"),
+            Self::Json(outline, schema) => outline.json_type(schema),
+            Self::Loop(..) | Self::Segment(..) | Self::Any | Self::Value(Gives::Either) => None,
+        }
+    }
+
+    /// The shape of a value that is this or that.
+    fn or(self, other: Self) -> Self {
+        match (self, other) {
+            (Self::Value(a), Self::Value(b)) if a == b => self,
+            (Self::Value(_), Self::Value(_)) => Self::Value(Gives::Either),
+            // Paths go on from the first; what it gives is not sure.
+            (Self::Json(..) | Self::Value(_), _) if self.json_type() != other.json_type() => Self::Any,
+            _ => self,
+        }
+    }
+}
+
+/// What a function gives.
+fn gives(function: &str) -> Gives {
+    match function {
+        "abs" | "count" | "length" | "max" | "min" | "number" | "round" | "sum" => Gives::Number,
+        "contains" | "exists" => Gives::Truth,
+        "table" => Gives::Either,
+        _ => Gives::Text,
+    }
 }
 
 /// Checks `expr` where `it` has the shape `it` and the whole document the shape `doc`.
@@ -47,7 +92,10 @@ struct Checker<'a, 'c> {
 impl<'a> Checker<'a, '_> {
     fn node(&mut self, node: &Node, it: Shape<'a>) -> Shape<'a> {
         match &node.kind {
-            Kind::Literal(_) => Shape::Value,
+            Kind::Literal(Value::String(_)) => Shape::Value(Gives::Text),
+            Kind::Literal(Value::Number(_)) => Shape::Value(Gives::Number),
+            Kind::Literal(Value::Bool(_)) => Shape::Value(Gives::Truth),
+            Kind::Literal(_) => Shape::Value(Gives::Either),
             Kind::It => it,
             Kind::Kept(name) => match name.as_str() {
                 "doc" => self.doc,
@@ -76,47 +124,59 @@ impl<'a> Checker<'a, '_> {
                 self.node(by, item);
                 shape
             }
-            Kind::Call(name, arguments) => {
-                self.call(node, name, arguments, it);
-                if matches!(name.as_str(), "first" | "last") && arguments.len() == 1 {
-                    return item_shape(self.node(&arguments[0], it));
-                }
-                Shape::Value
-            }
-            Kind::Minus(inner) | Kind::Not(inner) => {
+            Kind::Call(name, arguments) => self.call(node, name, arguments, it),
+            Kind::Minus(inner) => {
                 self.node(inner, it);
-                Shape::Value
+                Shape::Value(Gives::Number)
+            }
+            Kind::Not(inner) => {
+                self.node(inner, it);
+                Shape::Value(Gives::Truth)
             }
             Kind::If(test, yes, no) => {
                 self.node(test, it);
-                self.node(no, it);
-                self.node(yes, it)
+                let no = self.node(no, it);
+                self.node(yes, it).or(no)
             }
             Kind::Binary(operator, left, right) => {
-                let shape = self.node(left, it);
-                self.node(right, it);
-                if *operator == super::Operator::Else { shape } else { Shape::Value }
+                let left = self.node(left, it);
+                let right = self.node(right, it);
+                match operator {
+                    Operator::Else => left.or(right),
+                    Operator::Join => Shape::Value(Gives::Text),
+                    Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide => Shape::Value(Gives::Number),
+                    Operator::Equal
+                    | Operator::NotEqual
+                    | Operator::Less
+                    | Operator::LessOrEqual
+                    | Operator::Greater
+                    | Operator::GreaterOrEqual
+                    | Operator::And
+                    | Operator::Or => Shape::Value(Gives::Truth),
+                }
             }
         }
     }
 
-    fn call(&mut self, node: &Node, name: &str, arguments: &[Node], it: Shape<'a>) {
+    fn call(&mut self, node: &Node, name: &str, arguments: &[Node], it: Shape<'a>) -> Shape<'a> {
         let Some(function) = FUNCTIONS.iter().find(|function| function.name == name) else {
             let near = nearest(name, FUNCTIONS.iter().map(|function| function.name));
             let help = near.map(|near| format!("did you mean `{near}`?"));
             self.error(&node.span, "expr::unknown-function", format!("there is no function `{name}`"), help);
-            return;
+            return Shape::Any;
         };
         if !function.arguments.contains(&arguments.len()) {
             let says = format!("`{name}` does not take {} values", arguments.len());
             self.error(&node.span, "expr::arguments", says, Some(format!("write {}", function.form)));
-            return;
+            return Shape::Any;
         }
         if name == "id" && matches!(arguments[0].kind, Kind::Name(_)) {
-            return;
+            return Shape::Value(Gives::Text);
         }
-        for argument in arguments {
-            self.node(argument, it);
+        let first = self.node(&arguments[0], it);
+        let inner = if OVER_ITEMS.contains(&name) { item_shape(first) } else { it };
+        for argument in &arguments[1..] {
+            self.node(argument, inner);
         }
         if name == "table"
             && let Kind::Literal(Value::String(table)) = &arguments[0].kind
@@ -126,12 +186,18 @@ impl<'a> Checker<'a, '_> {
             let help = near.map_or_else(|| format!("add tables/{table}.csv"), |near| format!("did you mean '{near}'?"));
             self.error(&arguments[0].span, "expr::unknown-table", format!("there is no table `{table}`"), Some(help));
         }
+        match name {
+            "first" | "last" => item_shape(first),
+            "group" | "of_each" | "split" => Shape::Any,
+            _ if SAME_ITEMS.contains(&name) => first,
+            _ => Shape::Value(gives(name)),
+        }
     }
 
     fn field(&mut self, of: Shape<'a>, name: &str, span: &Span) -> Shape<'a> {
         match of {
             Shape::Any => Shape::Any,
-            Shape::Value => {
+            Shape::Value(_) => {
                 self.error(span, "expr::unknown-path", format!("a single value has no field `{name}`"), None);
                 Shape::Any
             }
@@ -182,7 +248,7 @@ impl<'a> Checker<'a, '_> {
             Shape::Any => return Shape::Any,
             Shape::Segment(set, id) => Some((id, set.segment(id))),
             Shape::Loop(set, entries) => entries.first().map(|first| (first.id(), set.segment(first.id()))),
-            Shape::Value | Shape::Json(..) => None,
+            Shape::Value(_) | Shape::Json(..) => None,
         };
         match segment {
             Some((id, Some(definition))) if n == 0 || usize::from(n) > definition.len() => {
@@ -192,7 +258,7 @@ impl<'a> Checker<'a, '_> {
             Some(_) => {}
             None => self.error(span, "expr::unknown-path", "only a segment has numbered elements".to_owned(), None),
         }
-        Shape::Value
+        Shape::Value(Gives::Text)
     }
 
     fn error(&mut self, span: &Span, code: &'static str, says: String, help: Option<String>) {

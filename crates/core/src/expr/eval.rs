@@ -85,6 +85,16 @@ impl<'a> Item<'a> {
         }
     }
 
+    /// A list: a JSON list as it is, everything else as the items it selects; none when missing.
+    #[must_use]
+    pub fn list(self) -> Option<Cow<'a, Value>> {
+        match self {
+            Self::Missing => None,
+            Self::Json(value) if value.is_array() => Some(value),
+            other => Some(Cow::Owned(other.each().into_iter().filter_map(Self::one).map(Cow::into_owned).collect())),
+        }
+    }
+
     /// The items one after another: of a selection, of a JSON list, or the item itself; none when missing.
     #[must_use]
     pub fn each(self) -> Vec<Item<'a>> {
@@ -234,7 +244,7 @@ fn same(a: &Item<'_>, b: &Item<'_>) -> bool {
     }
 }
 
-fn order(a: &Item<'_>, b: &Item<'_>) -> Option<std::cmp::Ordering> {
+pub(super) fn order(a: &Item<'_>, b: &Item<'_>) -> Option<std::cmp::Ordering> {
     let (left, right) = (a.to_text()?, b.to_text()?);
     if a.is_number() || b.is_number() {
         return Some(decimal(&left)?.cmp(&decimal(&right)?));

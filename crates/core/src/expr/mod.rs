@@ -19,7 +19,7 @@ mod lex;
 mod parse;
 mod template;
 
-pub use check::{Shape, check, item_shape};
+pub use check::{Gives, Shape, check, item_shape};
 pub use eval::{EvalError, Item, Scope, Tables};
 pub use parse::parse;
 pub use template::Template;

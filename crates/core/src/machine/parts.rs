@@ -36,7 +36,10 @@ pub(super) fn beginning(flow: &Flow, origin: &Origin) -> (usize, Map<String, Val
     let part = part(origin);
     let at = part.as_ref().and_then(|part| flow.step(&part.step)).map_or(0, |(at, _)| at);
     let mut kept = part.map(|part| part.kept).unwrap_or_default();
-    kept.insert("meta".to_owned(), Value::Object(origin.meta.clone()));
+    let mut meta = origin.meta.clone();
+    meta.insert("message".to_owned(), origin.id.to_string().into());
+    meta.insert("received".to_owned(), origin.arrival.made().to_string().into());
+    kept.insert("meta".to_owned(), Value::Object(meta));
     (at, kept)
 }
 

@@ -50,15 +50,23 @@ impl<'a> Build<'a> {
     fn level(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>) -> Rules {
         let mut rules = Rules::default();
         let mut filled: Vec<String> = Vec::new();
+        let mut set: Vec<Vec<String>> = Vec::new();
         for (target, key_span, text) in fields.assignments("set") {
             let start = file.inside(&text.span);
-            self.check_target(file, key_span.clone(), &target, level);
+            let schema = self.check_target(file, key_span.clone(), &target, level);
+            if set.contains(&target) {
+                let says = format!("`{}` is set twice; the later rule wins", target.join("."));
+                file.error(key_span.clone(), "map::twice", says, None);
+            }
+            set.push(target.clone());
             filled.extend(target.first().cloned());
             match parse(&text.value) {
                 Ok(value) => {
-                    self.check_expr(file, start, &value, level.it, level.doc, &[]);
+                    let shape = self.check_expr(file, start, &value, level.it, level.doc, &[]);
+                    let wanted = schema.and_then(|(outline, schema)| outline.json_type(schema));
+                    mismatch(file, start..start + text.value.len(), &target, wanted, &shape);
                     let line = file.text[..key_span.start].matches('\n').count() as u32 + 1;
-                    rules.set.push(Assignment { target, value, line });
+                    rules.set.push(Assignment { target, value, line, list: wanted == Some("array") });
                 }
                 Err(error) => file.expr_error(start, error),
             }
@@ -137,6 +145,36 @@ impl<'a> Build<'a> {
                 let says = format!("nothing fills `{name}` of the outline {}", outline.name);
                 file.warning(span, "map::unfilled", says, None);
             }
+        }
+    }
+}
+
+/// Says where a value of one type is to fill a target of another. A list fills a single value with its first item, and a
+/// single value fills a list alone.
+fn mismatch(file: &File<'_>, span: std::ops::Range<usize>, target: &[String], wanted: Option<&str>, given: &Shape<'_>) {
+    let (Some(wanted), Some(given)) = (wanted, given.json_type()) else { return };
+    let name = target.join(".");
+    let word = |of: &str| match of {
+        "string" => "a text",
+        "number" => "a number",
+        "boolean" => "true or false",
+        "array" => "a list",
+        _ => "an object",
+    };
+    match (wanted, given) {
+        _ if wanted == given => {}
+        ("array", _) => {}
+        (_, "array") => {
+            let says = format!("`{name}` is {}, and this gives a list: it is cut to its first item", word(wanted));
+            file.warning(span, "map::cut", says, Some("first(…) says that this is meant".to_owned()));
+        }
+        _ => {
+            let help = match wanted {
+                "number" => Some("number(…) makes a number of it".to_owned()),
+                "string" => Some("text(…) makes a text of it".to_owned()),
+                _ => None,
+            };
+            file.error(span, "map::type", format!("`{name}` is {}, and this gives {}", word(wanted), word(given)), help);
         }
     }
 }

@@ -6,6 +6,7 @@
 
 mod accepted;
 mod brokers;
+mod cases;
 pub mod changes;
 mod connections;
 pub mod environments;
@@ -26,6 +27,7 @@ use crate::intake::Came;
 use crate::map::Map;
 use crate::outline::Outline;
 use crate::partner::Partner;
+use crate::trial::Case;
 use crate::x12::{Definitions, Guide, Header, Terms};
 use crate::{Digest, nearest::nearest};
 use environments::{Environment, Environments};
@@ -57,6 +59,8 @@ pub struct Workspace {
     pub maps: BTreeMap<String, Arc<Map>>,
     pub flows: BTreeMap<String, Arc<Flow>>,
     pub courses: BTreeMap<String, Arc<Course>>,
+    /// The workspace's own tests.
+    pub cases: BTreeMap<String, Arc<Case>>,
 }
 
 /// What reading gave: the workspace unless there is an error among the findings.
@@ -136,6 +140,7 @@ impl Workspace {
         build.each("maps", Build::map);
         build.each("flows", Build::flow);
         build.each("courses", Build::course);
+        build.each("cases", Build::case);
         let mut workspace = build.workspace;
         let own = Flow::acknowledgments();
         workspace.flows.insert(own.name.clone(), Arc::new(own));
@@ -204,7 +209,7 @@ impl<'a> Build<'a> {
 
     /// Runs `read` for each file of a kind, with the name that its path gives.
     fn each(&mut self, kind: &str, read: fn(&mut Self, &str, &File<'a>)) {
-        let ending = KINDS.iter().find(|(known, _)| *known == kind).map_or(".toml", |(_, ending)| ending);
+        let ending = KINDS.iter().find(|(known, _)| *known == kind).map_or("/case.toml", |(_, ending)| ending);
         for (path, text) in self.files {
             let name = path.strip_prefix(kind).and_then(|rest| rest.strip_prefix('/')).and_then(|rest| rest.strip_suffix(ending));
             if let Some(name) = name {

@@ -1,5 +1,10 @@
 //! The functions. One table gives name, arguments and meaning; checking and evaluation both read it.
 
+mod lists;
+mod texts;
+
+pub(super) use lists::{OVER_ITEMS, SAME_ITEMS};
+
 use super::eval::{eval, fail, number, shorten};
 use super::{EvalError, Item, Kind, Node, Scope};
 use rust_decimal::{Decimal, RoundingStrategy};
@@ -18,13 +23,21 @@ const fn f(name: &'static str, least: usize, most: usize, form: &'static str) ->
     Function { name, arguments: least..=most, form }
 }
 
-pub(super) const FUNCTIONS: [Function; 23] = [
+pub(super) const FUNCTIONS: [Function; 44] = [
     f("abs", 1, 1, "abs(number)"),
+    f("base64", 1, 1, "base64(text)"),
     f("contains", 2, 2, "contains(text, part)"),
     f("count", 1, 1, "count(items)"),
     f("date", 1, 1, "date(text): CCYYMMDD, YYMMDD or an ISO date as an ISO date"),
+    f("date_as", 2, 2, "date_as(date, '%d.%m.%Y'), by the letters of strftime"),
+    f("date_from", 2, 2, "date_from(text, '%d/%m/%y'): an ISO date"),
+    f("digits", 1, 1, "digits(text): nothing but its digits"),
+    f("distinct", 1, 1, "distinct(items): each once"),
     f("exists", 1, 1, "exists(path)"),
+    f("filled", 1, 1, "filled(items): those that are not empty"),
     f("first", 1, 1, "first(items)"),
+    f("group", 2, 2, "group(items, by): a list of {key, items}; `by` is worked out for each item"),
+    f("hash", 1, 1, "hash(text): SHA-256 in hexadecimal digits"),
     f("id", 1, 1, "id(VP): the product id with that qualifier on the line at hand"),
     f("join", 2, 2, "join(items, separator)"),
     f("last", 1, 1, "last(items)"),
@@ -32,21 +45,37 @@ pub(super) const FUNCTIONS: [Function; 23] = [
     f("length", 1, 1, "length(text)"),
     f("list", 1, 1, "list(items): a JSON list of them, also of one or none"),
     f("lower", 1, 1, "lower(text)"),
+    f("max", 1, 1, "max(numbers)"),
+    f("min", 1, 1, "min(numbers)"),
     f("number", 1, 1, "number(text)"),
+    f("number_as", 4, 4, "number_as(number, places, ',', '.'): with a sign between thousands and a decimal point"),
+    f("of_each", 2, 2, "of_each(items, value): the value worked out for each item"),
     f("pad", 3, 3, "pad(text, length, with): filled on the left"),
     f("replace", 3, 3, "replace(text, part, with)"),
+    f("reverse", 1, 1, "reverse(items)"),
     f("right", 2, 2, "right(text, length)"),
-    f("round", 2, 2, "round(number, places): half away from zero"),
+    f("round", 2, 3, "round(number, places): half away from zero; or with 'even', 'up', 'down'"),
+    f("skip", 2, 2, "skip(items, count): all but the first"),
+    f("sort", 1, 2, "sort(items, by): ascending; `by` is worked out for each item"),
+    f("split", 2, 2, "split(text, separator)"),
     f("sum", 1, 1, "sum(numbers)"),
     f("table", 2, 3, "table('name', code, otherwise)"),
+    f("take", 2, 2, "take(items, count): the first"),
     f("text", 1, 1, "text(value)"),
+    f("title", 1, 1, "title(text): each word with a capital letter"),
     f("trim", 1, 1, "trim(text)"),
     f("upper", 1, 1, "upper(text)"),
+    f("url_part", 1, 1, "url_part(text): percent-encoded"),
+    f("uuid", 1, 1, "uuid(text): the same for the same text"),
+    f("zeros_off", 1, 1, "zeros_off(text): without the zeros on the left"),
 ];
 
 pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     if name == "id" {
         return product_id(node, &arguments[0], scope);
+    }
+    if OVER_ITEMS.contains(&name) {
+        return lists::over_items(name, arguments, scope);
     }
     let values = arguments.iter().map(|argument| eval(argument, scope)).collect::<Result<Vec<_>, _>>()?;
     let text = |at: usize| values[at].to_text().unwrap_or_default();
@@ -58,7 +87,12 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         }
     };
     // A function of one text gives nothing for nothing, so that `else` can follow.
-    let of_text = |change: fn(&str) -> String| Ok(values[0].to_text().map_or(Item::Missing, |text| Item::text(change(&text))));
+    if let Some(change) = texts::of_text(name) {
+        return Ok(values[0].to_text().map_or(Item::Missing, |text| Item::text(change(&text))));
+    }
+    if let Some(done) = lists::call(name, arguments, &values, &whole) {
+        return done;
+    }
     match name {
         "abs" => Ok(Item::Number(number(&arguments[0], &values[0])?.abs())),
         "contains" => Ok(Item::bool(text(0).contains(&*text(1)))),
@@ -69,6 +103,9 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
                 date(&text).map_or_else(|| fail(node, format!("`{}` is no date", shorten(&text))), |date| Ok(Item::text(date)))
             }
         },
+        "date_as" | "date_from" if values[0].is_empty() => Ok(Item::Missing),
+        "date_as" => texts::date_as(node, &text(0), &text(1)),
+        "date_from" => texts::date_from(node, &text(0), &text(1)),
         "exists" => Ok(Item::bool(!matches!(values[0], Item::Missing))),
         "first" => Ok(values[0].clone().each().into_iter().next().unwrap_or(Item::Missing)),
         "last" => Ok(values[0].clone().each().pop().unwrap_or(Item::Missing)),
@@ -88,15 +125,12 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
             let items = values[0].clone().each().into_iter().filter_map(Item::one).map(Cow::into_owned).collect();
             Ok(Item::Json(Cow::Owned(Value::Array(items))))
         }
-        "lower" => of_text(str::to_lowercase),
-        "upper" => of_text(str::to_uppercase),
-        "trim" => of_text(|text| text.trim().to_owned()),
-        "text" => of_text(str::to_owned),
         // The digits stay as they were written: 1.10 is 1.10, not 1.1.
         "number" => match values[0].to_text() {
             None => Ok(Item::Missing),
             Some(_) => number(&arguments[0], &values[0]).map(Item::Number),
         },
+        "number_as" => texts::number_as(&arguments[0], &values[0], whole(1)?, &text(2), &text(3)),
         "pad" => {
             let (text, fill) = (text(0), text(2));
             let missing = whole(1)?.saturating_sub(text.chars().count());
@@ -105,11 +139,18 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         "replace" => Ok(Item::text(if text(1).is_empty() { text(0).into_owned() } else { text(0).replace(&*text(1), &text(2)) })),
         "round" => {
             let places = u32::try_from(whole(1)?).unwrap_or(28).min(28);
-            let mut rounded =
-                number(&arguments[0], &values[0])?.round_dp_with_strategy(places, RoundingStrategy::MidpointAwayFromZero);
+            let how = match values.get(2).and_then(Item::to_text).as_deref() {
+                None => RoundingStrategy::MidpointAwayFromZero,
+                Some("even") => RoundingStrategy::MidpointNearestEven,
+                Some("up") => RoundingStrategy::AwayFromZero,
+                Some("down") => RoundingStrategy::ToZero,
+                Some(other) => return fail(&arguments[2], format!("`{other}` is no way to round: 'even', 'up' or 'down'")),
+            };
+            let mut rounded = number(&arguments[0], &values[0])?.round_dp_with_strategy(places, how);
             rounded.rescale(places);
             Ok(Item::Number(rounded))
         }
+        "split" => lists::split(&arguments[1], values[0].to_text(), &text(1)),
         "sum" => {
             let mut total = Decimal::ZERO;
             for item in values[0].clone().each() {
@@ -171,10 +212,14 @@ mod tests {
 
     #[test]
     fn the_reference_lists_every_function() {
-        let reference = include_str!("../../../../docs/workspace.md");
-        let listed = reference.lines().rfind(|line| line.starts_with('`')).unwrap_or_default();
+        let reference = include_str!("../../../../../docs/workspace.md");
+        let listed: Vec<&str> =
+            reference.lines().filter_map(|line| line.strip_prefix("| `")?.split_once('`').map(|(form, _)| form)).collect();
+        for function in &FUNCTIONS {
+            let form = function.form.split(": ").next().unwrap_or_default();
+            assert!(listed.iter().any(|known| form.starts_with(known)), "{form} is not in the reference");
+        }
         let names: Vec<&str> = FUNCTIONS.iter().map(|function| function.name).collect();
-        assert_eq!(listed.trim_matches('`'), names.join(" "));
         assert!(names.is_sorted(), "people look for a name in it");
     }
 }

@@ -1,0 +1,239 @@
+use super::compare;
+use crate::api::ClientArgs;
+use crate::error::CommandError;
+use crate::local;
+use crate::ui::{self, paint};
+use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
+use serde_json::{Map, Value, json};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use wirewatch_core::nearest::nearest;
+use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, mask};
+use wirewatch_core::workspace::Workspace;
+use wirewatch_service::view::Story;
+
+/// Try the workspace's cases: does what comes out equal what is expected?
+///
+/// Needs no running service. Exit code 1 when one does not hold.
+#[derive(Debug, clap::Args)]
+pub struct CasesArgs {
+    /// The cases to try; all of them where none is named
+    names: Vec<String>,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+    /// Take what came out for what is expected, after showing how it differs
+    #[arg(long)]
+    accept: bool,
+    /// Write a report in the JUnit form
+    #[arg(long, value_name = "FILE")]
+    junit: Option<PathBuf>,
+    /// Print the outcomes as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+/// Make cases
+#[derive(Debug, clap::Args)]
+pub struct CaseArgs {
+    #[command(subcommand)]
+    command: CaseCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum CaseCommand {
+    From(FromArgs),
+}
+
+/// Make a case of a message: the document it came with, what outside systems answered, and what comes of it here
+#[derive(Debug, clap::Args)]
+struct FromArgs {
+    /// The message
+    message: String,
+    /// What to call the case; by what the message is known by where this is not given
+    #[arg(long)]
+    name: Option<String>,
+    /// The workspace folder it is written to
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+    /// Replace the letters and digits of names, addresses and telephone numbers
+    #[arg(long)]
+    mask: bool,
+}
+
+type Outcome = Result<Checked, CaseError>;
+
+pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
+    let workspace = Arc::new(local::workspace(&args.workspace)?);
+    let known = || workspace.cases.keys().map(String::as_str);
+    if let Some(stranger) = args.names.iter().find(|name| !workspace.cases.contains_key(*name)) {
+        return Err(local::unknown(&args.workspace, "case", stranger, known()));
+    }
+    let wanted = |case: &&Arc<Case>| args.names.is_empty() || args.names.contains(&case.name);
+    let cases: Vec<&Arc<Case>> = workspace.cases.values().filter(wanted).collect();
+    if cases.is_empty() {
+        return Err(CommandError::Failed(format!("{} has no cases: cases/NAME/case.toml", args.workspace.display())));
+    }
+    let outcomes = all(&workspace, &cases);
+    if args.json {
+        ui::json(&cases.iter().zip(&outcomes).map(|(case, outcome)| as_json(case, outcome)).collect::<Vec<_>>());
+    } else {
+        cases.iter().zip(&outcomes).for_each(|(case, outcome)| show(case, outcome));
+    }
+    if let Some(file) = &args.junit {
+        std::fs::write(file, junit(&cases, &outcomes)?).map_err(|error| local::failed(file, &error))?;
+    }
+    let failed = outcomes.iter().filter(|outcome| !holds(outcome)).count();
+    let unreadable = outcomes.iter().filter(|outcome| outcome.is_err()).count();
+    if args.accept {
+        for (case, outcome) in cases.iter().zip(&outcomes) {
+            if let Ok(checked) = outcome
+                && !checked.holds()
+            {
+                expect(&args.workspace, case, &checked.came)?;
+            }
+        }
+        if !args.json {
+            println!("{} accepted", ui::count(failed - unreadable, "outcome"));
+        }
+        return if unreadable == 0 { Ok(()) } else { Err(CommandError::Found) };
+    }
+    if !args.json {
+        println!("{}: {} held, {failed} did not", ui::count(cases.len(), "case"), cases.len() - failed);
+    }
+    if failed == 0 { Ok(()) } else { Err(CommandError::Found) }
+}
+
+/// Every outcome, worked out side by side.
+fn all(workspace: &Arc<Workspace>, cases: &[&Arc<Case>]) -> Vec<Outcome> {
+    let workers = std::thread::available_parallelism().map_or(1, usize::from);
+    let share = cases.len().div_ceil(workers).max(1);
+    std::thread::scope(|scope| {
+        let work = |part: Vec<&Arc<Case>>| part.iter().map(|case| case.check(workspace)).collect::<Vec<_>>();
+        let started: Vec<_> = cases.chunks(share).map(|part| scope.spawn(move || work(part.to_vec()))).collect();
+        started.into_iter().flat_map(|one| one.join().expect("cases do not panic")).collect()
+    })
+}
+
+fn holds(outcome: &Outcome) -> bool {
+    outcome.as_ref().is_ok_and(Checked::holds)
+}
+
+fn show(case: &Case, outcome: &Outcome) {
+    let line = |style, word: &str, says: &str| {
+        anstream::println!("{}  {}  {}", paint(style, format!("{word:<7}")), paint(ui::BOLD, &case.name), paint(ui::DIM, says));
+    };
+    match outcome {
+        Ok(checked) if checked.holds() => line(ui::GOOD, "held", &case.says),
+        Ok(checked) if !checked.expected => {
+            line(ui::WAIT, "new", "nothing is expected yet; --accept takes this:");
+            let text = serde_json::to_string_pretty(&checked.came).unwrap_or_default();
+            text.lines().for_each(|line| println!("    {line}"));
+        }
+        Ok(checked) => {
+            line(ui::BAD, "differs", &case.says);
+            compare::show(&checked.differences, "    ");
+        }
+        Err(error) => {
+            line(ui::BAD, "failed", &case.says);
+            println!("    {error}");
+        }
+    }
+}
+
+fn as_json(case: &Case, outcome: &Outcome) -> Value {
+    match outcome {
+        Ok(checked) => json!({
+            "case": case.name, "holds": checked.holds(), "expected": checked.expected, "differences": checked.differences,
+        }),
+        Err(error) => json!({ "case": case.name, "holds": false, "error": error.to_string() }),
+    }
+}
+
+fn junit(cases: &[&Arc<Case>], outcomes: &[Outcome]) -> Result<String, CommandError> {
+    let mut suite = TestSuite::new("cases");
+    for (case, outcome) in cases.iter().zip(outcomes) {
+        let status = match outcome {
+            Ok(checked) if checked.holds() => TestCaseStatus::success(),
+            Ok(checked) => {
+                let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
+                let says = if checked.expected { "what came out differs" } else { "nothing is expected yet" };
+                status.set_message(says).set_description(serde_json::to_string_pretty(&checked.differences).unwrap_or_default());
+                status
+            }
+            Err(error) => {
+                let mut status = TestCaseStatus::non_success(NonSuccessKind::Error);
+                status.set_message(error.to_string());
+                status
+            }
+        };
+        suite.add_test_case(TestCase::new(case.name.as_str(), status));
+    }
+    let mut report = Report::new("wirewatch cases");
+    report.add_test_suite(suite);
+    report.to_string().map_err(|error| CommandError::Failed(error.to_string()))
+}
+
+fn expect(workspace: &Path, case: &Case, came: &Value) -> Result<(), CommandError> {
+    write(&workspace.join(case.expect_path()), &(serde_json::to_string_pretty(came).unwrap_or_default() + "\n"))
+}
+
+fn write(file: &Path, text: &str) -> Result<(), CommandError> {
+    std::fs::write(file, text).map_err(|error| local::failed(file, &error))
+}
+
+pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandError> {
+    let CaseCommand::From(args) = &args.command;
+    local::files(&args.workspace)?;
+    let client = client.client()?;
+    let story: Story = client.get(&format!("/api/messages/{}", args.message), &[]).await?;
+    let mut bytes = client.bytes(&format!("/api/arrivals/{}/bytes", story.message.arrival)).await?;
+    if args.mask {
+        bytes = mask(&bytes);
+    }
+    let text = String::from_utf8(bytes).map_err(|_| CommandError::Failed("the document is no text".to_owned()))?;
+    let known = [args.name.as_deref().unwrap_or_default(), &story.message.key, &story.message.id];
+    let name = known.into_iter().find(|name| !name.is_empty()).unwrap_or_default().to_lowercase().replace(['/', '\\', ' '], "-");
+    let folder = args.workspace.join("cases").join(&name);
+    if folder.exists() {
+        return Err(CommandError::Failed(format!("{} is there already; --name gives another", folder.display())));
+    }
+    std::fs::create_dir_all(&folder).map_err(|error| local::failed(&folder, &error))?;
+    let given = if text.trim_start().starts_with("ISA") { "given.edi" } else { "given.json" };
+    write(&folder.join(given), &text)?;
+    let mut case = toml_edit::DocumentMut::new();
+    case["says"] =
+        toml_edit::value(format!("As {} came", if story.message.key.is_empty() { &args.message } else { &story.message.key }));
+    case["flow"] = toml_edit::value(&story.message.flow);
+    case["given"] = toml_edit::value(given);
+    if let Some(event) = story.meta.get("event").and_then(Value::as_str) {
+        case["event"] = toml_edit::value(event);
+    }
+    write(&folder.join("case.toml"), &case.to_string())?;
+    let answers = answers(&story);
+    if !answers.is_empty() {
+        write(&folder.join("answers.json"), &(serde_json::to_string_pretty(&answers).unwrap_or_default() + "\n"))?;
+    }
+    let workspace = Arc::new(local::workspace(&args.workspace)?);
+    let case = workspace.cases.get(&name).ok_or_else(|| {
+        let near = nearest(&name, workspace.cases.keys().map(String::as_str)).unwrap_or_default();
+        CommandError::Failed(format!("the case {name} was not found again, only {near}"))
+    })?;
+    let checked = case.check(&workspace).map_err(|error| CommandError::Failed(error.to_string()))?;
+    expect(&args.workspace, case, &checked.came)?;
+    ui::json(&checked.came);
+    println!("written to {}; change expect.json where this is not what should come of it", folder.display());
+    Ok(())
+}
+
+/// What each step was answered with in the end.
+fn answers(story: &Story) -> Answers {
+    let answered = story.steps.iter().filter_map(|step| {
+        let last = step.attempts.last()?;
+        let text = &last.answer.as_ref()?.text;
+        let body = serde_json::from_str(text).unwrap_or_else(|_| Value::from(text.as_str()));
+        let body = if text.is_empty() { Value::Object(Map::new()) } else { body };
+        Some((step.step.clone(), Answer { status: last.status, body }))
+    });
+    answered.collect()
+}

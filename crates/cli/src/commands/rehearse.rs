@@ -1,0 +1,126 @@
+use crate::error::CommandError;
+use crate::local;
+use crate::ui::{self, paint, tone};
+use serde_json::Value;
+use std::path::PathBuf;
+use std::sync::Arc;
+use wirewatch_core::Timestamp;
+use wirewatch_core::trial::{Answer, Answers, Passage, Rehearsal, Stage, rehearse};
+
+/// Run a document through a whole flow: every effect shown, none performed
+///
+/// Needs no running service. Each request is answered well, with an empty object; --answer says otherwise.
+/// Exit code 1 when a message would be set aside, or the document itself.
+#[derive(Debug, clap::Args)]
+pub struct RehearseArgs {
+    /// The flow, as its file is called
+    flow: String,
+    /// The document; - for standard input
+    #[arg(long, value_name = "FILE")]
+    given: PathBuf,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+    /// What the sender calls what happened, where the intake tells by it
+    #[arg(long, value_name = "NAME", default_value = "")]
+    event: String,
+    /// What a step's request is answered with: STEP=STATUS, STEP=FILE or both, STEP=STATUS:FILE
+    #[arg(long = "answer", value_name = "STEP=ANSWER")]
+    answers: Vec<String>,
+    /// Messages to show, at most
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    limit: usize,
+    /// Print it as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub fn run(args: &RehearseArgs) -> Result<(), CommandError> {
+    let workspace = Arc::new(local::workspace(&args.workspace)?);
+    let Some(flow) = workspace.flows.get(&args.flow) else {
+        return Err(local::unknown(&args.workspace, "flow", &args.flow, workspace.flows.keys().map(String::as_str)));
+    };
+    let mut answers = Answers::new();
+    for text in &args.answers {
+        let (step, answer) = answer(text)?;
+        if flow.step(&step).is_none() {
+            let steps = flow.steps.iter().map(|step| step.name.as_str());
+            return Err(local::unknown(&args.workspace, &format!("step of {}", args.flow), &step, steps));
+        }
+        answers.insert(step, answer);
+    }
+    let bytes = local::bytes(&args.given)?;
+    let now = Timestamp(jiff::Timestamp::now().as_microsecond());
+    let shown = rehearse(&workspace, flow, &bytes, &args.event, &answers, args.limit, now);
+    if args.json {
+        ui::json(&shown);
+    } else {
+        show(&shown);
+    }
+    let aside = shown.verdict == "aside" || shown.messages.iter().any(|message| message.ends == "aside");
+    if aside { Err(CommandError::Found) } else { Ok(()) }
+}
+
+/// `STEP=201:answer.json`, `STEP=503`, `STEP=answer.json`.
+fn answer(text: &str) -> Result<(String, Answer), CommandError> {
+    let wrong = || CommandError::Usage(format!("--answer {text}: write STEP=STATUS, STEP=FILE or STEP=STATUS:FILE"));
+    let (step, answer) = text.split_once('=').ok_or_else(wrong)?;
+    let (status, file) = match answer.split_once(':') {
+        Some((status, file)) => (status.parse().map_err(|_| wrong())?, Some(file)),
+        None => answer.parse().map_or_else(|_| (Answer::default().status, Some(answer)), |status| (status, None)),
+    };
+    let body = match file {
+        None => Answer::default().body,
+        Some(file) => {
+            let bytes = local::bytes(file.as_ref())?;
+            serde_json::from_slice(&bytes).unwrap_or_else(|_| Value::from(String::from_utf8_lossy(&bytes)))
+        }
+    };
+    Ok((step.to_owned(), Answer { status, body }))
+}
+
+fn show(shown: &Rehearsal) {
+    anstream::println!("arrival  {}  {}", paint(tone(shown.verdict), shown.verdict), shown.says);
+    for acknowledgment in &shown.acknowledgments {
+        println!("         {acknowledgment} would be sealed and sent");
+    }
+    for message in &shown.messages {
+        println!();
+        passage(message);
+    }
+    if shown.left_out > 0 {
+        println!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
+    }
+    println!("\nNothing was sent and nothing stored.");
+}
+
+fn passage(message: &Passage) {
+    let way = if message.way.is_empty() { String::new() } else { format!("  way {}", message.way) };
+    let key = if message.key.is_empty() { "message" } else { message.key.as_str() };
+    let ends = paint(tone(message.ends), message.ends);
+    anstream::println!("{}{way}  {ends}  {}", paint(ui::BOLD, key), message.says);
+    let width = message.stages.iter().map(|stage| stage.step.chars().count()).max().unwrap_or(0);
+    for stage in &message.stages {
+        let name = format!("{}{}", stage.step, " ".repeat(width - stage.step.chars().count()));
+        anstream::println!("  {name}  {}  {}", paint(ui::DIM, format!("{:<6}", stage.verb)), line(stage));
+        let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
+        if let Some(body) = body.filter(|body| !body.is_null()) {
+            let text = match body {
+                Value::String(text) => text.clone(),
+                other => serde_json::to_string_pretty(other).unwrap_or_default(),
+            };
+            for line in text.lines() {
+                anstream::println!("    {}", paint(ui::DIM, line));
+            }
+        }
+    }
+}
+
+/// What the step did, in a line.
+fn line(stage: &Stage) -> String {
+    let Some(request) = &stage.request else { return stage.says.clone() };
+    let with: Vec<String> = request.properties.iter().map(|(name, value)| format!("{name} {value}")).collect();
+    let with = if with.is_empty() { String::new() } else { format!(" ({})", with.join(", ")) };
+    let answer = if request.status == 0 { String::new() } else { format!(", answered {}", request.status) };
+    format!("{} at {}{with}{answer}", request.line, request.connection)
+}

@@ -1,0 +1,115 @@
+//! Functions that make texts of texts, numbers and dates.
+
+use super::date;
+use crate::expr::eval::{fail, number, shorten};
+use crate::expr::{EvalError, Item, Node};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use rust_decimal::RoundingStrategy;
+use sha2::{Digest, Sha256};
+use std::fmt::Write;
+
+/// A function that makes a text of one; `None` for a name that is none of them.
+pub(super) fn of_text(name: &str) -> Option<fn(&str) -> String> {
+    Some(match name {
+        "base64" => |text| STANDARD.encode(text),
+        "digits" => |text| text.chars().filter(char::is_ascii_digit).collect(),
+        "hash" => |text| hex::encode(Sha256::digest(text)),
+        "lower" => str::to_lowercase,
+        "text" => str::to_owned,
+        "title" => title,
+        "trim" => |text| text.trim().to_owned(),
+        "upper" => str::to_uppercase,
+        "url_part" => url_part,
+        "uuid" => uuid,
+        "zeros_off" => zeros_off,
+        _ => return None,
+    })
+}
+
+/// The zeros on the left taken off; one stays of nothing but zeros.
+fn zeros_off(text: &str) -> String {
+    let rest = text.trim_start_matches('0');
+    if rest.starts_with(|c: char| c.is_ascii_digit()) || text.is_empty() { rest.to_owned() } else { format!("0{rest}") }
+}
+
+/// Each word with a capital letter, the rest small.
+fn title(text: &str) -> String {
+    let mut start = true;
+    let letter = |c: char| {
+        let shown: String = if start { c.to_uppercase().collect() } else { c.to_lowercase().collect() };
+        start = !c.is_alphanumeric() && c != '\'';
+        shown
+    };
+    text.chars().map(letter).collect()
+}
+
+/// Percent-encoded, all but the unreserved characters of RFC 3986.
+fn url_part(text: &str) -> String {
+    let mut encoded = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
+            _ => write!(encoded, "%{byte:02X}").unwrap_or_default(),
+        }
+    }
+    encoded
+}
+
+/// A UUID of version 8 (RFC 9562) from the SHA-256 of the text: the same text always gives the same one.
+fn uuid(text: &str) -> String {
+    let mut bytes = [0; 16];
+    bytes.copy_from_slice(&Sha256::digest(text)[..16]);
+    bytes[6] = bytes[6] & 0x0F | 0x80;
+    bytes[8] = bytes[8] & 0x3F | 0x80;
+    let hex = hex::encode(bytes);
+    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+}
+
+/// `date_as(date, pattern)` by the letters of strftime.
+pub(super) fn date_as<'a>(node: &'a Node, text: &str, pattern: &str) -> Result<Item<'a>, EvalError> {
+    let moment = crate::Timestamp::parse(text).or_else(|| crate::Timestamp::parse(&date(text)?));
+    let zoned = moment.and_then(|moment| jiff::Timestamp::from_microsecond(moment.0).ok());
+    let Some(zoned) = zoned.map(|moment| moment.to_zoned(jiff::tz::TimeZone::UTC)) else {
+        return fail(node, format!("`{}` is no date", shorten(text)));
+    };
+    match jiff::fmt::strtime::format(pattern, &zoned) {
+        Ok(text) => Ok(Item::text(text)),
+        Err(error) => fail(node, format!("`{}` is no pattern of a date: {error}", shorten(pattern))),
+    }
+}
+
+/// `date_from(text, pattern)`: an ISO date.
+pub(super) fn date_from<'a>(node: &'a Node, text: &str, pattern: &str) -> Result<Item<'a>, EvalError> {
+    match jiff::fmt::strtime::parse(pattern, text).and_then(|parsed| parsed.to_date()) {
+        Ok(date) => Ok(Item::text(date.to_string())),
+        Err(_) => fail(node, format!("`{}` is no date of the form `{}`", shorten(text), shorten(pattern))),
+    }
+}
+
+/// `number_as(number, places, thousands, point)`: `1.234,50`.
+pub(super) fn number_as<'a>(
+    node: &'a Node,
+    value: &Item<'_>,
+    places: usize,
+    thousands: &str,
+    point: &str,
+) -> Result<Item<'a>, EvalError> {
+    let places = places.min(28) as u32;
+    let mut rounded = number(node, value)?.round_dp_with_strategy(places, RoundingStrategy::MidpointAwayFromZero);
+    rounded.rescale(places);
+    let text = rounded.abs().to_string();
+    let (whole, fraction) = text.split_once('.').unwrap_or((&text, ""));
+    let mut shown = if rounded.is_sign_negative() && !rounded.is_zero() { "-".to_owned() } else { String::new() };
+    for (n, digit) in whole.chars().enumerate() {
+        if n > 0 && (whole.len() - n).is_multiple_of(3) {
+            shown.push_str(thousands);
+        }
+        shown.push(digit);
+    }
+    if !fraction.is_empty() {
+        shown.push_str(point);
+        shown.push_str(fraction);
+    }
+    Ok(Item::text(shown))
+}

@@ -1,0 +1,144 @@
+//! Cases: documents with the outcome that is expected of them, the workspace's own tests.
+
+use super::given::given_to_map;
+use super::rehearse::{Answers, Rehearsal, rehearse};
+use crate::Timestamp;
+use crate::compare::{Difference, differences};
+use crate::map::scope_of;
+use crate::workspace::Workspace;
+use serde_json::{Map, Value, json};
+use std::sync::Arc;
+
+/// Messages of one case, at most.
+const LIMIT: usize = 1000;
+
+/// A case as its files have it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Case {
+    pub name: String,
+    /// What it is for, in words.
+    pub says: String,
+    pub of: Subject,
+    /// Path of the given document in the workspace, and its text.
+    pub given: (String, String),
+    /// What the other side calls what happened; see [`rehearse`].
+    pub event: String,
+    /// For a map: what is known of the document beside it.
+    pub meta: Map<String, Value>,
+    pub answers: Answers,
+    /// What is expected; `None` where nobody has said yet.
+    pub expect: Option<Value>,
+}
+
+/// What a case tries.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Subject {
+    Map(String),
+    Flow(String),
+}
+
+/// A case that could not be tried.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct CaseError(pub String);
+
+/// How a case went.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Checked {
+    /// What came out, in the form of `expect.json`.
+    pub came: Value,
+    /// How that differs from what is expected; empty when it does not.
+    pub differences: Vec<Difference>,
+    /// Whether anything was expected.
+    pub expected: bool,
+}
+
+impl Checked {
+    /// Whether all is as expected.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        self.expected && self.differences.is_empty()
+    }
+}
+
+impl Case {
+    /// Path in the workspace of the file that says what is expected.
+    #[must_use]
+    pub fn expect_path(&self) -> String {
+        format!("cases/{}/expect.json", self.name)
+    }
+
+    /// Tries the case.
+    ///
+    /// # Errors
+    /// [`CaseError`] where the document cannot be read or a rule of the map has no value.
+    pub fn check(&self, workspace: &Arc<Workspace>) -> Result<Checked, CaseError> {
+        let came = match &self.of {
+            Subject::Map(map) => self.mapped(workspace, map)?,
+            Subject::Flow(flow) => self.rehearsed(workspace, flow)?,
+        };
+        let differences = self.expect.as_ref().map(|expect| differences(expect, &came)).unwrap_or_default();
+        Ok(Checked { came, differences, expected: self.expect.is_some() })
+    }
+
+    fn mapped(&self, workspace: &Arc<Workspace>, map: &str) -> Result<Value, CaseError> {
+        let map = workspace.maps.get(map).ok_or_else(|| CaseError(format!("there is no map {map}")))?;
+        let given = given_to_map(workspace, map, self.given.1.as_bytes());
+        let given = given.map_err(|says| CaseError(format!("{}: {says}", self.given.0)))?;
+        let results = given.iter().map(|one| {
+            let mut meta = match &one.meta {
+                Value::Object(meta) => meta.clone(),
+                _ => Map::new(),
+            };
+            meta.extend(self.meta.clone());
+            let kept = Map::from_iter([("meta".to_owned(), Value::Object(meta))]);
+            map.apply(&scope_of(&one.document, &kept, &workspace.tables))
+                .map_err(|error| CaseError(format!("maps/{}.toml: {error}", map.name)))
+        });
+        Ok(Value::Array(results.collect::<Result<_, _>>()?))
+    }
+
+    fn rehearsed(&self, workspace: &Arc<Workspace>, flow: &str) -> Result<Value, CaseError> {
+        let flow = workspace.flows.get(flow).ok_or_else(|| CaseError(format!("there is no flow {flow}")))?;
+        // A fixed moment: what is expected must not depend on the day.
+        let now = Timestamp::parse("2026-01-05T08:00:00Z").unwrap_or_default();
+        let shown = rehearse(workspace, flow, self.given.1.as_bytes(), &self.event, &self.answers, LIMIT, now);
+        Ok(outcome(&shown))
+    }
+}
+
+/// What a rehearsal did to the outside and how it ended: the documents between are the flow's own matter.
+fn outcome(shown: &Rehearsal) -> Value {
+    let messages = shown.messages.iter().map(|message| {
+        let requests: Vec<Value> = message
+            .stages
+            .iter()
+            .filter_map(|stage| {
+                let request = stage.request.as_ref()?;
+                let mut one = json!({ "step": stage.step, "to": request.connection, "request": request.line });
+                if !request.properties.is_empty() {
+                    one["with"] = json!(request.properties);
+                }
+                one["body"] = request.body.clone();
+                Some(one)
+            })
+            .collect();
+        let mut one = json!({ "key": message.key, "ends": message.ends });
+        for (name, text) in [("says", &message.says), ("way", &message.way)] {
+            if !text.is_empty() {
+                one[name] = Value::from(text.as_str());
+            }
+        }
+        one["requests"] = Value::Array(requests);
+        one
+    });
+    let mut all = json!({ "arrival": shown.verdict });
+    if !shown.says.is_empty() {
+        all["says"] = Value::from(shown.says.as_str());
+    }
+    if !shown.acknowledgments.is_empty() {
+        all["acknowledgments"] = json!(shown.acknowledgments);
+    }
+    all["messages"] = messages.collect();
+    all
+}

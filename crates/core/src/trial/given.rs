@@ -1,0 +1,58 @@
+//! The documents in a file, as a map takes them.
+
+use crate::Document;
+use crate::document::Form;
+use crate::map::Map;
+use crate::workspace::Workspace;
+use crate::x12::{Limits, Reader};
+use serde_json::{Value, json};
+use std::sync::Arc;
+
+/// A document with what the map may know of where it came from.
+#[derive(Debug, Clone)]
+pub struct Given {
+    /// `850 0001` for a transaction set; empty where the file is the document.
+    pub title: String,
+    pub document: Document,
+    pub meta: Value,
+}
+
+/// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file as JSON.
+///
+/// # Errors
+/// A sentence: bytes that are no JSON, or X12 without such a set.
+pub fn given_to_map(workspace: &Workspace, map: &Map, bytes: &[u8]) -> Result<Vec<Given>, String> {
+    match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
+        Some((version, set)) => sets(workspace, bytes, version, set),
+        None => {
+            let document = Document::read(&Form::Json, bytes).map_err(|error| error.to_string())?;
+            Ok(vec![Given { title: String::new(), document, meta: json!({}) }])
+        }
+    }
+}
+
+fn sets(workspace: &Workspace, bytes: &[u8], version: &str, set: &str) -> Result<Vec<Given>, String> {
+    let own = Arc::new(workspace.clone());
+    let mut reader = Reader::choosing(move |header| own.terms(header), Limits::default());
+    reader.feed(bytes);
+    let mut given = Vec::new();
+    for interchange in reader.finish().interchanges {
+        let header = &interchange.header;
+        let partner = workspace.partner_of(header).map_or("", |partner| partner.name.as_str());
+        for group in interchange.groups.iter().filter(|group| group.version.starts_with(version)) {
+            for one in group.sets.iter().filter(|one| one.set == set) {
+                let form = Form::X12 { version: group.version.clone(), set: set.to_owned(), delimiters: header.delimiters };
+                let own = &bytes[one.bytes.start as usize..one.bytes.end as usize];
+                let document = Document::read_by(&workspace.definitions, &form, own).map_err(|error| error.to_string())?;
+                let meta = json!({
+                    "partner": partner, "interchange": header.control, "group": group.control, "usage": header.usage,
+                });
+                given.push(Given { title: format!("{set} {}", one.control), document, meta });
+            }
+        }
+    }
+    if given.is_empty() {
+        return Err(format!("no {set} in {version}; `wirewatch edi check` says what is in it"));
+    }
+    Ok(given)
+}
