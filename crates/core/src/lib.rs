@@ -26,6 +26,7 @@ pub mod nearest;
 pub mod outline;
 pub mod partner;
 pub mod place;
+pub mod propose;
 pub mod reason;
 pub mod table;
 pub mod time;

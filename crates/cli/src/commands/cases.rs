@@ -191,29 +191,12 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     if args.mask {
         bytes = mask(&bytes);
     }
-    let text = String::from_utf8(bytes).map_err(|_| CommandError::Failed("the document is no text".to_owned()))?;
     let known = [args.name.as_deref().unwrap_or_default(), &story.message.key, &story.message.id];
     let name = known.into_iter().find(|name| !name.is_empty()).unwrap_or_default().to_lowercase().replace(['/', '\\', ' '], "-");
-    let folder = args.workspace.join("cases").join(&name);
-    if folder.exists() {
-        return Err(CommandError::Failed(format!("{} is there already; --name gives another", folder.display())));
-    }
-    std::fs::create_dir_all(&folder).map_err(|error| local::failed(&folder, &error))?;
-    let given = if text.trim_start().starts_with("ISA") { "given.edi" } else { "given.json" };
-    write(&folder.join(given), &text)?;
-    let mut case = toml_edit::DocumentMut::new();
-    case["says"] =
-        toml_edit::value(format!("As {} came", if story.message.key.is_empty() { &args.message } else { &story.message.key }));
-    case["flow"] = toml_edit::value(&story.message.flow);
-    case["given"] = toml_edit::value(given);
-    if let Some(event) = story.meta.get("event").and_then(Value::as_str) {
-        case["event"] = toml_edit::value(event);
-    }
-    write(&folder.join("case.toml"), &case.to_string())?;
-    let answers = answers(&story);
-    if !answers.is_empty() {
-        write(&folder.join("answers.json"), &(serde_json::to_string_pretty(&answers).unwrap_or_default() + "\n"))?;
-    }
+    let says = format!("As {} came", if story.message.key.is_empty() { &args.message } else { &story.message.key });
+    let event = story.meta.get("event").and_then(Value::as_str);
+    let new = NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event };
+    let folder = new.write(&args.workspace, &answers(&story), None)?;
     let workspace = Arc::new(local::workspace(&args.workspace)?);
     let case = workspace.cases.get(&name).ok_or_else(|| {
         let near = nearest(&name, workspace.cases.keys().map(String::as_str)).unwrap_or_default();
@@ -224,6 +207,52 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     ui::json(&checked.came);
     println!("written to {}; change expect.json where this is not what should come of it", folder.display());
     Ok(())
+}
+
+/// A case to be written.
+pub struct NewCase<'c> {
+    pub name: &'c str,
+    pub says: &'c str,
+    /// `map` or `flow`, and its name.
+    pub subject: (&'c str, &'c str),
+    pub given: &'c [u8],
+    pub event: Option<&'c str>,
+}
+
+impl NewCase<'_> {
+    /// Writes its files into a folder of its own, which must not be there yet; gives the folder.
+    pub fn write(&self, workspace: &Path, answers: &Answers, expect: Option<&Value>) -> Result<PathBuf, CommandError> {
+        let text = std::str::from_utf8(self.given);
+        let text = text.map_err(|_| CommandError::Failed("a case holds text, and the document is none".to_owned()))?;
+        let folder = workspace.join("cases").join(self.name);
+        if folder.exists() {
+            return Err(CommandError::Failed(format!("{} is there already; give it another name", folder.display())));
+        }
+        std::fs::create_dir_all(&folder).map_err(|error| local::failed(&folder, &error))?;
+        let given = match text.trim_start().bytes().next() {
+            Some(b'{' | b'[') => "given.json",
+            _ if text.trim_start().starts_with("ISA") => "given.edi",
+            _ => "given.txt",
+        };
+        write(&folder.join(given), text)?;
+        let mut case = toml_edit::DocumentMut::new();
+        if !self.says.is_empty() {
+            case["says"] = toml_edit::value(self.says);
+        }
+        case[self.subject.0] = toml_edit::value(self.subject.1);
+        case["given"] = toml_edit::value(given);
+        if let Some(event) = self.event {
+            case["event"] = toml_edit::value(event);
+        }
+        write(&folder.join("case.toml"), &case.to_string())?;
+        if !answers.is_empty() {
+            write(&folder.join("answers.json"), &(serde_json::to_string_pretty(answers).unwrap_or_default() + "\n"))?;
+        }
+        if let Some(expect) = expect {
+            write(&folder.join("expect.json"), &(serde_json::to_string_pretty(expect).unwrap_or_default() + "\n"))?;
+        }
+        Ok(folder)
+    }
 }
 
 /// What each step was answered with in the end.

@@ -3,7 +3,8 @@ use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
 use std::path::PathBuf;
-use wirewatch_core::map::{Filled, Map, scope_of};
+use wirewatch_core::map::{Filled, Map, Unused, scope_of};
+use wirewatch_core::propose::propose;
 use wirewatch_core::trial::{Given, given_to_map};
 use wirewatch_core::workspace::Workspace;
 
@@ -19,6 +20,27 @@ pub struct MapArgs {
 #[derive(Debug, clap::Subcommand)]
 enum MapCommand {
     Run(RunArgs),
+    Propose(ProposeArgs),
+}
+
+/// Propose a map between two outlines: rules to read and edit, each with how sure it is and why
+///
+/// Nothing is applied: with --name it becomes a file of the workspace, otherwise it is printed.
+#[derive(Debug, clap::Args)]
+struct ProposeArgs {
+    /// Outline of the source: x12/004010/850, or a name
+    from: String,
+    /// Outline of the target
+    to: String,
+    /// What to call it: maps/NAME.toml
+    #[arg(long)]
+    name: Option<String>,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+    /// Print the rules as JSON
+    #[arg(long)]
+    json: bool,
 }
 
 /// Map a document and print what comes of it
@@ -38,13 +60,51 @@ struct RunArgs {
     /// Show what each rule gave
     #[arg(long)]
     explain: bool,
+    /// Keep it as a case of the workspace: this document must always give this result
+    #[arg(long, value_name = "NAME")]
+    as_case: Option<String>,
     /// Print a list of the results, with --explain their rules too, as JSON
     #[arg(long)]
     json: bool,
 }
 
 pub fn run(args: &MapArgs) -> Result<(), CommandError> {
-    let MapCommand::Run(args) = &args.command;
+    match &args.command {
+        MapCommand::Run(args) => try_out(args),
+        MapCommand::Propose(args) => proposed(args),
+    }
+}
+
+fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
+    let workspace = local::workspace(&args.workspace)?;
+    for name in [&args.from, &args.to] {
+        if workspace.shape(name).is_none() {
+            return Err(local::unknown(&args.workspace, "outline", name, workspace.outlines.keys().map(String::as_str)));
+        }
+    }
+    let proposal = propose(&workspace, &args.from, &args.to).map_err(CommandError::Failed)?;
+    if args.json {
+        ui::json(&proposal);
+        return Ok(());
+    }
+    let text = proposal.to_file(&args.from, &args.to);
+    let Some(name) = &args.name else {
+        print!("{text}");
+        return Ok(());
+    };
+    let file = args.workspace.join("maps").join(format!("{name}.toml"));
+    if file.exists() {
+        return Err(CommandError::Failed(format!("{} is there already; a proposal never takes its place", file.display())));
+    }
+    if let Some(folder) = file.parent() {
+        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
+    }
+    std::fs::write(&file, text).map_err(|error| local::failed(&file, &error))?;
+    println!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
+    Ok(())
+}
+
+fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     let workspace = local::workspace(&args.workspace)?;
     let Some(map) = workspace.maps.get(&args.name) else {
         return Err(local::unknown(&args.workspace, "map", &args.name, workspace.maps.keys().map(String::as_str)));
@@ -56,9 +116,15 @@ pub fn run(args: &MapArgs) -> Result<(), CommandError> {
     for one in &given {
         results.push(mapped(&workspace, map, one).map_err(CommandError::Failed)?);
     }
+    if let Some(name) = &args.as_case {
+        let expect = Value::Array(results.iter().map(|(result, _)| result.clone()).collect());
+        let kept = super::cases::NewCase { name, says: "", subject: ("map", &args.name), given: &bytes, event: None };
+        let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
+        anstream::eprintln!("kept as {}", folder.display());
+    }
     if args.json {
-        let results = results.into_iter().map(|(result, rules)| match args.explain {
-            true => json!({ "result": result, "rules": rules }),
+        let results = results.into_iter().zip(&given).map(|((result, rules), one)| match args.explain {
+            true => json!({ "result": result, "rules": rules, "unused": map.unused(&one.document) }),
             false => result,
         });
         ui::json(&results.collect::<Vec<_>>());
@@ -69,7 +135,10 @@ pub fn run(args: &MapArgs) -> Result<(), CommandError> {
             anstream::println!("{}", paint(ui::BOLD, &one.title));
         }
         match args.explain {
-            true => explained(rules),
+            true => {
+                explained(rules);
+                left_over(&map.unused(&one.document));
+            }
             false => ui::json(result),
         }
     }
@@ -94,4 +163,18 @@ fn explained(rules: &[Filled]) {
         vec![cell(&rule.target), value, number(rule.line), cell(&rule.expression)]
     };
     ui::table(&["field", "value", "line", "rule"], &rules.iter().map(row).collect::<Vec<_>>());
+}
+
+/// What the source carried that no rule used.
+fn left_over(unused: &[Unused]) {
+    if unused.is_empty() {
+        println!("\nevery field of the source is used");
+        return;
+    }
+    println!("\n{} of the source that no rule uses:", ui::count(unused.len(), "field"));
+    let row = |one: &Unused| {
+        let times = if one.times > 1 { format!("{} times", one.times) } else { String::new() };
+        vec![cell(&one.path), styled(ui::DIM, times), cell(&one.value)]
+    };
+    ui::table(&["field", "", "value"], &unused.iter().map(row).collect::<Vec<_>>());
 }

@@ -16,6 +16,7 @@ pub mod let_through;
 pub mod map;
 pub mod messages;
 pub mod orders;
+pub mod outline;
 pub mod reasons;
 pub mod rehearse;
 pub mod releases;

@@ -80,7 +80,8 @@ fn answer(text: &str) -> Result<(String, Answer), CommandError> {
 }
 
 fn show(shown: &Rehearsal) {
-    anstream::println!("arrival  {}  {}", paint(tone(shown.verdict), shown.verdict), shown.says);
+    let says = if shown.says.is_empty() { String::new() } else { format!("  {}", shown.says) };
+    anstream::println!("arrival  {}{says}", paint(tone(shown.verdict), shown.verdict));
     for acknowledgment in &shown.acknowledgments {
         println!("         {acknowledgment} would be sealed and sent");
     }
@@ -100,11 +101,16 @@ fn passage(message: &Passage) {
     let ends = paint(tone(message.ends), message.ends);
     anstream::println!("{}{way}  {ends}  {}", paint(ui::BOLD, key), message.says);
     let width = message.stages.iter().map(|stage| stage.step.chars().count()).max().unwrap_or(0);
+    let mut shown: Option<&Value> = None;
     for stage in &message.stages {
         let name = format!("{}{}", stage.step, " ".repeat(width - stage.step.chars().count()));
-        anstream::println!("  {name}  {}  {}", paint(ui::DIM, format!("{:<6}", stage.verb)), line(stage));
+        let line = format!("  {name}  {}  {}", paint(ui::DIM, format!("{:<6}", stage.verb)), line(stage));
+        anstream::println!("{}", line.trim_end());
         let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
-        if let Some(body) = body.filter(|body| !body.is_null()) {
+        // What goes out as it stands was shown at the step that made it.
+        let body = body.filter(|body| !body.is_null() && shown != Some(*body));
+        shown = stage.document.as_ref().or(shown);
+        if let Some(body) = body {
             let text = match body {
                 Value::String(text) => text.clone(),
                 other => serde_json::to_string_pretty(other).unwrap_or_default(),

@@ -17,11 +17,14 @@ mod eval;
 mod functions;
 mod lex;
 mod parse;
+mod reads;
 mod template;
 
 pub use check::{Gives, Shape, check, item_shape};
 pub use eval::{EvalError, Item, Scope, Tables};
 pub use parse::parse;
+pub use reads::Reads;
+pub(crate) use reads::{PRODUCT_ID, segment_path};
 pub use template::Template;
 
 use std::ops::Range;

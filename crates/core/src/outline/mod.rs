@@ -2,6 +2,16 @@
 //!
 //! Read so far: `type`, `properties`, `required`, `items`, `$ref` to `#/$defs/…`, `enum`.
 
+mod infer;
+mod leaves;
+mod read;
+mod sample;
+
+pub use infer::infer;
+pub use leaves::{Leaf, Level};
+pub use read::{SampleForm, read_sample};
+pub use sample::sample;
+
 use serde_json::Value;
 
 /// A JSON outline.
@@ -33,12 +43,12 @@ impl Outline {
     /// The known names, when the schema lists its fields and `name` is not among them.
     pub fn field<'a>(&'a self, schema: &'a Value, name: &str) -> Result<Option<&'a Value>, Vec<String>> {
         let schema = self.resolve(schema);
-        if let Some(items) = schema.get("items") {
-            return self.field(items, name);
-        }
-        match schema.get("properties").and_then(Value::as_object) {
-            None => Ok(None),
-            Some(known) => known.get(name).map(Some).ok_or_else(|| known.keys().cloned().collect()),
+        let own = schema.get("properties").and_then(Value::as_object);
+        match (own, schema.get("items")) {
+            (Some(known), Some(items)) if !known.contains_key(name) => self.field(items, name),
+            (None, Some(items)) => self.field(items, name),
+            (None, None) => Ok(None),
+            (Some(known), _) => known.get(name).map(Some).ok_or_else(|| known.keys().cloned().collect()),
         }
     }
 

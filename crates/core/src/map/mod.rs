@@ -1,5 +1,9 @@
 //! Maps: target = expression, in target order; lists by `each`.
 
+mod unused;
+
+pub use unused::Unused;
+
 use crate::expr::{EvalError, Expr, Item, Scope};
 use serde_json::{Map as Fields, Value};
 

@@ -1,0 +1,141 @@
+//! An outline made from samples.
+
+use serde_json::{Map, Value, json};
+
+/// Different values kept of a field, at most.
+const EXAMPLES: usize = 3;
+/// Longest text kept as an example, in characters.
+const LONGEST: usize = 60;
+
+/// What has been seen at one place.
+#[derive(Default)]
+struct Seen {
+    times: usize,
+    nulls: usize,
+    truths: usize,
+    whole: usize,
+    numbers: usize,
+    texts: usize,
+    /// The format that every text had so far; `None` once two differ.
+    format: Option<&'static str>,
+    objects: usize,
+    fields: Vec<(String, Seen)>,
+    lists: usize,
+    items: Option<Box<Seen>>,
+    examples: Vec<Value>,
+}
+
+/// The outline, as JSON Schema 2020-12, of what all `samples` are: a field that is missing in one of them is not
+/// required, values of two kinds give both types, and some of the values are kept as examples.
+#[must_use]
+pub fn infer(samples: &[Value], title: &str) -> Value {
+    let mut seen = Seen::default();
+    samples.iter().for_each(|sample| seen.see(sample));
+    let mut schema = Map::new();
+    schema.insert("$schema".to_owned(), Value::from("https://json-schema.org/draft/2020-12/schema"));
+    schema.insert("title".to_owned(), Value::from(title));
+    if let Value::Object(own) = seen.schema() {
+        schema.extend(own);
+    }
+    Value::Object(schema)
+}
+
+impl Seen {
+    fn see(&mut self, value: &Value) {
+        self.times += 1;
+        match value {
+            Value::Null => self.nulls += 1,
+            Value::Bool(_) => self.truths += 1,
+            Value::Number(number) => {
+                self.numbers += 1;
+                self.whole += usize::from(!number.to_string().contains(['.', 'e', 'E']));
+            }
+            Value::String(text) => {
+                let format = format_of(text);
+                self.format = if self.texts == 0 || self.format == format { format } else { None };
+                self.texts += 1;
+            }
+            Value::Array(items) => {
+                self.lists += 1;
+                let inner = self.items.get_or_insert_with(Box::default);
+                items.iter().for_each(|item| inner.see(item));
+            }
+            Value::Object(fields) => {
+                self.objects += 1;
+                for (name, inner) in fields {
+                    let at = self.fields.iter().position(|(known, _)| known == name).unwrap_or_else(|| {
+                        self.fields.push((name.clone(), Self::default()));
+                        self.fields.len() - 1
+                    });
+                    self.fields[at].1.see(inner);
+                }
+            }
+        }
+        let short = value.as_str().is_none_or(|text| !text.is_empty() && text.chars().count() <= LONGEST);
+        let scalar = !value.is_null() && !value.is_array() && !value.is_object();
+        if scalar && short && self.examples.len() < EXAMPLES && !self.examples.contains(value) {
+            self.examples.push(value.clone());
+        }
+    }
+
+    fn schema(&self) -> Value {
+        let number = if self.whole == self.numbers { "integer" } else { "number" };
+        let kinds = [
+            (self.objects, "object"),
+            (self.lists, "array"),
+            (self.texts, "string"),
+            (self.numbers, number),
+            (self.truths, "boolean"),
+            (self.nulls, "null"),
+        ];
+        let types: Vec<&str> = kinds.iter().filter(|(times, _)| *times > 0).map(|(_, name)| *name).collect();
+        let mut schema = Map::new();
+        match types.as_slice() {
+            [] => {}
+            [one] => {
+                schema.insert("type".to_owned(), Value::from(*one));
+            }
+            _ => {
+                schema.insert("type".to_owned(), json!(types));
+            }
+        }
+        if self.texts > 0
+            && let Some(format) = self.format
+        {
+            schema.insert("format".to_owned(), Value::from(format));
+        }
+        if self.objects > 0 {
+            let needed: Vec<&str> =
+                self.fields.iter().filter(|(_, inner)| inner.times == self.objects).map(|(name, _)| name.as_str()).collect();
+            if !needed.is_empty() {
+                schema.insert("required".to_owned(), json!(needed));
+            }
+            let properties = self.fields.iter().map(|(name, inner)| (name.clone(), inner.schema())).collect();
+            schema.insert("properties".to_owned(), Value::Object(properties));
+        }
+        if let Some(items) = &self.items {
+            schema.insert("items".to_owned(), items.schema());
+        }
+        if !self.examples.is_empty() {
+            schema.insert("examples".to_owned(), Value::Array(self.examples.clone()));
+        }
+        Value::Object(schema)
+    }
+}
+
+/// The format of JSON Schema that a text has, where it is one of those that matter to a map.
+fn format_of(text: &str) -> Option<&'static str> {
+    let digits = |from: usize, to: usize| text.get(from..to).is_some_and(|part| part.bytes().all(|byte| byte.is_ascii_digit()));
+    let date = || digits(0, 4) && digits(5, 7) && digits(8, 10) && text.get(4..5) == Some("-") && text.get(7..8) == Some("-");
+    if text.len() == 10 && date() && text.parse::<jiff::civil::Date>().is_ok() {
+        return Some("date");
+    }
+    if text.len() > 10 && text.get(0..10).is_some() && date() && text.parse::<jiff::Timestamp>().is_ok() {
+        return Some("date-time");
+    }
+    if text.starts_with("https://") || text.starts_with("http://") {
+        return Some("uri");
+    }
+    let (user, host) = text.split_once('@')?;
+    (!user.is_empty() && host.contains('.') && !text.contains(char::is_whitespace)).then_some("email")
+}

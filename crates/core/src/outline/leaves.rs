@@ -1,0 +1,90 @@
+//! The fields of an outline, level by level: what a person searches and what a proposal pairs.
+
+use super::Outline;
+use serde_json::Value;
+
+/// Deepest nesting that is followed; an outline that refers to itself ends there.
+const DEPTH: usize = 16;
+
+/// A field with a single value, or a list of such.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Leaf {
+    /// Names from the level down: `parcel_to.street`.
+    pub path: Vec<String>,
+    /// `string`, `number`, `integer`, `boolean`, or `list`; empty where it may be several.
+    pub kind: String,
+    /// As JSON Schema names formats; empty where it has none.
+    pub format: String,
+    pub required: bool,
+    /// What it is in words; empty where nobody has said.
+    pub title: String,
+    pub examples: Vec<Value>,
+}
+
+/// One level: the document, or an item of a list in it.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Level {
+    pub leaves: Vec<Leaf>,
+    /// Lists of objects, by their path from here.
+    pub lists: Vec<(Vec<String>, Level)>,
+}
+
+impl Outline {
+    /// Its fields. An outline whose root is a list has them in the list with the empty path.
+    #[must_use]
+    pub fn level(&self) -> Level {
+        let mut level = Level::default();
+        let root = self.resolve(&self.schema);
+        match root.get("items") {
+            Some(items) => level.lists.push((Vec::new(), self.level_of(items, 0))),
+            None => self.collect(root, &[], true, 0, &mut level),
+        }
+        level
+    }
+
+    fn level_of(&self, schema: &Value, depth: usize) -> Level {
+        let mut level = Level::default();
+        self.collect(self.resolve(schema), &[], true, depth, &mut level);
+        level
+    }
+
+    fn collect(&self, schema: &Value, path: &[String], needed: bool, depth: usize, level: &mut Level) {
+        if depth > DEPTH {
+            return;
+        }
+        for (name, required) in self.fields(schema) {
+            let Ok(Some(own)) = self.field(schema, name) else { continue };
+            let own = self.resolve(own);
+            let path: Vec<String> = path.iter().cloned().chain([name.to_owned()]).collect();
+            let required = required && needed;
+            if own.get("properties").is_some() {
+                self.collect(own, &path, required, depth + 1, level);
+                continue;
+            }
+            match self.item(own) {
+                Some(item) if item.get("properties").is_some() => level.lists.push((path, self.level_of(item, depth + 1))),
+                item => level.leaves.push(leaf(path, own, item.is_some(), required)),
+            }
+        }
+    }
+}
+
+fn leaf(path: Vec<String>, schema: &Value, is_list: bool, required: bool) -> Leaf {
+    let text = |key: &str| schema.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let kind = if is_list { "list".to_owned() } else { text("type") };
+    let examples = schema.get("examples").and_then(Value::as_array).cloned().unwrap_or_default();
+    let title = if text("title").is_empty() { text("description") } else { text("title") };
+    Leaf { path, kind, format: text("format"), required, title, examples }
+}
+
+impl Level {
+    /// Every field below, with the lists it stands in: `basket[].article`.
+    pub fn each(&self, below: &str, tell: &mut impl FnMut(&str, &Leaf)) {
+        for leaf in &self.leaves {
+            tell(&format!("{below}{}", leaf.path.join(".")), leaf);
+        }
+        for (path, inner) in &self.lists {
+            inner.each(&format!("{below}{}[].", path.join(".")), tell);
+        }
+    }
+}

@@ -1,0 +1,306 @@
+//! Proposes the rules of a map: which source field fills which target field, why, and how sure that is.
+//!
+//! Names are compared word by word, with the words that the trade uses alike; examples, types and formats add to it.
+//! Nothing is applied: the outcome is a map file to read and edit.
+
+mod file;
+mod trade;
+
+use crate::expr::{Gives, Shape, Tables, check, item_shape, parse};
+use crate::outline::{Leaf, Level, Outline};
+use crate::workspace::Workspace;
+use serde::Serialize;
+use serde_json::Value;
+use std::collections::BTreeSet;
+use trade::{Words, of_format, words};
+
+/// Below this a likeness is chance.
+const LEAST: f64 = 0.35;
+
+/// How sure a proposal is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Confidence {
+    Maybe,
+    Likely,
+    Sure,
+}
+
+impl Confidence {
+    fn of(score: f64) -> Option<Self> {
+        match score {
+            0.8.. => Some(Self::Sure),
+            0.55.. => Some(Self::Likely),
+            LEAST.. => Some(Self::Maybe),
+            _ => None,
+        }
+    }
+
+    /// As shown.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Maybe => "maybe",
+            Self::Likely => "likely",
+            Self::Sure => "sure",
+        }
+    }
+}
+
+/// The rules of one level.
+#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+pub struct Proposal {
+    pub rules: Vec<Proposed>,
+    pub lists: Vec<ProposedList>,
+    /// Targets for which nothing was found, and whether they are required.
+    pub unfilled: Vec<(Vec<String>, bool)>,
+}
+
+/// One rule.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Proposed {
+    pub target: Vec<String>,
+    pub expression: String,
+    pub confidence: Confidence,
+    pub because: String,
+}
+
+/// A list into a list.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct ProposedList {
+    /// The expression that selects the items.
+    pub of: String,
+    pub into: Vec<String>,
+    pub rules: Proposal,
+}
+
+/// A field of the source as an expression reads it.
+struct Source {
+    expression: String,
+    /// Its own name, as it is written; empty where it has none.
+    name: String,
+    own: Words,
+    /// Words of what it stands in.
+    around: Words,
+    /// Words of its title.
+    said: Words,
+    /// `string`, `number`, `boolean`, `list`; empty where that is not sure.
+    kind: String,
+    format: String,
+    examples: Vec<Value>,
+}
+
+/// The fields of a level of the source, and the lists in it.
+#[derive(Default)]
+struct Sources {
+    fields: Vec<Source>,
+    lists: Vec<(String, Words, Sources)>,
+}
+
+/// Proposes a map from the outline `from` to the outline `to`.
+///
+/// # Errors
+/// A sentence, where one of them is not there or the target is no object.
+pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, String> {
+    let unknown = |name: &str| format!("there is no outline {name}");
+    let sources = match workspace.shape(from).ok_or_else(|| unknown(from))? {
+        Shape::Json(outline, _) => of_level(&outline.level()),
+        shape => of_set(shape, &workspace.tables),
+    };
+    let target: &Outline = workspace.outlines.get(to).ok_or_else(|| unknown(to))?;
+    let level = target.level();
+    if level.lists.iter().any(|(path, _)| path.is_empty()) {
+        return Err(format!("the outline {to} is a list; a map makes one object"));
+    }
+    Ok(level_rules(&sources, &level))
+}
+
+fn of_level(level: &Level) -> Sources {
+    let field = |leaf: &Leaf| {
+        let (own, around) =
+            leaf.path.split_last().map(|(own, around)| (words(own), words(&around.join(" ")))).unwrap_or_default();
+        Source {
+            expression: leaf.path.join("."),
+            name: leaf.path.last().cloned().unwrap_or_default(),
+            own: joined(&own, &of_format(&leaf.format)),
+            around,
+            said: words(&leaf.title),
+            kind: if leaf.kind == "integer" { "number".to_owned() } else { leaf.kind.clone() },
+            format: leaf.format.clone(),
+            examples: leaf.examples.clone(),
+        }
+    };
+    let lists = level.lists.iter().map(|(path, inner)| {
+        let of = if path.is_empty() { "it".to_owned() } else { path.join(".") };
+        (of, words(&path.join(" ")), of_level(inner))
+    });
+    Sources { fields: level.leaves.iter().map(field).collect(), lists: lists.collect() }
+}
+
+/// What the trade reads in a transaction set, as far as this set has it.
+fn of_set(shape: Shape<'_>, tables: &Tables) -> Sources {
+    let gives = |text: &str, it: Shape<'_>| {
+        let mut errors = Vec::new();
+        let expr = parse(text).ok()?;
+        let shape = check(&expr, it, shape, &[], tables, &mut errors);
+        errors.is_empty().then_some(match shape {
+            Shape::Value(Gives::Number) => "number",
+            _ => "string",
+        })
+    };
+    let sources = |known: &[(&str, &str, &str)], it: Shape<'_>| {
+        let found = known.iter().filter_map(|(expression, own, around)| {
+            Some(Source {
+                expression: (*expression).to_owned(),
+                name: String::new(),
+                own: words(own),
+                around: words(around),
+                said: Words::new(),
+                kind: gives(expression, it)?.to_owned(),
+                format: if expression.starts_with("date(") { "date".to_owned() } else { String::new() },
+                examples: Vec::new(),
+            })
+        });
+        found.collect::<Vec<_>>()
+    };
+    let mut all = Sources { fields: sources(&trade::HEADER, shape), lists: Vec::new() };
+    let mut errors = Vec::new();
+    if let Ok(lines) = parse("PO1") {
+        let line = item_shape(check(&lines, shape, shape, &[], tables, &mut errors));
+        if errors.is_empty() {
+            let inner = Sources { fields: sources(&trade::LINE, line), lists: Vec::new() };
+            all.lists.push(("PO1".to_owned(), words("lines"), inner));
+        }
+    }
+    all
+}
+
+fn level_rules(sources: &Sources, target: &Level) -> Proposal {
+    let mut proposal = Proposal::default();
+    let mut found: Vec<(f64, String, &Source, &Leaf)> = Vec::new();
+    for leaf in &target.leaves {
+        let mut best: Option<(f64, String, &Source)> = None;
+        for source in &sources.fields {
+            let (score, because) = likeness(source, leaf);
+            // Of those alike the first: it stands further out, or is the more usual.
+            if best.as_ref().is_none_or(|(most, ..)| score > *most) {
+                best = Some((score, because, source));
+            }
+        }
+        found.extend(best.map(|(score, because, source)| (score, because, source, leaf)));
+    }
+    for (score, because, source, leaf) in &found {
+        // What fills another target better fills this one only where that is sure, too.
+        let better = found.iter().any(|(other, _, from, _)| std::ptr::eq(*from, *source) && other > score);
+        match Confidence::of(*score).filter(|confidence| !better || *confidence == Confidence::Sure) {
+            Some(confidence) => {
+                let (expression, changed) = fitted(source, leaf);
+                let because = if changed.is_empty() { because.clone() } else { format!("{because}; {changed}") };
+                proposal.rules.push(Proposed { target: leaf.path.clone(), expression, confidence, because });
+            }
+            None => proposal.unfilled.push((leaf.path.clone(), leaf.required)),
+        }
+    }
+    for (into, inner) in &target.lists {
+        let own = words(&into.join(" "));
+        let alone = sources.lists.len() == 1 && target.lists.len() == 1;
+        let score = |(_, name, within): &(String, Words, Sources)| {
+            let filled = level_rules(within, inner).rules.len() as f64 / inner.leaves.len().max(1) as f64;
+            overlap(name, &own) + filled + f64::from(u8::from(alone))
+        };
+        let best = sources.lists.iter().max_by(|a, b| score(a).total_cmp(&score(b))).filter(|best| score(best) >= 0.5);
+        match best {
+            Some((of, _, within)) => {
+                proposal.lists.push(ProposedList { of: of.clone(), into: into.clone(), rules: level_rules(within, inner) });
+            }
+            None => proposal.unfilled.push((into.clone(), false)),
+        }
+    }
+    proposal
+}
+
+/// How alike a source field and a target field are, from 0 to 1, and in what.
+fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
+    let Some((own, around)) = target.path.split_last() else { return (0.0, String::new()) };
+    let same = source.name == *own;
+    let (own, around) = (joined(&words(own), &of_format(&target.format)), words(&around.join(" ")));
+    if (source.kind == "list") != (target.kind == "list") {
+        return (0.0, String::new());
+    }
+    let name = overlap(&source.own, &own);
+    let beside = match (source.around.is_empty(), around.is_empty()) {
+        (true, true) => 1.0,
+        (false, false) => overlap(&source.around, &around),
+        // `deliver_to` and `name` of one is `deliver_name` of the other.
+        _ => overlap(&joined(&source.own, &source.around), &joined(&own, &around)),
+    };
+    let title = overlap(&joined(&source.said, &words(&target.title)), &joined(&own, &source.own)) / 2.0;
+    let format = !target.format.is_empty() && target.format == source.format;
+    let example = target.examples.iter().any(|example| source.examples.contains(example) && !is_small(example));
+    let mut score = (0.7 * name + 0.3 * beside).max(if name > 0.0 { title } else { title / 2.0 });
+    if name == 0.0 && beside < 1.0 {
+        score = score.min(0.3 * beside + title);
+    }
+    if name == 0.0 && !example {
+        // What only stands in like surroundings is not the same.
+        score = score.min(LEAST / 2.0);
+    }
+    if format {
+        score += 0.1;
+    }
+    if example {
+        score = score.max(0.8);
+    }
+    let alike = match (same, source.own == own) {
+        (true, _) => "the same name",
+        (false, true) => "the trade's word for it",
+        (false, false) => "named with like words",
+    };
+    let mut because = if name > 0.0 { alike.to_owned() } else { String::new() };
+    for (yes, words) in [(example, "the same values seen"), (format, "the same format")] {
+        if yes {
+            because += if because.is_empty() { "" } else { ", " };
+            because += words;
+        }
+    }
+    (score.min(1.0), because)
+}
+
+/// A value that stands in many fields for many things.
+fn is_small(value: &Value) -> bool {
+    match value {
+        Value::String(text) => text.len() < 4,
+        Value::Number(number) => number.as_f64().is_some_and(|number| number.abs() < 1000.0),
+        _ => true,
+    }
+}
+
+/// The source as the target's type needs it, and what was changed for that.
+fn fitted(source: &Source, target: &Leaf) -> (String, &'static str) {
+    let of = &source.expression;
+    let number = matches!(target.kind.as_str(), "number" | "integer");
+    match (source.kind.as_str(), target.kind.as_str()) {
+        ("string", _) if number => (format!("number({of})"), "made a number"),
+        ("number" | "boolean", "string") => (format!("text({of})"), "made a text"),
+        ("string", "string") if source.format == "date-time" && is_day(target) => {
+            (format!("date(left({of}, 10))"), "cut to its day")
+        }
+        _ => (of.clone(), ""),
+    }
+}
+
+/// Whether a target is a day and no moment, by its format or else by its name.
+fn is_day(target: &Leaf) -> bool {
+    let name = target.path.last().map_or("", String::as_str).to_lowercase();
+    target.format == "date" || target.format.is_empty() && ["_on", "date", "day"].iter().any(|end| name.ends_with(end))
+}
+
+fn joined(a: &Words, b: &Words) -> Words {
+    a.union(b).copied().collect()
+}
+
+/// The part of all words that both have.
+fn overlap(a: &Words, b: &Words) -> f64 {
+    let all: BTreeSet<_> = a.union(b).collect();
+    if all.is_empty() { 0.0 } else { a.intersection(b).count() as f64 / all.len() as f64 }
+}
