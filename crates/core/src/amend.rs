@@ -15,7 +15,7 @@ pub fn restore(form: &Form, text: &str) -> String {
             text.lines().map(str::trim).filter(|line| !line.is_empty()).flat_map(|line| [line, "\n"]).collect()
         }
         Form::X12 { .. } => text.lines().map(str::trim).collect(),
-        Form::Json | Form::Bytes => text.to_owned(),
+        Form::Json | Form::Csv | Form::Xml | Form::Bytes => text.to_owned(),
     }
 }
 
@@ -31,7 +31,7 @@ pub fn findings(definitions: &Definitions, form: &Form, document: &str) -> Vec<F
             }
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },
-        Form::Json | Form::Bytes => match Document::read(form, document.as_bytes()) {
+        Form::Json | Form::Csv | Form::Xml | Form::Bytes => match Document::read(form, document.as_bytes()) {
             Ok(_) => Vec::new(),
             Err(unreadable) => vec![error("document::unreadable", document, 0..1, unreadable.to_string())],
         },

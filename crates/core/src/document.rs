@@ -1,5 +1,6 @@
 //! What a message carries: JSON, a transaction set as a tree, or plain bytes.
 
+use crate::outline::{SampleForm, read_sample};
 use crate::x12::{Definitions, Delimiters, SetTree};
 use serde_json::Value;
 use std::sync::Arc;
@@ -21,7 +22,14 @@ pub const JSON_LIMIT: usize = 16 << 20;
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     Json,
-    X12 { version: String, set: String, delimiters: Delimiters },
+    /// CSV (RFC 4180) with a line of names: a list of rows.
+    Csv,
+    Xml,
+    X12 {
+        version: String,
+        set: String,
+        delimiters: Delimiters,
+    },
     Bytes,
 }
 
@@ -30,6 +38,9 @@ pub enum Form {
 pub enum Unreadable {
     #[error("not JSON: {0}")]
     Json(String),
+    /// Says itself what it is not.
+    #[error("{0}")]
+    Other(String),
     #[error("not a transaction set: {0}")]
     X12(String),
 }
@@ -53,6 +64,8 @@ impl Document {
             Form::Json => serde_json::from_slice(bytes)
                 .map(|value| Self::Json(Arc::new(value)))
                 .map_err(|error| Unreadable::Json(error.to_string())),
+            Form::Csv => Self::of_sample(SampleForm::Csv, bytes),
+            Form::Xml => Self::of_sample(SampleForm::Xml, bytes),
             Form::X12 { version, set, delimiters } => {
                 let definition =
                     definitions.find(version, set).ok_or_else(|| Unreadable::X12(format!("{version} {set} is not defined")))?;
@@ -62,6 +75,14 @@ impl Document {
             }
             Form::Bytes => Ok(Self::Bytes(bytes.into())),
         }
+    }
+
+    fn of_sample(form: SampleForm, bytes: &[u8]) -> Result<Self, Unreadable> {
+        if bytes.len() > JSON_LIMIT {
+            return Err(Unreadable::Other(format!("larger than {JSON_LIMIT} bytes")));
+        }
+        let read = read_sample(form, bytes).map_err(Unreadable::Other)?;
+        Ok(Self::Json(Arc::new(read.into_iter().next().unwrap_or_default())))
     }
 
     /// The document as it would be sent or stored.
@@ -94,16 +115,6 @@ impl Document {
             Self::Json(_) => "json",
             Self::X12(_) => "x12",
             Self::Bytes(_) => "bytes",
-        }
-    }
-
-    /// Its media type, for who gets it.
-    #[must_use]
-    pub const fn content_type(&self) -> &'static str {
-        match self {
-            Self::Json(_) => "application/json",
-            Self::X12(_) => "application/edi-x12",
-            Self::Bytes(_) => "application/octet-stream",
         }
     }
 

@@ -1,5 +1,6 @@
 //! Flows: what starts them and the steps a message takes.
 
+use crate::document::Form;
 use crate::expr::{Expr, Template};
 use crate::intake::Came;
 use std::time::Duration;
@@ -49,6 +50,8 @@ pub struct Intake {
     /// The queue, where the connection is a broker.
     pub queue: Option<String>,
     pub takes: Takes,
+    /// How documents of an outline are written: JSON, CSV or XML.
+    pub form: Form,
     /// Names of the events it takes; every event where empty.
     pub events: Vec<String>,
     /// The partners whose documents it takes; everybody's where empty.
@@ -94,7 +97,7 @@ pub fn place_of(connection: &str, queue: &str) -> String {
 pub enum Takes {
     /// Transaction sets of this number, of any version that is defined.
     X12(String),
-    /// JSON of this outline.
+    /// A document of this outline, written as the intake's `form` says.
     Json(String),
     /// What is neither, as one text.
     Text,

@@ -212,19 +212,20 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         Known::No { .. } | Known::Same { .. } => {}
     }
     // Looked at once, and only where some flow wants it.
-    let unreadable = LazyCell::new(|| Document::read(&Form::Json, bytes).err());
-    let mut wants_json = false;
+    let no_json = LazyCell::new(|| Document::read(&Form::Json, bytes).err());
+    let mut unreadable = None;
     let origin = came.origin(bytes);
     for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
         let form = match intake.takes {
             Takes::X12(_) => continue,
             Takes::Text => Form::Bytes,
             Takes::Json(_) => {
-                wants_json = true;
-                if unreadable.is_some() {
+                let why = if intake.form == Form::Json { no_json.clone() } else { Document::read(&intake.form, bytes).err() };
+                if why.is_some() {
+                    unreadable = unreadable.or(why);
                     continue;
                 }
-                Form::Json
+                intake.form.clone()
             }
         };
         let name = if intake.queue.is_some() { "queue" } else { "file" };
@@ -236,10 +237,9 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
         decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
-    // Where some flow takes it as text, it is taken; a flow that wants JSON would get nothing out of it.
+    // Where some flow can read it, it is taken; the others would get nothing out of it.
     if decision.unfold.parts.is_empty()
-        && wants_json
-        && let Some(unreadable) = unreadable.as_ref()
+        && let Some(unreadable) = unreadable
     {
         return Decision::only(Verdict::Aside, unreadable.to_string());
     }

@@ -101,7 +101,7 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
         .timeout(request.wait)
         .header("Idempotency-Key", request.key.to_string());
     if let Some(body) = request.body {
-        builder = builder.header(CONTENT_TYPE, "application/json").body(body.0.clone());
+        builder = builder.header(CONTENT_TYPE, body.content_type()).body(body.0.clone());
     }
     let mut response = match signed_in(builder, request.credentials.as_ref()).send().await {
         Ok(response) => response,

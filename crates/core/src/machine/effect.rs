@@ -210,6 +210,21 @@ impl Body {
     }
 }
 
+impl Body {
+    /// The media type, by what it begins with.
+    #[must_use]
+    pub fn content_type(&self) -> &'static str {
+        let start = self.0.trim_ascii_start();
+        match start.first() {
+            Some(b'{' | b'[') => "application/json",
+            Some(b'<') => "application/xml",
+            _ if start.starts_with(b"ISA") => "application/edi-x12",
+            _ if std::str::from_utf8(&self.0).is_ok() => "text/plain; charset=utf-8",
+            _ => "application/octet-stream",
+        }
+    }
+}
+
 impl From<&str> for Body {
     fn from(text: &str) -> Self {
         Self(text.as_bytes().to_vec())

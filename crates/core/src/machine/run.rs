@@ -184,7 +184,7 @@ impl Machine {
                         Ok(file) => Stepped::Effect(Effect::Send { connection, file, body }, None),
                         Err(error) => failed("file-name-failed", &error),
                     },
-                    Parcel::Publish(publish) => match self.post(publish, &scope) {
+                    Parcel::Publish(publish) => match self.post(publish, &body, &scope) {
                         Ok(post) => Stepped::Effect(Effect::Publish { connection, post: Box::new(post), body }, None),
                         Err(error) => failed("routing-failed", &error),
                     },
@@ -226,7 +226,7 @@ impl Machine {
     }
 
     /// Where a message goes at the broker, and what goes with it.
-    fn post(&self, publish: &Publish, scope: &Scope<'_>) -> Result<Post, EvalError> {
+    fn post(&self, publish: &Publish, body: &Body, scope: &Scope<'_>) -> Result<Post, EvalError> {
         let text = |expr: &Expr| Ok::<_, EvalError>(expr.eval(scope)?.to_text().unwrap_or_default().into_owned());
         let optional = |expr: &Option<Expr>| expr.as_ref().map_or_else(|| Ok(String::new()), text);
         // To a queue the name is taken as it is; in a key for an exchange each value is one word.
@@ -240,7 +240,7 @@ impl Machine {
         Ok(Post {
             exchange: publish.exchange.clone(),
             routing_key,
-            content_type: self.current.content_type(),
+            content_type: body.content_type(),
             headers: headers.collect::<Result<_, EvalError>>()?,
             correlation_id: optional(&publish.correlation_id)?,
             reply_to: optional(&publish.reply_to)?,
@@ -333,10 +333,13 @@ fn broken(rules: &[Rule], scope: &Scope<'_>) -> Result<Vec<String>, EvalError> {
     Ok(says)
 }
 
-/// What an expression gives, as JSON that goes out; `None` where it gives nothing.
+/// What an expression gives, as it goes out: a text as it is, everything else as JSON; `None` where it gives nothing.
 fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError> {
     let value = body.eval(scope)?.one();
-    Ok(value.map(|value| Body(serde_json::to_vec(&*value).unwrap_or_default())))
+    Ok(value.map(|value| match &*value {
+        Value::String(text) => Body::from(text.as_str()),
+        other => Body(serde_json::to_vec(other).unwrap_or_default()),
+    }))
 }
 
 /// A value inside a path: everything but unreserved characters is percent-encoded (RFC 3986, 2.3).

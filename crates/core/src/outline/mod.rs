@@ -6,11 +6,13 @@ mod infer;
 mod leaves;
 mod read;
 mod sample;
+mod write;
 
 pub use infer::infer;
 pub use leaves::{Leaf, Level};
 pub use read::{SampleForm, read_sample};
 pub use sample::sample;
+pub use write::{to_csv, to_xml};
 
 use serde_json::Value;
 

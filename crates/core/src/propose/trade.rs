@@ -77,18 +77,36 @@ pub(super) fn words(name: &str) -> Words {
         before = c;
     }
     all.push(word);
-    all.iter().filter(|word| !word.is_empty() && !EMPTY.contains(&word.as_str())).map(|word| meaning(word)).collect()
+    all.retain(|word| !word.is_empty() && !EMPTY.contains(&word.as_str()));
+    let mut found = Words::new();
+    let mut at = 0;
+    while at < all.len() {
+        // `postCode` is one word of the trade in two.
+        let both = all.get(at + 1).map(|next| format!("{}{next}", all[at])).filter(|both| group(both).is_some());
+        at += if both.is_some() { 2 } else { 1 };
+        found.insert(meaning(both.as_deref().unwrap_or(&all[at - 1])));
+    }
+    found
+}
+
+fn group(word: &str) -> Option<usize> {
+    let single = singular(word);
+    ALIKE.iter().position(|group| group.contains(&word) || group.contains(&single))
+}
+
+fn singular(word: &str) -> &str {
+    if word.len() > 3 { word.strip_suffix('s').unwrap_or(word) } else { word }
 }
 
 /// A number that stands for the word and those used like it.
 fn meaning(word: &str) -> u64 {
-    let single = if word.len() > 3 { word.strip_suffix('s').unwrap_or(word) } else { word };
-    if let Some(at) = ALIKE.iter().position(|group| group.contains(&word) || group.contains(&single)) {
+    if let Some(at) = group(word) {
         return at as u64;
     }
     // FNV-1a; beyond the groups, so that no word is taken for one of them.
-    let hash =
-        single.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
+    let hash = singular(word)
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
     hash | 1 << 63
 }
 

@@ -3,6 +3,7 @@
 use crate::Document;
 use crate::document::Form;
 use crate::map::Map;
+use crate::outline::SampleForm;
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
 use serde_json::{Value, json};
@@ -17,18 +18,30 @@ pub struct Given {
     pub meta: Value,
 }
 
-/// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file as JSON.
+/// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file
+/// as what it looks like: JSON, CSV or XML.
 ///
 /// # Errors
-/// A sentence: bytes that are no JSON, or X12 without such a set.
+/// A sentence: bytes that are none of these, or X12 without such a set.
 pub fn given_to_map(workspace: &Workspace, map: &Map, bytes: &[u8]) -> Result<Vec<Given>, String> {
     match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(workspace, bytes, version, set),
         None => {
-            let document = Document::read(&Form::Json, bytes).map_err(|error| error.to_string())?;
+            let form = match SampleForm::of(bytes) {
+                SampleForm::Xml => Form::Xml,
+                SampleForm::Csv if looks_csv(bytes) => Form::Csv,
+                SampleForm::Json | SampleForm::Csv => Form::Json,
+            };
+            let document = Document::read(&form, bytes).map_err(|error| error.to_string())?;
             Ok(vec![Given { title: String::new(), document, meta: json!({}) }])
         }
     }
+}
+
+/// Whether there are columns in the first line: one word alone is rather a JSON document gone wrong.
+fn looks_csv(bytes: &[u8]) -> bool {
+    let first = bytes.split(|byte| *byte == b'\n').next().unwrap_or_default();
+    first.iter().any(|byte| matches!(byte, b',' | b';' | b'\t' | b'|'))
 }
 
 fn sets(workspace: &Workspace, bytes: &[u8], version: &str, set: &str) -> Result<Vec<Given>, String> {

@@ -1,6 +1,5 @@
 //! A flow from its intake to its end, every effect shown and none performed.
 
-use crate::document::Form;
 use crate::flow::{Flow, Retry, Takes};
 use crate::intake::{Came, Decision, Head, Known, Received, Seal, decide_document, decide_x12};
 use crate::machine::{Body, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
@@ -287,9 +286,9 @@ fn stage(trace: &Trace, statuses: &BTreeMap<String, u16>) -> Stage {
         body: effect.body().map_or(Value::Null, |body| shown(&body.0)),
         status: statuses.get(&trace.step).copied().unwrap_or_default(),
     });
-    let document = trace.after.as_ref().map(|document| match (document, document.form()) {
-        (Document::Json(value), _) => (**value).clone(),
-        (other, Form::Json | Form::X12 { .. } | Form::Bytes) => Value::String(other.readable()),
+    let document = trace.after.as_ref().map(|document| match document {
+        Document::Json(value) => (**value).clone(),
+        Document::X12(_) | Document::Bytes(_) => Value::String(document.readable()),
     });
     Stage { step: trace.step.clone(), verb: trace.verb, says: trace.note.clone(), document, request }
 }

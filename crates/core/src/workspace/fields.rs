@@ -73,6 +73,11 @@ impl<'a> Fields<'a> {
         self.file.error(span, "file::wrong-kind", format!("`{key}` should be {expected}"), None);
     }
 
+    /// Where the value of a key stands; where the table does, when it is not there.
+    pub fn span_of(&self, key: &str) -> Range<usize> {
+        self.table.get(key).and_then(Item::span).unwrap_or(self.span.clone())
+    }
+
     /// Whether the key is there, without counting it as known.
     pub fn has(&self, key: &str) -> bool {
         self.table.contains_key(key)

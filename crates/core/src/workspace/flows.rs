@@ -4,9 +4,13 @@ use super::Build;
 use super::fields::{Fields, File, Text};
 use super::steps::Sofar;
 use crate::connection::Connection;
+use crate::document::Form;
 use crate::expr::Shape;
 use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes};
 use std::sync::Arc;
+
+/// How documents of an outline are written.
+const FORMS: [(&str, usize); 3] = [("json", 0), ("csv", 1), ("xml", 2)];
 
 impl<'a> Build<'a> {
     pub(super) fn flow(&mut self, name: &str, file: &File<'a>) {
@@ -130,8 +134,22 @@ impl<'a> Build<'a> {
         let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
         let partners = self.partners_of(file, fields.texts("partners"), takes.as_ref());
         let silent_after = fields.duration("silent_after");
+        let form = fields.word("form", &FORMS).unwrap_or_default();
+        if fields.has("form") && !matches!(takes, Some(Takes::Json(_)) | None) {
+            let says = "only documents of an outline are written in one form or another";
+            file.error(fields.span_of("form"), "flow::form", says, None);
+        }
+        let form = [Form::Json, Form::Csv, Form::Xml][form].clone();
         fields.done();
-        Some(Intake { from: from?.value, queue: queue.map(|queue| queue.value), takes: takes?, events, partners, silent_after })
+        Some(Intake {
+            form,
+            from: from?.value,
+            queue: queue.map(|queue| queue.value),
+            takes: takes?,
+            events,
+            partners,
+            silent_after,
+        })
     }
 
     /// The partners whose documents an intake takes: of X12 alone, which names its sender.

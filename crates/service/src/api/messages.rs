@@ -147,6 +147,8 @@ pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8
 pub const fn form_name(form: &Form) -> &'static str {
     match form {
         Form::Json => "json",
+        Form::Csv => "csv",
+        Form::Xml => "xml",
         Form::X12 { .. } => "x12",
         Form::Bytes => "bytes",
     }

@@ -23,11 +23,12 @@ const fn f(name: &'static str, least: usize, most: usize, form: &'static str) ->
     Function { name, arguments: least..=most, form }
 }
 
-pub(super) const FUNCTIONS: [Function; 44] = [
+pub(super) const FUNCTIONS: [Function; 46] = [
     f("abs", 1, 1, "abs(number)"),
     f("base64", 1, 1, "base64(text)"),
     f("contains", 2, 2, "contains(text, part)"),
     f("count", 1, 1, "count(items)"),
+    f("csv", 1, 1, "csv(rows): a text of them, with a line of names"),
     f("date", 1, 1, "date(text): CCYYMMDD, YYMMDD or an ISO date as an ISO date"),
     f("date_as", 2, 2, "date_as(date, '%d.%m.%Y'), by the letters of strftime"),
     f("date_from", 2, 2, "date_from(text, '%d/%m/%y'): an ISO date"),
@@ -67,6 +68,7 @@ pub(super) const FUNCTIONS: [Function; 44] = [
     f("upper", 1, 1, "upper(text)"),
     f("url_part", 1, 1, "url_part(text): percent-encoded"),
     f("uuid", 1, 1, "uuid(text): the same for the same text"),
+    f("xml", 2, 2, "xml(value, root): a text of it"),
     f("zeros_off", 1, 1, "zeros_off(text): without the zeros on the left"),
 ];
 
@@ -97,6 +99,11 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         "abs" => Ok(Item::Number(number(&arguments[0], &values[0])?.abs())),
         "contains" => Ok(Item::bool(text(0).contains(&*text(1)))),
         "count" => Ok(Item::Number(Decimal::from(values[0].clone().each().len()))),
+        "csv" => {
+            let rows: Vec<Value> = values[0].clone().each().into_iter().filter_map(Item::one).map(Cow::into_owned).collect();
+            Ok(Item::text(crate::outline::to_csv(&rows)))
+        }
+        "xml" => Ok(values[0].clone().one().map_or(Item::Missing, |value| Item::text(crate::outline::to_xml(&value, &text(1))))),
         "date" => match values[0].to_text() {
             None => Ok(Item::Missing),
             Some(text) => {
