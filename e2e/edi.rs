@@ -1,37 +1,16 @@
 //! The client on X12 documents, with no service running.
 
+use crate::scene::{client, root};
 use serde_json::Value;
 use std::io::Write;
-use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 const ORDER: &str = "demo/samples/marrowfield-850.edi";
 const ANSWER: &str = "demo/samples/quillhaven-855.edi";
 
-fn root() -> PathBuf {
-    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the project")
-}
-
 /// Exit code, standard output and standard error of `wirewatch edi …` with a text on its standard input.
 fn edi(arguments: &[&str], input: &str) -> (i32, String, String) {
     client(&[&["edi"], arguments].concat(), input)
-}
-
-/// The same of any command.
-pub fn client(arguments: &[&str], input: &str) -> (i32, String, String) {
-    let mut child = Command::new(env!("CARGO_BIN_EXE_wirewatch"))
-        .args(arguments)
-        .current_dir(root())
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .expect("the program starts");
-    // It may end before it has read everything.
-    let _ = child.stdin.take().expect("piped").write_all(input.as_bytes());
-    let done = child.wait_with_output().expect("it ends");
-    let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("text");
-    (done.status.code().expect("a code"), text(done.stdout), text(done.stderr))
 }
 
 fn sample(name: &str) -> String {

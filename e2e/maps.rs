@@ -1,7 +1,8 @@
-//! Maps tried by hand, with no service running.
+//! From a sample to a proven map, with no service running.
 
-use crate::edi::client;
+use crate::scene::{client, root};
 use serde_json::Value;
+use std::path::Path;
 
 const ORDER: &str = "demo/samples/marrowfield-850.edi";
 const TRY: [&str; 6] = ["map", "run", "po-to-order", "--workspace", "demo/workspace", "--given"];
@@ -29,4 +30,116 @@ fn what_cannot_be_mapped_is_said() {
     let (code, _, err) = client(&["map", "run", "purchase-to-order", "--workspace", "demo/workspace", "--given", "-"], "{");
     assert_eq!(code, 1);
     assert!(err.contains("not JSON"), "{err}");
+}
+
+/// A copy of the demo's workspace to write into.
+fn copy() -> tempfile::TempDir {
+    fn fill(from: &Path, to: &Path) {
+        std::fs::create_dir_all(to).expect("a folder");
+        for entry in std::fs::read_dir(from).expect("a folder") {
+            let path = entry.expect("an entry").path();
+            let own = to.join(path.file_name().expect("a name"));
+            if path.is_dir() { fill(&path, &own) } else { std::fs::copy(&path, &own).map(drop).expect("copied") }
+        }
+    }
+    let folder = tempfile::tempdir().expect("a folder");
+    fill(&root().join("demo/workspace"), folder.path());
+    folder
+}
+
+const SAMPLE: &str = r#"{"orderNo":"TH-881","orderedAt":"2026-11-20T09:14:00Z","customer":"Tansy Hollow Co-op",
+"shipTo":{"name":"Tansy Hollow Shed","address1":"9 Borage Road","city":"Tansy Mills","state":"VT","zip":"05401"},
+"currencyCode":"USD","grandTotal":148.80,"lineItems":[{"pos":1,"sku":"QH-FRAME-D","description":"Deep frame","qty":48,
+"uom":"each","unitPrice":3.10,"extended":148.80}]}"#;
+
+#[test]
+fn three_commands_lead_from_a_fresh_sample_to_a_proven_map() {
+    let folder = copy();
+    let workspace = folder.path().to_str().expect("text");
+    let at = ["--workspace", workspace];
+    let (code, out, err) = client(&[&["outline", "from", "-", "--name", "co-op-order"], &at[..]].concat(), SAMPLE);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains("17 fields from 1 sample"), "{out}");
+    let (code, _, err) = client(&[&["map", "propose", "co-op-order", "order", "--name", "co-op"], &at[..]].concat(), "");
+    assert_eq!((code, err.as_str()), (0, ""));
+    let proposed = std::fs::read_to_string(folder.path().join("maps/co-op.toml")).expect("the map");
+    insta::assert_snapshot!("map_proposed", proposed);
+    let run = ["map", "run", "co-op", "--given", "-", "--explain", "--as-case", "co-op-first"];
+    let (code, out, _) = client(&[&run, &at[..]].concat(), SAMPLE);
+    assert_eq!(code, 0);
+    assert!(out.contains("every field of the source is used"), "{out}");
+    let (code, out, err) = client(&[&["cases"], &at[..]].concat(), "");
+    assert_eq!((code, err.as_str()), (0, ""));
+    insta::assert_snapshot!("cases_hold", out);
+    // A proposal never takes the place of what is there, and neither does a case.
+    let (code, _, err) = client(&[&["map", "propose", "co-op-order", "order", "--name", "co-op"], &at[..]].concat(), "");
+    assert!(code == 1 && err.contains("is there already"), "{err}");
+}
+
+#[test]
+fn a_case_that_no_longer_holds_is_shown_reported_and_accepted_on_request() {
+    let folder = copy();
+    let workspace = folder.path().to_str().expect("text");
+    let map = folder.path().join("maps/release-to-pick.toml");
+    let text = std::fs::read_to_string(&map).expect("the map").replace("lower(carrier)", "upper(carrier)");
+    std::fs::write(&map, text).expect("written");
+    let report = folder.path().join("report.xml");
+    let at = ["--workspace", workspace];
+    let junit = ["--junit", report.to_str().expect("text")];
+    let (code, out, _) = client(&[&["cases", "pick-announced", "pick-of-two-lines"], &at[..], &junit[..]].concat(), "");
+    assert_eq!(code, 1);
+    insta::assert_snapshot!("cases_differ", out);
+    let report = std::fs::read_to_string(report).expect("the report");
+    assert!(report.contains(r#"tests="2""#) && report.contains(r#"failures="2""#), "{report}");
+    let (code, out, _) = client(&[&["cases", "--json"], &at[..]].concat(), "");
+    let outcomes: Value = serde_json::from_str(&out).expect("JSON");
+    let broken = outcomes.as_array().expect("a list").iter().filter(|one| one["holds"] == false).count();
+    assert_eq!((code, broken), (1, 2));
+    assert_eq!(client(&[&["cases", "--accept"], &at[..]].concat(), "").0, 0);
+    assert_eq!(client(&[&["cases"], &at[..]].concat(), "").0, 0, "what was accepted holds");
+    let (code, _, err) = client(&[&["cases", "pick-anounced"], &at[..]].concat(), "");
+    assert!(code == 2 && err.contains("did you mean `pick-announced`?"), "{err}");
+}
+
+#[test]
+fn a_flow_is_rehearsed_and_nothing_is_sent() {
+    let rehearse = ["rehearse", "partner-orders", "--workspace", "demo/workspace", "--given", ORDER];
+    let (code, out, err) = client(&[&rehearse[..], &["--limit", "1"]].concat(), "");
+    assert_eq!((code, err.as_str()), (0, ""));
+    insta::assert_snapshot!("rehearsal", out);
+    let (code, out, _) = client(&[&rehearse[..], &["--answer", "book=422", "--json"]].concat(), "");
+    let shown: Value = serde_json::from_str(&out).expect("JSON");
+    assert_eq!((code, shown["messages"][1]["ends"].as_str()), (1, Some("aside")), "a message would stand aside");
+    for (wrong, says) in [("bok=422", "did you mean `book`?"), ("book", "write STEP=STATUS"), ("book=x:y", "write STEP=STATUS")] {
+        let (code, _, err) = client(&[&rehearse[..], &["--answer", wrong]].concat(), "");
+        assert!(code == 2 && err.contains(says), "{err}");
+    }
+}
+
+#[test]
+fn an_outline_is_searched_made_anew_and_made_believe_of() {
+    let folder = copy();
+    let at = ["--workspace", folder.path().to_str().expect("text")];
+    let (_, out, _) = client(&[&["outline", "show", "stock", "--find", "0412"], &at[..]].concat(), "");
+    assert!(out.contains("shelf") && out.contains("1 field with 0412"), "{out}");
+    let sample = |seed: &str| client(&[&["outline", "sample", "order", "--seed", seed], &at[..]].concat(), "").1;
+    assert_eq!(sample("7"), sample("7"));
+    assert_ne!(sample("7"), sample("8"));
+    let changed = "item;pieces;reorder at\nQH-1;2;3\n";
+    let from = [&["outline", "from", "-", "--name", "stock"], &at[..]].concat();
+    let (code, out, err) = client(&from, changed);
+    assert!(code == 1 && out.contains("it concerns maps/stock-to-levels.toml") && err.contains("--replace"), "{out} {err}");
+    assert_eq!(client(&[&from[..], &["--replace"]].concat(), changed).0, 0);
+    let (code, _, err) = client(&["check", folder.path().to_str().expect("text")], "");
+    assert!(code == 1 && err.contains("`stock` has no field `counted on`"), "{err}");
+}
+
+#[test]
+fn documents_are_compared_field_by_field() {
+    let (before, after) = ("demo/samples/purchase.json", "demo/samples/release.json");
+    assert_eq!(client(&["compare", before, before], "").0, 0);
+    let (code, out, _) = client(&["compare", "-", after], r#"{ "order": "QH-70031", "carrier": "ASTER" }"#);
+    assert!(code == 1 && out.contains("- \"ASTER\"\n  + \"LINDEN\""), "{out}");
+    let (code, _, err) = client(&["compare", ORDER, after], "");
+    assert!(code == 1 && err.contains("`wirewatch edi diff` compares X12"), "{err}");
 }

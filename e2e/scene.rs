@@ -2,7 +2,9 @@
 
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
+use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 use std::time::Duration;
 use wirewatch_standins::chat::Chat;
 use wirewatch_standins::marrowfield::{Acknowledged, Flaw, Marrowfield, Sent, acknowledgments, drop_file};
@@ -208,4 +210,26 @@ impl Drop for Warehouse {
 /// A short wait for what must not happen.
 pub async fn a_moment() {
     tokio::time::sleep(Duration::from_millis(300)).await;
+}
+
+/// The project's folder.
+pub fn root() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the project")
+}
+
+/// Exit code, standard output and standard error of a command of the client, with a text on its standard input.
+pub fn client(arguments: &[&str], input: &str) -> (i32, String, String) {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_wirewatch"))
+        .args(arguments)
+        .current_dir(root())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program starts");
+    // It may end before it has read everything.
+    let _ = child.stdin.take().expect("piped").write_all(input.as_bytes());
+    let done = child.wait_with_output().expect("it ends");
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("text");
+    (done.status.code().expect("a code"), text(done.stdout), text(done.stderr))
 }

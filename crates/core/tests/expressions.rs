@@ -63,6 +63,7 @@ fn over_json_numbers_keep_their_text() {
         ("-qty + 2 * 5", "7"),
         ("it.lines[1].sku", "\"a\""),
         ("'it''s'", "\"it's\""),
+        ("it.'price' * 2", "2.20"),
         ("list(sort(lines.sku))", "[\"a\",\"b\"]"),
         ("list(take(sort(lines, -n), 1).sku)", "[\"b\"]"),
         ("list(skip(reverse(lines.n), 1))", "[1]"),

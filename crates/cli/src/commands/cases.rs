@@ -78,7 +78,8 @@ pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
     if args.json {
         ui::json(&cases.iter().zip(&outcomes).map(|(case, outcome)| as_json(case, outcome)).collect::<Vec<_>>());
     } else {
-        cases.iter().zip(&outcomes).for_each(|(case, outcome)| show(case, outcome));
+        let width = cases.iter().map(|case| case.name.chars().count()).max().unwrap_or(0);
+        cases.iter().zip(&outcomes).for_each(|(case, outcome)| show(case, outcome, width));
     }
     if let Some(file) = &args.junit {
         std::fs::write(file, junit(&cases, &outcomes)?).map_err(|error| local::failed(file, &error))?;
@@ -119,9 +120,11 @@ fn holds(outcome: &Outcome) -> bool {
     outcome.as_ref().is_ok_and(Checked::holds)
 }
 
-fn show(case: &Case, outcome: &Outcome) {
+fn show(case: &Case, outcome: &Outcome, width: usize) {
     let line = |style, word: &str, says: &str| {
-        anstream::println!("{}  {}  {}", paint(style, format!("{word:<7}")), paint(ui::BOLD, &case.name), paint(ui::DIM, says));
+        let fill = " ".repeat(if says.is_empty() { 0 } else { width + 2 - case.name.chars().count() });
+        let word = paint(style, format!("{word:<7}"));
+        anstream::println!("{word}  {}{fill}{}", paint(ui::BOLD, &case.name), paint(ui::DIM, says));
     };
     match outcome {
         Ok(checked) if checked.holds() => line(ui::GOOD, "held", &case.says),

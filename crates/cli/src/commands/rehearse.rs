@@ -99,13 +99,16 @@ fn passage(message: &Passage) {
     let way = if message.way.is_empty() { String::new() } else { format!("  way {}", message.way) };
     let key = if message.key.is_empty() { "message" } else { message.key.as_str() };
     let ends = paint(tone(message.ends), message.ends);
-    anstream::println!("{}{way}  {ends}  {}", paint(ui::BOLD, key), message.says);
+    let says = if message.says.is_empty() { String::new() } else { format!("  {}", message.says) };
+    anstream::println!("{}{way}  {ends}{says}", paint(ui::BOLD, key));
     let width = message.stages.iter().map(|stage| stage.step.chars().count()).max().unwrap_or(0);
     let mut shown: Option<&Value> = None;
     for stage in &message.stages {
         let name = format!("{}{}", stage.step, " ".repeat(width - stage.step.chars().count()));
-        let line = format!("  {name}  {}  {}", paint(ui::DIM, format!("{:<6}", stage.verb)), line(stage));
-        anstream::println!("{}", line.trim_end());
+        let (verb, does) = (stage.verb, line(stage));
+        let verb = if does.is_empty() { verb.to_owned() } else { format!("{verb:<6}") };
+        let does = if does.is_empty() { does } else { format!("  {does}") };
+        anstream::println!("  {name}  {}{does}", paint(ui::DIM, verb));
         let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
         // What goes out as it stands was shown at the step that made it.
         let body = body.filter(|body| !body.is_null() && shown != Some(*body));

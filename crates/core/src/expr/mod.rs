@@ -4,11 +4,11 @@
 //! expr    = "if" expr "then" first "else" expr | first { "else" first }       x else y: y where x is missing or empty
 //! first   = all { "or" all }        all = not { "and" not }        not = "not" not | joined [ ("="|"!="|"<"|"<="|">"|">=") joined ]
 //! joined  = sum { "&" sum }         sum = product { ("+"|"-") product }       product = sign { ("*"|"/") sign }
-//! sign    = "-" sign | path         path = primary { "." (name | two digits) | "[" expr "]" }
+//! sign    = "-" sign | path         path = primary { "." (name | 'text' | two digits) | "[" expr "]" }
 //! primary = number | 'text' | "true" | "false" | "null" | "it" | "$" name | name "(" [ expr { "," expr } ] ")" | name | "0" digit | "(" expr ")"
 //! ```
 //!
-//! A name reads a field of `it`; over a transaction set it is a reference designator (`BEG03`) or names
+//! A name reads a field of `it`, in quotes behind a dot where it is no plain word: `it.'reorder at'`; over a transaction set it is a reference designator (`BEG03`) or names
 //! the loops and segments of that id (`N1`). `[…]` keeps the items for which it is true, or takes the n-th from 1.
 //! `$name` reads what a step kept; `$doc` is the whole document, `$meta` what is known about its arrival.
 
@@ -22,7 +22,7 @@ mod template;
 
 pub use check::{Gives, Shape, check, item_shape};
 pub use eval::{EvalError, Item, Scope, Tables};
-pub use parse::parse;
+pub use parse::{parse, path_text};
 pub use reads::Reads;
 pub(crate) use reads::{PRODUCT_ID, segment_path};
 pub use template::Template;

@@ -17,6 +17,28 @@ pub fn parse(text: &str) -> Result<Expr, ExprError> {
     }
 }
 
+/// A path as an expression: names that are no plain words are quoted, `it.'reorder at'`.
+#[must_use]
+pub fn path_text(path: &[String]) -> String {
+    const WORDS: [&str; 11] = ["if", "then", "else", "and", "or", "not", "true", "false", "null", "it", "doc"];
+    let plain = |name: &str| {
+        name.starts_with(|c: char| c.is_alphabetic() || c == '_') && name.chars().all(|c| c.is_alphanumeric() || c == '_')
+    };
+    let mut text = String::new();
+    for name in path {
+        match (text.is_empty(), plain(name)) {
+            (true, true) if !WORDS.contains(&name.as_str()) => {}
+            (true, _) => text.push_str("it."),
+            (false, _) => text.push('.'),
+        }
+        match plain(name) {
+            true => text.push_str(name),
+            false => text.push_str(&format!("'{}'", name.replace('\'', "''"))),
+        }
+    }
+    text
+}
+
 struct Parser {
     tokens: Vec<(Token, Span)>,
     at: usize,
@@ -110,7 +132,9 @@ impl Parser {
                 let here = self.here();
                 let start = node.span.start;
                 node = match self.next() {
-                    Some((Token::Name(name), span)) => Node { kind: Kind::Field(node.into(), name), span: start..span.end },
+                    Some((Token::Name(name) | Token::Text(name), span)) => {
+                        Node { kind: Kind::Field(node.into(), name), span: start..span.end }
+                    }
                     Some((Token::Number(digits), span)) if digits.len() == 2 => {
                         let element = digits.parse().unwrap_or(0);
                         Node { kind: Kind::FieldElement(node.into(), element), span: start..span.end }

@@ -53,7 +53,9 @@ fn csv_rows(bytes: &[u8]) -> Result<Vec<Value>, String> {
     let mut rows = Vec::new();
     for row in reader.records() {
         let row = row.map_err(|error| error.to_string())?;
-        let cells = columns.iter().zip(row.iter()).map(|(name, cell)| (name.to_owned(), scalar(cell)));
+        // Nothing in a cell is no field.
+        let cells = columns.iter().zip(row.iter()).filter(|(_, cell)| !cell.is_empty());
+        let cells = cells.map(|(name, cell)| (name.to_owned(), scalar(cell)));
         rows.push(Value::Object(cells.collect()));
     }
     Ok(rows)
@@ -182,7 +184,7 @@ mod tests {
         assert_eq!(one("{\"a\":1}\n{\"a\":2}"), r#"{"a":1} | {"a":2}"#);
         assert_eq!(
             one("\u{feff}item;pieces;store\nQH-1;12;0012\n\"QH;2\";3.50;\n"),
-            r#"[{"item":"QH-1","pieces":12,"store":"0012"},{"item":"QH;2","pieces":3.50,"store":null}]"#
+            r#"[{"item":"QH-1","pieces":12,"store":"0012"},{"item":"QH;2","pieces":3.50}]"#
         );
         assert_eq!(
             one(

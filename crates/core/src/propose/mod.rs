@@ -6,7 +6,7 @@
 mod file;
 mod trade;
 
-use crate::expr::{Gives, Shape, Tables, check, item_shape, parse};
+use crate::expr::{Gives, Shape, Tables, check, item_shape, parse, path_text};
 use crate::outline::{Leaf, Level, Outline};
 use crate::workspace::Workspace;
 use serde::Serialize;
@@ -120,7 +120,7 @@ fn of_level(level: &Level) -> Sources {
         let (own, around) =
             leaf.path.split_last().map(|(own, around)| (words(own), words(&around.join(" ")))).unwrap_or_default();
         Source {
-            expression: leaf.path.join("."),
+            expression: path_text(&leaf.path),
             name: leaf.path.last().cloned().unwrap_or_default(),
             own: joined(&own, &of_format(&leaf.format)),
             around,
@@ -131,7 +131,7 @@ fn of_level(level: &Level) -> Sources {
         }
     };
     let lists = level.lists.iter().map(|(path, inner)| {
-        let of = if path.is_empty() { "it".to_owned() } else { path.join(".") };
+        let of = if path.is_empty() { "it".to_owned() } else { path_text(path) };
         (of, words(&path.join(" ")), of_level(inner))
     });
     Sources { fields: level.leaves.iter().map(field).collect(), lists: lists.collect() }

@@ -20,6 +20,7 @@ impl<'a> Build<'a> {
         let event = fields.text("event").map(|text| text.value).unwrap_or_default();
         let meta = fields.table("meta").map(|meta| meta.all_texts()).unwrap_or_default();
         let meta = meta.into_iter().map(|(name, text)| (name, Value::String(text.value))).collect();
+        let given = fields.needed_text("given");
         let of = match (fields.text("map"), fields.text("flow")) {
             (Some(map), None) => {
                 if !self.workspace.maps.contains_key(&map.value) {
@@ -41,7 +42,7 @@ impl<'a> Build<'a> {
                 return None;
             }
         };
-        let given = fields.needed_text("given")?;
+        let given = given?;
         let path = format!("cases/{name}/{}", given.value);
         let Some(text) = self.files.get(&path) else {
             file.error(given.span, "case::given", format!("there is no file {path}"), None);

@@ -54,10 +54,6 @@ impl<'a> Build<'a> {
         for (target, key_span, text) in fields.assignments("set") {
             let start = file.inside(&text.span);
             let schema = self.check_target(file, key_span.clone(), &target, level);
-            if set.contains(&target) {
-                let says = format!("`{}` is set twice; the later rule wins", target.join("."));
-                file.error(key_span.clone(), "map::twice", says, None);
-            }
             set.push(target.clone());
             filled.extend(target.first().cloned());
             match parse(&text.value) {
@@ -85,6 +81,11 @@ impl<'a> Build<'a> {
                 into.as_ref().map(|into| into.value.split('.').map(str::to_owned).collect()).unwrap_or_default();
             let mut inner_target = None;
             if let Some(into) = &into {
+                if set.contains(&target) {
+                    let says = format!("`{}` is filled twice: this takes the place of what the rule before made", into.value);
+                    file.error(into.span.clone(), "map::twice", says, None);
+                }
+                set.push(target.clone());
                 filled.extend(target.first().cloned());
                 let found = self.check_target(file, into.span.clone(), &target, level);
                 inner_target = found.and_then(|(outline, schema)| outline.item(schema).map(|item| (outline, item)));

@@ -1,0 +1,237 @@
+//! Whole flows tried without a service: rehearsals and cases.
+
+mod common;
+
+use serde_json::{Value, json};
+use wirewatch_core::Timestamp;
+use wirewatch_core::document::Form;
+use wirewatch_core::propose::propose;
+use wirewatch_core::trial::{Answer, Answers, Rehearsal, rehearse};
+use wirewatch_core::workspace::{Files, Workspace};
+
+fn files(own: &[(&str, &str)]) -> Files {
+    let base = [
+        ("workspace.toml", "format = 1\n"),
+        ("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n"),
+        ("connections/erp.toml", "kind = \"http\"\naddress = \"http://127.0.0.1:1\"\nrepeat = \"key\"\n"),
+        ("outlines/pick.schema.json", r#"{ "type": "object", "properties": { "id": {}, "when": {} } }"#),
+    ];
+    base.iter().chain(own).map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
+}
+
+fn of_flow(flow: &str, given: &str, answers: &[(&str, Answer)]) -> Rehearsal {
+    let files = files(&[("flows/f.toml", flow)]);
+    let workspace = common::workspace(&files);
+    let answers: Answers = answers.iter().map(|(step, answer)| ((*step).to_owned(), answer.clone())).collect();
+    rehearse(&workspace, &workspace.flows["f"], given.as_bytes(), "", &answers, 10, Timestamp::parse("2026-01-05").unwrap())
+}
+
+const FLOW: &str = r#"
+key = "id"
+[[intake]]
+from = "in"
+takes = "pick"
+[[step]]
+name = "new"
+only = { when = "id != '0'", because = "it is none" }
+[[step]]
+name = "rest"
+pause = { for = "2h" }
+[[step]]
+name = "ways"
+[[step.also]]
+way = "aside"
+[[step.also.step]]
+name = "tell"
+call = { at = "erp", post = "/told", body = "id" }
+[[step]]
+name = "book"
+call = { at = "erp", post = "/picks", body = "it", as = "booked" }
+retry = { times = 2, first = "1m", longest = "1m" }
+[[step]]
+name = "said"
+note = "booked as {$booked.no}"
+"#;
+
+#[test]
+fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_are_kept() {
+    let booked = Answer { status: 201, body: json!({ "no": "P-7" }) };
+    let shown = of_flow(FLOW, r#"{ "id": "a" }"#, &[("book", booked)]);
+    let told: Vec<String> = shown
+        .messages
+        .iter()
+        .flat_map(|message| {
+            let head = format!("{} {} {}", message.key, message.way, message.ends);
+            let steps = message.stages.iter().map(|stage| {
+                let request =
+                    stage.request.as_ref().map_or(String::new(), |one| format!("{} {} {}", one.line, one.body, one.status));
+                format!("  {} {} {}{request}", stage.step, stage.verb, stage.says)
+            });
+            [head].into_iter().chain(steps).collect::<Vec<_>>()
+        })
+        .collect();
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn what_is_refused_goes_aside_and_what_passes_gives_up_after_its_tries() {
+    let answer = |status| Answer { status, ..Answer::default() };
+    for (status, ends, says) in [(422, "aside", "book: answered 422"), (503, "aside", "book: answered 503"), (204, "done", "")] {
+        let shown = of_flow(FLOW, r#"{ "id": "a" }"#, &[("book", answer(status))]);
+        assert_eq!((shown.messages[0].ends, shown.messages[0].says.as_str()), (ends, says), "{status}");
+    }
+    let skipped = of_flow(FLOW, r#"{ "id": "0" }"#, &[]);
+    assert_eq!((skipped.messages[0].ends, skipped.messages[0].says.as_str()), ("skipped", "it is none"));
+    let unreadable = of_flow(FLOW, "{", &[]);
+    assert_eq!((unreadable.verdict, unreadable.messages.len()), ("aside", 0));
+    assert!(unreadable.says.starts_with("not JSON"), "{}", unreadable.says);
+}
+
+#[test]
+fn csv_and_xml_come_in_as_documents_and_go_out_as_texts() {
+    let flow = |form: &str, body: &str| {
+        format!(
+            "key = \"id\"\n[[intake]]\nfrom = \"in\"\ntakes = \"pick\"\nform = \"{form}\"\n\
+             [[step]]\nname = \"send\"\ncall = {{ at = \"erp\", post = \"/x\", body = \"{body}\" }}\n"
+        )
+    };
+    let sent = |form: &str, body: &str, given: &str| {
+        let shown = of_flow(&flow(form, body), given, &[]);
+        assert_eq!(shown.verdict, "taken", "{}", shown.says);
+        shown.messages[0].stages[0].request.as_ref().expect("a request").body.clone()
+    };
+    assert_eq!(sent("csv", "csv(it)", "id;n\na;1\nb;2\n"), "id,n\r\na,1\r\nb,2\r\n");
+    let xml = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick><id>a</id></pick>";
+    assert_eq!(sent("xml", "xml(it, 'pick')", "<p id='a'/>"), xml);
+    let broken = of_flow(&flow("xml", "it"), "<p>", &[]);
+    assert_eq!((broken.verdict, broken.says.as_str()), ("aside", "not XML: line 1: it ends before its root does"));
+}
+
+#[test]
+fn the_demos_cases_hold_and_a_changed_map_is_seen() {
+    let mut files = common::files();
+    let workspace = common::workspace(&files);
+    assert!(workspace.cases.len() >= 9, "{:?}", workspace.cases.keys());
+    for case in workspace.cases.values() {
+        let checked = case.check(&workspace).unwrap_or_else(|error| panic!("{}: {error}", case.name));
+        assert!(checked.holds(), "{}: {:?}", case.name, checked.differences);
+    }
+    let map = files.get_mut("maps/po-to-order.toml").unwrap();
+    *map = map.replace("\"PO101\"", "\"PO101 & '!'\"");
+    let workspace = common::workspace(&files);
+    let checked = workspace.cases["orders-of-marrowfield"].check(&workspace).unwrap();
+    let first = &checked.differences[0];
+    assert_eq!((first.at.as_str(), &first.before, &first.after), ("[1].rows[1].row", &Some(json!("1")), &Some(json!("1!"))));
+}
+
+#[test]
+fn slips_in_cases_are_told() {
+    let own = [
+        ("flows/f.toml", FLOW),
+        ("cases/a/case.toml", "flow = \"g\"\ngiven = \"x.json\"\n"),
+        ("cases/b/case.toml", "flow = \"f\"\nmap = \"m\"\ngiven = \"x.json\"\n"),
+        ("cases/c/case.toml", "flow = \"f\"\ngiven = \"x.json\"\n"),
+        ("cases/d/case.toml", "flow = \"f\"\ngiven = \"given.json\"\n"),
+        ("cases/d/given.json", "{}"),
+        ("cases/d/answers.json", "{ \"bok\": {} }"),
+        ("cases/e/case.toml", "flow = \"f\"\ngiven = \"given.json\"\n"),
+        ("cases/e/given.json", "{}"),
+        ("cases/e/expect.json", "{"),
+    ];
+    let told: Vec<String> = Workspace::read(&files(&own))
+        .findings
+        .into_iter()
+        .map(|one| {
+            format!(
+                "{}:{}:{} {}{}",
+                one.file,
+                one.line,
+                one.column,
+                one.says,
+                one.help.map_or(String::new(), |help| format!(" ({help})"))
+            )
+        })
+        .collect();
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn types_of_rules_and_targets_are_compared_before_anything_runs() {
+    let map = r#"
+from = "source"
+to = "target"
+[set]
+number = "text"
+text = "number * 2"
+flag = "text = 'x'"
+first = "list.name"
+all = "list.name"
+list = "list"
+[[each]]
+of = "list"
+into = "all"
+[each.set]
+x = "name"
+"#;
+    let own = [
+        (
+            "outlines/source.schema.json",
+            r#"{ "type": "object", "properties": { "text": { "type": "string" }, "number": { "type": "number" }, "list": { "type": "array", "items": { "properties": { "name": { "type": "string" } } } } } }"#,
+        ),
+        (
+            "outlines/target.schema.json",
+            r#"{ "type": "object", "properties": { "number": { "type": "number" }, "text": { "type": "string" }, "flag": { "type": "string" }, "first": { "type": "string" }, "all": { "type": "array" }, "list": { "type": "string" } } }"#,
+        ),
+        (
+            "maps/m.toml",
+            &map.replace("twice = \"text\"\ntwice.again = \"text\"\n\"text\" = \"'b' else text\"\n", "list = \"list\"\n"),
+        ),
+    ];
+    let told: Vec<String> =
+        Workspace::read(&files(&own)).findings.into_iter().map(|one| format!("{} {}", one.code, one.says)).collect();
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn a_map_is_proposed_from_names_words_formats_and_values() {
+    let workspace = common::workspace(&common::files());
+    let file = |from: &str, to: &str| propose(&workspace, from, to).expect("a proposal").to_file(from, to);
+    insta::assert_snapshot!(format!(
+        "{}\n{}\n{}",
+        file("purchase", "order"),
+        file("x12/004010/850", "order"),
+        file("stock", "stock-levels")
+    ));
+    assert_eq!(propose(&workspace, "purchase", "stock").unwrap_err(), "the outline stock is a list; a map makes one object");
+}
+
+#[test]
+fn what_is_proposed_is_a_map_without_errors() {
+    let mut files = common::files();
+    let workspace = common::workspace(&files);
+    let text = propose(&workspace, "x12/004010/850", "order").unwrap().to_file("x12/004010/850", "order");
+    files.insert("maps/proposed.toml".to_owned(), text);
+    let workspace = common::workspace(&files);
+    let map = &workspace.maps["proposed"];
+    let given = wirewatch_core::trial::given_to_map(&workspace, map, common::SAMPLE.as_bytes()).unwrap();
+    let kept = serde_json::Map::from_iter([("meta".to_owned(), given[0].meta.clone())]);
+    let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.tables)).unwrap();
+    let faults = workspace.outlines["order"].faults(&order);
+    assert_eq!(
+        (order["reference"].as_str(), order["rows"][1]["amount"].to_string(), faults),
+        (Some("MF-20417"), "148.80".to_owned(), vec![])
+    );
+}
+
+#[test]
+fn what_no_rule_uses_is_told_of_both_kinds_of_document() {
+    let workspace = common::workspace(&common::files());
+    let (_, order) = common::order(0);
+    let paths = |map: &str, document: &wirewatch_core::Document| -> Vec<String> {
+        workspace.maps[map].unused(document).into_iter().map(|one| format!("{} {} {}", one.path, one.times, one.value)).collect()
+    };
+    insta::assert_snapshot!(paths("po-to-order", &order).join("\n"));
+    let purchase: &Value = &json!({ "type": "t", "data": { "number": "1", "buyer": { "mail": "x" }, "basket": [{ "line": 1, "colour": "a" }, { "colour": "b" }] } });
+    let document = wirewatch_core::Document::read(&Form::Json, purchase.to_string().as_bytes()).unwrap();
+    assert_eq!(paths("purchase-to-order", &document), ["type 1 t", "data.buyer.mail 1 x", "data.basket.colour 2 a"]);
+}
