@@ -73,5 +73,77 @@ fn one_order(c: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, reading, one_order);
+/// An order of ten lines to JSON, beside serde_json parsing the same set as JSON to a value and writing it again.
+fn mapping(c: &mut Criterion) {
+    let mut set = "ST*850*0001~BEG*00*SA*MF-1**20261123~CUR*BY*USD~DTM*002*20261201~N1*ST*Marrowfield Store 12*92*0012~\
+                   N3*4 Clover Lane~N4*Tansy Mills*VT*05401*US~"
+        .to_owned();
+    for n in 1..=10 {
+        set += &format!("PO1*{n}*{n}*EA*64.50**VP*QH-HIVE-{n}*SK*10-044{n}~PID*F****TEN FRAME HIVE~");
+    }
+    set += "CTT*10~AMT*TT*3547.50~SE*28*0001~";
+    let definition = Definitions::standard().find("004010", "850").expect("the set").clone();
+    let tree =
+        |bytes: &[u8]| SetTree::new(definition.clone(), bytes, wirewatch_core::x12::Delimiters::default()).expect("a tree");
+    let workspace = Workspace::read(&files()).workspace.expect("sound");
+    let map = &workspace.maps["po-to-order"];
+    let kept = serde_json::Map::from_iter([("meta".to_owned(), serde_json::json!({ "partner": "marrowfield" }))]);
+    let ours = |bytes: &[u8]| {
+        let document = Document::X12(Arc::new(tree(bytes)));
+        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.tables);
+        serde_json::to_vec(&map.apply(&scope).expect("an order")).expect("bytes")
+    };
+    assert!(String::from_utf8_lossy(&ours(set.as_bytes())).contains("QH-HIVE-10"));
+    let json = serde_json::to_vec(&wirewatch_core::edi::tree::to_json(&tree(set.as_bytes()))).expect("bytes");
+    let mut group = c.benchmark_group("850 to JSON");
+    group.throughput(Throughput::Elements(1));
+    group.bench_function("tree and map", |b| b.iter(|| ours(black_box(set.as_bytes()))));
+    group.bench_function("serde_json there and back", |b| {
+        b.iter(|| {
+            let value: serde_json::Value = serde_json::from_slice(black_box(&json)).expect("JSON");
+            serde_json::to_vec(&value).expect("bytes")
+        })
+    });
+    group.finish();
+}
+
+/// Reading and checking a workspace: one map of 500 rules, and 200 flows with a map each.
+fn compiling(c: &mut Criterion) {
+    let base = || {
+        let outline = |fields: usize| {
+            let fields = (0..fields).map(|n| (format!("f{n}"), serde_json::json!({ "type": "string" })));
+            serde_json::json!({ "type": "object", "properties": fields.collect::<serde_json::Map<_, _>>() }).to_string()
+        };
+        BTreeMap::from([
+            ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
+            ("connections/in.toml".to_owned(), "kind = \"folder\"\npath = \"in\"\n".to_owned()),
+            ("outlines/wide.schema.json".to_owned(), outline(500)),
+            ("outlines/slim.schema.json".to_owned(), outline(20)),
+        ])
+    };
+    let map = |outline: &str, rules: usize| {
+        let rules: String = (0..rules).map(|n| format!("f{n} = \"upper(trim(f{n})) & '-' & (f1 else 'none')\"\n")).collect();
+        format!("from = \"{outline}\"\nto = \"{outline}\"\n[set]\n{rules}")
+    };
+    let mut large_map = base();
+    large_map.insert("maps/m.toml".to_owned(), map("wide", 500));
+    let mut many = base();
+    for n in 0..200 {
+        many.insert(format!("maps/m{n}.toml"), map("slim", 20));
+        let flow = "[[intake]]\nfrom = \"in\"\ntakes = \"slim\"\n[[step]]\nname = \"map\"\nmap = \"m0\"\n"
+            .replace("m0", &format!("m{n}"));
+        many.insert(format!("flows/f{n}.toml"), flow);
+    }
+    for files in [&large_map, &many] {
+        let checked = Workspace::read(files);
+        assert!(checked.workspace.is_some(), "{:?}", checked.findings);
+    }
+    let mut group = c.benchmark_group("workspace");
+    group.sample_size(10);
+    group.bench_function("a map of 500 rules", |b| b.iter(|| Workspace::read(black_box(&large_map))));
+    group.bench_function("200 flows and maps", |b| b.iter(|| Workspace::read(black_box(&many))));
+    group.finish();
+}
+
+criterion_group!(benches, reading, one_order, mapping, compiling);
 criterion_main!(benches);

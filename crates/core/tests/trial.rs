@@ -235,3 +235,56 @@ fn what_no_rule_uses_is_told_of_both_kinds_of_document() {
     let document = wirewatch_core::Document::read(&Form::Json, purchase.to_string().as_bytes()).unwrap();
     assert_eq!(paths("purchase-to-order", &document), ["type 1 t", "data.buyer.mail 1 x", "data.basket.colour 2 a"]);
 }
+
+#[test]
+fn a_map_to_a_transaction_set_is_checked_against_its_table() {
+    let outline = r#"{ "type": "object", "properties": { "no": { "type": "string" }, "rows": { "type": "array", "items": { "properties": { "q": { "type": "number" } } } } } }"#;
+    let map = |text: &str| {
+        let text = format!("from = \"order\"\nto = \"x12/004010/855\"\n{text}");
+        let own = [("outlines/order.schema.json", outline), ("maps/m.toml", &text)];
+        Workspace::read(&files(&own)).findings.into_iter().map(|one| one.says + &one.help.unwrap_or_default()).collect::<Vec<_>>()
+    };
+    let bak = "BAK01 = \"'00'\"\nBAK02 = \"'AD'\"\nBAK03 = \"no\"\nBAK04 = \"'20260101'\"\n";
+    let lines = "[[each]]\nof = \"rows\"\ninto = \"PO1\"\n[each.set]\nPO102 = \"q\"\n";
+    assert_eq!(map(&format!("[set]\n{bak}{lines}")), Vec::<String>::new());
+    assert_eq!(map(&format!("[set]\n{lines}")), ["nothing fills BAK, which the 855 must have"]);
+    for (slip, says) in [
+        ("BAQ03 = \"no\"\n", "BAQ does not stand here in the 855did you mean `BAK03`?"),
+        ("PO199 = \"no\"\n", "PO1 has 25 elements, none is 99"),
+        ("SDQ01 = \"no\"\n", "SDQ does not stand here in the 855SDQ stands in a loop: a list makes it, `into = \"…\"`"),
+        ("BAK.no = \"no\"\n", "a target in a transaction set is a reference designator, as in `BAK03`"),
+    ] {
+        let told = map(&format!("[set]\n{bak}{slip}{lines}"));
+        assert!(told.iter().any(|one| one.starts_with(says)), "{slip}: {told:?}");
+    }
+}
+
+#[test]
+fn a_set_that_a_map_made_goes_on_as_a_set() {
+    let mut files = common::files();
+    let flow = "key = \"reference\"\n[[intake]]\nfrom = \"marrowfield-drop\"\ntakes = \"order\"\n[[step]]\nname = \"answer\"\nmap = \"order-to-855\"\n\
+                [[step]]\nname = \"said\"\nnote = \"{BAK03}: {count(PO1)} lines, {PO1[2].ACK.01}\"\n\
+                [[step]]\nname = \"send\"\nsend = { to = \"marrowfield-collect\", file = \"{BAK03}.edi\" }\n";
+    files.insert("flows/answers.toml".to_owned(), flow.to_owned());
+    let workspace = common::workspace(&files);
+    let given = &files["cases/answer-to-marrowfield/given.json"];
+    let run =
+        |given: &str| rehearse(&workspace, &workspace.flows["answers"], given.as_bytes(), "", &Answers::new(), 1, Timestamp(0));
+    let shown = run(given);
+    let stages = &shown.messages[0].stages;
+    assert_eq!(
+        (shown.messages[0].ends, stages[1].says.as_str()),
+        ("done", "MF-20417: 2 lines, IA"),
+        "{}",
+        shown.messages[0].says
+    );
+    let request = stages[2].request.as_ref().expect("a file");
+    let body = request.body.as_str().expect("a text");
+    assert!(request.line == "MF-20417.edi" && body.starts_with("ST*855*0001~BAK*00*AD*MF-20417*20261123~"), "{request:?}");
+    assert!(body.ends_with("CTT*2~SE*15*0001~"), "{body}");
+    let wrong = run(&given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\""));
+    assert_eq!(
+        wrong.messages[0].ends, "done",
+        "a text where a number stands is written as it is, and found by whoever checks it"
+    );
+}

@@ -286,7 +286,7 @@ fn field<'a>(of: Item<'a>, name: &str) -> Item<'a> {
 }
 
 /// `BEG03` into `BEG` and 3; `N1` into `N1` and none. An id has two or three characters, so `N104` is N1 and 4.
-pub(super) fn split_designator(name: &str) -> (&str, Option<u8>) {
+pub(crate) fn split_designator(name: &str) -> (&str, Option<u8>) {
     match name.len().checked_sub(2).filter(|&at| at >= 2 && name.is_char_boundary(at)) {
         Some(at) if name[at..].bytes().all(|byte| byte.is_ascii_digit()) => (&name[..at], name[at..].parse().ok()),
         _ => (name, None),

@@ -21,6 +21,7 @@ mod reads;
 mod template;
 
 pub use check::{Gives, Shape, check, item_shape};
+pub(crate) use eval::split_designator;
 pub use eval::{EvalError, Item, Scope, Tables};
 pub use parse::{parse, path_text};
 pub use reads::Reads;

@@ -134,8 +134,8 @@ impl Machine {
         match &step.verb {
             Verb::Map { map } => match self.logic.workspace.maps.get(map) {
                 None => Stepped::Fail { code: "map-missing", says: format!("the map `{map}` is not in the release") },
-                Some(map) => match map.apply(&scope) {
-                    Ok(value) => Stepped::Became(Document::Json(Arc::new(value))),
+                Some(map) => match map.document(&scope) {
+                    Ok(document) => Stepped::Became(document),
                     // A map error tells its source itself: the target means nothing without it.
                     Err(error) => Stepped::Fail { code: "map-failed", says: error.to_string() },
                 },

@@ -1,11 +1,15 @@
 //! Maps: target = expression, in target order; lists by `each`.
 
+mod to_set;
 mod unused;
 
 pub use unused::Unused;
 
+use crate::Document;
 use crate::expr::{EvalError, Expr, Item, Scope};
+use crate::x12::SetDefinition;
 use serde_json::{Map as Fields, Value};
+use std::sync::Arc;
 
 /// A map as it runs.
 #[derive(Debug, Clone)]
@@ -15,6 +19,8 @@ pub struct Map {
     pub from: String,
     /// Outline of the target.
     pub to: String,
+    /// The target, where it is a transaction set.
+    pub set: Option<Arc<SetDefinition>>,
     pub rules: Rules,
 }
 
@@ -58,10 +64,24 @@ pub struct MapError {
 impl Map {
     /// The target document. A target whose expression gives nothing is left out.
     ///
+    /// A transaction set is given as `wirewatch edi tree` writes one.
+    ///
     /// # Errors
     /// [`MapError`] at the first target that cannot be worked out.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        level(&self.rules, scope, &mut Told { at: String::new(), fills: None })
+        Ok(self.finished(level(&self.rules, scope, &mut Told { at: String::new(), fills: None })?))
+    }
+
+    /// The target as a document that goes on.
+    ///
+    /// # Errors
+    /// As [`Self::apply`]; and where a transaction set cannot hold a value, e.g. a text where a number stands.
+    pub fn document(&self, scope: &Scope<'_>) -> Result<Document, MapError> {
+        let value = self.apply(scope)?;
+        match &self.set {
+            None => Ok(Document::Json(Arc::new(value))),
+            Some(set) => to_set::document(set, &value).map_err(|says| to_set::not_written(set, says)),
+        }
     }
 
     /// The target document, and what each rule gave, in the order of the rules.
@@ -71,7 +91,14 @@ impl Map {
     pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
         let mut told = Told { at: String::new(), fills: Some(Vec::new()) };
         let value = level(&self.rules, scope, &mut told)?;
-        Ok((value, told.fills.unwrap_or_default()))
+        Ok((self.finished(value), told.fills.unwrap_or_default()))
+    }
+
+    fn finished(&self, fields: Fields<String, Value>) -> Value {
+        match &self.set {
+            Some(set) => to_set::tree(set, &fields),
+            None => Value::Object(fields),
+        }
     }
 }
 
@@ -109,7 +136,7 @@ impl MapError {
     }
 }
 
-fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Value, MapError> {
+fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Fields<String, Value>, MapError> {
     let mut fields = Fields::new();
     for assignment in &rules.set {
         let value = assignment.value.eval(scope).map_err(|source| MapError {
@@ -139,19 +166,23 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Val
             told.at += &format!("{}[{}].", into(), n + 1);
             let made = level(&each.rules, &inner, told);
             told.at.truncate(outer);
-            list.push(made.map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?);
+            list.push(Value::Object(made.map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?));
         }
         put(&mut fields, &each.into, Value::Array(list));
     }
-    Ok(Value::Object(fields))
+    Ok(fields)
 }
 
 fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value) {
     match target {
         [] => {}
-        [last] => {
-            fields.insert(last.clone(), value);
-        }
+        // Loops of one id come from several lists: those of the bill-to behind those of the ship-to.
+        [last] => match (fields.get_mut(last), value) {
+            (Some(Value::Array(before)), Value::Array(more)) => before.extend(more),
+            (_, value) => {
+                fields.insert(last.clone(), value);
+            }
+        },
         [first, rest @ ..] => {
             let inner = fields.entry(first.clone()).or_insert_with(|| Value::Object(Fields::new()));
             if let Value::Object(inner) = inner {

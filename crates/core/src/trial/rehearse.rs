@@ -2,7 +2,7 @@
 
 use crate::flow::{Flow, Retry, Takes};
 use crate::intake::{Came, Decision, Head, Known, Received, Seal, decide_document, decide_x12};
-use crate::machine::{Body, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
+use crate::machine::{Body, Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
 use crate::{Digest, Document, Id, Timestamp};
@@ -275,7 +275,12 @@ fn retry<'l>(logic: &'l Logic, work: &Work) -> &'l Retry {
 }
 
 fn answer(answers: &Answers, work: &Work) -> Outcome {
-    answers.get(&work.step).cloned().unwrap_or_default().outcome()
+    match (answers.get(&work.step), &work.effect) {
+        (Some(answer), _) => answer.outcome(),
+        (None, Effect::Call { .. }) => Answer::default().outcome(),
+        // A file or a message at a broker has no answer but that it is there.
+        (None, Effect::Send { .. } | Effect::Publish { .. }) => Outcome::Answer { status: 0, body: Body::default() },
+    }
 }
 
 fn stage(trace: &Trace, statuses: &BTreeMap<String, u16>) -> Stage {

@@ -2,10 +2,11 @@
 
 use super::Build;
 use super::fields::{Fields, File};
-use crate::expr::{Shape, check, parse};
+use crate::expr::{Shape, check, parse, split_designator};
 use crate::map::{Assignment, Each, Map, Rules};
 use crate::nearest::nearest;
 use crate::outline::Outline;
+use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition};
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -29,16 +30,19 @@ impl<'a> Build<'a> {
             shape
         });
         let target = to.as_ref().and_then(|to| {
-            let outline = self.workspace.outlines.get(&to.value);
-            if outline.is_none() {
-                self.unknown(file, to.span.clone(), "outline", &to.value, self.workspace.outlines.keys().map(String::as_str));
+            let shape = self.workspace.shape(&to.value);
+            if shape.is_none() {
+                self.unknown(file, to.span.clone(), "outline", &to.value, self.outline_names().iter().map(String::as_str));
             }
-            outline.map(AsRef::as_ref)
+            shape
         });
+        let set = match target {
+            Some(Shape::Loop(set, _)) => self.workspace.definitions.find(&set.version, &set.set).cloned(),
+            _ => None,
+        };
         let source = source.unwrap_or(Shape::Any);
-        let level = Level { it: source, doc: source, target: target.map(|outline| (outline, &outline.schema)) };
-        let rules = self.level(file, fields, &level);
-        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, rules })
+        let rules = self.level(file, fields, &Level { it: source, doc: source, target });
+        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, rules })
     }
 
     fn outline_names(&self) -> Vec<String> {
@@ -59,7 +63,7 @@ impl<'a> Build<'a> {
             match parse(&text.value) {
                 Ok(value) => {
                     let shape = self.check_expr(file, start, &value, level.it, level.doc, &[]);
-                    let wanted = schema.and_then(|(outline, schema)| outline.json_type(schema));
+                    let wanted = schema.as_ref().and_then(Shape::json_type);
                     mismatch(file, start..start + text.value.len(), &target, wanted, &shape);
                     let line = file.text[..key_span.start].matches('\n').count() as u32 + 1;
                     rules.set.push(Assignment { target, value, line, list: wanted == Some("array") });
@@ -81,14 +85,17 @@ impl<'a> Build<'a> {
                 into.as_ref().map(|into| into.value.split('.').map(str::to_owned).collect()).unwrap_or_default();
             let mut inner_target = None;
             if let Some(into) = &into {
-                if set.contains(&target) {
+                // Loops of one id may come from several lists.
+                if set.contains(&target) && !matches!(level.target, Some(Shape::Loop(..))) {
                     let says = format!("`{}` is filled twice: this takes the place of what the rule before made", into.value);
                     file.error(into.span.clone(), "map::twice", says, None);
                 }
                 set.push(target.clone());
                 filled.extend(target.first().cloned());
-                let found = self.check_target(file, into.span.clone(), &target, level);
-                inner_target = found.and_then(|(outline, schema)| outline.item(schema).map(|item| (outline, item)));
+                inner_target = match self.check_target(file, into.span.clone(), &target, level) {
+                    Some(Shape::Json(outline, schema)) => outline.item(schema).map(|item| Shape::Json(outline, item)),
+                    other => other,
+                };
             }
             let inner = Level { it: crate::expr::item_shape(shape), doc: level.doc, target: inner_target };
             let inner_rules = self.level(file, &each, &inner);
@@ -101,15 +108,30 @@ impl<'a> Build<'a> {
         rules
     }
 
-    /// The schema of a target; a field that the outline does not have is an error.
+    /// The shape of a target; a field that the outline does not have is an error.
     fn check_target<'t>(
         &self,
         file: &File<'a>,
         span: std::ops::Range<usize>,
         target: &[String],
         level: &Level<'t>,
-    ) -> Option<(&'t Outline, &'t Value)> {
-        let (outline, mut schema) = level.target?;
+    ) -> Option<Shape<'t>> {
+        match level.target? {
+            Shape::Json(outline, schema) => self.check_field(file, span, target, outline, schema),
+            Shape::Loop(set, entries) => check_designator(file, span, target, set, entries),
+            Shape::Segment(set, id) => check_element(file, span, target, set, id),
+            Shape::Any | Shape::Value(_) => None,
+        }
+    }
+
+    fn check_field<'t>(
+        &self,
+        file: &File<'a>,
+        span: std::ops::Range<usize>,
+        target: &[String],
+        outline: &'t Outline,
+        mut schema: &'t Value,
+    ) -> Option<Shape<'t>> {
         for name in target {
             match outline.field(schema, name) {
                 Ok(Some(inner)) => schema = inner,
@@ -129,11 +151,15 @@ impl<'a> Build<'a> {
                 }
             }
         }
-        Some((outline, schema))
+        Some(Shape::Json(outline, schema))
     }
 
     fn unfilled(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>, filled: &[String]) {
-        let Some((outline, schema)) = level.target else { return };
+        let (outline, schema) = match level.target {
+            Some(Shape::Json(outline, schema)) => (outline, schema),
+            Some(Shape::Loop(set, entries)) => return unfilled_segments(file, fields, set, entries, filled),
+            _ => return,
+        };
         for (name, required) in outline.fields(schema) {
             if filled.iter().any(|known| known == name) {
                 continue;
@@ -180,10 +206,69 @@ fn mismatch(file: &File<'_>, span: std::ops::Range<usize>, target: &[String], wa
     }
 }
 
+/// A target in a transaction set: an element by its designator, or the id of a loop or segment that a list makes.
+fn check_designator<'t>(
+    file: &File<'_>,
+    span: std::ops::Range<usize>,
+    target: &[String],
+    set: &'t SetDefinition,
+    entries: &'t [Entry],
+) -> Option<Shape<'t>> {
+    let [name] = target else {
+        let says = "a target in a transaction set is a reference designator, as in `BAK03`".to_owned();
+        file.error(span, "map::unknown-target", says, None);
+        return None;
+    };
+    let (id, element) = split_designator(name);
+    let Some(entry) = entries.iter().find(|entry| entry.id() == id) else {
+        let help = nearest(id, entries.iter().map(Entry::id)).map(|near| format!("did you mean `{near}{}`?", &name[id.len()..]));
+        let help = help.or_else(|| set.uses(id).then(|| format!("{id} stands in a loop: a list makes it, `into = \"…\"`")));
+        file.error(span, "map::unknown-target", format!("{id} does not stand here in the {}", set.set), help);
+        return None;
+    };
+    match (element, entry) {
+        (Some(_), _) => check_element(file, span, target, set, entry.id()),
+        (None, Entry::Segment { id, .. }) => Some(Shape::Segment(set, id)),
+        (None, Entry::Loop { of, .. }) => Some(Shape::Loop(set, of)),
+    }
+}
+
+fn check_element<'t>(
+    file: &File<'_>,
+    span: std::ops::Range<usize>,
+    target: &[String],
+    set: &'t SetDefinition,
+    id: &str,
+) -> Option<Shape<'t>> {
+    let name = target.join(".");
+    let (own, element) = split_designator(&name);
+    let length = set.segment(id).map_or(usize::MAX, SegmentDefinition::len);
+    match element {
+        Some(n) if own == id && n > 0 && usize::from(n) <= length => {}
+        Some(n) if own == id => {
+            file.error(span, "map::unknown-target", format!("{id} has {length} elements, none is {n:02}"), None);
+        }
+        _ => file.error(span, "map::unknown-target", format!("`{name}` is no element of {id}"), None),
+    }
+    // Any single value may stand there; whether it fits is seen when it is written.
+    None
+}
+
+/// Segments and loops that the set must have and nothing fills. ST and SE are written with the envelope.
+fn unfilled_segments(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, entries: &[Entry], filled: &[String]) {
+    for entry in entries.iter().filter(|entry| entry.mandatory() && !matches!(entry.id(), "ST" | "SE")) {
+        let id = entry.id();
+        if !filled.iter().any(|target| split_designator(target).0 == id) {
+            let says = format!("nothing fills {id}, which the {} must have", set.set);
+            file.error(fields.span.clone(), "map::unfilled", says, None);
+        }
+    }
+}
+
 struct Level<'t> {
     it: Shape<'t>,
     doc: Shape<'t>,
-    target: Option<(&'t Outline, &'t Value)>,
+    target: Option<Shape<'t>>,
 }
 
 impl<'a> Build<'a> {

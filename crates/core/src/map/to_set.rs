@@ -1,0 +1,98 @@
+//! What a map gives for a transaction set: fields by designator, put in the order of the set's table.
+
+use super::MapError;
+use crate::Document;
+use crate::expr::split_designator;
+use crate::x12::definitions::{Entry, SetDefinition};
+use crate::x12::plain::compose;
+use crate::x12::{Delimiters, Envelope, GroupHead, Party, SetTree, Style, Tokens, Writer};
+use serde_json::{Map as Fields, Value, json};
+use std::sync::Arc;
+
+/// The set as `edi tree` writes it: `{"set": …, "version": …, "tree": …}`. ST and SE belong to whoever writes it.
+pub(super) fn tree(set: &SetDefinition, fields: &Fields<String, Value>) -> Value {
+    json!({ "set": set.set, "version": set.version, "tree": { "loop": set.set, "of": level(&set.table, fields) } })
+}
+
+/// The segments and loops of one level, in the order of the table. An id that stands in it twice is filled at the first.
+fn level(entries: &[Entry], fields: &Fields<String, Value>) -> Vec<Value> {
+    let mut all = Vec::new();
+    let mut done: Vec<&str> = Vec::new();
+    for entry in entries {
+        let id = entry.id();
+        if done.contains(&id) {
+            continue;
+        }
+        done.push(id);
+        let lists = fields.get(id).and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_object);
+        match entry {
+            Entry::Segment { .. } => {
+                all.extend(segment(id, fields));
+                all.extend(lists.filter_map(|item| segment(id, item)));
+            }
+            Entry::Loop { of, .. } => {
+                let opener = segment(id, fields).map(|opener| json!({ "loop": id, "of": [opener] }));
+                all.extend(opener);
+                let made = lists.map(|item| level(of, item)).filter(|inner| !inner.is_empty());
+                all.extend(made.map(|inner| json!({ "loop": id, "of": inner })));
+            }
+        }
+    }
+    all
+}
+
+/// The segment with the elements that `fields` has of it; none where it has none.
+fn segment(id: &str, fields: &Fields<String, Value>) -> Option<Value> {
+    let own =
+        fields.iter().filter(|(name, value)| matches!(split_designator(name), (own, Some(_)) if own == id) && !is_empty(value));
+    let mut elements: Fields<String, Value> = own.map(|(name, value)| (name.clone(), value.clone())).collect();
+    if elements.is_empty() {
+        return None;
+    }
+    elements.insert("segment".to_owned(), Value::from(id));
+    Some(Value::Object(elements))
+}
+
+fn is_empty(value: &Value) -> bool {
+    value.is_null() || value.as_str().is_some_and(str::is_empty)
+}
+
+/// The document that such a tree is, with separators of our own and control number 0001 until it is sealed.
+pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value) -> Result<Document, String> {
+    let nodes = crate::edi::tree::from_json(&tree["tree"]).map_err(|error| error.to_string())?;
+    let nobody = || Party { qualifier: "ZZ".to_owned(), id: "NOBODY".to_owned() };
+    let delimiters = Delimiters::default();
+    let envelope = Envelope {
+        sender: nobody(),
+        receiver: nobody(),
+        date: "20260101".to_owned(),
+        time: "0000".to_owned(),
+        version: set.version.get(..5).unwrap_or("00401").to_owned(),
+        control: 1,
+        wants_ta1: false,
+        usage: "T".to_owned(),
+        delimiters,
+    };
+    let mut writer = Writer::new(envelope, Style::default());
+    writer.start_group(&GroupHead {
+        functional_id: set.functional_id.clone(),
+        sender: nobody().id,
+        receiver: nobody().id,
+        control: 1,
+        version: set.version.clone(),
+    });
+    compose(set, &nodes, &mut writer).map_err(|error| error.to_string())?;
+    let bytes = writer.finish().map_err(|error| error.to_string())?;
+    // Between ISA and GS, and GE and IEA.
+    let tokens = Tokens::new(bytes.as_slice(), delimiters);
+    let (first, last) = (tokens.segment(2), tokens.segment(tokens.len() - 3));
+    let own: Arc<[u8]> = bytes[first.offset as usize..last.end as usize].into();
+    let tree = SetTree::new(set.clone(), own, delimiters).map_err(|error| error.to_string())?;
+    Ok(Document::X12(Arc::new(tree)))
+}
+
+/// The set cannot be written as its rules filled it.
+pub(super) fn not_written(set: &SetDefinition, says: String) -> MapError {
+    let source = crate::expr::EvalError { span: 0..0, says };
+    MapError { target: format!("the {}", set.set), expression: "all rules together".to_owned(), line: 1, source }
+}
