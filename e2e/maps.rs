@@ -2,7 +2,9 @@
 
 use crate::scene::{client, root};
 use serde_json::Value;
+use std::io::{BufRead, BufReader};
 use std::path::Path;
+use std::process::{Command, Stdio};
 
 const ORDER: &str = "demo/samples/marrowfield-850.edi";
 const TRY: [&str; 6] = ["map", "run", "po-to-order", "--workspace", "demo/workspace", "--given"];
@@ -142,4 +144,30 @@ fn documents_are_compared_field_by_field() {
     assert!(code == 1 && out.contains("- \"ASTER\"\n  + \"LINDEN\""), "{out}");
     let (code, _, err) = client(&["compare", ORDER, after], "");
     assert!(code == 1 && err.contains("`wirewatch edi diff` compares X12"), "{err}");
+}
+
+#[test]
+fn a_watched_map_is_tried_again_when_it_changes() {
+    let folder = copy();
+    let workspace = folder.path().to_str().expect("text");
+    let mut child = Command::new(env!("CARGO_BIN_EXE_wirewatch"))
+        .args(["map", "run", "release-to-pick", "--watch", "--given", "demo/samples/release.json", "--workspace", workspace])
+        .current_dir(root())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the program starts");
+    let mut lines = BufReader::new(child.stdout.take().expect("piped")).lines().map(|line| line.expect("text"));
+    let mut until = |wanted: &str| lines.find(|line| line.contains(wanted)).expect("it goes on");
+    until(r#""carrier": "linden""#);
+    until("waiting for a change");
+    let map = folder.path().join("maps/release-to-pick.toml");
+    let text = std::fs::read_to_string(&map).expect("the map");
+    // What is wrong in between is told, and does not end it.
+    std::fs::write(&map, text.replace("lower(carrier)", "lower(carier)")).expect("written");
+    until("waiting for a change");
+    std::fs::write(&map, text.replace("lower(carrier)", "title(carrier)")).expect("written");
+    until(r#""carrier": "Linden""#);
+    child.kill().expect("ended");
+    child.wait().expect("gone");
 }

@@ -2,11 +2,13 @@ use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
+use std::io::IsTerminal;
 use std::path::PathBuf;
+use std::time::Duration;
 use wirewatch_core::map::{Filled, Map, Unused, scope_of};
 use wirewatch_core::propose::propose;
 use wirewatch_core::trial::{Given, given_to_map};
-use wirewatch_core::workspace::Workspace;
+use wirewatch_core::workspace::{Workspace, digest};
 
 /// Try a map of the workspace on a document
 ///
@@ -60,6 +62,9 @@ struct RunArgs {
     /// Show what each rule gave
     #[arg(long)]
     explain: bool,
+    /// Do it again whenever the workspace or the document changes, until interrupted
+    #[arg(long, conflicts_with_all = ["as_case", "json"])]
+    watch: bool,
     /// Keep it as a case of the workspace: this document must always give this result
     #[arg(long, value_name = "NAME")]
     as_case: Option<String>,
@@ -70,6 +75,7 @@ struct RunArgs {
 
 pub fn run(args: &MapArgs) -> Result<(), CommandError> {
     match &args.command {
+        MapCommand::Run(args) if args.watch => watch(args),
         MapCommand::Run(args) => try_out(args),
         MapCommand::Propose(args) => proposed(args),
     }
@@ -102,6 +108,35 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
     std::fs::write(&file, text).map_err(|error| local::failed(&file, &error))?;
     println!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
     Ok(())
+}
+
+/// How often it is looked whether something has changed: sooner than one looks up from the editor.
+const LOOK: Duration = Duration::from_millis(200);
+
+fn watch(args: &RunArgs) -> Result<(), CommandError> {
+    if args.given.as_os_str() == "-" {
+        return Err(CommandError::Usage("--watch needs a file: standard input does not change".to_owned()));
+    }
+    // A file that cannot be read for a moment, while an editor writes it, is a change like others.
+    let seen = || (local::files(&args.workspace).map(|files| digest(&files)).ok(), local::bytes(&args.given).ok());
+    let mut before = None;
+    loop {
+        let now = Some(seen());
+        if now == before {
+            std::thread::sleep(LOOK);
+            continue;
+        }
+        before = now;
+        if std::io::stdout().is_terminal() {
+            // Clear, and to the upper left corner (ECMA-48).
+            anstream::print!("\x1b[2J\x1b[H");
+        }
+        if let Err(error) = try_out(args) {
+            error.report();
+        }
+        let says = format!("waiting for a change in {} or {}", args.workspace.display(), args.given.display());
+        anstream::println!("{}", paint(ui::DIM, says));
+    }
 }
 
 fn try_out(args: &RunArgs) -> Result<(), CommandError> {
