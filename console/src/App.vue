@@ -26,6 +26,7 @@ const pages = [
   { to: '/connections', text: 'Connections' },
   { to: '/trays', text: 'Trays' },
   { to: '/releases', text: 'Releases' },
+  { to: '/maps', text: 'Maps' },
   { to: '/x12', text: 'X12' },
 ]
 const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
@@ -86,23 +87,27 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
             />
             <circle cx="16" cy="10" r="5" fill="currentColor" />
           </svg>
-          <span class="sr-only lg:not-sr-only">Wire Watch</span>
+          <span class="sr-only whitespace-nowrap lg:not-sr-only">Wire Watch</span>
         </RouterLink>
         <nav aria-label="Pages" class="flex gap-0.5">
           <RouterLink
             v-for="page in pages"
             :key="page.to"
             :to="page.to"
-            class="relative rounded-md px-2.5 py-1.5 text-sm text-soft hover:text-ink"
+            class="relative rounded-md px-2 py-1.5 text-sm whitespace-nowrap text-soft hover:text-ink xl:px-2.5"
             :class="here(page.to) && 'font-semibold text-ink!'"
             :aria-current="here(page.to) ? 'page' : undefined"
           >
             {{ page.text }}
-            <span v-if="here(page.to)" class="absolute inset-x-2.5 -bottom-[9px] h-0.5 bg-thread" aria-hidden="true" />
+            <span
+              v-if="here(page.to)"
+              class="absolute inset-x-2 -bottom-[9px] xl:inset-x-2.5 h-0.5 bg-thread"
+              aria-hidden="true"
+            />
           </RouterLink>
         </nav>
         <div class="ml-auto flex items-center gap-3">
-          <span class="hidden max-w-52 truncate text-xs text-faint xl:inline">{{ workspace.title }}</span>
+          <span class="hidden max-w-52 truncate text-xs text-faint min-[1420px]:inline">{{ workspace.title }}</span>
           <span
             v-if="workspace.environment"
             class="rounded-sm border px-1.5 text-xs font-semibold whitespace-nowrap"
@@ -116,7 +121,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
             >{{ workspace.environment.title }}</span
           >
           <LinkState />
-          <button type="button" class="button text-soft!" @click="palette = true">
+          <button type="button" class="button text-soft! whitespace-nowrap" @click="palette = true">
             <MagnifyingGlassIcon class="size-4" aria-hidden="true" /><span class="sr-only lg:not-sr-only">Go to</span>
             <kbd class="hidden rounded-sm border border-line px-1 font-mono text-2xs leading-4 lg:inline">/</kbd>
           </button>

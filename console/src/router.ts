@@ -61,6 +61,14 @@ export const router = createRouter({
       component: () => import('./releases/ReleasesPage.vue'),
       meta: { title: 'Releases' },
     },
+    { path: '/maps', name: 'maps', component: () => import('./maps/MapsPage.vue'), meta: { title: 'Maps' } },
+    {
+      path: '/maps/:name(.*)',
+      name: 'map',
+      component: () => import('./maps/MapPage.vue'),
+      props: true,
+      meta: { title: 'Map' },
+    },
     { path: '/x12', name: 'x12', component: () => import('./x12/X12Page.vue'), meta: { title: 'X12 documents' } },
     {
       path: '/design',

@@ -36,6 +36,8 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
         ("/connections".to_owned(), "[data-connection]"),
         ("/trays".to_owned(), "[data-tray]"),
         ("/releases".to_owned(), "[data-release-detail]"),
+        ("/maps".to_owned(), "[data-map]"),
+        ("/maps/po-to-order".to_owned(), "[data-target]"),
         ("/x12".to_owned(), "textarea"),
         (format!("/x12?arrival={arrival}"), "[data-line]"),
         ("/design".to_owned(), "[data-strand]"),

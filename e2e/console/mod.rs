@@ -7,6 +7,7 @@ mod browser;
 mod keyboard;
 mod lists;
 mod looks;
+mod maps;
 mod mending;
 mod strands;
 mod trays;

@@ -17,6 +17,7 @@ export const pages: Choice[] = [
   { text: 'Connections', kind: 'page', to: '/connections' },
   { text: 'Trays', kind: 'page', to: '/trays' },
   { text: 'Releases', kind: 'page', to: '/releases' },
+  { text: 'Maps', kind: 'page', to: '/maps' },
   { text: 'X12 documents', kind: 'page', to: '/x12' },
   { text: 'Design system', kind: 'page', to: '/design' },
 ]

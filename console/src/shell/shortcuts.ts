@@ -9,6 +9,7 @@ export const shortcuts = [
   { keys: 'g c', says: 'Connections', to: '/connections' },
   { keys: 'g t', says: 'Trays', to: '/trays' },
   { keys: 'g r', says: 'Releases', to: '/releases' },
+  { keys: 'g p', says: 'Maps', to: '/maps' },
   { keys: 'g d', says: 'X12 documents', to: '/x12' },
   { keys: '?', says: 'These keys' },
   { keys: 'Esc', says: 'Close what is open' },

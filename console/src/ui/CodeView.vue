@@ -69,10 +69,16 @@ async function copy(what: string) {
       >
         {{ path }} <span class="font-sans text-thread">{{ copied ? 'copied' : 'copy path' }}</span>
       </button>
-      <button type="button" class="button button-plain ml-auto px-1.5! py-0.5! text-xs!" @click="made?.find()">
+      <button
+        type="button"
+        class="button button-plain ml-auto px-1.5! py-0.5! text-xs! whitespace-nowrap"
+        @click="made?.find()"
+      >
         Find
       </button>
-      <button type="button" class="button button-plain px-1.5! py-0.5! text-xs!" @click="copy(text)">Copy all</button>
+      <button type="button" class="button button-plain px-1.5! py-0.5! text-xs! whitespace-nowrap" @click="copy(text)">
+        Copy all
+      </button>
     </div>
     <div ref="parent" class="min-h-0 grow overflow-auto" />
   </div>

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::time::Duration;
-use wirewatch_core::map::{Filled, Map, Unused, scope_of};
+use wirewatch_core::map::{Filled, Map, SourceField, scope_of};
 use wirewatch_core::propose::propose;
 use wirewatch_core::trial::{Given, given_to_map};
 use wirewatch_core::workspace::{Workspace, digest};
@@ -201,13 +201,13 @@ fn explained(rules: &[Filled]) {
 }
 
 /// What the source carried that no rule used.
-fn left_over(unused: &[Unused]) {
+fn left_over(unused: &[SourceField]) {
     if unused.is_empty() {
         println!("\nevery field of the source is used");
         return;
     }
     println!("\n{} of the source that no rule uses:", ui::count(unused.len(), "field"));
-    let row = |one: &Unused| {
+    let row = |one: &SourceField| {
         let times = if one.times > 1 { format!("{} times", one.times) } else { String::new() };
         vec![cell(&one.path), styled(ui::DIM, times), cell(&one.value)]
     };

@@ -1,9 +1,9 @@
 //! Maps: target = expression, in target order; lists by `each`.
 
+mod source;
 mod to_set;
-mod unused;
 
-pub use unused::Unused;
+pub use source::SourceField;
 
 use crate::Document;
 use crate::expr::{EvalError, Expr, Item, Scope};

@@ -7,8 +7,10 @@ mod case;
 mod given;
 mod mask;
 mod rehearse;
+mod table;
 
 pub use case::{Case, CaseError, Checked, Subject};
 pub use given::{Given, given_to_map};
 pub use mask::mask;
 pub use rehearse::{Answer, Answers, Called, Passage, Rehearsal, Stage, rehearse};
+pub use table::{MapTable, map_table};

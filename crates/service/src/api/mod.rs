@@ -10,6 +10,7 @@ mod connections;
 mod edi;
 mod firing;
 mod flows;
+mod maps;
 mod messages;
 mod orders;
 pub mod problem;
@@ -104,6 +105,9 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::fire))
         .routes(routes!(firing::fire))
         .routes(routes!(edi::look))
+        .routes(routes!(maps::list))
+        .routes(routes!(maps::one))
+        .routes(routes!(maps::try_map))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))

@@ -5,6 +5,7 @@ mod arrival;
 mod connection;
 mod edi;
 mod live;
+mod map;
 mod message;
 mod order;
 mod release;
@@ -17,6 +18,7 @@ pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerE
 pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
+pub use map::{MapRule, MapSample, MapSource, MapStory, MapTried, MapTry, MapView};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
     Step, Story,

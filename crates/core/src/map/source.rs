@@ -1,4 +1,4 @@
-//! What the source carried that no rule used.
+//! What the source carries, and what of it no rule uses.
 
 use super::{Map, Rules};
 use crate::Document;
@@ -6,26 +6,36 @@ use crate::expr::{PRODUCT_ID, Reads, segment_path};
 use crate::x12::{Child, LoopRef, Segment};
 use serde::Serialize;
 use serde_json::Value;
+use std::collections::HashMap;
 
-/// A field of the source that no rule reads.
+/// A filled field of the source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Unused {
-    /// `data.buyer.mail`; of a transaction set `N1.04`, the loop or segment with the element.
+pub struct SourceField {
+    /// As an expression reads it: `data.buyer.mail`; of a transaction set `BEG03`, `N1.N301`, or `N1.04` in the segment that
+    /// opens the loop.
     pub path: String,
     /// The first value that stands there.
     pub value: String,
     /// How often it stands there.
     pub times: usize,
+    /// Some rule reads it, whether it came to it this time or not.
+    pub used: bool,
 }
 
 impl Map {
-    /// The filled fields of `document` that no rule reads, in the order of the document. Envelope segments do not count.
+    /// The filled fields of `document` that no rule reads.
     #[must_use]
-    pub fn unused(&self, document: &Document) -> Vec<Unused> {
+    pub fn unused(&self, document: &Document) -> Vec<SourceField> {
+        self.source(document).into_iter().filter(|field| !field.used).collect()
+    }
+
+    /// The filled fields of `document`, in its order. Envelope segments do not count.
+    #[must_use]
+    pub fn source(&self, document: &Document) -> Vec<SourceField> {
         let x12 = matches!(document, Document::X12(_));
         let mut reads = Reads::new(x12);
         of_rules(&self.rules, Some(""), &mut reads);
-        let mut left = Left { reads, all: Vec::new() };
+        let mut left = Fields { reads, all: Vec::new(), places: HashMap::new() };
         match document {
             Document::Json(value) => left.json(value, ""),
             Document::X12(tree) => left.level(tree.root(), ""),
@@ -46,20 +56,21 @@ fn of_rules(rules: &Rules, it: Option<&str>, reads: &mut Reads) {
     }
 }
 
-struct Left {
+struct Fields {
     reads: Reads,
-    all: Vec<Unused>,
+    all: Vec<SourceField>,
+    /// Of each path in `all`.
+    places: HashMap<String, usize>,
 }
 
-impl Left {
-    fn tell(&mut self, path: &str, value: String) {
-        if self.reads.has(path) {
+impl Fields {
+    fn tell(&mut self, path: &str, value: String, used: bool) {
+        if let Some(at) = self.places.get(path) {
+            self.all[*at].times += 1;
             return;
         }
-        match self.all.iter_mut().find(|known| known.path == path) {
-            Some(known) => known.times += 1,
-            None => self.all.push(Unused { path: path.to_owned(), value, times: 1 }),
-        }
+        self.places.insert(path.to_owned(), self.all.len());
+        self.all.push(SourceField { path: path.to_owned(), value, times: 1, used });
     }
 
     fn json(&mut self, value: &Value, path: &str) {
@@ -72,8 +83,8 @@ impl Left {
                 }
             }
             Value::Array(items) => items.iter().for_each(|item| self.json(item, path)),
-            Value::String(text) => self.tell(path, text.clone()),
-            Value::Bool(_) | Value::Number(_) => self.tell(path, value.to_string()),
+            Value::String(text) => self.tell(path, text.clone(), self.reads.has(path)),
+            Value::Bool(_) | Value::Number(_) => self.tell(path, value.to_string(), self.reads.has(path)),
         }
     }
 
@@ -91,15 +102,18 @@ impl Left {
         if matches!(id.as_str(), "ST" | "SE") {
             return;
         }
-        let path = segment_path(path, &id);
+        let own = segment_path(path, &id);
+        // The segment that opens a loop is the loop: `N1.02`; others are named by designator: `N1.N301`, `BEG03`.
+        let shown = if own == path { format!("{path}.") } else { own.clone() };
+        let path = own;
         // Product ids come as pairs from the sixth element on, in LIN from the second.
         let pairs = if id == "LIN" { 2 } else { 6 };
         let ids = self.reads.has(&format!("{path}.{PRODUCT_ID}"));
         for n in 1..=segment.count() {
             let value = segment.text(n);
-            let is_id = ids && n >= pairs;
-            if !(value.is_empty() || is_id) {
-                self.tell(&format!("{path}.{n:02}"), value);
+            if !value.is_empty() {
+                let used = ids && n >= pairs || self.reads.has(&format!("{path}.{n:02}"));
+                self.tell(&format!("{shown}{n:02}"), value, used);
             }
         }
     }

@@ -1,0 +1,38 @@
+<script setup lang="ts">
+/** The maps of the running release. */
+import { onMounted } from 'vue'
+import { api, asked } from '../api/client'
+import { useAsked } from '../api/useAsked'
+import EmptyState from '../ui/EmptyState.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { count } from '../words/format'
+
+const { known: maps, trouble, again } = useAsked(() => asked(api.GET('/api/maps')))
+onMounted(again)
+</script>
+
+<template>
+  <div>
+    <header class="mb-4">
+      <h1 class="text-xl font-semibold">Maps</h1>
+      <p class="text-sm text-soft">What makes one document of another. Open one to see what its rules give.</p>
+    </header>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <ul v-if="maps?.length" class="panel divide-y divide-line">
+      <li v-for="map in maps" :key="map.name">
+        <RouterLink
+          :to="`/maps/${map.name}`"
+          class="flex flex-wrap items-baseline gap-x-4 px-4 py-2.5 hover:bg-sunken"
+          :data-map="map.name"
+        >
+          <span class="min-w-56 font-medium">{{ map.name }}</span>
+          <span class="font-mono text-sm">{{ map.from }} <span class="text-faint">→</span> {{ map.to }}</span>
+          <span class="ml-auto text-sm text-soft">{{ count(map.rules, 'rule') }}</span>
+        </RouterLink>
+      </li>
+    </ul>
+    <EmptyState v-else-if="maps" title="No maps yet">
+      <code>wirewatch map propose FROM TO</code> writes one to begin with.
+    </EmptyState>
+  </div>
+</template>

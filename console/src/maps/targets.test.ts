@@ -1,0 +1,38 @@
+import { expect, test } from 'vitest'
+import type { FindingView } from '../api/schema'
+import { has, inOrder, standing } from './targets'
+
+const finding = (severity: string, code: string): FindingView => ({
+  severity,
+  code,
+  file: 'maps/m.toml',
+  line: 1,
+  column: 1,
+  length: 1,
+  source: '',
+  says: code,
+})
+
+test('what is required and not filled comes before other errors, and those before notes', () => {
+  const all = [finding('warning', 'map::cut'), finding('error', 'expr::syntax'), finding('error', 'map::unfilled')]
+  expect(inOrder(all).map((one) => one.code)).toEqual(['map::unfilled', 'expr::syntax', 'map::cut'])
+})
+
+test('how a map stands is one sentence', () => {
+  const rule = (value: string | null) => ({ target: 'a', value, line: 1 })
+  const field = (used: boolean) => ({ path: 'b', value: 'c', times: 1, used })
+  expect(standing([finding('error', 'map::unfilled')], [], [])).toBe('1 required field is not filled.')
+  expect(standing([finding('error', 'map::unfilled'), finding('error', 'x'), finding('error', 'y')], [], [])).toBe(
+    '1 required field is not filled, 2 rules are wrong.',
+  )
+  expect(standing([finding('warning', 'map::cut')], [], [])).toContain('Give it a document')
+  expect(standing([], [rule('1'), rule(null)], [field(true), field(false)])).toBe(
+    "1 field filled; 1 of the source's 2 fields are not used.",
+  )
+  expect(standing([], [rule('1')], [field(true)])).toBe('1 field filled; every field of the source is used.')
+})
+
+test('a field is found by its name or by a value, in any case', () => {
+  expect(has('MF-', 'reference', 'mf-20417')).toBe(true)
+  expect(has('zip', 'reference', null)).toBe(false)
+})

@@ -1,0 +1,63 @@
+//! A map as one writes it: what the source carries, what each rule gives, what is still to fill.
+
+use super::given::given_to_map;
+use crate::Severity;
+use crate::finding::Finding;
+use crate::map::{Filled, SourceField, scope_of};
+use crate::workspace::{Files, Workspace};
+use serde_json::{Map, Value};
+
+/// What is known of a map and a document at a moment of writing.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct MapTable {
+    /// What is wrong with the map file, or noted of it.
+    pub findings: Vec<Finding>,
+    /// How many documents the given text holds, and how the one shown is called.
+    pub documents: usize,
+    pub title: String,
+    /// The fields of the document that is shown.
+    pub source: Vec<SourceField>,
+    /// What each rule gave for it, in the order of the rules.
+    pub rules: Vec<Filled>,
+    pub result: Value,
+    /// Why there is no result; empty where there is one, or nothing was given.
+    pub says: String,
+}
+
+/// The map `name` of a workspace as if its file had the content `text`, over the document `at` (from 0) of `given`.
+///
+/// `environment` is where the workspace is read; with errors in the file there is nothing but findings.
+#[must_use]
+pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &str, given: &[u8], at: usize) -> MapTable {
+    let path = format!("maps/{name}.toml");
+    let mut files = files.clone();
+    files.insert(path.clone(), text.to_owned());
+    let checked = Workspace::read_in(&files, environment);
+    let findings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.file == path).cloned().collect();
+    let mut table = MapTable { findings, ..MapTable::default() };
+    let workspace = match checked.workspace {
+        Some(workspace) => workspace,
+        None => {
+            let elsewhere = checked.findings.iter().find(|one| one.severity == Severity::Error && one.file != path);
+            if let Some(other) = elsewhere.filter(|_| !table.findings.iter().any(|one| one.severity == Severity::Error)) {
+                table.says = format!("{}:{}: {}", other.file, other.line, other.says);
+            }
+            return table;
+        }
+    };
+    let Some(map) = workspace.maps.get(name).filter(|_| !given.trim_ascii().is_empty()) else { return table };
+    let documents = match given_to_map(&workspace, map, given) {
+        Ok(documents) => documents,
+        Err(says) => return MapTable { says, ..table },
+    };
+    table.documents = documents.len();
+    let Some(one) = documents.get(at.min(documents.len().saturating_sub(1))) else { return table };
+    table.title.clone_from(&one.title);
+    table.source = map.source(&one.document);
+    let kept = Map::from_iter([("meta".to_owned(), one.meta.clone())]);
+    match map.explain(&scope_of(&one.document, &kept, &workspace.tables)) {
+        Ok((result, rules)) => (table.result, table.rules) = (result, rules),
+        Err(error) => table.says = error.to_string(),
+    }
+    table
+}

@@ -1,0 +1,45 @@
+//! The map table: rules changed as one types, errors in place, other documents.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
+    let scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-strand]").await;
+    browser.go("/maps").await;
+    browser.click("[data-map=po-to-order]").await;
+    browser.read("[data-target=reference]", "MF-20417").await;
+    browser.read("[data-part=standing]", "10 of the source's 32 fields are not used").await;
+    browser.see("[data-source=BEG03][data-used=true]").await;
+    browser.see("[data-source=REF02][data-used=false]").await;
+    // The second document of the sample.
+    browser
+        .script("const at = document.querySelectorAll('main select')[1]; at.value = 1; at.dispatchEvent(new Event('change'))")
+        .await;
+    browser.read("[data-target=reference]", "MF-20418").await;
+    let rules = browser.script("return document.querySelector('.cm-content').cmTile.view.state.doc.toString()").await;
+    let rules = rules.as_str().expect("the map").to_owned();
+    let fill = async |text: &str| {
+        let script = "const at = document.querySelector('.cm-content').cmTile.view; at.dispatch({ changes: { from: 0, to: at.state.doc.length, insert: ";
+        browser.script(&format!("{script}{text:?} }} }})")).await;
+    };
+    fill(&rules.replace("\"BEG03\"", "\"'PO ' & BEG03\"")).await;
+    browser.read("[data-target=reference]", "PO MF-20418").await;
+    browser.read("main", "changed here only").await;
+    // What is wrong is told in place; what came before stays in sight.
+    fill(&rules.replace("reference           = \"BEG03\"", "")).await;
+    browser.read("[data-part=standing]", "1 required field is not filled").await;
+    browser.read("[data-finding=error]", "nothing fills `reference`").await;
+    browser.read("[data-target=reference]", "PO MF-20418").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("as it runs").await;
+    browser.read("[data-part=standing]", "19 fields filled").await;
+    // A document that is none is said.
+    let drop = "const carried = new DataTransfer(); carried.items.add(new File(['ISA'], 'x.edi')); \
+                document.querySelector('main h1').dispatchEvent(new DragEvent('drop', { dataTransfer: carried, bubbles: true }))";
+    browser.script(drop).await;
+    browser.read("[data-part=standing]", "no 850 in 004010").await;
+    browser.leave().await;
+}
