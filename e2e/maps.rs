@@ -1,10 +1,11 @@
 //! From a sample to a proven map, with no service running.
 
-use crate::scene::{client, root};
+use crate::scene::{Scene, client, root};
 use serde_json::Value;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Command, Stdio};
+use wirewatch_standins::marrowfield::Flaw;
 
 const ORDER: &str = "demo/samples/marrowfield-850.edi";
 const TRY: [&str; 6] = ["map", "run", "po-to-order", "--workspace", "demo/workspace", "--given"];
@@ -170,4 +171,27 @@ fn a_watched_map_is_tried_again_when_it_changes() {
     until(r#""carrier": "Linden""#);
     child.kill().expect("ended");
     child.wait().expect("gone");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
+    let mut scene = Scene::open().await;
+    scene.send(1, Flaw::None);
+    scene.quiet(1).await;
+    let message = scene.messages("flow=partner-orders").await[0]["id"].as_str().expect("an id").to_owned();
+    let folder = copy();
+    let at = folder.path().to_str().expect("text");
+    let from = ["case", "from", &message, "--name", "as it came", "--mask", "--workspace", at];
+    let (code, out, err) = scene.service.command(&from);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains("written to"), "{out}");
+    let read =
+        |name: &str| std::fs::read_to_string(folder.path().join("cases/as-it-came").join(name)).expect("a file of the case");
+    let answers: Value = serde_json::from_str(&read("answers.json")).expect("JSON");
+    assert_eq!(answers["book"]["body"]["order_number"], "Q-100001", "{answers}");
+    assert!(read("given.edi").contains("N1*ST*Xxxxxxxxxxx Xxxxx 00*92*"), "names are masked: {}", read("given.edi"));
+    let (code, out, _) = client(&["cases", "as-it-came", "--workspace", at], "");
+    assert!(code == 0 && out.contains("1 case: 1 held"), "{out}");
+    let (code, _, err) = scene.service.command(&from);
+    assert!(code == 1 && err.contains("is there already"), "{err}");
 }
