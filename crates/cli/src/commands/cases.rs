@@ -7,7 +7,6 @@ use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 use serde_json::{Map, Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use wirewatch_core::nearest::nearest;
 use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, mask};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_service::view::Story;
@@ -201,10 +200,9 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let new = NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event };
     let folder = new.write(&args.workspace, &answers(&story), None)?;
     let workspace = Arc::new(local::workspace(&args.workspace)?);
-    let case = workspace.cases.get(&name).ok_or_else(|| {
-        let near = nearest(&name, workspace.cases.keys().map(String::as_str)).unwrap_or_default();
-        CommandError::Failed(format!("the case {name} was not found again, only {near}"))
-    })?;
+    let case = workspace.cases.get(&name);
+    let case =
+        case.ok_or_else(|| CommandError::Failed(format!("{} was written, but is not read as a case", folder.display())))?;
     let checked = case.check(&workspace).map_err(|error| CommandError::Failed(error.to_string()))?;
     expect(&args.workspace, case, &checked.came)?;
     ui::json(&checked.came);

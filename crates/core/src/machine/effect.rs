@@ -208,9 +208,7 @@ impl Body {
     pub fn text(&self) -> String {
         String::from_utf8_lossy(&self.0).into_owned()
     }
-}
 
-impl Body {
     /// The media type, by what it begins with.
     #[must_use]
     pub fn content_type(&self) -> &'static str {

@@ -75,7 +75,8 @@ impl Map {
     /// The target as a document that goes on.
     ///
     /// # Errors
-    /// As [`Self::apply`]; and where a transaction set cannot hold a value, e.g. a text where a number stands.
+    /// As [`Self::apply`]; and where a transaction set cannot be written, e.g. a number with a fraction where its element has
+    /// none. Codes, lengths and texts are not checked here.
     pub fn document(&self, scope: &Scope<'_>) -> Result<Document, MapError> {
         let value = self.apply(scope)?;
         match &self.set {

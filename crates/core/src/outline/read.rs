@@ -50,6 +50,11 @@ fn csv_rows(bytes: &[u8]) -> Result<Vec<Value>, String> {
     let separator = [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',');
     let mut reader = csv::ReaderBuilder::new().delimiter(separator).trim(csv::Trim::Headers).from_reader(bytes);
     let columns = reader.headers().map_err(|error| error.to_string())?.clone();
+    if let Some(twice) =
+        columns.iter().enumerate().find_map(|(n, name)| columns.iter().take(n).any(|one| one == name).then_some(name))
+    {
+        return Err(format!("line 1 names the column `{twice}` twice"));
+    }
     let mut rows = Vec::new();
     for row in reader.records() {
         let row = row.map_err(|error| error.to_string())?;
@@ -91,9 +96,9 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
                 let name = start.local_name().as_ref().to_owned();
                 return Err(wrong(&reader, format!("{name} is nested more than {DEPTH} deep")));
             }
-            Event::Start(start) => open.push(opened(&start)),
+            Event::Start(start) => open.push(opened(&start).map_err(|says| wrong(&reader, says))?),
             Event::Empty(start) => {
-                open.push(opened(&start));
+                open.push(opened(&start).map_err(|says| wrong(&reader, says))?);
                 if let Some(root) = close(&mut open) {
                     return Ok(root);
                 }
@@ -135,14 +140,18 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
     }
 }
 
-fn opened(start: &quick_xml::events::BytesStart<'_>) -> (String, Map<String, Value>, String) {
+fn opened(start: &quick_xml::events::BytesStart<'_>) -> Result<(String, Map<String, Value>, String), String> {
     let mut fields = Map::new();
-    for attribute in start.attributes().flatten().filter(|one| !one.key.as_ref().starts_with("xmlns")) {
+    for attribute in start.attributes() {
+        let attribute = attribute.map_err(|error| error.to_string())?;
+        if attribute.key.as_ref().starts_with("xmlns") {
+            continue;
+        }
         let raw = attribute.value.into_owned();
         let value = quick_xml::escape::unescape(&raw).map_or_else(|_| raw.clone(), |text| text.into_owned());
         fields.insert(attribute.key.local_name().as_ref().to_owned(), scalar(&value));
     }
-    (start.local_name().as_ref().to_owned(), fields, String::new())
+    Ok((start.local_name().as_ref().to_owned(), fields, String::new()))
 }
 
 /// Ends the innermost element; gives the root's value when that was it.
@@ -153,19 +162,24 @@ fn close(open: &mut Vec<(String, Map<String, Value>, String)>) -> Option<Value> 
         (true, _) => scalar(text),
         (false, true) => Value::Object(fields),
         (false, false) => {
-            fields.insert("text".to_owned(), scalar(text));
+            add(&mut fields, "text".to_owned(), scalar(text));
             Value::Object(fields)
         }
     };
     let Some((_, outer, _)) = open.last_mut() else { return Some(value) };
-    match outer.get_mut(&name) {
+    add(outer, name, value);
+    None
+}
+
+/// What comes again under a name makes a list of both.
+fn add(fields: &mut Map<String, Value>, name: String, value: Value) {
+    match fields.get_mut(&name) {
         None => {
-            outer.insert(name, value);
+            fields.insert(name, value);
         }
         Some(Value::Array(items)) => items.push(value),
         Some(other) => *other = Value::Array(vec![other.take(), value]),
     }
-    None
 }
 
 #[cfg(test)]
@@ -199,6 +213,8 @@ mod tests {
         assert!(one("{\"a\":").starts_with("not JSON: EOF while parsing"), "{}", one("{\"a\":"));
         assert_eq!(one("<a>\n<b>"), "not XML: line 2: it ends before its root does");
         assert_eq!(one("<!DOCTYPE a [<!ENTITY b \"bee\">]><a>&b;</a>"), "not XML: line 1: the entity &b; is not known");
+        assert!(one("<a b=1/>").starts_with("not XML: line 1: "), "{}", one("<a b=1/>"));
+        assert_eq!(one("a,b,a\n1,2,3\n"), "line 1 names the column `a` twice");
         assert!(one("a,b\n1\n").contains("line: 2"), "{}", one("a,b\n1\n"));
         let deep = "<a>".repeat(70);
         assert_eq!(one(&deep), "not XML: line 1: a is nested more than 64 deep");

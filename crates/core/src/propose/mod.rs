@@ -16,6 +16,8 @@ use trade::{Words, of_format, words};
 
 /// Below this a likeness is chance.
 const LEAST: f64 = 0.35;
+/// The same of two lists: their names' likeness and the part of the target's fields that one fills, together.
+const LEAST_OF_LISTS: f64 = 0.5;
 
 /// How sure a proposal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -204,15 +206,13 @@ fn level_rules(sources: &Sources, target: &Level) -> Proposal {
     for (into, inner) in &target.lists {
         let own = words(&into.join(" "));
         let alone = sources.lists.len() == 1 && target.lists.len() == 1;
-        let score = |(_, name, within): &(String, Words, Sources)| {
-            let filled = level_rules(within, inner).rules.len() as f64 / inner.leaves.len().max(1) as f64;
-            overlap(name, &own) + filled + f64::from(u8::from(alone))
-        };
-        let best = sources.lists.iter().max_by(|a, b| score(a).total_cmp(&score(b))).filter(|best| score(best) >= 0.5);
-        match best {
-            Some((of, _, within)) => {
-                proposal.lists.push(ProposedList { of: of.clone(), into: into.clone(), rules: level_rules(within, inner) });
-            }
+        let tried = sources.lists.iter().map(|(of, name, within)| {
+            let rules = level_rules(within, inner);
+            let filled = rules.rules.len() as f64 / inner.leaves.len().max(1) as f64;
+            (overlap(name, &own) + filled + f64::from(u8::from(alone)), of, rules)
+        });
+        match tried.max_by(|(a, ..), (b, ..)| a.total_cmp(b)).filter(|(score, ..)| *score >= LEAST_OF_LISTS) {
+            Some((_, of, rules)) => proposal.lists.push(ProposedList { of: of.clone(), into: into.clone(), rules }),
             None => proposal.unfilled.push((into.clone(), false)),
         }
     }
@@ -234,23 +234,13 @@ fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
         // `deliver_to` and `name` of one is `deliver_name` of the other.
         _ => overlap(&joined(&source.own, &source.around), &joined(&own, &around)),
     };
+    // What a title says counts half of what a name does.
     let title = overlap(&joined(&source.said, &words(&target.title)), &joined(&own, &source.own)) / 2.0;
     let format = !target.format.is_empty() && target.format == source.format;
     let example = target.examples.iter().any(|example| source.examples.contains(example) && !is_small(example));
-    let mut score = (0.7 * name + 0.3 * beside).max(if name > 0.0 { title } else { title / 2.0 });
-    if name == 0.0 && beside < 1.0 {
-        score = score.min(0.3 * beside + title);
-    }
-    if name == 0.0 && !example {
-        // What only stands in like surroundings is not the same.
-        score = score.min(LEAST / 2.0);
-    }
-    if format {
-        score += 0.1;
-    }
-    if example {
-        score = score.max(0.8);
-    }
+    // What only stands in like surroundings, with no word in common, is not the same, unless the same values were seen.
+    let by_name = if name > 0.0 { (0.7 * name + 0.3 * beside).max(title) + if format { 0.1 } else { 0.0 } } else { 0.0 };
+    let score = if example { by_name.max(0.8) } else { by_name };
     let alike = match (same, source.own == own) {
         (true, _) => "the same name",
         (false, true) => "the trade's word for it",

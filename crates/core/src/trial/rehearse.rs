@@ -153,7 +153,7 @@ fn acknowledgment(seal: &Seal) -> String {
 }
 
 /// Decides on the arrival as the flow's own intake does: the one that takes what this looks like.
-fn decide(workspace: &Workspace, flow: &Flow, bytes: &[u8], event: &str) -> Decision {
+fn decide(workspace: &Arc<Workspace>, flow: &Flow, bytes: &[u8], event: &str) -> Decision {
     let looks_x12 = bytes.trim_ascii_start().starts_with(b"ISA");
     let fits = |takes: &Takes| matches!(takes, Takes::X12(_)) == looks_x12;
     let hears = |events: &[String]| event.is_empty() || events.iter().any(|known| known == event);
@@ -167,7 +167,7 @@ fn decide(workspace: &Workspace, flow: &Flow, bytes: &[u8], event: &str) -> Deci
     if !matches!(intake.takes, Takes::X12(_)) {
         return decide_document(workspace, &came, bytes.len() as u64, bytes, &Known::NEW);
     }
-    let own = Arc::new(workspace.clone());
+    let own = workspace.clone();
     let mut reader = Reader::choosing(move |header| own.terms(header), Limits::default());
     reader.feed(bytes);
     let mut reading = reader.finish();
