@@ -23,6 +23,7 @@ pub async fn run(url: &str, orders: usize, database: i32) -> Measured {
         let now = SystemClock.now();
         let batch: Vec<Arc<Origin>> = (start..(start + BATCH).min(orders)).map(|_| origin(journal.mint(now))).collect();
         let messages = batch.iter().map(|origin| NewMessage {
+            ended: None,
             origin: origin.clone(),
             key: format!("MF-{}", origin.id.0),
             order_key: String::new(),

@@ -66,11 +66,25 @@ async fn run() {
     let cluster = Cluster::start(options).unwrap_or_else(|error| panic!("{error}"));
     let program = program();
     let quick = asked("--quick");
-    if asked("--at-rest") {
-        let options = BrokerOptions { folder: folder.path().join("broker"), port: None };
+    if asked("--webhooks") {
+        webhooks(&program, &cluster).await;
+        return;
+    }
+    let options = BrokerOptions { folder: folder.path().join("broker"), port: None };
+    let broker = async || {
         let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
-        let broker = broker.unwrap_or_else(|error| panic!("{error}"));
-        at_rest(&program, &cluster, &broker, RATE_AT_REST, !quick).await;
+        broker.unwrap_or_else(|error| panic!("{error}"))
+    };
+    if asked("--queues") {
+        queued(&program, &cluster, &broker().await).await;
+        return;
+    }
+    if asked("--million") {
+        million(&program, &cluster, &broker().await).await;
+        return;
+    }
+    if asked("--at-rest") {
+        at_rest(&program, &cluster, &broker().await, RATE_AT_REST, !quick).await;
         return;
     }
     let (mut services, mut bares) = (Vec::new(), Vec::new());
@@ -94,9 +108,7 @@ async fn run() {
     }
     let (service, bare) = (report::median(&services), report::median(&bares));
     let calls = webhooks(&program, &cluster).await;
-    let options = BrokerOptions { folder: folder.path().join("broker"), port: None };
-    let broker = tokio::task::spawn_blocking(|| LoopbackBroker::start(options)).await.expect("no panic");
-    let broker = broker.unwrap_or_else(|error| panic!("{error}"));
+    let broker = broker().await;
     let queued = queued(&program, &cluster, &broker).await;
     let far = at_rest(&program, &cluster, &broker, queued[0].orders_per_s / 10.0, !quick).await;
     cluster.create_database("latency").expect("a database");
@@ -162,20 +174,23 @@ async fn queued(program: &std::path::Path, cluster: &Cluster, broker: &LoopbackB
 
 /// Queues at a tenth of the peak, at rest, and, when there is time for it, for long.
 async fn at_rest(program: &std::path::Path, cluster: &Cluster, broker: &LoopbackBroker, rate: f64, long: bool) -> Steady {
-    for name in ["far", "idle", "million"] {
+    for name in ["far", "idle"] {
         cluster.create_database(name).expect("a database");
     }
     let latency = steady::latency(program, &cluster.url("far"), broker, rate).await;
     println!("from publishing to the far end: p50 {:.1} ms, p99 {:.1} ms at {rate:.0}/s", latency.p50_ms, latency.p99_ms);
     let idle = steady::idle(program, &cluster.url("idle"), broker).await;
     println!("{} idle flows: {:.2} % of a core", steady::FLOWS, idle * 100.0);
-    let mut million = None;
-    if long {
-        let (tenths, memory) = steady::million(program, &cluster.url("million"), broker).await;
-        println!("a million messages: first tenth {:.0}, last tenth {:.0}/s, {} MB at most", tenths[0], tenths[9], memory / 1024);
-        million = Some((tenths, memory));
-    }
+    let million = if long { Some(million(program, cluster, broker).await) } else { None };
     Steady { latency, idle, million }
+}
+
+async fn million(program: &std::path::Path, cluster: &Cluster, broker: &LoopbackBroker) -> ([f64; 10], u64) {
+    cluster.create_database("million").expect("a database");
+    let (tenths, memory) = steady::million(program, &cluster.url("million"), broker).await;
+    let each: Vec<String> = tenths.iter().map(|tenth| format!("{tenth:.0}")).collect();
+    println!("a million messages: {}/s in each tenth, {} MB at most", each.join(" "), memory / 1024);
+    (tenths, memory)
 }
 
 /// What was measured of queues beside their peak.

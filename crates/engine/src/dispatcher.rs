@@ -19,6 +19,7 @@ mod gates;
 mod share;
 mod turns;
 
+pub use commits::ended_at_birth;
 use commits::stand;
 use entry::running;
 pub use gates::{flow_of_line, line_of};
@@ -508,7 +509,7 @@ impl Dispatcher {
             Next::WaitUntil(due) | Next::Pause(due) => {
                 running.phase = Phase::Due(due);
                 // A message that pauses before anything else has happened to it was last committed as one that moves.
-                let untold = (running.logged == 0).then(|| Op::Change(Box::new(stand(running, now))));
+                let untold = (running.logged == 0).then(|| Op::Change(Box::new(stand(&running.machine, now))));
                 self.out.extend(untold.map(|change| Out::Commit(None, change)));
                 self.due.insert((due, id));
                 if due.since(now) > self.settings.keep {

@@ -157,6 +157,8 @@ pub struct NewMessage {
     pub key: String,
     pub order_key: String,
     pub facts: Vec<Fact>,
+    /// It has ended already, since its steps only compute: never among the unfinished.
+    pub ended: Option<Box<Change>>,
 }
 
 /// What became of one op of a group.
@@ -353,8 +355,8 @@ pub trait Journal: Send + Sync + 'static {
     /// Stores a piece of a body ahead of its arrival.
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;
 
-    /// A range of a stored body.
-    fn body(&self, id: Id, range: Range<u64>) -> impl Future<Output = Result<Vec<u8>, Down>> + Send;
+    /// Ranges of stored bodies, in the order asked for; what is not stored is left out of them.
+    fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> impl Future<Output = Result<Vec<Vec<u8>>, Down>> + Send;
 
     /// Messages with document and log, in any order; ids that are not there are left out.
     fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;
@@ -370,8 +372,8 @@ pub trait Journal: Send + Sync + 'static {
     /// This process's unfoldings that are not done.
     fn unfoldings(&self) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
 
-    /// One unfolding that is not done.
-    fn unfolding(&self, arrival: ArrivalId) -> impl Future<Output = Result<Option<UnfoldRow>, Down>> + Send;
+    /// Those of them that are of these arrivals, by id.
+    fn unfolding(&self, arrivals: &[ArrivalId]) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
 
     /// Connections that are held.
     fn holds(&self) -> impl Future<Output = Result<Vec<Hold>, Down>> + Send;

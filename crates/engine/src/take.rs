@@ -6,7 +6,7 @@ use crate::enter::{Broken, enter};
 use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Stored, Taken, Unfolds};
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::unfold::{message, new_message, retrying};
+use crate::unfold::{born, message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;
 use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_document, decide_x12};
@@ -38,7 +38,7 @@ pub struct Source {
 #[derive(Debug)]
 pub struct Ready {
     pub(crate) arriving: Arriving,
-    /// The messages made ahead.
+    /// The messages made ahead, those that have not ended with that.
     entered: Vec<Result<Entered, Broken>>,
     /// Messages of flows in order, which are made when they are numbered.
     to_number: Option<(Unfolding, Vec<Stored>)>,
@@ -61,8 +61,9 @@ impl Ready {
             let id = shared.journal.mint_message(shared.clock.now());
             let stored = Stored { origin: Arc::new(Origin { id, ..(*stored.origin).clone() }), ..stored };
             let one = retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await;
-            messages.push(new_message(&workspace, &one));
-            self.entered.push(one);
+            let (message, unfinished) = born(&workspace, one, shared.clock.now());
+            messages.push(message);
+            self.entered.extend(unfinished);
         }
         self.arriving.born = Some(Born { unfolding, messages });
     }
@@ -206,8 +207,9 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         let (mut entered, mut messages) = (Vec::new(), Vec::new());
         for stored in stored.collect::<Vec<_>>() {
             let one = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
-            messages.push(new_message(workspace, &one));
-            entered.push(one);
+            let (message, unfinished) = born(workspace, one, self.shared.clock.now());
+            messages.push(message);
+            entered.extend(unfinished);
         }
         Ok(Ahead { entered, born: Some(Born { unfolding, messages }), to_number: None })
     }
@@ -233,7 +235,10 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             let mut at = range.start;
             while at < range.end {
                 let end = (at + PIECE as u64).min(range.end);
-                hasher.update(&self.shared.journal.body(self.id, at..end).await?);
+                let piece = self.shared.journal.bodies(&[(self.id, at..end)]).await?;
+                for bytes in piece {
+                    hasher.update(&bytes);
+                }
                 at = end;
             }
         }

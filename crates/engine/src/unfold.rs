@@ -1,19 +1,20 @@
 //! Makes messages from arrivals, in batches with a durable cursor, arrivals taking turns.
 
-use crate::dispatcher::{Entered, facts};
+use crate::dispatcher::{Entered, ended_at_birth, facts};
 use crate::enter::{Broken, enter};
 use crate::journal::{Down, Journal, NewMessage, Op, OpResult, Stored, Unfold, UnfoldRow};
 use crate::links::Links;
 use crate::shared::Shared;
 use crate::{Clock, writer::Tell};
 use std::collections::VecDeque;
+use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot};
-use wirewatch_core::ArrivalId;
 use wirewatch_core::intake::{Head, Part};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
+use wirewatch_core::{ArrivalId, Timestamp};
 
 /// Messages of one commit, and bytes of their documents, at most; one message may have more.
 const BATCH: usize = 256;
@@ -26,14 +27,20 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
     mut arrivals: mpsc::UnboundedReceiver<ArrivalId>,
 ) {
     let mut open: VecDeque<UnfoldRow> = VecDeque::new();
+    let mut named: VecDeque<ArrivalId> = VecDeque::new();
     let mut committing = Vec::new();
     loop {
-        if open.is_empty() && committing.is_empty() {
+        if open.is_empty() && named.is_empty() && committing.is_empty() {
             let Some(arrival) = arrivals.recv().await else { return };
-            open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
+            named.push_back(arrival);
         }
         while let Ok(arrival) = arrivals.try_recv() {
-            open.extend(retrying(|| shared.journal.unfolding(arrival)).await);
+            named.push_back(arrival);
+        }
+        // Far more may be named at once than is unfolded in one turn: they are read when their turn comes.
+        if open.len() < BATCH && !named.is_empty() {
+            let next: Vec<ArrivalId> = named.drain(..named.len().min(BATCH)).collect();
+            open.extend(retrying(|| shared.journal.unfolding(&next)).await);
         }
         let (stuck, mut turn) = tokio::join!(settle(&shared, std::mem::take(&mut committing)), next_turn(&shared, &mut open));
         if !stuck.is_empty() {
@@ -44,7 +51,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
     }
 }
 
-/// The next messages of an arrival.
+/// The next messages of an arrival, and those of them that are not ended with that.
 struct Batch {
     unfold: Unfold,
     entered: Vec<Result<Entered, Broken>>,
@@ -57,23 +64,29 @@ struct Submitted {
     answer: oneshot::Receiver<OpResult>,
 }
 
-/// The batches of one turn: arrivals one after another, as many of them as fill one commit.
+/// The batches of one turn: arrivals one after another, as many of them as fill one commit, their bytes read at once.
 async fn next_turn<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, open: &mut VecDeque<UnfoldRow>) -> Vec<Batch> {
     if !open.is_empty() {
         shared.room().await;
     }
-    let mut turn = Vec::new();
-    let (mut messages, mut bytes, mut moved_on) = (0, 0, Vec::new());
+    let mut planned = Vec::new();
+    let (mut messages, mut bytes) = (0, 0);
     while messages < BATCH
         && bytes < BATCH_BYTES
-        && let Some(mut row) = open.pop_front()
+        && let Some(row) = open.pop_front()
     {
-        let batch = next_batch(shared, &row, BATCH - messages).await;
-        messages += batch.entered.len();
-        bytes += batch.unfold.messages.iter().map(|message| message.origin.size()).sum::<u64>();
-        row.cursor = batch.unfold.to;
+        let next = Next::of(row, BATCH - messages, BATCH_BYTES - bytes);
+        messages += next.parts.len();
+        bytes += next.span.end - next.span.start;
+        planned.push(next);
+    }
+    let spans: Vec<_> = planned.iter().map(|next| (next.row.arrival, next.span.clone())).collect();
+    let bodies = if spans.is_empty() { Vec::new() } else { retrying(|| shared.journal.bodies(&spans)).await };
+    let (mut turn, mut moved_on) = (Vec::with_capacity(planned.len()), Vec::new());
+    for (next, bytes) in planned.into_iter().zip(bodies) {
+        let batch = next.batch(shared, &bytes).await;
         if !batch.unfold.last {
-            moved_on.push(row);
+            moved_on.push(UnfoldRow { cursor: batch.unfold.to, ..next.row });
         }
         turn.push(batch);
     }
@@ -104,38 +117,48 @@ async fn settle<J, L, C>(shared: &Shared<J, L, C>, submitted: Vec<Submitted>) ->
     stuck
 }
 
-async fn next_batch<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>, row: &UnfoldRow, most: usize) -> Batch {
-    let parts = &row.unfolding.parts;
-    let from = (row.cursor as usize).min(parts.len());
-    let mut bytes = 0;
-    let fits = parts[from..].iter().take(most).take_while(|(_, slice, _)| {
-        let first = bytes == 0;
-        bytes += slice.end - slice.start;
-        first || bytes <= BATCH_BYTES
-    });
-    let to = from + fits.count();
-    let batch = &parts[from..to];
-    let span = batch.iter().map(|(_, bytes, _)| bytes.start).min().unwrap_or(0)
-        ..batch.iter().map(|(_, bytes, _)| bytes.end).max().unwrap_or(0);
-    let bytes = retrying(|| shared.journal.body(row.arrival, span.clone())).await;
-    let mut entered = Vec::with_capacity(batch.len());
-    for part in batch {
-        let within = (part.1.start - span.start) as usize..(part.1.end - span.start) as usize;
-        let document = bytes.get(within).unwrap_or_default().to_vec();
-        let stored = message(shared, row.arrival, row.release, &row.unfolding.heads, part, document);
-        entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
+/// What of an arrival is unfolded next: which of its parts, and where they stand in its bytes.
+struct Next {
+    row: UnfoldRow,
+    parts: Range<usize>,
+    span: Range<u64>,
+}
+
+impl Next {
+    /// At most so many parts, and bytes of them; one at least.
+    fn of(row: UnfoldRow, most: usize, most_bytes: u64) -> Self {
+        let all = &row.unfolding.parts;
+        let from = (row.cursor as usize).min(all.len());
+        let mut bytes = 0;
+        let fits = all[from..].iter().take(most).take_while(|(_, slice, _)| {
+            let first = bytes == 0;
+            bytes += slice.end - slice.start;
+            first || bytes <= most_bytes
+        });
+        let parts = from..from + fits.count();
+        let slices = || all[parts.clone()].iter().map(|(_, slice, _)| slice);
+        let span = slices().map(|slice| slice.start).min().unwrap_or(0)..slices().map(|slice| slice.end).max().unwrap_or(0);
+        Self { row, parts, span }
     }
-    let surroundings = shared.releases.current().1;
-    let messages = entered.iter().map(|entered| new_message(&surroundings, entered));
-    let unfold = Unfold {
-        arrival: row.arrival,
-        from: from as u32,
-        to: to as u32,
-        last: to == parts.len(),
-        messages: messages.collect(),
-        at: shared.clock.now(),
-    };
-    Batch { unfold, entered }
+
+    /// Its messages, from the bytes of the span.
+    async fn batch<J: Journal, L: Links, C: Clock>(&self, shared: &Arc<Shared<J, L, C>>, bytes: &[u8]) -> Batch {
+        let Self { row, parts, span } = self;
+        let (surroundings, at) = (shared.releases.current().1, shared.clock.now());
+        let (mut messages, mut entered) = (Vec::with_capacity(parts.len()), Vec::with_capacity(parts.len()));
+        for part in &row.unfolding.parts[parts.clone()] {
+            let within = (part.1.start - span.start) as usize..(part.1.end - span.start) as usize;
+            let document = bytes.get(within).unwrap_or_default().to_vec();
+            let stored = message(shared, row.arrival, row.release, &row.unfolding.heads, part, document);
+            let one = retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await;
+            let (message, unfinished) = born(&surroundings, one, at);
+            messages.push(message);
+            entered.extend(unfinished);
+        }
+        let last = parts.end == row.unfolding.parts.len();
+        let unfold = Unfold { arrival: row.arrival, from: parts.start as u32, to: parts.end as u32, last, messages, at };
+        Batch { unfold, entered }
+    }
 }
 
 /// A message of an arrival, as it will be kept: its head, where its document stands, and its own number there.
@@ -165,19 +188,28 @@ pub(crate) fn message<J: Journal, L, C: Clock>(
     Stored { origin: Arc::new(origin), document, log: Vec::new() }
 }
 
-/// What is recorded of a message that comes to be.
-pub(crate) fn new_message(surroundings: &Workspace, entered: &Result<Entered, Broken>) -> NewMessage {
-    match entered {
-        Ok(entered) => {
-            let machine = &entered.machine;
-            // The order began when it came in, not when its turn came to be unfolded.
-            let facts = facts::begun(surroundings, machine, machine.origin().arrival.made());
-            let order_key = machine.order_key().unwrap_or_default();
-            NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts }
-        }
+/// What is recorded of a message that comes to be, and the message itself unless it has ended with that.
+pub(crate) fn born(
+    surroundings: &Workspace,
+    entered: Result<Entered, Broken>,
+    now: Timestamp,
+) -> (NewMessage, Option<Result<Entered, Broken>>) {
+    let entered = match entered {
+        Ok(entered) => entered,
         Err(broken) => {
-            NewMessage { origin: broken.origin.clone(), key: String::new(), order_key: String::new(), facts: Vec::new() }
+            let (origin, facts) = (broken.origin.clone(), Vec::new());
+            let message = NewMessage { origin, key: String::new(), order_key: String::new(), facts, ended: None };
+            return (message, Some(Err(broken)));
         }
+    };
+    let machine = &entered.machine;
+    // The order began when it came in, not when its turn came to be unfolded.
+    let facts = facts::begun(surroundings, machine, machine.origin().arrival.made());
+    let order_key = machine.order_key().unwrap_or_default();
+    let message = NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts, ended: None };
+    match ended_at_birth(surroundings, &entered, now) {
+        ended @ Some(_) => (NewMessage { ended, ..message }, None),
+        None => (message, Some(Ok(entered))),
     }
 }
 

@@ -203,7 +203,7 @@ mod tests {
         async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), crate::Down> {
             unreachable!()
         }
-        async fn body(&self, _: Id, _: Range<u64>) -> Result<Vec<u8>, crate::Down> {
+        async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, crate::Down> {
             unreachable!()
         }
         async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, crate::Down> {
@@ -215,7 +215,7 @@ mod tests {
         async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, crate::Down> {
             unreachable!()
         }
-        async fn unfolding(&self, _: ArrivalId) -> Result<Option<UnfoldRow>, crate::Down> {
+        async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, crate::Down> {
             unreachable!()
         }
         async fn holds(&self) -> Result<Vec<Hold>, crate::Down> {

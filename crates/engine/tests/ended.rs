@@ -28,7 +28,7 @@ impl Journal for Breaking {
     async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), Down> {
         Ok(())
     }
-    async fn body(&self, _: Id, _: Range<u64>) -> Result<Vec<u8>, Down> {
+    async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
         Ok(Vec::new())
     }
     async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, Down> {
@@ -41,7 +41,7 @@ impl Journal for Breaking {
         let row = UnfoldRow { arrival: Id(1), release: 1, unfolding: Unfolding::default(), cursor: 0 };
         Ok(if self.0 { vec![row] } else { Vec::new() })
     }
-    async fn unfolding(&self, _: ArrivalId) -> Result<Option<UnfoldRow>, Down> {
+    async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
         panic!("a mistake");
     }
     async fn holds(&self) -> Result<Vec<Hold>, Down> {

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use wirewatch_core::intake::Verdict;
 use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Hold, NewMessage, Op};
+use wirewatch_engine::{Change, Hold, NewMessage, Op};
 
 /// One thing that happened. Readers accept fields they do not know.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,15 +65,45 @@ impl Event {
         }
     }
 
-    /// A message that comes to be.
-    pub(crate) fn begun(message: &NewMessage, at: Timestamp) -> Self {
-        Self {
+    /// A message that comes to be, and its end where it has come with that.
+    pub(crate) fn born(message: &NewMessage, at: Timestamp) -> impl Iterator<Item = Self> {
+        let begun = Self {
             flow: message.origin.flow.clone(),
             partner: partner(&message.origin.meta),
             state: "moving".to_owned(),
             key: message.key.clone(),
             says: "began".to_owned(),
             ..Self::blank("message", message.origin.id, at)
+        };
+        std::iter::once(begun).chain(message.ended.as_deref().map(Self::changed))
+    }
+
+    /// How a message stands now.
+    fn changed(change: &Change) -> Self {
+        let act = change.entry.as_ref().and_then(|(_, entry)| match &entry.what {
+            Logged::Act { act, by, .. } => Some(format!("{} by {by}", act.past())),
+            Logged::Attempt { outcome, .. } => Some(outcome.says().to_owned()),
+            Logged::Intent { .. } | Logged::Stopped { .. } | Logged::Woken { .. } | Logged::Parted { .. } => None,
+        });
+        let says = match &change.reason {
+            Some(reason) => reason.says.clone(),
+            None if !change.says.is_empty() => change.says.clone(),
+            None => act.unwrap_or_default(),
+        };
+        Self {
+            flow: change.origin.flow.clone(),
+            partner: partner(&change.origin.meta),
+            step: change.step.clone(),
+            state: change.state.as_str().to_owned(),
+            key: change.key.clone(),
+            result: change.result.clone(),
+            says,
+            tries: change.tries,
+            due: change.due.unwrap_or_default(),
+            took: change.took,
+            tried: change.tried().unwrap_or_default().to_owned(),
+            passed: change.passed.iter().filter(|one| one.how == Pass::Done).map(|one| one.step.clone()).collect(),
+            ..Self::blank("message", change.origin.id, change.at)
         }
     }
 
@@ -81,36 +111,10 @@ impl Event {
     pub(crate) fn of(op: &Op) -> Vec<Self> {
         match op {
             Op::Change(change) => {
-                let act = change.entry.as_ref().and_then(|(_, entry)| match &entry.what {
-                    Logged::Act { act, by, .. } => Some(format!("{} by {by}", act.past())),
-                    Logged::Attempt { outcome, .. } => Some(outcome.says().to_owned()),
-                    Logged::Intent { .. } | Logged::Stopped { .. } | Logged::Woken { .. } | Logged::Parted { .. } => None,
-                });
-                let says = match &change.reason {
-                    Some(reason) => reason.says.clone(),
-                    None if !change.says.is_empty() => change.says.clone(),
-                    None => act.unwrap_or_default(),
-                };
-                let partner = partner(&change.origin.meta);
-                let moved = Self {
-                    flow: change.origin.flow.clone(),
-                    partner,
-                    step: change.step.clone(),
-                    state: change.state.as_str().to_owned(),
-                    key: change.key.clone(),
-                    result: change.result.clone(),
-                    says,
-                    tries: change.tries,
-                    due: change.due.unwrap_or_default(),
-                    took: change.took,
-                    tried: change.tried().unwrap_or_default().to_owned(),
-                    passed: change.passed.iter().filter(|one| one.how == Pass::Done).map(|one| one.step.clone()).collect(),
-                    ..Self::blank("message", change.origin.id, change.at)
-                };
-                let parts = change.parts.iter().map(|part| Self::begun(&part.message, change.at));
-                std::iter::once(moved).chain(parts).collect()
+                let parts = change.parts.iter().flat_map(|part| Self::born(&part.message, change.at));
+                std::iter::once(Self::changed(change)).chain(parts).collect()
             }
-            Op::Unfold(unfold) => unfold.messages.iter().map(|message| Self::begun(message, unfold.at)).collect(),
+            Op::Unfold(unfold) => unfold.messages.iter().flat_map(|message| Self::born(message, unfold.at)).collect(),
             Op::Hold(Hold { connection, since, says, by }) => vec![Self {
                 step: connection.clone(),
                 state: "held".to_owned(),

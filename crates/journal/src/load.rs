@@ -26,10 +26,10 @@ pub async fn store_piece(db: &impl ConnectionTrait, id: Id, piece: u32, bytes: &
     Ok(())
 }
 
-/// A range of a body.
-pub async fn body_range(db: &impl ConnectionTrait, id: Id, range: Range<u64>) -> Result<Vec<u8>, JournalError> {
-    let bodies = Bodies::fetch(db, &[(id, range.clone())]).await?;
-    Ok(bodies.range(id, &range))
+/// Ranges of bodies, in the order asked for.
+pub async fn body_ranges(db: &impl ConnectionTrait, wanted: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, JournalError> {
+    let bodies = Bodies::fetch(db, wanted).await?;
+    Ok(wanted.iter().map(|(id, range)| bodies.range(*id, range)).collect())
 }
 
 /// Pieces of bodies, fetched at once.
@@ -46,11 +46,14 @@ impl Bodies {
     async fn fetch(db: &impl ConnectionTrait, wanted: &[(Id, Range<u64>)]) -> Result<Self, JournalError> {
         let keys: BTreeSet<(i64, i32)> =
             wanted.iter().flat_map(|(id, range)| pieces_of(range).map(move |piece| (id.0, piece))).collect();
+        let (first, last) = (keys.first().map_or(0, |key| key.0), keys.last().map_or(0, |key| key.0));
         let (ids, pieces): (Vec<i64>, Vec<i32>) = keys.into_iter().unzip();
+        // Between which ids says in which days: of the others nothing is planned, which takes longer than the reading.
         let text = "select b.id, b.piece, b.packed, b.bytes
-            from unnest($1::bigint[], $2::int[]) as u(id, piece) join body b on b.id = u.id and b.piece = u.piece";
+            from unnest($1::bigint[], $2::int[]) as u(id, piece) join body b on b.id = u.id and b.piece = u.piece
+            where b.id between $3 and $4";
         let mut found = HashMap::new();
-        for row in db.query_all_raw(sql(text, [ids.into(), pieces.into()])).await? {
+        for row in db.query_all_raw(sql(text, [ids.into(), pieces.into(), first.into(), last.into()])).await? {
             let bytes = unpack(row.try_get_by_index(2)?, row.try_get_by_index(3)?)?;
             found.insert((row.try_get_by_index(0)?, row.try_get_by_index(1)?), bytes);
         }
@@ -115,21 +118,27 @@ pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Ve
     }
     let origins = rows.into_iter().map(OriginRow::origin).collect::<Result<Vec<_>, _>>()?;
     let wanted: Vec<(Id, Range<u64>)> = origins.iter().map(|origin| (origin.body, origin.slice.clone())).collect();
-    let bodies = Bodies::fetch(db, &wanted).await?;
-    let stored = origins.into_iter().map(|origin| Stored {
-        document: bodies.range(origin.body, &origin.slice),
+    let bodies = body_ranges(db, &wanted).await?;
+    let stored = origins.into_iter().zip(bodies).map(|(origin, document)| Stored {
+        document,
         log: logs.remove(&origin.id.0).unwrap_or_default(),
         origin: Arc::new(origin),
     });
     Ok(stored.collect())
 }
 
-/// Unfoldings of a writer; only that of one arrival, where it is named.
-async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<ArrivalId>) -> Result<Vec<UnfoldRow>, JournalError> {
-    let text =
-        "select arrival, release, cursor, parts from unfolding where writer = $2 and $1::bigint in (0, arrival) order by arrival";
+/// Unfoldings of a writer; only those of some arrivals, where they are named.
+async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[ArrivalId]>) -> Result<Vec<UnfoldRow>, JournalError> {
+    let columns = "select arrival, release, cursor, parts from unfolding where writer = $1";
+    let statement = match only {
+        None => sql(&format!("{columns} order by arrival"), [writer.into()]),
+        Some(only) => {
+            let ids: Vec<i64> = only.iter().map(|id| id.0).collect();
+            sql(&format!("{columns} and arrival = any($2::bigint[]) order by arrival"), [writer.into(), ids.into()])
+        }
+    };
     let mut found = Vec::new();
-    for row in db.query_all_raw(sql(text, [only.map_or(0, |id| id.0).into(), writer.into()])).await? {
+    for row in db.query_all_raw(statement).await? {
         let parts = unpack(true, row.try_get_by_index(3)?)?;
         found.push(UnfoldRow {
             arrival: Id(row.try_get_by_index(0)?),
@@ -194,8 +203,8 @@ impl Journal for PgJournal {
         Ok(store_piece(&self.db, id, piece, &bytes).await?)
     }
 
-    async fn body(&self, id: Id, range: Range<u64>) -> Result<Vec<u8>, Down> {
-        Ok(body_range(&self.db, id, range).await?)
+    async fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
+        Ok(body_ranges(&self.db, wanted).await?)
     }
 
     async fn load(&self, ids: &[MessageId]) -> Result<Vec<Stored>, Down> {
@@ -235,8 +244,8 @@ impl Journal for PgJournal {
         Ok(rows)
     }
 
-    async fn unfolding(&self, arrival: ArrivalId) -> Result<Option<UnfoldRow>, Down> {
-        Ok(unfoldings(&self.db, self.writer(), Some(arrival)).await?.pop())
+    async fn unfolding(&self, arrivals: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
+        Ok(unfoldings(&self.db, self.writer(), Some(arrivals)).await?)
     }
 
     async fn holds(&self) -> Result<Vec<Hold>, Down> {

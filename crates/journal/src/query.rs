@@ -159,7 +159,7 @@ impl Store {
 
     /// The bytes of an arrival, at most `limit` of them.
     pub async fn body(&self, id: Id, limit: u64) -> Result<Vec<u8>, JournalError> {
-        load::body_range(&self.db, id, 0..limit).await
+        Ok(load::body_ranges(&self.db, &[(id, 0..limit)]).await?.pop().unwrap_or_default())
     }
 
     /// Ledger entries that belong to an arrival, in and out.

@@ -41,7 +41,7 @@ impl Book {
     async fn born(&mut self, flow: &str, key: &str) -> MessageId {
         let id = self.journal.mint(SystemClock.now());
         let facts = vec![self.fact(key, "received", Mark::Begins, id, 1)];
-        let message = NewMessage { origin: self.origin(id, flow), key: key.into(), order_key: String::new(), facts };
+        let message = NewMessage { ended: None, origin: self.origin(id, flow), key: key.into(), order_key: String::new(), facts };
         let unfold = Unfold { arrival: self.arrival, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
         self.commit(Op::Unfold(Box::new(unfold))).await;
         id

@@ -17,7 +17,7 @@ async fn open(database: &Database) -> PgJournal {
 fn new_message(id: MessageId) -> NewMessage {
     let (form, meta) = (Form::Json, Map::new());
     let origin = Origin { id, arrival: Id(1), body: Id(1), slice: 0..2, flow: "f".into(), release: 1, form, meta };
-    NewMessage { order_key: String::new(), origin: Arc::new(origin), key: "K".into(), facts: Vec::new() }
+    NewMessage { ended: None, order_key: String::new(), origin: Arc::new(origin), key: "K".into(), facts: Vec::new() }
 }
 
 #[tokio::test]

@@ -26,7 +26,7 @@ fn origin(id: Id) -> Arc<Origin> {
 
 async fn born(journal: &PgJournal) -> Id {
     let id = journal.mint(SystemClock.now());
-    let message = NewMessage { origin: origin(id), key: String::new(), order_key: String::new(), facts: Vec::new() };
+    let message = NewMessage { ended: None, origin: origin(id), key: String::new(), order_key: String::new(), facts: Vec::new() };
     let unfold = Unfold { arrival: id, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
     assert_eq!(journal.commit(1, &[Op::Unfold(Box::new(unfold))]).await, Ok(vec![OpResult::Committed]));
     id

@@ -20,6 +20,7 @@ fn origin(id: MessageId) -> Arc<Origin> {
 
 fn born(ids: &[MessageId]) -> Op {
     let messages = ids.iter().map(|id| NewMessage {
+        ended: None,
         order_key: String::new(),
         origin: origin(*id),
         key: format!("K{}", id.0),

@@ -1,9 +1,11 @@
 //! From a turn of a machine to the change that is committed.
 
-use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, facts};
+use super::entry::passed_at_birth;
+use super::{At, Dispatcher, Entered, Out, Phase, Slot, facts};
 use crate::journal::{Change, NewMessage, Op, Part};
 use wirewatch_core::flow::{Retry, Way};
 use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn};
+use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
@@ -34,7 +36,7 @@ impl Dispatcher {
             let document = document.to_bytes();
             let (key, order_key) = (machine.keys().0, machine.order_key().unwrap_or_default());
             // It is no beginning of anything: the message it is part of was.
-            born.push(Part { message: NewMessage { origin, key, order_key, facts: Vec::new() }, document });
+            born.push(Part { message: NewMessage { origin, key, order_key, facts: Vec::new(), ended: None }, document });
             parts.push(Entered { machine, began: Some(began), logged: 0 });
         }
         (running.born, running.parts) = (born, parts);
@@ -54,14 +56,26 @@ impl Dispatcher {
         running.phase = Phase::Committing;
         let facts = facts::of(&surroundings, &running.machine, &points, now);
         let parts = std::mem::take(&mut running.born);
-        let change = Change { entry, passed, facts, took, reopened, parts, ..stand(running, now) };
+        let change = Change { entry, passed, facts, took, reopened, parts, ..stand(&running.machine, now) };
         self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
     }
 }
 
+/// What is committed of a message that steps which only compute bring to its end: it comes to be ended, and nothing of it is
+/// ever under way. `None` of any other: one that keeps an order has its turn to wait for, one that stands aside is not at
+/// its end.
+pub fn ended_at_birth(surroundings: &Workspace, entered: &Entered, now: Timestamp) -> Option<Box<Change>> {
+    let Entered { machine, began, logged: 0 } = entered else { return None };
+    if !matches!(machine.next(), Next::End(End::Done | End::Skipped(_))) || machine.order_key().is_some() {
+        return None;
+    }
+    let (passed, points) = passed_at_birth(began.clone());
+    let facts = facts::of(surroundings, machine, &points, now);
+    Some(Box::new(Change { passed, facts, ..stand(machine, now) }))
+}
+
 /// The change that says how a message stands, with nothing else in it.
-pub(super) fn stand(running: &Running, now: Timestamp) -> Change {
-    let machine = &running.machine;
+pub(super) fn stand(machine: &Machine, now: Timestamp) -> Change {
     let (key, result) = machine.keys();
     let next = machine.next();
     let mut change = Change {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use wirewatch_core::Timestamp;
 use wirewatch_core::course::Point;
 use wirewatch_core::flow::OnAside;
-use wirewatch_core::machine::{LogEntry, Logged, Origin, State};
+use wirewatch_core::machine::{LogEntry, Logged, Origin, Passed, State, Turn};
 use wirewatch_core::reason::Reason;
 
 impl Dispatcher {
@@ -132,8 +132,13 @@ impl Dispatcher {
 
 pub(super) fn running(entered: Entered) -> Running {
     let Entered { machine, began, logged } = entered;
-    let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
-    // That it began was committed when it came to be.
-    points.retain(|point| *point != Point::Begun);
+    let (passed, points) = passed_at_birth(began);
     Running { machine, logged, phase: Phase::Parked, passed, points, born: Vec::new(), parts: Vec::new() }
+}
+
+/// What a message has passed by its first turn. That it began is told when it comes to be.
+pub(super) fn passed_at_birth(began: Option<Turn>) -> (Vec<Passed>, Vec<Point>) {
+    let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
+    points.retain(|point| *point != Point::Begun);
+    (passed, points)
 }

@@ -40,7 +40,7 @@ impl Dispatcher {
         let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
         if let Some(running) = self.here(id) {
             running.phase = Phase::AtGate(line.clone());
-            let change = Change { state: State::Waiting, waits_for: line, ..stand(running, now) };
+            let change = Change { state: State::Waiting, waits_for: line, ..stand(&running.machine, now) };
             self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         }
         if long {
@@ -68,7 +68,7 @@ impl Dispatcher {
             running.phase = Phase::AtGate(connection.to_owned());
             // People should see that it waits; those that were told so by an attempt are told already.
             if is_held && matches!(running.machine.next(), Next::Perform(_)) {
-                let change = Change { state: State::Waiting, waits_for: connection.to_owned(), ..stand(running, now) };
+                let change = Change { state: State::Waiting, waits_for: connection.to_owned(), ..stand(&running.machine, now) };
                 self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
             }
         }
@@ -126,7 +126,7 @@ impl Dispatcher {
             let entry = Machine::intent(&work, now);
             let Some(running) = self.here(id) else { return };
             running.phase = Phase::Announcing;
-            let change = Change { entry: Some((running.logged, entry)), ..stand(running, now) };
+            let change = Change { entry: Some((running.logged, entry)), ..stand(&running.machine, now) };
             running.logged += 1;
             self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
             return;

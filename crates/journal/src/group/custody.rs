@@ -180,7 +180,7 @@ impl CustodyRows {
         mint: &mut (dyn FnMut() -> Id + Send),
     ) -> Result<(), JournalError> {
         self.messages.new_message(message, at, mint)?;
-        self.events.push(Event::begun(message, at));
+        self.events.extend(Event::born(message, at));
         Ok(())
     }
 

@@ -233,16 +233,21 @@ impl GroupRows {
         ]);
     }
 
-    /// A message that comes to be, with what it is a milestone of.
+    /// A message that comes to be, with what it is a milestone of; one that has ended goes into history at once.
     pub fn new_message(
         &mut self,
         message: &NewMessage,
         at: Timestamp,
         mint: &mut (dyn FnMut() -> Id + Send),
     ) -> Result<(), JournalError> {
-        self.born(&message.origin, &message.key, "", &message.order_key, at)?;
         self.facts(&message.facts, mint);
-        Ok(())
+        match &message.ended {
+            None => self.born(&message.origin, &message.key, "", &message.order_key, at),
+            Some(ended) => {
+                self.add_history(ended)?;
+                self.came_of(ended, mint)
+            }
+        }
     }
 
     fn unfold(&mut self, unfold: &Unfold, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
@@ -271,8 +276,13 @@ impl GroupRows {
             }
             (false, false) => self.move_live(change),
         }
+        self.came_of(change, mint)
+    }
+
+    /// What a change means beside where the message stands.
+    fn came_of(&mut self, change: &Change, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         if let Some((seq, entry)) = &change.entry {
-            self.entry(id, *seq, entry, mint)?;
+            self.entry(change.origin.id, *seq, entry, mint)?;
         }
         if let Some(reason) = &change.reason {
             self.reasons.insert(reason.id(), reason.clone());
