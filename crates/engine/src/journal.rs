@@ -228,11 +228,12 @@ pub struct Arriving {
     pub born: Option<Born>,
 }
 
-/// Messages made before their arrival is taken. They hold if the decision unfolds to just this; then they are
+/// Messages made before their arrival is taken. They hold if what is decided unfolds to the same; then they are
 /// committed with the arrival, and nothing is left to unfold.
 #[derive(Debug, Clone)]
 pub struct Born {
-    pub unfolding: Unfolding,
+    /// What is decided if nothing is known of the arrival.
+    pub decision: Decision,
     pub messages: Vec<NewMessage>,
 }
 

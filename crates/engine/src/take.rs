@@ -9,7 +9,7 @@ use crate::shared::Shared;
 use crate::unfold::{born, message, retrying};
 use std::sync::Arc;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Came, Known, LARGEST, LedgerKey, Received, Unfolding, Verdict, decide_document, decide_x12};
+use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_document, decide_x12};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
@@ -41,7 +41,7 @@ pub struct Ready {
     /// The messages made ahead, those that have not ended with that.
     entered: Vec<Result<Entered, Broken>>,
     /// Messages of flows in order, which are made when they are numbered.
-    to_number: Option<(Unfolding, Vec<Stored>)>,
+    to_number: Option<(Decision, Vec<Stored>)>,
 }
 
 impl Ready {
@@ -54,7 +54,7 @@ impl Ready {
     /// Numbers the messages of flows in order, and makes them: their ids stand in the order of commits, so this is called
     /// by whoever commits, in that order.
     pub(crate) async fn number<J: Journal, L, C: Clock>(&mut self, shared: &Shared<J, L, C>) {
-        let Some((unfolding, all)) = self.to_number.take() else { return };
+        let Some((decision, all)) = self.to_number.take() else { return };
         let workspace = shared.releases.current().1;
         let mut messages = Vec::with_capacity(all.len());
         for stored in all {
@@ -65,7 +65,7 @@ impl Ready {
             messages.push(message);
             self.entered.extend(unfinished);
         }
-        self.arriving.born = Some(Born { unfolding, messages });
+        self.arriving.born = Some(Born { decision, messages });
     }
 }
 
@@ -87,7 +87,7 @@ pub struct Taking<J, L, C> {
 struct Ahead {
     entered: Vec<Result<Entered, Broken>>,
     born: Option<Born>,
-    to_number: Option<(Unfolding, Vec<Stored>)>,
+    to_number: Option<(Decision, Vec<Stored>)>,
 }
 
 /// What became of an arrival.
@@ -190,7 +190,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
             return Ok(Ahead::default());
         }
-        let unfolding = decide(&vec![Known::NEW; keys.len().max(1)]).unfold;
+        let decision = decide(&vec![Known::NEW; keys.len().max(1)]);
+        let unfolding = &decision.unfold;
         let (release, workspace) = &self.workspace;
         let ordered = |flow: &String| workspace.flows.get(flow).is_some_and(|flow| flow.in_order_by.is_some());
         if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD {
@@ -200,18 +201,18 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             let bytes = self.held.get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
             message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec())
         });
+        let stored: Vec<Stored> = stored.collect();
         if unfolding.heads.iter().any(|head| ordered(&head.flow)) {
-            let stored = stored.collect();
-            return Ok(Ahead { to_number: Some((unfolding, stored)), ..Ahead::default() });
+            return Ok(Ahead { to_number: Some((decision, stored)), ..Ahead::default() });
         }
         let (mut entered, mut messages) = (Vec::new(), Vec::new());
-        for stored in stored.collect::<Vec<_>>() {
+        for stored in stored {
             let one = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
             let (message, unfinished) = born(workspace, one, self.shared.clock.now());
             messages.push(message);
             entered.extend(unfinished);
         }
-        Ok(Ahead { entered, born: Some(Born { unfolding, messages }), to_number: None })
+        Ok(Ahead { entered, born: Some(Born { decision, messages }), to_number: None })
     }
 
     async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {

@@ -1,15 +1,18 @@
 //! Takes arrivals into custody: ledger, sealed acknowledgments, bodies and verdicts in one transaction.
 //!
 //! Five round trips whatever the number of arrivals: begin, what was seen before, what the ledger knows and the
-//! counters (each only where needed), one statement that writes everything, commit.
+//! counters (each only where needed), one statement that writes everything, commit. One alone for those that are plain and
+//! new, which most are ([`fresh`]).
 
-use crate::days::DELIVERY;
+mod fresh;
+
 use crate::error::JournalError;
 use crate::group::custody::{Answering, CustodyRows};
 use crate::group::sql::Sql;
 use crate::group::{clean, run};
 use crate::load::messages;
 use crate::writer::{Counters, PgJournal, sql};
+use fresh::delivery;
 use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -45,6 +48,9 @@ impl PgJournal {
     }
 
     async fn take_together(&self, batch: &[Arriving]) -> Result<Vec<Taken>, JournalError> {
+        if let Some(taken) = self.take_fresh(batch).await? {
+            return Ok(taken);
+        }
         let transaction = self.db.begin().await?;
         let before = seen(&transaction, batch).await?;
         let fresh: Vec<&Arriving> = batch.iter().filter(|arriving| !before.contains_key(&arriving.incoming.id)).collect();
@@ -97,7 +103,7 @@ impl PgJournal {
         now: Timestamp,
     ) -> Result<Taken, JournalError> {
         let (release, incoming) = (arriving.release, &arriving.incoming);
-        let born = arriving.born.as_ref().filter(|born| born.unfolding == decision.unfold);
+        let born = arriving.born.as_ref().filter(|born| born.decision.unfold == decision.unfold);
         let unfolds = match born {
             Some(_) => Unfolds::Born,
             None if decision.unfold.parts.is_empty() => Unfolds::Nothing,
@@ -236,8 +242,7 @@ async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Re
     if fresh.is_empty() {
         return Ok(HashMap::new());
     }
-    let scopes: Vec<String> = fresh.iter().map(|incoming| format!("{DELIVERY}{}", incoming.connection)).collect();
-    let keys: Vec<String> = fresh.iter().map(|incoming| clean(&incoming.delivery)).collect();
+    let (scopes, keys): (Vec<String>, Vec<String>) = fresh.iter().map(|incoming| delivery(incoming)).unzip();
     let ids: Vec<i64> = fresh.iter().map(|incoming| incoming.id.0).collect();
     let times: Vec<i64> = fresh.iter().map(|incoming| incoming.received.0).collect();
     let digests: Vec<String> = fresh.iter().map(|incoming| incoming.digest.to_string()).collect();
@@ -250,8 +255,7 @@ async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Re
         let (scope, key): (String, String) = (row.try_get_by_index(0)?, row.try_get_by_index(1)?);
         found.insert((scope, key), (Id(row.try_get_by_index(2)?), row.try_get_by_index::<String>(3)?));
     }
-    let known = |incoming: &Incoming| match found.get(&(format!("{DELIVERY}{}", incoming.connection), clean(&incoming.delivery)))
-    {
+    let known = |incoming: &Incoming| match found.get(&delivery(incoming)) {
         Some((arrival, digest)) if *arrival != incoming.id => match *digest == incoming.digest.to_string() {
             true => Known::Same { arrival: *arrival, acknowledgments: Vec::new() },
             false => Known::Other { arrival: *arrival },

@@ -3,12 +3,12 @@
 use std::sync::{Arc, Mutex};
 use wirewatch_core::document::Form;
 use wirewatch_core::intake::{Answers, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
-use wirewatch_core::machine::Origin;
+use wirewatch_core::machine::{Origin, Pass, Passed, State};
 use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{
-    Arriving, Born, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Stored, SystemClock, Taken, Unfolds,
+    Arriving, Born, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Stored, SystemClock, Taken, Unfolds,
 };
 use wirewatch_journal::{ArrivalFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -219,11 +219,11 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
     let head = Head { flow: "f".into(), form: Form::Json, meta: serde_json::Map::new() };
     let slice = 0..body.len() as u64;
     let unfolding = Unfolding { heads: vec![head], parts: vec![(0, slice.clone(), String::new())] };
-    let unfolds = unfolding.clone();
+    let decision = Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "") };
     let decide: Decide = Arc::new(move |known| match known {
         [Known::Same { arrival, .. }] => Decision::only(Verdict::Repeat, format!("came before as {arrival}")),
-        [Known::No { .. }] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "") },
-        [Known::Other { .. }] => Decision { unfold: unfolds.clone(), ..Decision::only(Verdict::Taken, "other content") },
+        [Known::No { .. }] => Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "") },
+        [Known::Other { .. }] => Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "other content") },
         other => panic!("{other:?}"),
     });
     let message = journal.mint(SystemClock.now());
@@ -245,7 +245,7 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
         received: SystemClock.now(),
         by: String::new(),
     };
-    Arriving { release: 1, incoming, keys: Vec::new(), decide, born: Some(Born { unfolding, messages: vec![born] }) }
+    Arriving { release: 1, incoming, keys: Vec::new(), decide, born: Some(Born { decision, messages: vec![born] }) }
 }
 
 #[tokio::test]
@@ -261,6 +261,41 @@ async fn messages_made_ahead_are_there_with_their_arrival() {
     let stored = journal.load(&[message]).await.unwrap();
     assert_eq!((stored.len(), stored[0].document.as_slice()), (1, b"{}".as_slice()));
     assert_eq!(journal.store().arrival(arrival).await.unwrap().unwrap().messages, 1);
+}
+
+#[tokio::test]
+async fn a_message_that_ended_with_its_arrival_is_history_at_once() {
+    let (database, journal) = open().await;
+    let mut arriving = call(&journal, "d1", "{}");
+    let born = &mut arriving.born.as_mut().unwrap().messages[0];
+    let (id, at) = (born.origin.id, SystemClock.now());
+    let passed = vec![Passed { step: "keep".into(), how: Pass::Done }];
+    let ended = Change { state: State::Done, key: "K-1".into(), passed, ..Change::blank(born.origin.clone(), at) };
+    born.ended = Some(Box::new(ended));
+    let mut live = journal.live();
+    journal.take(vec![arriving]).await.unwrap();
+    let row = journal.store().message(id).await.unwrap().unwrap();
+    assert_eq!((row.state.as_str(), row.key.as_str()), ("done", "K-1"));
+    assert_eq!(database.number("select count(*) from live").await, 0, "it was never under way");
+    assert_eq!(database.number("select sum(n)::bigint from tally where step = 'keep' and outcome = 'done'").await, 1);
+    let told = live.recv().await.unwrap();
+    let told: Vec<(&str, &str)> = told.events.iter().map(|event| (event.kind.as_str(), event.state.as_str())).collect();
+    assert_eq!(told, [("arrival", "taken"), ("message", "moving"), ("message", "done")]);
+    assert_eq!(journal.load(&[id]).await.unwrap()[0].document, b"{}", "it can be sent again");
+}
+
+#[tokio::test]
+async fn one_delivery_given_to_two_processes_at_once_is_taken_once() {
+    let (database, one) = open().await;
+    let other = PgJournal::open(&database.url, "other").await.unwrap();
+    for n in 0..20 {
+        let (here, there) = (call(&one, &format!("d{n}"), "{}"), call(&other, &format!("d{n}"), "{}"));
+        let (here, there) = tokio::join!(one.take(vec![here]), other.take(vec![there]));
+        let (here, there) = (here.unwrap(), there.unwrap());
+        let mut verdicts = [told(&here)[0].0, told(&there)[0].0];
+        verdicts.sort_unstable();
+        assert_eq!(verdicts, ["repeat", "taken"], "d{n}");
+    }
 }
 
 #[tokio::test]

@@ -192,7 +192,7 @@ fn launch(bin: &Path, options: &Options, port: u16) -> io::Result<Kept> {
         "unix_socket_directories=",
         "max_connections=200",
         "shared_buffers=256MB",
-        "wal_compression=on",
+        "wal_compression=lz4",
         "max_wal_size=2GB",
     ];
     if !options.durable {

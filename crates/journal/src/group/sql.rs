@@ -51,6 +51,9 @@ impl Rows {
     }
 }
 
+/// The process's own writer row, as every statement begins.
+const ME: &str = "with me as materialized (select id from writer where id = $1 and epoch = $2 and turn = $3";
+
 /// The statement. Every part hangs on `me`, the process's own writer row.
 pub struct Sql {
     text: String,
@@ -60,9 +63,22 @@ pub struct Sql {
 impl Sql {
     /// Begins with the writer row.
     pub fn new(me: Me) -> Self {
-        let text =
-            "with me as materialized (select id from writer where id = $1 and epoch = $2 and turn = $3 for share)".to_owned();
-        Self { text, values: vec![me.writer.into(), me.epoch.into(), me.turn.into()] }
+        Self { text: format!("{ME} for share)"), values: vec![me.writer.into(), me.epoch.into(), me.turn.into()] }
+    }
+
+    /// The same, on condition that none of these was seen before; else nothing at all is written.
+    pub fn unless_seen(me: Me, scopes: Vec<String>, keys: Vec<String>) -> Self {
+        if keys.is_empty() {
+            return Self::new(me);
+        }
+        let mut sql = Self::new(me);
+        let (scopes, keys) = (sql.arg(scopes, "text[]"), sql.arg(keys, "text[]"));
+        // One after another by the index: whatever the server thinks of their number.
+        sql.text = format!(
+            "{ME} and not exists (select 1 from unnest({scopes}, {keys}) as u(scope, key), \
+             lateral (select 1 from seen where seen.scope = u.scope and seen.key = u.key limit 1) as known) for share)"
+        );
+        sql
     }
 
     /// Adds an argument; gives its place, cast to `kind`.

@@ -5,7 +5,8 @@ use crate::Outside;
 use lapin::{Channel, Connection};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
+use tokio::sync::Notify;
 use wirewatch_core::Timestamp;
 use wirewatch_core::broker::Broker;
 use wirewatch_engine::Clock;
@@ -14,11 +15,36 @@ use wirewatch_engine::Clock;
 /// more than they are worth: two hundred are looked at every twenty seconds.
 const EVERY: Duration = Duration::from_secs(3);
 const FOR_EACH: Duration = Duration::from_millis(100);
+/// While nobody has asked for so long, it is looked so many times more rarely; the next who asks brings about a look.
+const ASKED: Duration = Duration::from_secs(30);
+const RARELY: u32 = 6;
 
 /// What is known of queues, by connection and queue. Cloning shares it.
 #[derive(Debug, Clone, Default)]
 pub struct Queues {
     known: Arc<Mutex<BTreeMap<(String, String), QueueState>>>,
+    asked: Arc<Asked>,
+}
+
+/// When somebody last asked, and who waits for that.
+#[derive(Debug, Default)]
+struct Asked {
+    last: Mutex<Option<Instant>>,
+    again: Notify,
+}
+
+impl Asked {
+    fn lately(&self) -> bool {
+        self.last.lock().expect("no holder panics").is_some_and(|last| last.elapsed() < ASKED)
+    }
+
+    fn now(&self) {
+        let again = !self.lately();
+        *self.last.lock().expect("no holder panics") = Some(Instant::now());
+        if again {
+            self.again.notify_waiters();
+        }
+    }
 }
 
 /// How one queue stands.
@@ -55,6 +81,7 @@ impl Queues {
     /// How a queue stands.
     #[must_use]
     pub fn at(&self, connection: &str, queue: &str) -> QueueState {
+        self.asked.now();
         let known = self.known.lock().expect("no holder panics");
         known.get(&(connection.to_owned(), queue.to_owned())).cloned().unwrap_or_default()
     }
@@ -105,7 +132,12 @@ pub async fn watch<C: Clock>(outside: Outside, queues: Queues, clock: C, connect
                 queues.seen(&connection, &queue.name, Err(says.clone()));
             }
         }
-        tokio::time::sleep(EVERY.max(FOR_EACH * broker.queues.len() as u32)).await;
+        let rest = EVERY.max(FOR_EACH * broker.queues.len() as u32);
+        let again = queues.asked.again.notified();
+        match queues.asked.lately() {
+            true => tokio::time::sleep(rest).await,
+            false => drop(tokio::time::timeout(rest * RARELY, again).await),
+        }
     }
 }
 
