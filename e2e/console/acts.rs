@@ -9,7 +9,7 @@ async fn a_flow_is_paused_and_let_go_on() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-strand=partner-orders]").await;
-    browser.click("[data-strand=partner-orders] button.text-faint").await;
+    browser.click("[data-strand=partner-orders] [data-part=pause]").await;
     browser.click("[role=dialog] input").await;
     browser.type_keys("stocktaking").await;
     browser.press("Pause").await;

@@ -4,6 +4,7 @@ mod access;
 mod acts;
 mod broken;
 mod browser;
+mod fire;
 mod keyboard;
 mod lists;
 mod looks;

@@ -35,7 +35,7 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
 </script>
 
 <template>
-  <span class="ml-auto flex min-w-0 items-baseline gap-2 text-xs">
+  <span class="flex min-w-0 items-baseline gap-2 text-xs">
     <template v-if="paused">
       <span class="truncate text-waiting" :title="paused.says" data-paused>
         <span aria-hidden="true">Ⅱ</span> paused by {{ paused.by }} since <TimeText :at="paused.since" />:
@@ -46,6 +46,7 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
     <button
       v-else
       type="button"
+      data-part="pause"
       class="text-faint opacity-0 group-focus-within/strand:opacity-100 group-hover/strand:opacity-100 pointer-coarse:opacity-100 hover:text-thread hover:underline focus-visible:opacity-100"
       @click="asking = true"
     >

@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import type { ConnectionView, LiveEvent, Reason, Strand } from '../api/schema'
 import { figure } from '../words/format'
+import FlowFire from '../fire/FlowFire.vue'
 import FlowPause from './FlowPause.vue'
 import KnotCell from './KnotCell.vue'
 import { sampled, type Way, wayOf } from './paths'
@@ -57,13 +58,10 @@ defineExpose({ show })
       >
         {{ figure(strand.done_minute) }} done in the last minute
       </RouterLink>
-      <FlowPause
-        v-if="!small"
-        :flow="strand.flow"
-        :title="strand.title"
-        :paused="strand.paused"
-        @changed="$emit('changed')"
-      />
+      <span v-if="!small" class="ml-auto flex min-w-0 items-baseline gap-4">
+        <FlowFire v-if="strand.intakes.length" :flow="strand.flow" :title="strand.title" />
+        <FlowPause :flow="strand.flow" :title="strand.title" :paused="strand.paused" @changed="$emit('changed')" />
+      </span>
     </header>
     <div v-if="small" class="relative flex h-6 grow items-center justify-around" aria-hidden="true">
       <span class="absolute inset-x-0 top-1/2 h-px bg-line-strong" />

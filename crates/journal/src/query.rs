@@ -151,6 +151,13 @@ impl Store {
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Timestamp))
     }
 
+    /// What last came in at a place, of an event or of any.
+    pub async fn newest_at(&self, place: &str, event: &str) -> Result<Option<ArrivalId>, JournalError> {
+        let text = "select arrival from heard where connection = $1 and event = $2";
+        let row = self.db.query_one_raw(sql(text, [place.into(), event.into()])).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Id))
+    }
+
     /// One arrival.
     pub async fn arrival(&self, id: ArrivalId) -> Result<Option<ArrivalRow>, JournalError> {
         let filter = ArrivalFilter { before: Some(Id(id.0 + 1)), limit: 1, ..ArrivalFilter::default() };

@@ -92,14 +92,29 @@ fn text(schema: &Value, name: &str, dice: &mut Dice) -> String {
         Some("uri") => format!("https://example.com/{}", word.to_lowercase()),
         Some("uuid") => format!("{:08x}-0000-8000-8000-{:012x}", dice.below(1 << 32), dice.below(1 << 48)),
         _ if name.is_empty() => word.to_owned(),
-        _ if name.contains("name") || name.contains("town") || name.contains("text") => word.to_owned(),
-        _ if name.contains("street") => format!("{} {word} Lane", 1 + dice.below(90)),
-        _ => format!("{word}-{}", 100 + dice.below(900)),
+        _ => named(name, word, dice),
     };
     let bound = |key: &str| schema.get(key).and_then(Value::as_u64).map(|length| length as usize);
     let shown: String = shown.chars().take(bound("maxLength").unwrap_or(usize::MAX)).collect();
     let short = bound("minLength").unwrap_or(0).saturating_sub(shown.chars().count());
     shown + &"x".repeat(short)
+}
+
+/// A text as its name lets expect it.
+fn named(name: &str, word: &str, dice: &mut Dice) -> String {
+    let name = name.to_lowercase();
+    let is = |parts: &[&str]| parts.iter().any(|part| name.contains(part));
+    match () {
+        () if is(&["mail"]) => format!("{}@example.com", word.to_lowercase()),
+        () if is(&["currency"]) => "USD".to_owned(),
+        () if is(&["country"]) => "US".to_owned(),
+        () if is(&["region", "province"]) => (*dice.one_of(&["ME", "NH", "VT"])).to_owned(),
+        () if is(&["postcode", "postal", "zip"]) => format!("0{}", 3000 + dice.below(3000)),
+        () if is(&["phone"]) => format!("555-01{:02}", dice.below(100)),
+        () if is(&["street", "address"]) => format!("{} {word} Lane", 1 + dice.below(90)),
+        () if is(&["name", "town", "city", "text", "note", "title"]) => word.to_owned(),
+        () => format!("{word}-{}", 100 + dice.below(900)),
+    }
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! What came in; letting a repeat through; handing a document in.
 
+use super::flows::known;
 use super::problem::Problem;
 use super::{Answer, id, maybe_id, moment, next_of, page, rows, said};
 use crate::access::Person;
@@ -190,14 +191,7 @@ pub async fn fire(
     body: Bytes,
 ) -> Answer<Handed> {
     let (_, workspace) = app.engine.releases().current();
-    let known = workspace.flows.get(&flow).ok_or_else(|| {
-        let near = wirewatch_core::nearest::nearest(&flow, workspace.flows.keys().map(String::as_str));
-        let problem = Problem::not_found(format!("there is no flow `{flow}`"));
-        near.map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?")))
-    })?;
-    let Some(intake) = known.intakes.first() else {
-        return Err(Problem::new(StatusCode::CONFLICT, format!("the flow `{flow}` has no intake to hand anything to")));
-    };
+    let (_, intake) = known(&workspace, &flow)?;
     // At a broker what comes in is known by its queue.
     let name = match &intake.queue {
         Some(queue) => queue.clone(),

@@ -6,8 +6,11 @@ use crate::access::Person;
 use crate::run::App;
 use crate::view::{PausedFlow, Why, time};
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
+use wirewatch_core::flow::{Flow, Intake};
+use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, SystemClock, flow_of_line, line_of};
 
@@ -61,14 +64,26 @@ async fn acted(
     carry_out: impl FnOnce(&str, &str),
 ) -> Answer<Vec<PausedFlow>> {
     let (_, workspace) = app.engine.releases().current();
-    if !workspace.flows.contains_key(flow) {
-        let near = wirewatch_core::nearest::nearest(flow, workspace.flows.keys().map(String::as_str));
-        let problem = Problem::not_found(format!("there is no flow `{flow}`"));
-        return Err(near.map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?"))));
-    }
+    flow_of(&workspace, flow)?;
     let line = line_of(flow);
     let subject = Id(Digest::of(&[line.as_bytes()]).short());
     app.store.record_act(app.engine.mint(), &by, act, subject, why, SystemClock.now()).await?;
     carry_out(&line, &by);
     Ok(Json(all_paused(app).await))
+}
+
+/// The flow of that name.
+pub fn flow_of<'w>(workspace: &'w Workspace, name: &str) -> Result<&'w Flow, Problem> {
+    let near = || wirewatch_core::nearest::nearest(name, workspace.flows.keys().map(String::as_str));
+    workspace.flows.get(name).map(AsRef::as_ref).ok_or_else(|| {
+        let problem = Problem::not_found(format!("there is no flow `{name}`"));
+        near().map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?")))
+    })
+}
+
+/// The flow of that name, and where a document handed to it comes in.
+pub fn known<'w>(workspace: &'w Workspace, name: &str) -> Result<(&'w Flow, &'w Intake), Problem> {
+    let flow = flow_of(workspace, name)?;
+    let none = || Problem::new(StatusCode::CONFLICT, format!("the flow `{name}` has no intake to hand anything to"));
+    Ok((flow, flow.intakes.first().ok_or_else(none)?))
 }

@@ -6,6 +6,7 @@
 
 mod acts;
 mod arrivals;
+mod begin;
 mod connections;
 mod edi;
 mod firing;
@@ -103,6 +104,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::let_through))
         .routes(routes!(arrivals::discard))
         .routes(routes!(arrivals::fire))
+        .routes(routes!(begin::begin))
         .routes(routes!(firing::fire))
         .routes(routes!(edi::look))
         .routes(routes!(maps::list))

@@ -74,3 +74,46 @@ pub struct Fired {
     /// What came back.
     pub answer: String,
 }
+
+/// What to begin with when a document is fired at a flow by hand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FireBegin {
+    /// The flow's title.
+    pub flow: String,
+    /// The connection it would have come by.
+    pub from: String,
+    /// An outline, `x12/850` or `text`.
+    pub takes: String,
+    /// How it is written: `json`, `csv`, `xml`, `x12` or `bytes`.
+    pub form: String,
+    /// The names of events that the intake takes; empty when it takes whatever comes.
+    pub events: Vec<String>,
+    /// A made-up document; empty where there is no outline to make one from.
+    pub made_up: String,
+    /// The fields of the outline.
+    pub fields: Vec<FireField>,
+    /// The last that came in there.
+    pub last: Option<FireLast>,
+}
+
+/// A field of an outline.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FireField {
+    /// Where it stands: `basket[].article`.
+    pub path: String,
+    /// `string`, `number`, `integer`, `boolean`, or `list`; empty where it may be several.
+    pub kind: String,
+    /// As JSON Schema names formats; empty where it has none.
+    pub format: String,
+    pub required: bool,
+    /// What it is in words; empty where nobody has said.
+    pub title: String,
+    pub examples: Vec<String>,
+}
+
+/// A document that came in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FireLast {
+    pub arrival: String,
+    pub text: String,
+}

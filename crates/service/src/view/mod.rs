@@ -13,7 +13,7 @@ mod secret;
 mod strand;
 mod tray;
 
-pub use act::{ActRequest, ActResult, BulkRequest, Fired, Why};
+pub use act::{ActRequest, ActResult, BulkRequest, FireBegin, FireField, FireLast, Fired, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};

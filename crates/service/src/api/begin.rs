@@ -1,0 +1,101 @@
+//! What to begin with when a document is fired at a flow by hand: a made-up one, the last that came, what its fields mean.
+
+use super::Answer;
+use super::flows::known;
+use crate::run::App;
+use crate::view::{FireBegin, FireField, FireLast};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use serde::Deserialize;
+use serde_json::Value;
+use std::sync::Arc;
+use wirewatch_core::Id;
+use wirewatch_core::document::Form;
+use wirewatch_core::flow::{Intake, Takes, place_of};
+use wirewatch_core::outline::{Outline, sample, to_csv, to_xml};
+
+/// Bytes of the last that came, at most: more is no text that a person edits.
+const LARGEST: u64 = 64 << 10;
+
+/// Which made-up document.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct BeginQuery {
+    /// The same seed makes up the same document.
+    #[serde(default)]
+    pub seed: u64,
+}
+
+/// What to begin with at the flow's first intake.
+#[utoipa::path(get, path = "/api/flows/{flow}/begin", operation_id = "begin", params(("flow" = String, Path), BeginQuery),
+    responses((status = 200, body = FireBegin)))]
+pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(query): Query<BeginQuery>) -> Answer<FireBegin> {
+    let (_, workspace) = app.engine.releases().current();
+    let (flow, intake) = known(&workspace, &name)?;
+    let outline = match &intake.takes {
+        Takes::Json(outline) => workspace.outlines.get(outline),
+        Takes::X12(_) | Takes::Text => None,
+    };
+    let (takes, form) = match &intake.takes {
+        Takes::X12(set) => (format!("x12/{set}"), "x12"),
+        Takes::Json(outline) => (outline.clone(), word(&intake.form)),
+        Takes::Text => ("text".to_owned(), "bytes"),
+    };
+    let mut fields = Vec::new();
+    if let Some(outline) = outline {
+        outline.level().each("", &mut |path, leaf| {
+            let text = |value: &Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            fields.push(FireField {
+                path: path.to_owned(),
+                kind: leaf.kind.clone(),
+                format: leaf.format.clone(),
+                required: leaf.required,
+                title: leaf.title.clone(),
+                examples: leaf.examples.iter().map(text).collect(),
+            });
+        });
+    }
+    Ok(Json(FireBegin {
+        flow: flow.title.clone(),
+        from: intake.from.clone(),
+        takes,
+        form: form.to_owned(),
+        events: intake.events.clone(),
+        made_up: outline.map(|outline| made_up(outline, &intake.form, query.seed)).unwrap_or_default(),
+        fields,
+        last: last(&app, intake).await?,
+    }))
+}
+
+fn word(form: &Form) -> &'static str {
+    match form {
+        Form::Json => "json",
+        Form::Csv => "csv",
+        Form::Xml => "xml",
+        Form::X12 { .. } => "x12",
+        Form::Bytes => "bytes",
+    }
+}
+
+fn made_up(outline: &Outline, form: &Form, seed: u64) -> String {
+    let document = sample(outline, seed);
+    match form {
+        Form::Csv => to_csv(document.as_array().map_or(std::slice::from_ref(&document), Vec::as_slice)),
+        Form::Xml => to_xml(&document, &outline.name),
+        Form::Json | Form::X12 { .. } | Form::Bytes => serde_json::to_string_pretty(&document).unwrap_or_default(),
+    }
+}
+
+/// The last that came in there, if it is a text of a size that a person edits.
+async fn last(app: &App, intake: &Intake) -> Result<Option<FireLast>, super::problem::Problem> {
+    let place = place_of(&intake.from, intake.queue.as_deref().unwrap_or_default());
+    let event = intake.events.first().map(String::as_str).unwrap_or_default();
+    let newest = match event {
+        "" => app.store.newest_at(&place, "").await?,
+        event => app.store.newest_at(&intake.from, event).await?,
+    };
+    let Some(arrival) = newest else { return Ok(None) };
+    let bytes = app.store.body(arrival, LARGEST + 1).await?;
+    let text = String::from_utf8(bytes).ok().filter(|text| text.len() as u64 <= LARGEST && !text.is_empty());
+    Ok(text.map(|text| FireLast { arrival: Id::to_string(&arrival), text }))
+}
