@@ -19,7 +19,7 @@ fn files(flow: &str) -> Vec<(&'static str, String)> {
         ("connections/here.toml", "kind = \"incidents\""),
         (
             "flows/notices.toml",
-            "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"held\", \"aside\", \"silent\"]\n\
+            "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"held\", \"free\", \"aside\", \"silent\"]\n\
              [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{connection else flow}.json\" }\n",
         ),
     ];
@@ -67,7 +67,7 @@ async fn a_held_connection_a_message_aside_and_a_silent_intake_are_told_by_a_flo
     assert_eq!(call(&service, "A-1").await, 202);
     let held = told(&service, "held-erp.json").await;
     assert_eq!((&held["what"], &held["connection"]), (&json!("held"), &json!("erp")));
-    assert!(held["says"].as_str().unwrap().starts_with("cannot connect"), "{held}");
+    assert!(held["says"].as_str().unwrap().starts_with("erp is held: cannot connect"), "{held}");
 
     assert_eq!(call(&service, "B-1").await, 202);
     let aside = told(&service, "aside-orders.json").await;
@@ -76,6 +76,10 @@ async fn a_held_connection_a_message_aside_and_a_silent_intake_are_told_by_a_flo
     let page = eventually("the notices", || service.get("/api/messages?flow=notices&limit=50")).await;
     let all = page["messages"].as_array().unwrap();
     assert!(all.len() >= 3 && all.iter().all(|one| one["state"] == "done"), "{page}");
+
+    service.post("/api/connections/erp/free", &json!({})).await;
+    let free = told(&service, "free-erp.json").await;
+    assert_eq!((&free["what"], &free["says"]), (&json!("free"), &json!("erp is in use again")));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

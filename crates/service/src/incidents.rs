@@ -137,7 +137,12 @@ fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
     let says = event.says.clone();
     match (event.kind.as_str(), event.state.as_str()) {
         ("hold", "held" | "free") if flow_of_line(&event.step).is_none() => {
-            let what = if event.state == "held" { What::Held } else { What::Free };
+            // A sentence of its own: people read it far from the console.
+            let title = workspace.connections.get(&event.step).map_or(event.step.as_str(), |known| &known.title);
+            let (what, says) = match event.state.as_str() {
+                "held" => (What::Held, format!("{title} is held: {says}")),
+                _ => (What::Free, format!("{title} is in use again")),
+            };
             let same = format!("{} {} {}", what.as_str(), event.step, event.at.0);
             Some(Incident { connection: event.step.clone(), says, same, ..blank(what, event.at) })
         }
