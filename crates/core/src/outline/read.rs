@@ -84,6 +84,7 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
     let text = std::str::from_utf8(bytes).map_err(|_| "not XML in UTF-8; other encodings are not read".to_owned())?;
     let mut reader = quick_xml::Reader::from_str(text);
     let mut open: Vec<(String, Map<String, Value>, String)> = Vec::new();
+    let mut root = None;
     let wrong = |reader: &quick_xml::Reader<&[u8]>, says: String| {
         let at = usize::try_from(reader.buffer_position()).unwrap_or(usize::MAX).min(bytes.len());
         let line = bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
@@ -91,6 +92,16 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
     };
     loop {
         let event = reader.read_event().map_err(|error| wrong(&reader, error.to_string()))?;
+        // Comments and blanks may stand beside the root; what else does would be lost.
+        let stray = match &event {
+            Event::Start(_) | Event::Empty(_) => root.is_some(),
+            Event::Text(text) => open.is_empty() && !text.trim_start_matches('\u{feff}').trim().is_empty(),
+            Event::CData(_) | Event::GeneralRef(_) => open.is_empty(),
+            Event::End(_) | Event::Eof | Event::Comment(_) | Event::Decl(_) | Event::PI(_) | Event::DocType(_) => false,
+        };
+        if stray {
+            return Err(wrong(&reader, "something stands beside its root".to_owned()));
+        }
         match event {
             Event::Start(start) | Event::Empty(start) if open.len() >= DEPTH => {
                 let name = start.local_name().as_ref().to_owned();
@@ -99,15 +110,9 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
             Event::Start(start) => open.push(opened(&start).map_err(|says| wrong(&reader, says))?),
             Event::Empty(start) => {
                 open.push(opened(&start).map_err(|says| wrong(&reader, says))?);
-                if let Some(root) = close(&mut open) {
-                    return Ok(root);
-                }
+                root = close(&mut open).or(root);
             }
-            Event::End(_) => {
-                if let Some(root) = close(&mut open) {
-                    return Ok(root);
-                }
-            }
+            Event::End(_) => root = close(&mut open).or(root),
             Event::Text(text) => {
                 if let Some((_, _, own)) = open.last_mut() {
                     own.push_str(&text);
@@ -134,7 +139,10 @@ fn xml(bytes: &[u8]) -> Result<Value, String> {
                     own.push_str(&text);
                 }
             }
-            Event::Eof => return Err(wrong(&reader, "it ends before its root does".to_owned())),
+            Event::Eof => {
+                let whole = root.filter(|_| open.is_empty());
+                return whole.ok_or_else(|| wrong(&reader, "it ends before its root does".to_owned()));
+            }
             Event::Comment(_) | Event::Decl(_) | Event::PI(_) | Event::DocType(_) => {}
         }
     }
@@ -147,8 +155,7 @@ fn opened(start: &quick_xml::events::BytesStart<'_>) -> Result<(String, Map<Stri
         if attribute.key.as_ref().starts_with("xmlns") {
             continue;
         }
-        let raw = attribute.value.into_owned();
-        let value = quick_xml::escape::unescape(&raw).map_or_else(|_| raw.clone(), |text| text.into_owned());
+        let value = quick_xml::escape::unescape(&attribute.value).map_err(|error| error.to_string())?;
         fields.insert(attribute.key.local_name().as_ref().to_owned(), scalar(&value));
     }
     Ok((start.local_name().as_ref().to_owned(), fields, String::new()))
@@ -213,6 +220,9 @@ mod tests {
         assert!(one("{\"a\":").starts_with("not JSON: EOF while parsing"), "{}", one("{\"a\":"));
         assert_eq!(one("<a>\n<b>"), "not XML: line 2: it ends before its root does");
         assert_eq!(one("<!DOCTYPE a [<!ENTITY b \"bee\">]><a>&b;</a>"), "not XML: line 1: the entity &b; is not known");
+        assert_eq!(one("<a/>\n<!-- so --><b/>"), "not XML: line 2: something stands beside its root");
+        assert_eq!(one("<a>1</a>\n\nand so on"), "not XML: line 3: something stands beside its root");
+        assert!(one("<a b='&c;'/>").contains("`c`"), "{}", one("<a b='&c;'/>"));
         assert!(one("<a b=1/>").starts_with("not XML: line 1: "), "{}", one("<a b=1/>"));
         assert_eq!(one("a,b,a\n1,2,3\n"), "line 1 names the column `a` twice");
         assert!(one("a,b\n1\n").contains("line: 2"), "{}", one("a,b\n1\n"));
