@@ -132,3 +132,69 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
     .await;
     assert_eq!((chat.said("alarms").len(), chat.said("shop").len(), all(&service).await.unwrap().len()), (1, 3, 9));
 }
+
+/// Whether the answer of the call stands in the story of the message with that number.
+async fn answer_is_kept(service: &Service, number: &str) -> bool {
+    let body = json!({ "number": number }).to_string();
+    let fired = service.post("/api/flows/asking/fire").body(body).send().await.unwrap();
+    assert!(fired.status().is_success(), "{}", fired.text().await.unwrap());
+    let done = eventually(
+        || format!("{number} is done"),
+        || async {
+            let all = all(service).await?;
+            all.into_iter().find(|one| one["key"] == number && one["state"] == "done")
+        },
+    );
+    let id = done.await["id"].as_str().unwrap().to_owned();
+    let story = service.get(&format!("/api/messages/{id}")).await.unwrap();
+    story.to_string().contains("said")
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_recorded_of_a_flow_is_switched_for_a_time() {
+    let (_chat, address) = chat().await;
+    let connection = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"safe\"");
+    let flow = "key = \"number\"\nrecord = \"failures\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"note\"\n\
+                [[step]]\nname = \"ask\"\ncall = { at = \"chat\", get = \"/crew\" }\n";
+    let files = [
+        ("workspace.toml", "format = 1"),
+        ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+        ("connections/chat.toml", connection.as_str()),
+        ("outlines/note.schema.json", OUTLINE),
+        ("flows/asking.toml", flow),
+    ];
+    let mut service = Service::with_files(&Database::new(), &files);
+    service.start().await;
+    assert!(!answer_is_kept(&service, "N-1").await, "as the flow says");
+    let (code, out, err) = service.command(&["flow", "record", "asking", "calls", "--for", "20m"]);
+    assert_eq!(code, 0, "{err}");
+    assert!(out.starts_with("of asking `calls` are recorded until "), "{out}");
+    assert!(answer_is_kept(&service, "N-2").await, "while it is switched");
+    let (_, out, _) = service.command(&["flow", "list"]);
+    assert!(out.contains("calls until "), "{out}");
+    // It stands in the database: a restart changes nothing.
+    service.kill();
+    service.start().await;
+    assert!(answer_is_kept(&service, "N-3").await);
+    let (code, out, err) = service.command(&["flow", "record", "asking", "--back"]);
+    assert_eq!((code, out.as_str()), (0, "of asking is recorded what it says itself\n"), "{err}");
+    assert!(!answer_is_kept(&service, "N-4").await);
+    // And when its time is over, it is as the flow says by itself.
+    let request = json!({ "depth": "calls", "seconds": 1 });
+    let switched = service.post("/api/flows/asking/record").json(&request).send().await.unwrap();
+    assert!(switched.status().is_success());
+    eventually("it has switched back", || async {
+        let strands = service.get("/api/strands").await?;
+        strands["strands"][0]["recorded"].is_null().then_some(())
+    })
+    .await;
+    let mut numbers = 5..;
+    eventually("and so nothing is kept", || {
+        let number = format!("N-{}", numbers.next().unwrap_or_default());
+        let service = &service;
+        async move { (!answer_is_kept(service, &number).await).then_some(()) }
+    })
+    .await;
+    let (code, _, err) = service.command(&["flow", "record", "askin", "calls"]);
+    assert!(code == 1 && err.contains("Did you mean `asking`?"), "{err}");
+}

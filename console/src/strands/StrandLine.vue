@@ -2,6 +2,7 @@
 /** One flow: its line of knots, and the dots of messages as they pass. */
 import { computed, ref } from 'vue'
 import type { ConnectionView, LiveEvent, Reason, Strand } from '../api/schema'
+import TimeText from '../ui/TimeText.vue'
 import { figure } from '../words/format'
 import FlowFire from '../fire/FlowFire.vue'
 import FlowPause from './FlowPause.vue'
@@ -59,6 +60,10 @@ defineExpose({ show })
         {{ figure(strand.done_minute) }} done in the last minute
       </RouterLink>
       <span v-if="!small" class="ml-auto flex min-w-0 items-baseline gap-4">
+        <span v-if="strand.recorded" class="shrink-0 text-xs text-faint" data-part="recorded">
+          {{ strand.recorded.depth === 'calls' ? 'every answer' : 'answers of failures' }} recorded until
+          <TimeText :at="strand.recorded.until" />
+        </span>
         <FlowFire v-if="strand.intakes.length" :flow="strand.flow" :title="strand.title" />
         <FlowPause :flow="strand.flow" :title="strand.title" :paused="strand.paused" @changed="$emit('changed')" />
       </span>

@@ -42,6 +42,17 @@ pub enum Recording {
     Failures,
 }
 
+impl Recording {
+    /// Each with its word in files.
+    pub const WORDS: [(&'static str, Self); 2] = [("calls", Self::Calls), ("failures", Self::Failures)];
+
+    /// The one of that word.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        Self::WORDS.iter().find(|(known, _)| *known == word).map(|(_, recording)| *recording)
+    }
+}
+
 /// Where a flow's messages come from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Intake {

@@ -127,6 +127,8 @@ pub struct Machine {
     at: usize,
     generation: u16,
     tries: u16,
+    /// How much of what comes of its effects is kept.
+    recording: Recording,
     /// An intent was logged and no attempt after it: nobody knows whether the effect was carried out.
     in_doubt: bool,
     /// The last outcome was a definite refusal: a resend takes the next generation.
@@ -175,6 +177,7 @@ impl Machine {
         let (at, kept) = parts::beginning(&logic.flow, &origin);
         Self {
             now: origin.id.made(),
+            recording: logic.flow.record,
             logic,
             origin,
             source: document.clone(),
@@ -275,6 +278,11 @@ impl Machine {
         let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
         let value = self.logic.flow.in_order_by.as_ref()?.eval(&scope).ok()?.one()?;
         Some(plain(&value))
+    }
+
+    /// Switches how much is kept of what comes of its effects from now on; `None` as its flow says.
+    pub fn record(&mut self, switched: Option<Recording>) {
+        self.recording = switched.unwrap_or(self.logic.flow.record);
     }
 
     /// Takes the outcome of the effect that was to be performed.
@@ -524,7 +532,7 @@ impl Machine {
     fn is_let_go(&self) -> bool {
         let step = self.logic.flow.steps.get(self.at);
         let keeps = step.is_some_and(|step| matches!(step.verb, Verb::Call { keep: Some(_), .. }));
-        self.logic.flow.record == Recording::Failures && !keeps
+        self.recording == Recording::Failures && !keeps
     }
 
     fn keep_answer(&mut self, outcome: &Outcome) {

@@ -7,7 +7,7 @@ use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::course::Point;
 use wirewatch_core::document::Form;
-use wirewatch_core::flow::Retry;
+use wirewatch_core::flow::{Recording, Retry};
 use wirewatch_core::machine::{Body, Effect, End, LogEntry, Logged, Logic, Machine, Next, Origin, Outcome, State, Turn};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{Document, Timestamp};
@@ -238,7 +238,7 @@ proptest! {
 
 #[test]
 fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
-    let answer = |record: &str, step: &str| {
+    let switched = |record: &str, step: &str, recording: Option<Recording>| {
         let files: Files = [
             ("workspace.toml", "format = 1".to_owned()),
             ("connections/notes.toml", "kind = \"folder\"\npath = \"notes\"".to_owned()),
@@ -255,6 +255,7 @@ fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
         let document = Document::read(&Form::Json, b"{}").unwrap();
         let origin = Origin { flow: "f".into(), ..(*common::origin(Form::Json)).clone() };
         let (mut machine, _) = Machine::begin(Logic::of(&workspace, "f").unwrap(), origin.into(), document);
+        machine.record(recording);
         let outcome = Outcome::Answer { status: 201, body: "{\"number\":7}".into() };
         let turn = machine.outcome(outcome, &Retry::default(), Timestamp(1));
         match turn.entry.expect("an entry").what {
@@ -262,9 +263,13 @@ fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
             other => panic!("{other:?}"),
         }
     };
+    let answer = |record: &str, step: &str| switched(record, step, None);
     let call = "call = { at = \"erp\", post = \"/orders\", body = \"it\" }";
     assert_eq!(answer("", call), "{\"number\":7}");
     assert_eq!(answer("record = \"failures\"", call), "");
     let kept = "call = { at = \"erp\", post = \"/orders\", body = \"it\", as = \"booked\" }";
     assert_eq!(answer("record = \"failures\"", kept), "{\"number\":7}", "a step keeps it");
+    // A person may want to see more of it for a while, or less.
+    assert_eq!(switched("record = \"failures\"", call, Some(Recording::Calls)), "{\"number\":7}");
+    assert_eq!(switched("", call, Some(Recording::Failures)), "");
 }

@@ -34,7 +34,7 @@ use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::course::Point;
-use wirewatch_core::flow::{Flow, OnAside};
+use wirewatch_core::flow::{Flow, OnAside, Recording};
 use wirewatch_core::machine::{ActRefused, End, Machine, Next, Outcome, Passed, Turn, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
@@ -168,6 +168,8 @@ pub struct Dispatcher {
     settings: Settings,
     mint: Mint,
     surroundings: Arc<Workspace>,
+    /// How much is recorded of flows where a person has switched that.
+    recordings: BTreeMap<String, Recording>,
     /// The shards whose messages run here.
     shards: Shards,
     /// Shards that are on their way to another process, and to which.
@@ -204,6 +206,7 @@ impl Dispatcher {
             settings,
             mint,
             surroundings,
+            recordings: BTreeMap::new(),
             shards,
             leaving: None,
             slots: HashMap::new(),
@@ -219,6 +222,11 @@ impl Dispatcher {
     }
 
     /// Takes the surroundings of a new release: connections, retry policies, courses.
+    /// How much is recorded of flows where that is switched.
+    pub fn record(&mut self, switched: BTreeMap<String, Recording>) {
+        self.recordings = switched;
+    }
+
     pub fn set_surroundings(&mut self, workspace: Arc<Workspace>, now: Timestamp) {
         self.surroundings = workspace;
         for (name, gate) in &mut self.gates {

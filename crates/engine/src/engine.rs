@@ -13,11 +13,13 @@ use crate::turning::{self, Outward, closed_places};
 use crate::unfold::{self, retrying};
 use crate::writer::{self, Tell};
 use crate::{Clock, HeldState};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinSet;
 use wirewatch_core::act::Act;
+use wirewatch_core::flow::Recording;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId};
 
@@ -211,6 +213,11 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     #[must_use]
     pub fn releases(&self) -> &Releases {
         &self.shared.releases
+    }
+
+    /// How much is recorded of flows where a person has switched that; of all others it is as they say.
+    pub fn record(&self, switched: BTreeMap<String, Recording>) {
+        let _ = self.shared.inputs.send(Input::Record(switched));
     }
 
     /// Lets the next message look whether a held connection is of use again.

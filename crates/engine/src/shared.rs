@@ -15,6 +15,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use wirewatch_core::act::Act;
+use wirewatch_core::flow::Recording;
 use wirewatch_core::machine::Outcome;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId};
@@ -79,6 +80,7 @@ pub(crate) enum Input {
     HeldElsewhere(Hold),
     FreedElsewhere(String),
     Surroundings(Arc<Workspace>),
+    Record(BTreeMap<String, Recording>),
     LookNow(String),
     Hold {
         connection: String,

@@ -114,6 +114,7 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
         Input::Leave(shards, to) => dispatcher.leave(shards, to),
         Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
         Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
+        Input::Record(switched) => dispatcher.record(switched),
         Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
         Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
         Input::Free(connection) => dispatcher.free(&connection, now),

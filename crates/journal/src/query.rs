@@ -1,9 +1,11 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod recordings;
 mod releases;
 mod rows;
 mod secrets;
 
+pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
 pub use rows::{
     ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HeardRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing,

@@ -21,6 +21,7 @@ impl MigratorTrait for Migrator {
             Box::new(Told),
             Box::new(Said),
             Box::new(Together),
+            Box::new(Recorded),
         ]
     }
 }
@@ -136,6 +137,26 @@ impl MigrationName for Together {
 impl MigrationTrait for Together {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(TOGETHER).await?;
+        Ok(())
+    }
+}
+
+struct Recorded;
+
+impl MigrationName for Recorded {
+    fn name(&self) -> &str {
+        "m008_recorded"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Recorded {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        // How much is recorded of a flow until then, whatever the flow says.
+        let text = "create table recording (
+            flow text primary key collate \"C\", depth text not null, until bigint not null, by_whom text not null
+        )";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

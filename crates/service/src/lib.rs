@@ -13,6 +13,7 @@ mod intakes;
 mod keep;
 mod listen;
 mod meters;
+mod recordings;
 mod releasing;
 mod run;
 mod sealed;

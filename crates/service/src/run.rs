@@ -8,6 +8,7 @@ use crate::incidents;
 use crate::intakes::Intakes;
 use crate::listen;
 use crate::meters::Meters;
+use crate::recordings::Recordings;
 use crate::releasing::{Folder, first_release};
 use crate::sealed;
 use crate::secrets::Secrets;
@@ -69,6 +70,8 @@ pub struct App {
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
     pub trays: Trays,
+    /// How much is recorded of flows, where a person has switched that.
+    pub recordings: Recordings,
     /// How the queues of brokers stand.
     pub queues: Queues,
     pub started: Timestamp,
@@ -140,6 +143,7 @@ pub async fn serve(
         secrets,
         doors: Doors::default(),
         trays: Trays::default(),
+        recordings: Recordings::default(),
         queues: queues.clone(),
         started: SystemClock.now(),
         environment: config.environment.clone(),
@@ -148,6 +152,7 @@ pub async fn serve(
         releasing: tokio::sync::Mutex::default(),
     });
     app.follow_intakes(&start.workspace);
+    app.follow_recordings().await?;
     let following = [
         tokio::spawn(together::follow(app.clone())),
         tokio::spawn(incidents::tell(app.clone())),

@@ -4,6 +4,7 @@ use crate::run::App;
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::workspace::Workspace;
+use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::JournalError;
 
 /// How often it is looked.
@@ -13,6 +14,7 @@ const OFTEN: Duration = Duration::from_millis(500);
 pub async fn follow(app: Arc<App>) {
     loop {
         tokio::time::sleep(OFTEN).await;
+        app.end_recordings(SystemClock.now());
         if !app.journal.is_together() {
             continue;
         }
@@ -27,6 +29,7 @@ impl App {
     /// Takes up what others have changed since last looked.
     pub(crate) async fn catch_up(&self) -> Result<(), JournalError> {
         self.secrets.read_again().await?;
+        self.follow_recordings().await?;
         let (current, _) = self.engine.releases().current();
         if self.store.newest_release().await? <= current {
             return Ok(());

@@ -1,10 +1,11 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
-use crate::ui::{self, cell, number, span, styled, table, tone};
+use crate::ui::{self, cell, clock, number, span, styled, table, tone};
 use serde_json::json;
-use wirewatch_service::view::{PausedFlow, Strands, Why};
+use std::time::Duration;
+use wirewatch_service::view::{PausedFlow, RecordRequest, RecordedFlow, Strands, Why};
 
-/// List the flows; pause one, or let it go on
+/// List the flows; pause one, let it go on, or record more of it for a time
 ///
 /// What comes in for a paused flow is taken and waits; nothing of it goes on until it is resumed.
 #[derive(Debug, clap::Args)]
@@ -30,6 +31,19 @@ enum FlowAct {
     },
     /// Let this flow go on
     Resume { flow: String },
+    /// Record more, or less, of this flow's calls for a time
+    Record {
+        flow: String,
+        /// Every answer (`calls`), or those of what failed (`failures`)
+        #[arg(value_parser = ["calls", "failures"], required_unless_present = "back")]
+        depth: Option<String>,
+        /// For how long, a week at most
+        #[arg(long = "for", default_value = "1h", value_name = "SPAN", value_parser = super::span)]
+        time: Duration,
+        /// As the flow itself says, from now on
+        #[arg(long, conflicts_with = "depth")]
+        back: bool,
+    },
 }
 
 pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandError> {
@@ -50,10 +64,19 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
                     }
                     None => styled(tone("free"), "runs"),
                 };
-                vec![cell(&strand.flow), cell(&strand.title), number(unfinished), number(count(|knot| knot.aside)), state]
+                let recorded = strand.recorded.as_ref();
+                let recorded = recorded.map_or_else(String::new, |one| format!("{} until {}", one.depth, clock(&one.until)));
+                vec![
+                    cell(&strand.flow),
+                    cell(&strand.title),
+                    number(unfinished),
+                    number(count(|knot| knot.aside)),
+                    state,
+                    cell(recorded),
+                ]
             };
             let rows: Vec<_> = strands.strands.iter().map(row).collect();
-            table(&["FLOW", "TITLE", "UNFINISHED", "ASIDE", "STATE"], &rows);
+            table(&["FLOW", "TITLE", "UNFINISHED", "ASIDE", "STATE", "RECORDED"], &rows);
         }
         FlowAct::Pause { flow, why } => {
             let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/pause"), &Why { why: why.clone() }).await?;
@@ -62,6 +85,15 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
         FlowAct::Resume { flow } => {
             let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
             println!("{flow} goes on");
+        }
+        FlowAct::Record { flow, depth, time, back } => {
+            let seconds = if *back { 0 } else { u32::try_from(time.as_secs()).unwrap_or(u32::MAX) };
+            let request = RecordRequest { depth: depth.clone().unwrap_or_else(|| "calls".to_owned()), seconds };
+            let recorded: Option<RecordedFlow> = client.post(&format!("/api/flows/{flow}/record"), &request).await?;
+            match recorded {
+                Some(recorded) => println!("of {flow} `{}` are recorded until {}", recorded.depth, clock(&recorded.until)),
+                None => println!("of {flow} is recorded what it says itself"),
+            }
         }
     }
     Ok(())

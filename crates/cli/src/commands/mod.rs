@@ -1,5 +1,7 @@
 //! One file a command: its arguments, then what it does.
 
+use std::time::Duration;
+
 pub mod amend;
 pub mod arrivals;
 pub mod cases;
@@ -27,3 +29,8 @@ pub mod show_command;
 pub mod status;
 pub mod tray;
 pub mod watch;
+
+/// A span of time as an argument.
+fn span(text: &str) -> Result<Duration, String> {
+    wirewatch_core::duration::parse(text).ok_or_else(|| "write a span of time such as 30m or 4h".to_owned())
+}

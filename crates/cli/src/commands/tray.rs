@@ -71,7 +71,7 @@ enum Command {
 #[derive(Debug, clap::Args)]
 struct How {
     /// How long the tray is open
-    #[arg(long, default_value = "1h", value_parser = span)]
+    #[arg(long, default_value = "1h", value_parser = super::span)]
     open: Duration,
     /// Print the tray and return, without following it
     #[arg(long)]
@@ -79,10 +79,6 @@ struct How {
     /// Print as JSON: the tray, then a line for each thing that arrives
     #[arg(long)]
     json: bool,
-}
-
-fn span(text: &str) -> Result<Duration, String> {
-    wirewatch_core::duration::parse(text).ok_or_else(|| "write a span of time such as 30m or 4h".to_owned())
 }
 
 pub async fn run(client: &ClientArgs, args: &TrayArgs) -> Result<(), CommandError> {

@@ -44,7 +44,7 @@ impl<'a> Build<'a> {
         let key = expr("key", &[]);
         let in_order_by = expr("in_order_by", &[]);
         let on_aside = fields.word("on_aside", &[("wait", OnAside::Wait), ("pass", OnAside::Pass)]).unwrap_or_default();
-        let record = fields.word("record", &[("calls", Recording::Calls), ("failures", Recording::Failures)]).unwrap_or_default();
+        let record = fields.word("record", &Recording::WORDS).unwrap_or_default();
         let in_flight = fields.whole("in_flight", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
         let mut sofar = Sofar { doc: source, it: source, outline, kept: Vec::new() };
         let mut steps: Vec<Step> = Vec::new();

@@ -11,7 +11,10 @@ use wirewatch_core::{MessageId, Timestamp};
 impl Dispatcher {
     pub(super) fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) {
         let retry = self.retry(id);
+        let flow = self.here(id).map(|running| running.machine.origin().flow.clone());
+        let recording = flow.and_then(|flow| self.recordings.get(&flow).copied());
         let Some(running) = self.here(id) else { return };
+        running.machine.record(recording);
         let turn = running.machine.outcome(outcome, &retry, now);
         self.commit_turn(id, turn, took, false, now);
     }

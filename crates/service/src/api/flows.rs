@@ -4,15 +4,20 @@ use super::problem::Problem;
 use super::{Answer, said};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{PausedFlow, Why, time};
+use crate::view::{PausedFlow, RecordRequest, RecordedFlow, Why, time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
-use wirewatch_core::flow::{Flow, Intake};
+use std::time::Duration;
+use wirewatch_core::flow::{Flow, Intake, Recording};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::{Digest, Id};
+use wirewatch_core::{Digest, Id, Timestamp};
 use wirewatch_engine::{Clock, SystemClock, flow_of_line, line_of};
+use wirewatch_journal::RecordingRow;
+
+/// For how long recording may be switched, in seconds: a week.
+const LONGEST: u32 = 7 * 86_400;
 
 /// The flows that are paused.
 #[utoipa::path(get, path = "/api/flows/paused", responses((status = 200, body = Vec<PausedFlow>)))]
@@ -53,6 +58,36 @@ pub async fn pause(
     responses((status = 200, body = Vec<PausedFlow>)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<Vec<PausedFlow>> {
     acted(&app, person, &flow, "resumed", &flow, |line, _| app.engine.free(line)).await
+}
+
+/// Switches for a time how much is recorded of a flow's calls, whatever the flow says.
+#[utoipa::path(post, path = "/api/flows/{flow}/record", params(("flow" = String, Path)), request_body = RecordRequest,
+    responses((status = 200, body = Option<RecordedFlow>)))]
+pub async fn record(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(flow): Path<String>,
+    Json(RecordRequest { depth, seconds }): Json<RecordRequest>,
+) -> Answer<Option<RecordedFlow>> {
+    let (_, workspace) = app.engine.releases().current();
+    flow_of(&workspace, &flow)?;
+    if Recording::of(&depth).is_none() {
+        let says = format!("`{depth}` is no depth of recording: it is `calls` or `failures`");
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says));
+    }
+    let now = SystemClock.now();
+    let until = now.after(Duration::from_secs(u64::from(seconds.min(LONGEST))));
+    let why = format!("{flow}: {depth} until {}", time(until.0).unwrap_or_default());
+    let subject = Id(Digest::of(&[line_of(&flow).as_bytes()]).short());
+    app.store.record_act(app.engine.mint(), &by, "recorded", subject, &why, now).await?;
+    app.record(&RecordingRow { flow: flow.clone(), depth, until: until.0, by_whom: by }).await?;
+    Ok(Json(recorded(&app, &flow, SystemClock.now())))
+}
+
+/// How much is recorded of a flow, where that is switched.
+pub fn recorded(app: &App, flow: &str, now: Timestamp) -> Option<RecordedFlow> {
+    let row = app.recordings.of(flow, now)?;
+    Some(RecordedFlow { depth: row.depth, until: time(row.until)?, by: row.by_whom })
 }
 
 async fn acted(

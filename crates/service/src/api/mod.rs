@@ -113,6 +113,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))
+        .routes(routes!(flows::record))
         .routes(routes!(orders::list))
         .routes(routes!(orders::one))
         .routes(routes!(connections::list))

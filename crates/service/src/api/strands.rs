@@ -40,7 +40,8 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
     let strands = workspace.flows.values().map(|flow| {
         let own: Vec<&Standing> = standing.iter().filter(|one| one.flow == flow.name).collect();
         let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
-        Strand { paused, ..strand(flow, &own, &read, held) }
+        let recorded = flows::recorded(&app, &flow.name, now);
+        Strand { paused, recorded, ..strand(flow, &own, &read, held) }
     });
     Ok(Json(Strands {
         at: sure_time(now),
@@ -112,6 +113,7 @@ fn strand(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) 
         flow: flow.name.clone(),
         title: flow.title.clone(),
         paused: None,
+        recorded: None,
         intakes: intakes.collect(),
         knots,
         done_minute: figures(Point::Done).passed,

@@ -26,7 +26,7 @@ pub use message::{
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
-pub use strand::{Intake, Knot, Named, PartnerShare, PausedFlow, Strand, Strands, Workspace};
+pub use strand::{Intake, Knot, Named, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, Strand, Strands, Workspace};
 pub use tray::{CaughtView, TrayRequest, TrayStory, TrayView};
 
 use jiff::Timestamp as Instant;

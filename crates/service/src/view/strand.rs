@@ -25,6 +25,8 @@ pub struct Strand {
     pub intakes: Vec<Intake>,
     /// Who has paused it, where somebody has.
     pub paused: Option<PausedFlow>,
+    /// How much is recorded of it, where somebody has switched that for a time.
+    pub recorded: Option<RecordedFlow>,
     /// The beginning, then one for each step, then steps of earlier releases at which something still stands.
     pub knots: Vec<Knot>,
     /// Messages that came to their end in the last minute.
@@ -50,6 +52,24 @@ pub struct PausedFlow {
     pub says: String,
     /// Messages that wait for it to go on.
     pub waiting: usize,
+}
+
+/// How much is recorded of a flow for a time, whatever the flow says.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecordedFlow {
+    /// `calls` or `failures`.
+    pub depth: String,
+    pub until: String,
+    pub by: String,
+}
+
+/// How much is to be recorded of a flow.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecordRequest {
+    /// `calls` (every answer) or `failures` (answers of what failed).
+    pub depth: String,
+    /// For how long; 0 switches back to what the flow says.
+    pub seconds: u32,
 }
 
 /// A step of a flow, with the last minute and what stands there now.

@@ -1,0 +1,58 @@
+//! How much is recorded of a flow, switched by a person for a time: in the database, so that every process follows.
+
+use crate::run::App;
+use std::sync::Mutex;
+use wirewatch_core::Timestamp;
+use wirewatch_core::flow::Recording;
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::{JournalError, RecordingRow};
+
+/// What is switched at present, as the engine was told.
+#[derive(Debug, Default)]
+pub struct Recordings {
+    known: Mutex<Vec<RecordingRow>>,
+}
+
+impl Recordings {
+    /// A flow's, where it is switched.
+    #[must_use]
+    pub fn of(&self, flow: &str, now: Timestamp) -> Option<RecordingRow> {
+        let known = self.known.lock().expect("no holder panics");
+        known.iter().find(|row| row.flow == flow && row.until > now.0).cloned()
+    }
+}
+
+impl App {
+    /// Switches a flow's depth of recording, here at once and at the other processes shortly after.
+    ///
+    /// # Errors
+    /// [`JournalError`] when it cannot be stored; nothing is switched then.
+    pub async fn record(&self, row: &RecordingRow) -> Result<(), JournalError> {
+        self.store.record(row).await?;
+        self.follow_recordings().await
+    }
+
+    /// Takes up what was switched, here or at another process.
+    pub(crate) async fn follow_recordings(&self) -> Result<(), JournalError> {
+        let rows = self.store.recordings(SystemClock.now()).await?;
+        self.told_recordings(rows);
+        Ok(())
+    }
+
+    /// Switches back what has had its time.
+    pub(crate) fn end_recordings(&self, now: Timestamp) {
+        let mut rows = self.recordings.known.lock().expect("no holder panics").clone();
+        rows.retain(|row| row.until > now.0);
+        self.told_recordings(rows);
+    }
+
+    fn told_recordings(&self, rows: Vec<RecordingRow>) {
+        let mut known = self.recordings.known.lock().expect("no holder panics");
+        if *known == rows {
+            return;
+        }
+        let switched = rows.iter().filter_map(|row| Some((row.flow.clone(), Recording::of(&row.depth)?)));
+        self.engine.record(switched.collect());
+        *known = rows;
+    }
+}
