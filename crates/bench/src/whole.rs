@@ -71,6 +71,7 @@ impl Whole {
         ] {
             std::fs::remove_file(workspace.join(file)).expect("a file of the demo");
         }
+        std::fs::remove_dir_all(workspace.join("cases")).expect("the demo's cases");
         let port = free_port().expect("a port");
         let text = |path: PathBuf| path.to_string_lossy().into_owned();
         let state = folder.path().join("state");

@@ -2,6 +2,7 @@
 
 use super::Answer;
 use super::flows::known;
+use super::messages::form_name;
 use crate::run::App;
 use crate::view::{FireBegin, FireField, FireLast};
 use axum::Json;
@@ -38,7 +39,7 @@ pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(
     };
     let (takes, form) = match &intake.takes {
         Takes::X12(set) => (format!("x12/{set}"), "x12"),
-        Takes::Json(outline) => (outline.clone(), word(&intake.form)),
+        Takes::Json(outline) => (outline.clone(), form_name(&intake.form)),
         Takes::Text => ("text".to_owned(), "bytes"),
     };
     let mut fields = Vec::new();
@@ -65,16 +66,6 @@ pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(
         fields,
         last: last(&app, intake).await?,
     }))
-}
-
-fn word(form: &Form) -> &'static str {
-    match form {
-        Form::Json => "json",
-        Form::Csv => "csv",
-        Form::Xml => "xml",
-        Form::X12 { .. } => "x12",
-        Form::Bytes => "bytes",
-    }
 }
 
 fn made_up(outline: &Outline, form: &Form, seed: u64) -> String {
