@@ -14,149 +14,38 @@ pub struct Migrator;
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
         vec![
-            Box::new(First),
-            Box::new(Leaner),
-            Box::new(HeldByPeople),
-            Box::new(Deliveries),
-            Box::new(Told),
-            Box::new(Said),
-            Box::new(Together),
-            Box::new(Recorded),
+            step("m001_first", FIRST),
+            step("m002_leaner", LEANER),
+            step("m003_held_by_people", HELD_BY_PEOPLE),
+            step("m004_deliveries", DELIVERIES),
+            step("m005_told", TOLD),
+            step("m006_said", SAID),
+            step("m007_together", TOGETHER),
+            step("m008_recorded", RECORDED),
         ]
     }
 }
 
-struct First;
+/// One migration: statements that take the tables from the one before to the next.
+struct Step {
+    name: &'static str,
+    text: &'static str,
+}
 
-impl MigrationName for First {
+fn step(name: &'static str, text: &'static str) -> Box<dyn MigrationTrait> {
+    Box::new(Step { name, text })
+}
+
+impl MigrationName for Step {
     fn name(&self) -> &str {
-        "m001_first"
+        self.name
     }
 }
 
 #[async_trait::async_trait]
-impl MigrationTrait for First {
+impl MigrationTrait for Step {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(FIRST).await?;
-        Ok(())
-    }
-}
-
-struct Leaner;
-
-impl MigrationName for Leaner {
-    fn name(&self) -> &str {
-        "m002_leaner"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Leaner {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(LEANER).await?;
-        Ok(())
-    }
-}
-
-struct HeldByPeople;
-
-impl MigrationName for HeldByPeople {
-    fn name(&self) -> &str {
-        "m003_held_by_people"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for HeldByPeople {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        let text = "alter table hold add column by_whom text not null default ''";
-        manager.get_connection().execute_unprepared(text).await?;
-        Ok(())
-    }
-}
-
-struct Deliveries;
-
-impl MigrationName for Deliveries {
-    fn name(&self) -> &str {
-        "m004_deliveries"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Deliveries {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(DELIVERIES).await?;
-        Ok(())
-    }
-}
-
-struct Told;
-
-impl MigrationName for Told {
-    fn name(&self) -> &str {
-        "m005_told"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Told {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        // What a broker told of an arrival beside its body, as a JSON object; empty when nothing.
-        let text = "alter table arrival add column told text not null default ''";
-        manager.get_connection().execute_unprepared(text).await?;
-        Ok(())
-    }
-}
-
-struct Said;
-
-impl MigrationName for Said {
-    fn name(&self) -> &str {
-        "m006_said"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Said {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(SAID).await?;
-        Ok(())
-    }
-}
-
-struct Together;
-
-impl MigrationName for Together {
-    fn name(&self) -> &str {
-        "m007_together"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Together {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(TOGETHER).await?;
-        Ok(())
-    }
-}
-
-struct Recorded;
-
-impl MigrationName for Recorded {
-    fn name(&self) -> &str {
-        "m008_recorded"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Recorded {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        // How much is recorded of a flow until then, whatever the flow says.
-        let text = "create table recording (
-            flow text primary key collate \"C\", depth text not null, until bigint not null, by_whom text not null
-        )";
-        manager.get_connection().execute_unprepared(text).await?;
+        manager.get_connection().execute_unprepared(self.text).await?;
         Ok(())
     }
 }
@@ -310,6 +199,11 @@ create table secret (
 );
 "#;
 
+const HELD_BY_PEOPLE: &str = "alter table hold add column by_whom text not null default ''";
+
+/// What a broker told of an arrival beside its body, as a JSON object; empty when nothing.
+const TOLD: &str = "alter table arrival add column told text not null default ''";
+
 const SAID: &str = "alter table release add column says text not null default ''";
 
 const TOGETHER: &str = r#"
@@ -328,6 +222,13 @@ create table errand (
 );
 -- Their shard is that of their key, which the next start works out.
 update live set shard = -1 where order_key <> '';
+"#;
+
+const RECORDED: &str = r#"
+-- How much is recorded of a flow until then, whatever the flow says.
+create table recording (
+  flow text primary key collate "C", depth text not null, until bigint not null, by_whom text not null
+);
 "#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.

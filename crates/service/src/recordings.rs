@@ -35,24 +35,25 @@ impl App {
     /// Takes up what was switched, here or at another process.
     pub(crate) async fn follow_recordings(&self) -> Result<(), JournalError> {
         let rows = self.store.recordings(SystemClock.now()).await?;
-        self.told_recordings(rows);
+        self.change_recordings(|known| *known = rows);
         Ok(())
     }
 
     /// Switches back what has had its time.
     pub(crate) fn end_recordings(&self, now: Timestamp) {
-        let mut rows = self.recordings.known.lock().expect("no holder panics").clone();
-        rows.retain(|row| row.until > now.0);
-        self.told_recordings(rows);
+        self.change_recordings(|known| known.retain(|row| row.until > now.0));
     }
 
-    fn told_recordings(&self, rows: Vec<RecordingRow>) {
+    /// Changes what is known, and tells the engine where that made a difference; one after another, so that none undoes
+    /// what another has just switched.
+    fn change_recordings(&self, change: impl FnOnce(&mut Vec<RecordingRow>)) {
         let mut known = self.recordings.known.lock().expect("no holder panics");
-        if *known == rows {
+        let before = known.clone();
+        change(&mut known);
+        if *known == before {
             return;
         }
-        let switched = rows.iter().filter_map(|row| Some((row.flow.clone(), Recording::of(&row.depth)?)));
+        let switched = known.iter().filter_map(|row| Some((row.flow.clone(), Recording::of(&row.depth)?)));
         self.engine.record(switched.collect());
-        *known = rows;
     }
 }

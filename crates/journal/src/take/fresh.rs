@@ -1,7 +1,7 @@
 //! Arrivals of which nothing is known, in one statement.
 //!
 //! What comes by a queue or a webhook is nearly always new, and all that it could be known by is its sender's id. So it is
-//! decided on as new, and written on condition that none of the ids was seen before: one round trip instead of five.
+//! decided on as new, and written on condition that none of the ids was seen before: one round trip instead of three or more.
 //! Where one was, nothing is written, and the careful way tells which.
 
 use crate::days::DELIVERY;

@@ -10,7 +10,6 @@ use axum::extract::{Path, Query, State};
 use serde::Deserialize;
 use serde_json::Value;
 use std::sync::Arc;
-use wirewatch_core::Id;
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Intake, Takes, place_of};
 use wirewatch_core::outline::{Outline, sample, to_csv, to_xml};
@@ -88,5 +87,5 @@ async fn last(app: &App, intake: &Intake) -> Result<Option<FireLast>, super::pro
     let Some(arrival) = newest else { return Ok(None) };
     let bytes = app.store.body(arrival, LARGEST + 1).await?;
     let text = String::from_utf8(bytes).ok().filter(|text| text.len() as u64 <= LARGEST && !text.is_empty());
-    Ok(text.map(|text| FireLast { arrival: Id::to_string(&arrival), text }))
+    Ok(text.map(|text| FireLast { arrival: arrival.to_string(), text }))
 }
