@@ -52,7 +52,7 @@ fn one_order(c: &mut Criterion) {
     let form = Form::X12 { version: "004010".into(), set: "850".into(), delimiters };
     let workspace = Arc::new(Workspace::read(&files()).workspace.expect("sound"));
     let logic = Logic::of(&workspace, "partner-orders").expect("the flow");
-    let document = Document::read(&form, bytes).expect("a tree");
+    let document = Document::read(Definitions::standard(), |_| None, &form, bytes).expect("a tree");
     let origin = Arc::new(Origin {
         id: Id(1),
         arrival: Id(1),

@@ -1,9 +1,9 @@
 //! A document as a person corrects it: from lines back to what is sent, and what is wrong with it.
 
-use crate::Document;
 use crate::document::Form;
 use crate::finding::{Finding, Severity};
-use crate::x12::{Definitions, Delimiters, Fault, Tokens, check_set};
+use crate::workspace::Workspace;
+use crate::x12::{Delimiters, Fault, Tokens, check_set};
 
 /// What a person's text means as a document: the opposite of [`Document::readable`].
 ///
@@ -15,15 +15,15 @@ pub fn restore(form: &Form, text: &str) -> String {
             text.lines().map(str::trim).filter(|line| !line.is_empty()).flat_map(|line| [line, "\n"]).collect()
         }
         Form::X12 { .. } => text.lines().map(str::trim).collect(),
-        Form::Json | Form::Csv | Form::Xml | Form::Bytes => text.to_owned(),
+        Form::Json | Form::Outlined { .. } | Form::Bytes => text.to_owned(),
     }
 }
 
-/// What is wrong with a document, as it would be found on arrival. Places are lines with a segment each for X12.
+/// What is wrong with a document, as it would be found on arrival from that partner. Places are lines with a segment each for X12.
 #[must_use]
-pub fn findings(definitions: &Definitions, form: &Form, document: &str) -> Vec<Finding> {
+pub fn findings(workspace: &Workspace, partner: Option<&str>, form: &Form, document: &str) -> Vec<Finding> {
     match form {
-        Form::X12 { version, set, delimiters } => match definitions.find(version, set) {
+        Form::X12 { version, set, delimiters } => match workspace.definitions_for(partner).find(version, set) {
             Some(definition) => {
                 let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
                 let lines = Lines::of(document, *delimiters);
@@ -31,7 +31,7 @@ pub fn findings(definitions: &Definitions, form: &Form, document: &str) -> Vec<F
             }
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },
-        Form::Json | Form::Csv | Form::Xml | Form::Bytes => match Document::read(form, document.as_bytes()) {
+        Form::Json | Form::Outlined { .. } | Form::Bytes => match workspace.document(form, document.as_bytes()) {
             Ok(_) => Vec::new(),
             Err(unreadable) => vec![error("document::unreadable", document, 0..1, unreadable.to_string())],
         },

@@ -1,6 +1,6 @@
 //! What a message carries: JSON, a transaction set as a tree, or plain bytes.
 
-use crate::outline::{SampleForm, read_sample};
+use crate::outline::{Outline, Written};
 use crate::x12::{Definitions, Delimiters, SetTree};
 use serde_json::Value;
 use std::sync::Arc;
@@ -22,9 +22,11 @@ pub const JSON_LIMIT: usize = 16 << 20;
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     Json,
-    /// CSV (RFC 4180) with a line of names: a list of rows.
-    Csv,
-    Xml,
+    /// As the workspace's outline of that name says.
+    Outlined {
+        written: Written,
+        outline: String,
+    },
     X12 {
         version: String,
         set: String,
@@ -46,26 +48,25 @@ pub enum Unreadable {
 }
 
 impl Document {
-    /// Reads `bytes` in the given form, X12 by the standard's own sets.
+    /// Reads `bytes` in the given form, X12 by `definitions`, and what an outline says by that outline.
     ///
     /// # Errors
     /// [`Unreadable`] with the parser's reason; X12 structure alone is no reason, faults are the checker's matter.
-    pub fn read(form: &Form, bytes: &[u8]) -> Result<Self, Unreadable> {
-        Self::read_by(Definitions::standard(), form, bytes)
-    }
-
-    /// Reads `bytes` in the given form, X12 by `definitions`.
-    ///
-    /// # Errors
-    /// As [`Self::read`].
-    pub fn read_by(definitions: &Definitions, form: &Form, bytes: &[u8]) -> Result<Self, Unreadable> {
+    pub fn read<'o>(
+        definitions: &Definitions,
+        outline: impl FnOnce(&str) -> Option<&'o Outline>,
+        form: &Form,
+        bytes: &[u8],
+    ) -> Result<Self, Unreadable> {
+        if matches!(form, Form::Json | Form::Outlined { .. }) && bytes.len() > JSON_LIMIT {
+            return Err(Unreadable::Other(format!("larger than {JSON_LIMIT} bytes")));
+        }
         match form {
-            Form::Json if bytes.len() > JSON_LIMIT => Err(Unreadable::Json(format!("larger than {JSON_LIMIT} bytes"))),
-            Form::Json => serde_json::from_slice(bytes)
-                .map(|value| Self::Json(Arc::new(value)))
-                .map_err(|error| Unreadable::Json(error.to_string())),
-            Form::Csv => Self::of_sample(SampleForm::Csv, bytes),
-            Form::Xml => Self::of_sample(SampleForm::Xml, bytes),
+            Form::Json => Self::json(bytes),
+            Form::Outlined { written, outline: name } => {
+                let outline = outline(name).ok_or_else(|| Unreadable::Other(format!("there is no outline \"{name}\"")))?;
+                outline.read(*written, bytes).map(|value| Self::Json(Arc::new(value))).map_err(Unreadable::Other)
+            }
             Form::X12 { version, set, delimiters } => {
                 let definition =
                     definitions.find(version, set).ok_or_else(|| Unreadable::X12(format!("{version} {set} is not defined")))?;
@@ -77,12 +78,13 @@ impl Document {
         }
     }
 
-    fn of_sample(form: SampleForm, bytes: &[u8]) -> Result<Self, Unreadable> {
-        if bytes.len() > JSON_LIMIT {
-            return Err(Unreadable::Other(format!("larger than {JSON_LIMIT} bytes")));
-        }
-        let read = read_sample(form, bytes).map_err(Unreadable::Other)?;
-        Ok(Self::Json(Arc::new(read.into_iter().next().unwrap_or_default())))
+    /// Reads JSON.
+    ///
+    /// # Errors
+    /// [`Unreadable`] with the parser's reason.
+    pub fn json(bytes: &[u8]) -> Result<Self, Unreadable> {
+        let read = serde_json::from_slice(bytes).map_err(|error| Unreadable::Json(error.to_string()));
+        read.map(|value| Self::Json(Arc::new(value)))
     }
 
     /// The document as it would be sent or stored.
@@ -115,6 +117,18 @@ impl Document {
             Self::Json(_) => "json",
             Self::X12(_) => "x12",
             Self::Bytes(_) => "bytes",
+        }
+    }
+
+    /// Bytes of a form for a person, without looking at what they mean: indented JSON, one segment a line.
+    #[must_use]
+    pub fn shown(form: &Form, bytes: &[u8]) -> String {
+        let text = || String::from_utf8_lossy(bytes).into_owned();
+        match form {
+            Form::Json => Self::json(bytes).map_or_else(|_| text(), |document| document.readable()),
+            Form::X12 { delimiters, .. } => segments_as_lines(bytes, delimiters.segment),
+            Form::Outlined { .. } => text(),
+            Form::Bytes => Self::Bytes(bytes.into()).readable(),
         }
     }
 

@@ -11,7 +11,7 @@ use crate::place::Property;
 use crate::workspace::Workspace;
 use crate::x12::ack::{GroupAck, is_acknowledged};
 use crate::x12::{Group, Header, Interchange, Reading};
-use crate::{ArrivalId, Digest, Document, MessageId};
+use crate::{ArrivalId, Digest, MessageId};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::cell::LazyCell;
@@ -212,7 +212,7 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         Known::No { .. } | Known::Same { .. } => {}
     }
     // Looked at once, and only where some flow wants it.
-    let no_json = LazyCell::new(|| Document::read(&Form::Json, bytes).err());
+    let no_json = LazyCell::new(|| workspace.document(&Form::Json, bytes).err());
     let mut unreadable = None;
     let origin = came.origin(bytes);
     for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
@@ -220,7 +220,7 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
             Takes::X12(_) => continue,
             Takes::Text => Form::Bytes,
             Takes::Json(_) => {
-                let why = if intake.form == Form::Json { no_json.clone() } else { Document::read(&intake.form, bytes).err() };
+                let why = if intake.form == Form::Json { no_json.clone() } else { workspace.document(&intake.form, bytes).err() };
                 if why.is_some() {
                     unreadable = unreadable.or(why);
                     continue;

@@ -351,9 +351,8 @@ impl Machine {
                 return Err(ActRefused::NotStopped(state));
             }
             Act::Amend { form, document, .. } => {
-                let definitions = &self.logic.workspace.definitions;
-                Document::read_by(definitions, form, document.as_bytes())
-                    .map_err(|error| ActRefused::Unreadable(error.to_string()))?;
+                let read = self.logic.workspace.document(form, document.as_bytes());
+                read.map_err(|error| ActRefused::Unreadable(error.to_string()))?;
             }
             Act::Resend { .. } => {}
         }
@@ -481,7 +480,7 @@ impl Machine {
             }
             Act::Amend { form, document, answers } => {
                 self.answers = *answers;
-                let read = Document::read_by(&self.logic.workspace.definitions, form, document.as_bytes());
+                let read = self.logic.workspace.document(form, document.as_bytes());
                 self.source = read.map_err(|error| error.to_string())?;
                 self.generation += 1;
             }

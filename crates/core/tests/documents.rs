@@ -10,7 +10,7 @@ use wirewatch_core::outline::Outline;
 use wirewatch_core::x12::{Definitions, Delimiters};
 
 fn told(form: &Form, text: &str) -> Vec<String> {
-    findings(Definitions::standard(), form, text)
+    findings(&common::workspace(&common::files()), None, form, text)
         .iter()
         .map(|finding| {
             let from = finding.column as usize - 1;
@@ -38,7 +38,7 @@ fn a_line_end_as_terminator_survives_an_amendment() {
     let newline = Delimiters { segment: b'\n', ..Delimiters::default() };
     let form = Form::X12 { version: "004010".into(), set: "850".into(), delimiters: newline };
     let sent = document.readable().replace('~', "");
-    let document = Document::read(&form, sent.as_bytes()).unwrap();
+    let document = Document::read(Definitions::standard(), |_| None, &form, sent.as_bytes()).unwrap();
     assert_eq!(document.readable(), sent, "no empty lines come in between");
     assert_eq!(restore(&form, &sent), sent);
     assert_eq!(told(&form, &sent), Vec::<String>::new());

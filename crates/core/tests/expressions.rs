@@ -40,7 +40,7 @@ fn over_a_transaction_set() {
 #[test]
 fn over_json_numbers_keep_their_text() {
     let text = r#"{"price":1.10,"id":12345678901234567890,"qty":3,"none":null,"empty":"","lines":[{"sku":"a","n":1},{"sku":"b","n":2}]}"#;
-    let document = Document::read(&wirewatch_core::document::Form::Json, text.as_bytes()).unwrap();
+    let document = Document::json(text.as_bytes()).unwrap();
     let cases = [
         ("price", "1.10"),
         ("id", "12345678901234567890"),
@@ -95,7 +95,7 @@ fn over_json_numbers_keep_their_text() {
 
 #[test]
 fn what_cannot_be_worked_out_says_why() {
-    let document = Document::read(&wirewatch_core::document::Form::Json, br#"{"a":"x"}"#).unwrap();
+    let document = Document::json(br#"{"a":"x"}"#).unwrap();
     let cases = [
         ("number(a)", "`x` is no number"),
         ("a * 2", "`x` is no number"),

@@ -29,7 +29,7 @@ fn blocks(text: &str) -> Vec<(&str, &str)> {
 /// What comes of a message when every call is answered, up to its end; each way that it also goes is told before it goes on.
 fn told(workspace: &Arc<Workspace>, document: &str) -> String {
     let logic = Logic::of(workspace, "example").unwrap();
-    let document = Document::read(&Form::Json, document.as_bytes()).unwrap();
+    let document = Document::json(document.as_bytes()).unwrap();
     let origin = Origin {
         id: Id::first_of(NOON),
         arrival: Id(1),

@@ -111,7 +111,7 @@ fn a_resend_asks_before_an_answered_step_gets_another_request() {
 fn a_map_that_fails_sets_aside_with_target_and_place() {
     let (form, document) = common::order(0);
     let text = String::from_utf8(document.to_bytes()).unwrap().replace("PO1*2*48*EA", "PO1*2*48*XX");
-    let document = Document::read(&form, text.as_bytes()).unwrap();
+    let document = Document::read(wirewatch_core::x12::Definitions::standard(), |_| None, &form, text.as_bytes()).unwrap();
     let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
     let (mut machine, turn) = Machine::begin(logic, common::origin(form), document);
     let Next::End(End::Aside(reason)) = crew_told(&mut machine, &turn).next else { panic!("aside") };
@@ -252,7 +252,7 @@ fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
         .map(|(path, text)| (path.to_owned(), text))
         .into();
         let workspace = common::workspace(&files);
-        let document = Document::read(&Form::Json, b"{}").unwrap();
+        let document = Document::json(b"{}").unwrap();
         let origin = Origin { flow: "f".into(), ..(*common::origin(Form::Json)).clone() };
         let (mut machine, _) = Machine::begin(Logic::of(&workspace, "f").unwrap(), origin.into(), document);
         machine.record(recording);

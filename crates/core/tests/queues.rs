@@ -35,7 +35,7 @@ fn decide(workspace: &Workspace, came: &Came, body: &[u8]) -> Decision {
 fn first(workspace: &Arc<Workspace>, id: i64, meta: Map<String, Value>, body: &str) -> Next {
     let origin =
         Origin { id: Id(id), arrival: Id(1), body: Id(1), slice: 0..0, flow: "picks".into(), release: 1, form: Form::Json, meta };
-    let document = Document::read(&Form::Json, body.as_bytes()).unwrap();
+    let document = Document::json(body.as_bytes()).unwrap();
     Machine::begin(Logic::of(workspace, "picks").unwrap(), Arc::new(origin), document).1.next
 }
 
@@ -154,7 +154,7 @@ fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
         meta: Map::new(),
     };
     let notes = |body: &str| {
-        let document = Document::read(&Form::Json, body.as_bytes()).unwrap();
+        let document = Document::json(body.as_bytes()).unwrap();
         let logic = Logic::of(&workspace, "shipments").unwrap();
         let machine = Machine::rebuild(logic, Arc::new(origin.clone()), document, &[], true).unwrap();
         machine.trace()[0].note.clone()

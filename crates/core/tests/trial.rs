@@ -4,7 +4,6 @@ mod common;
 
 use serde_json::{Value, json};
 use wirewatch_core::Timestamp;
-use wirewatch_core::document::Form;
 use wirewatch_core::propose::propose;
 use wirewatch_core::trial::{Answer, Answers, Rehearsal, rehearse};
 use wirewatch_core::workspace::{Files, Workspace};
@@ -232,7 +231,7 @@ fn what_no_rule_uses_is_told_of_both_kinds_of_document() {
     };
     insta::assert_snapshot!(paths("po-to-order", &order).join("\n"));
     let purchase: &Value = &json!({ "type": "t", "data": { "number": "1", "buyer": { "mail": "x" }, "basket": [{ "line": 1, "colour": "a" }, { "colour": "b" }] } });
-    let document = wirewatch_core::Document::read(&Form::Json, purchase.to_string().as_bytes()).unwrap();
+    let document = wirewatch_core::Document::json(purchase.to_string().as_bytes()).unwrap();
     assert_eq!(paths("purchase-to-order", &document), ["type 1 t", "data.buyer.mail 1 x", "data.basket.colour 2 a"]);
 }
 

@@ -4,7 +4,6 @@ use crate::dispatcher::Entered;
 use crate::journal::{Down, Journal, Stored};
 use crate::releases::Releases;
 use std::sync::Arc;
-use wirewatch_core::Document;
 use wirewatch_core::machine::{Logic, Machine, Origin};
 
 /// A message that cannot run: its log does not fit its logic, or its document cannot be read.
@@ -26,7 +25,7 @@ pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J)
     let Some(logic) = Logic::of(&workspace, &origin.flow) else {
         return Ok(Err(broken(format!("release {} has no flow `{}`", origin.release, origin.flow))));
     };
-    let document = match Document::read_by(&workspace.definitions, &origin.form, &document) {
+    let document = match workspace.document(&origin.form, &document) {
         Ok(document) => document,
         Err(unreadable) => return Ok(Err(broken(unreadable.to_string()))),
     };

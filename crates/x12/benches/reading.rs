@@ -39,13 +39,10 @@ fn byte_loop(bytes: &[u8], mut each: impl FnMut(&[u8])) {
 }
 
 fn tokens(bytes: &[u8], mut each: impl FnMut(&[u8])) {
-    let mut scanner = Scanner::new(Limits::default());
-    for piece in bytes.chunks(256 << 10) {
-        scanner.feed(piece);
-        while let Some(item) = scanner.next_item() {
-            if let Item::Segment(segment) = item {
-                segment.elements().for_each(&mut each);
-            }
+    let mut scanner = Scanner::over(bytes, Limits::default());
+    while let Some(item) = scanner.next_item() {
+        if let Item::Segment(segment) = item {
+            segment.elements().for_each(&mut each);
         }
     }
 }

@@ -86,16 +86,15 @@ impl Reader {
     /// Reads a whole input that is in memory.
     #[must_use]
     pub fn read(definitions: &Arc<Definitions>, bytes: &[u8]) -> Reading {
-        let mut reader = Self::new(definitions, Limits::default());
-        reader.feed(bytes);
-        reader.finish()
+        let Self { terms, envelopes, .. } = Self::new(definitions, Limits::default());
+        envelopes.read(&terms, Scanner::over(bytes, Limits::default()))
     }
 
     /// Takes the next bytes of the input.
     pub fn feed(&mut self, bytes: &[u8]) {
         for piece in bytes.chunks(PIECE) {
             self.scanner.feed(piece);
-            self.drain();
+            self.envelopes.drain(&self.terms, &mut self.scanner);
         }
     }
 
@@ -103,23 +102,27 @@ impl Reader {
     #[must_use]
     pub fn finish(mut self) -> Reading {
         self.scanner.finish();
-        self.drain();
-        let end = self.scanner.offset();
-        self.envelopes.close_interchange(end, "the input ends before its IEA");
-        self.envelopes.done
-    }
-
-    fn drain(&mut self) {
-        while let Some(item) = self.scanner.next_item() {
-            match item {
-                Item::Segment(segment) => self.envelopes.segment(&self.terms, &segment),
-                Item::Unread { from, to, why } => self.envelopes.unread(from..to, why),
-            }
-        }
+        self.envelopes.read(&self.terms, self.scanner)
     }
 }
 
 impl Envelopes {
+    /// Reads what is left of an input that is at its end.
+    fn read<H: AsRef<[u8]>>(mut self, terms: &Choice, mut scanner: Scanner<H>) -> Reading {
+        self.drain(terms, &mut scanner);
+        self.close_interchange(scanner.offset(), "the input ends before its IEA");
+        self.done
+    }
+
+    fn drain<H: AsRef<[u8]>>(&mut self, terms: &Choice, scanner: &mut Scanner<H>) {
+        while let Some(item) = scanner.next_item() {
+            match item {
+                Item::Segment(segment) => self.segment(terms, &segment),
+                Item::Unread { from, to, why } => self.unread(from..to, why),
+            }
+        }
+    }
+
     fn segment(&mut self, terms: &Choice, segment: &Segment<'_>) {
         match segment.id() {
             b"ISA" => {

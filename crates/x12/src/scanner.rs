@@ -56,17 +56,18 @@ enum State {
     Inside(Delimiters),
 }
 
-/// Push parser from bytes to segments.
+/// Parser from bytes to segments.
 ///
-/// Call [`feed`](Self::feed) with bytes as they come, then [`next_item`](Self::next_item) until it
-/// gives `None` (more bytes are needed), and [`finish`](Self::finish) after the last byte, again
-/// followed by `next_item` until `None`. Memory is bounded by [`Limits::segment`] and the piece fed.
+/// Bytes that come piece by piece are pushed: call [`feed`](Self::feed) with them, then [`next_item`](Self::next_item)
+/// until it gives `None` (more bytes are needed), and [`finish`](Self::finish) after the last byte, again followed by
+/// `next_item` until `None`. Memory is bounded by [`Limits::segment`] and the piece fed. An input that is in memory as a
+/// whole is lent to [`over`](Self::over), and not copied.
 ///
 /// Line ends and spaces between segments, and a byte order mark, are passed over silently.
 #[derive(Debug)]
-pub struct Scanner {
+pub struct Scanner<H = Vec<u8>> {
     limits: Limits,
-    held: Vec<u8>,
+    held: H,
     /// Bytes of `held` already used up.
     at: usize,
     /// Offset of `held[0]` in the input.
@@ -84,24 +85,23 @@ pub struct Scanner {
     number: u64,
 }
 
+impl<'a> Scanner<&'a [u8]> {
+    /// A scanner of an input that is in memory as a whole: only [`next_item`](Self::next_item) is called.
+    ///
+    /// # Panics
+    /// With 4 GiB or more: positions have 32 bits.
+    #[must_use]
+    pub fn over(bytes: &'a [u8], limits: Limits) -> Self {
+        assert!(bytes.len() < u32::MAX as usize, "what is scanned in memory has less than 4 GiB");
+        Self { finished: true, ..Self::holding(bytes, limits) }
+    }
+}
+
 impl Scanner {
     /// A scanner at the start of an input.
     #[must_use]
     pub fn new(limits: Limits) -> Self {
-        Self {
-            limits,
-            held: Vec::new(),
-            at: 0,
-            base: 0,
-            cuts: Cuts::default(),
-            indexed: 0,
-            index_for: None,
-            cursor: 0,
-            next: 0,
-            state: State::Outside { junk: None, why: UnreadWhy::NoHeader },
-            finished: false,
-            number: 0,
-        }
+        Self::holding(Vec::new(), limits)
     }
 
     /// Adds the next bytes of the input: pieces of less than 2 GiB, best of some hundred kilobytes.
@@ -114,6 +114,25 @@ impl Scanner {
         self.cuts.rebase(used as u32);
         self.indexed = self.indexed.saturating_sub(used);
         self.held.extend_from_slice(bytes);
+    }
+}
+
+impl<H: AsRef<[u8]>> Scanner<H> {
+    fn holding(held: H, limits: Limits) -> Self {
+        Self {
+            limits,
+            held,
+            at: 0,
+            base: 0,
+            cuts: Cuts::default(),
+            indexed: 0,
+            index_for: None,
+            cursor: 0,
+            next: 0,
+            state: State::Outside { junk: None, why: UnreadWhy::NoHeader },
+            finished: false,
+            number: 0,
+        }
     }
 
     /// Says that no more bytes come.
@@ -146,12 +165,12 @@ impl Scanner {
     fn at_hand(&self, delimiters: Delimiters) -> Option<Found> {
         let terminator = *self.cuts.terminators.get(self.next)? as usize;
         let mut start = self.at;
-        while matches!(self.held.get(start)?, b'\r' | b'\n') {
+        while matches!(self.held.as_ref().get(start)?, b'\r' | b'\n') {
             start += 1;
         }
         let first = *self.cuts.ends().get(self.cursor)? as usize;
         let end = *self.cuts.ends().get(terminator)? as usize;
-        let plain = !matches!(self.held[start], b'I' | b' ' | b'\t' | 0x1A | 0xEF);
+        let plain = !matches!(self.held.as_ref()[start], b'I' | b' ' | b'\t' | 0x1A | 0xEF);
         (plain && terminator >= self.cursor && first >= start && end - start <= self.limits.segment)
             .then_some(Found::Segment(delimiters, start, terminator))
     }
@@ -162,14 +181,14 @@ impl Scanner {
         let end = self.cuts.ends()[terminator] as usize;
         let first = std::mem::replace(&mut self.cursor, terminator + 1);
         self.next += 1;
-        self.at = (end + 1).min(self.held.len());
+        self.at = (end + 1).min(self.held.as_ref().len());
         self.number += 1;
-        if let [.., b'\r' | b'\n'] = self.held[start..end] {
-            let blank = self.held[start..end].iter().rev().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+        if let [.., b'\r' | b'\n'] = self.held.as_ref()[start..end] {
+            let blank = self.held.as_ref()[start..end].iter().rev().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
             self.cuts.end_earlier(terminator, (end - blank) as u32);
         }
         let place = Place { offset: self.base + start as u64, end: self.base + self.at as u64, number: self.number };
-        Segment::new(&self.held, start as u32, &self.cuts.ends()[first..=terminator], delimiters, place)
+        Segment::new(self.held.as_ref(), start as u32, &self.cuts.ends()[first..=terminator], delimiters, place)
     }
 
     fn look(&mut self) -> Option<Found> {
@@ -182,7 +201,7 @@ impl Scanner {
     fn outside(&mut self, mut junk: Option<u64>, why: UnreadWhy) -> Option<Found> {
         loop {
             self.pass_blank();
-            let rest = &self.held[self.at..];
+            let rest = &self.held.as_ref()[self.at..];
             let here = self.offset();
             let header = Delimiters::of_isa(rest);
             if header.is_none() && !rest.is_empty() {
@@ -222,34 +241,34 @@ impl Scanner {
         self.pass_blank();
         let start = self.at;
         // A header inside: the trailer before it is missing, and the separators may change.
-        let maybe_header = self.held[start..].starts_with(b"ISA");
-        if maybe_header && self.held.len() - start < ISA_LENGTH && !self.finished {
+        let maybe_header = self.held.as_ref()[start..].starts_with(b"ISA");
+        if maybe_header && self.held.as_ref().len() - start < ISA_LENGTH && !self.finished {
             // Whether it is one is seen at its fixed places, wherever the input was cut.
             return None;
         }
         if maybe_header
-            && let Some(again) = Delimiters::of_isa(&self.held[start..])
+            && let Some(again) = Delimiters::of_isa(&self.held.as_ref()[start..])
             && again != delimiters
         {
             self.state = State::Inside(again);
             return self.inside(again);
         }
         let Some(terminator) = self.terminator(delimiters) else {
-            if self.held.len() - start > self.limits.segment {
+            if self.held.as_ref().len() - start > self.limits.segment {
                 return Some(self.too_long(start));
             }
-            if !self.finished || start == self.held.len() {
+            if !self.finished || start == self.held.as_ref().len() {
                 return None;
             }
             // The last terminator may be missing: the input's end stands for it.
-            self.cuts.end_at(self.held.len() as u32);
+            self.cuts.end_at(self.held.as_ref().len() as u32);
             return self.inside(delimiters);
         };
         let end = self.cuts.ends()[terminator] as usize;
         if end - start > self.limits.segment {
             return Some(self.too_long(start));
         }
-        if self.held[start..end].starts_with(b"IEA") {
+        if self.held.as_ref()[start..end].starts_with(b"IEA") {
             self.state = State::Outside { junk: None, why: UnreadWhy::NoHeader };
         }
         Some(Found::Segment(delimiters, start, terminator))
@@ -274,15 +293,15 @@ impl Scanner {
                 }
                 self.next += 1;
             }
-            if self.indexed == self.held.len() {
+            if self.indexed == self.held.as_ref().len() {
                 return None;
             }
             // What is used up makes room once it is most of it.
             if self.cursor > BLOCK / 4 && self.cursor * 2 > self.cuts.ends().len() {
                 self.forget(self.cursor);
             }
-            let to = self.held.len().min(self.indexed + BLOCK);
-            self.cuts.find(&self.held[self.indexed..to], self.indexed as u32, separators.0, separators.1);
+            let to = self.held.as_ref().len().min(self.indexed + BLOCK);
+            self.cuts.find(&self.held.as_ref()[self.indexed..to], self.indexed as u32, separators.0, separators.1);
             self.indexed = to;
         }
     }
@@ -296,17 +315,17 @@ impl Scanner {
 
     fn too_long(&mut self, start: usize) -> Found {
         let from = self.base + start as u64;
-        self.at = self.held.len().min(start + self.limits.segment);
+        self.at = self.held.as_ref().len().min(start + self.limits.segment);
         let to = self.offset();
         self.state = State::Outside { junk: None, why: UnreadWhy::AfterFault };
         Found::Unread { from, to, why: UnreadWhy::SegmentTooLong }
     }
 
     fn pass_blank(&mut self) {
-        if self.offset() == 0 && self.held.starts_with(&[0xEF, 0xBB, 0xBF]) {
+        if self.offset() == 0 && self.held.as_ref().starts_with(&[0xEF, 0xBB, 0xBF]) {
             self.at = 3;
         }
-        while self.held.get(self.at).is_some_and(|byte| matches!(byte, b'\r' | b'\n' | b' ' | b'\t' | 0x1A)) {
+        while self.held.as_ref().get(self.at).is_some_and(|byte| matches!(byte, b'\r' | b'\n' | b' ' | b'\t' | 0x1A)) {
             self.at += 1;
         }
     }
@@ -320,15 +339,19 @@ mod tests {
     const ISA: &str =
         "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000001*0*T*>~";
 
+    fn told(item: Item<'_>) -> String {
+        match item {
+            Item::Segment(s) => format!("{}..{} {}", s.offset, s.end, String::from_utf8_lossy(s.id())),
+            Item::Unread { from, to, why } => format!("{from}..{to} {why:?}"),
+        }
+    }
+
     fn scan(input: &[u8], piece: usize, limits: Limits) -> Vec<String> {
         let mut scanner = Scanner::new(limits);
         let mut seen = Vec::new();
         let mut take = |scanner: &mut Scanner| {
             while let Some(item) = scanner.next_item() {
-                seen.push(match item {
-                    Item::Segment(s) => format!("{}..{} {}", s.offset, s.end, String::from_utf8_lossy(s.id())),
-                    Item::Unread { from, to, why } => format!("{from}..{to} {why:?}"),
-                });
+                seen.push(told(item));
             }
         };
         for bytes in input.chunks(piece.max(1)) {
@@ -337,6 +360,15 @@ mod tests {
         }
         scanner.finish();
         take(&mut scanner);
+        seen
+    }
+
+    fn scan_whole(input: &[u8], limits: Limits) -> Vec<String> {
+        let mut scanner = Scanner::over(input, limits);
+        let mut seen = Vec::new();
+        while let Some(item) = scanner.next_item() {
+            seen.push(told(item));
+        }
         seen
     }
 
@@ -362,7 +394,7 @@ mod tests {
     fn what_only_begins_like_a_header_is_a_segment_wherever_the_input_is_cut() {
         let input =
             format!("{ISA}ISA*0~XX~IEA*0*1~ and a good deal more than the length of a header behind it, so that it is seen{ISA}");
-        let whole = scan(input.as_bytes(), input.len(), Limits::default());
+        let whole = scan_whole(input.as_bytes(), Limits::default());
         for piece in [1, 5, 106, 110] {
             assert_eq!(scan(input.as_bytes(), piece, Limits::default()), whole, "in pieces of {piece}");
         }
@@ -389,7 +421,9 @@ mod tests {
         ) {
             let input = parts.concat();
             let limits = Limits { segment: 300 };
-            prop_assert_eq!(scan(input.as_bytes(), piece, limits), scan(input.as_bytes(), input.len(), limits));
+            let whole = scan_whole(input.as_bytes(), limits);
+            prop_assert_eq!(scan(input.as_bytes(), piece, limits), whole.clone());
+            prop_assert_eq!(scan(input.as_bytes(), input.len(), limits), whole);
         }
     }
 }

@@ -130,9 +130,7 @@ proptest! {
         parts.extend(values.iter().map(String::as_str));
         writer.segment(&parts);
         let bytes = writer.finish().expect("separators are replaced");
-        let mut scanner = wirewatch_x12::Scanner::new(wirewatch_x12::Limits::default());
-        scanner.feed(&bytes);
-        scanner.finish();
+        let mut scanner = wirewatch_x12::Scanner::over(&bytes, wirewatch_x12::Limits::default());
         let mut found = None;
         while let Some(item) = scanner.next_item() {
             if let wirewatch_x12::Item::Segment(segment) = item && segment.id() == b"MSG" {

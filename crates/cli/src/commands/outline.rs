@@ -5,7 +5,7 @@ use crate::ui::{self, cell, paint, styled};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use wirewatch_core::compare::differences;
-use wirewatch_core::outline::{Leaf, Outline, SampleForm, infer, read_sample, sample};
+use wirewatch_core::outline::{Leaf, Outline, Written, infer, read_sample, sample};
 use wirewatch_core::workspace::Workspace;
 
 /// Outlines of documents: made from samples, searched, and turned into made-up documents
@@ -91,13 +91,8 @@ fn from(args: &FromArgs) -> Result<(), CommandError> {
     let mut samples = Vec::new();
     for file in &args.samples {
         let bytes = local::bytes(file)?;
-        let form = match args.form.as_deref() {
-            Some("json") => SampleForm::Json,
-            Some("csv") => SampleForm::Csv,
-            Some("xml") => SampleForm::Xml,
-            _ => SampleForm::of(&bytes),
-        };
-        let read = read_sample(form, &bytes).map_err(|says| CommandError::Failed(format!("{}: {says}", file.display())))?;
+        let written = args.form.as_deref().and_then(Written::of).unwrap_or_else(|| Written::seen_in(&bytes));
+        let read = read_sample(written, &bytes).map_err(|says| CommandError::Failed(format!("{}: {says}", file.display())))?;
         samples.extend(read);
     }
     let title = args.name.as_deref().unwrap_or("Made from samples");

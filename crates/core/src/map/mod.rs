@@ -7,6 +7,7 @@ pub use source::SourceField;
 
 use crate::Document;
 use crate::expr::{EvalError, Expr, Item, Scope};
+use crate::outline::{Outline, Written};
 use crate::x12::SetDefinition;
 use serde_json::{Map as Fields, Value};
 use std::sync::Arc;
@@ -21,6 +22,8 @@ pub struct Map {
     pub to: String,
     /// The target, where it is a transaction set.
     pub set: Option<Arc<SetDefinition>>,
+    /// How the target is written, where a text of it goes on instead of its tree.
+    pub written: Option<(Written, Arc<Outline>)>,
     pub rules: Rules,
 }
 
@@ -79,10 +82,20 @@ impl Map {
     /// none. Codes, lengths and texts are not checked here.
     pub fn document(&self, scope: &Scope<'_>) -> Result<Document, MapError> {
         let value = self.apply(scope)?;
-        match &self.set {
-            None => Ok(Document::Json(Arc::new(value))),
-            Some(set) => to_set::document(set, &value).map_err(|says| to_set::not_written(set, says)),
+        match (&self.set, self.bytes(&value)?) {
+            (Some(set), _) => to_set::document(set, &value).map_err(|says| MapError::of_all(format!("the {}", set.set), says)),
+            (None, Some(bytes)) => Ok(Document::Bytes(bytes.into())),
+            (None, None) => Ok(Document::Json(Arc::new(value))),
         }
+    }
+
+    /// What [`Self::apply`] gave as it is written; none where its tree goes on.
+    ///
+    /// # Errors
+    /// [`MapError`] of a value that cannot be written so.
+    pub fn bytes(&self, value: &Value) -> Result<Option<Vec<u8>>, MapError> {
+        let Some((written, outline)) = &self.written else { return Ok(None) };
+        outline.write(*written, value).map(Some).map_err(|says| MapError::of_all(format!("the {}", outline.name), says))
     }
 
     /// The target document, and what each rule gave, in the order of the rules.
@@ -131,6 +144,11 @@ impl Told {
 }
 
 impl MapError {
+    /// What all rules together gave cannot go on.
+    fn of_all(target: String, says: String) -> Self {
+        Self { target, expression: "all rules together".to_owned(), line: 1, source: EvalError { span: 0..0, says } }
+    }
+
     /// The error as seen from a level further out.
     fn below(self, target: &str) -> Self {
         Self { target: format!("{target}.{}", self.target), ..self }

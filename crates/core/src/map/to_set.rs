@@ -1,6 +1,5 @@
 //! What a map gives for a transaction set: fields by designator, put in the order of the set's table.
 
-use super::MapError;
 use crate::Document;
 use crate::expr::split_designator;
 use crate::x12::definitions::{Entry, SetDefinition};
@@ -89,10 +88,4 @@ pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value) -> Result<Documen
     let own: Arc<[u8]> = bytes[first.offset as usize..last.end as usize].into();
     let tree = SetTree::new(set.clone(), own, delimiters).map_err(|error| error.to_string())?;
     Ok(Document::X12(Arc::new(tree)))
-}
-
-/// The set cannot be written as its rules filled it.
-pub(super) fn not_written(set: &SetDefinition, says: String) -> MapError {
-    let source = crate::expr::EvalError { span: 0..0, says };
-    MapError { target: format!("the {}", set.set), expression: "all rules together".to_owned(), line: 1, source }
 }

@@ -42,7 +42,7 @@ impl Outline {
         level
     }
 
-    fn level_of(&self, schema: &Value, depth: usize) -> Level {
+    pub(super) fn level_of(&self, schema: &Value, depth: usize) -> Level {
         let mut level = Level::default();
         self.collect(self.resolve(schema), &[], true, depth, &mut level);
         level

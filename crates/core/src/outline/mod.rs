@@ -1,18 +1,22 @@
 //! Outlines: the typed field tree of a JSON document, written as JSON Schema 2020-12.
 //!
-//! Read so far: `type`, `properties`, `required`, `items`, `$ref` to `#/$defs/…`, `enum`.
+//! Read so far: `type`, `properties`, `required`, `items`, `$ref` to `#/$defs/…`, `enum`. How its documents are written where
+//! they are no JSON stands beside: `xml` (the XML Object of OpenAPI), `x-csv`, `x-record`, `x-encoding`.
 
 mod infer;
 mod leaves;
-mod read;
+mod records;
+mod rows;
 mod sample;
-mod write;
+mod written;
+mod xml;
 
 pub use infer::infer;
 pub use leaves::{Leaf, Level};
-pub use read::{SampleForm, read_sample};
+pub use rows::to_csv;
 pub use sample::sample;
-pub use write::{to_csv, to_xml};
+pub use written::{Written, read_sample};
+pub use xml::to_xml;
 
 use serde_json::Value;
 
@@ -58,6 +62,13 @@ impl Outline {
     #[must_use]
     pub fn item<'a>(&'a self, schema: &'a Value) -> Option<&'a Value> {
         self.resolve(schema).get("items").map(|items| self.resolve(items))
+    }
+
+    /// The schema of the field at a path of names, from that of an object.
+    #[must_use]
+    pub fn below<'a>(&'a self, schema: &'a Value, path: &[String]) -> Option<&'a Value> {
+        let own = |schema: &'a Value, name: &String| Some(self.resolve(self.resolve(schema).get("properties")?.get(name)?));
+        path.iter().try_fold(schema, own)
     }
 
     /// The type of a value, as JSON Schema names it, where the schema allows one alone beside `null`; `number` for `integer`.

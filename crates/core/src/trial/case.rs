@@ -92,8 +92,11 @@ impl Case {
             };
             meta.extend(self.meta.clone());
             let kept = Map::from_iter([("meta".to_owned(), Value::Object(meta))]);
-            map.apply(&scope_of(&one.document, &kept, &workspace.tables))
-                .map_err(|error| CaseError(format!("maps/{}.toml: {error}", map.name)))
+            let result = map.apply(&scope_of(&one.document, &kept, &workspace.tables)).and_then(|value| {
+                let bytes = map.bytes(&value)?;
+                Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))
+            });
+            result.map_err(|error| CaseError(format!("maps/{}.toml: {error}", map.name)))
         });
         Ok(Value::Array(results.collect::<Result<_, _>>()?))
     }

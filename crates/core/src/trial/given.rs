@@ -3,7 +3,7 @@
 use crate::Document;
 use crate::document::Form;
 use crate::map::Map;
-use crate::outline::SampleForm;
+use crate::outline::Written;
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
 use serde_json::{Value, json};
@@ -19,7 +19,7 @@ pub struct Given {
 }
 
 /// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file
-/// as what it looks like: JSON, CSV or XML.
+/// as what it looks like: JSON, XML, or what its outline says of CSV or records.
 ///
 /// # Errors
 /// A sentence: bytes that are none of these, or X12 without such a set.
@@ -27,12 +27,13 @@ pub fn given_to_map(workspace: &Workspace, map: &Map, bytes: &[u8]) -> Result<Ve
     match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(workspace, bytes, version, set),
         None => {
-            let form = match SampleForm::of(bytes) {
-                SampleForm::Xml => Form::Xml,
-                SampleForm::Csv if looks_csv(bytes) => Form::Csv,
-                SampleForm::Json | SampleForm::Csv => Form::Json,
+            let outline = workspace.outlines.get(&map.from).ok_or_else(|| format!("there is no outline {}", map.from))?;
+            let form = match outline.written_in(bytes) {
+                Written::Json => Form::Json,
+                Written::Csv if !looks_csv(bytes) => Form::Json,
+                written => Form::Outlined { written, outline: map.from.clone() },
             };
-            let document = Document::read(&form, bytes).map_err(|error| error.to_string())?;
+            let document = workspace.document(&form, bytes).map_err(|error| error.to_string())?;
             Ok(vec![Given { title: String::new(), document, meta: json!({}) }])
         }
     }
@@ -56,7 +57,7 @@ fn sets(workspace: &Workspace, bytes: &[u8], version: &str, set: &str) -> Result
             for one in group.sets.iter().filter(|one| one.set == set) {
                 let form = Form::X12 { version: group.version.clone(), set: set.to_owned(), delimiters: header.delimiters };
                 let own = &bytes[one.bytes.start as usize..one.bytes.end as usize];
-                let document = Document::read_by(&workspace.definitions, &form, own).map_err(|error| error.to_string())?;
+                let document = workspace.document(&form, own).map_err(|error| error.to_string())?;
                 let meta = json!({
                     "partner": partner, "interchange": header.control, "group": group.control, "usage": header.usage,
                 });

@@ -192,7 +192,7 @@ impl Ids {
 fn passages(logic: &Logic, head: &Head, slice: &Range<u64>, bytes: &[u8], answers: &Answers, ids: &mut Ids) -> Vec<Passage> {
     let id = ids.next();
     let own = &bytes[slice.start as usize..slice.end as usize];
-    let document = match Document::read_by(&logic.workspace.definitions, &head.form, own) {
+    let document = match logic.workspace.document(&head.form, own) {
         Ok(document) => document,
         Err(error) => {
             let says = error.to_string();

@@ -7,11 +7,10 @@ use crate::connection::Connection;
 use crate::document::Form;
 use crate::expr::Shape;
 use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes};
+use crate::outline::Written;
 use std::sync::Arc;
 
 /// How documents of an outline are written.
-const FORMS: [(&str, usize); 3] = [("json", 0), ("csv", 1), ("xml", 2)];
-
 impl<'a> Build<'a> {
     pub(super) fn flow(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
@@ -134,12 +133,18 @@ impl<'a> Build<'a> {
         let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
         let partners = self.partners_of(file, fields.texts("partners"), takes.as_ref());
         let silent_after = fields.duration("silent_after");
-        let form = fields.word("form", &FORMS).unwrap_or_default();
+        let written = fields.word("form", &Written::WORDS).unwrap_or(Written::Json);
         if fields.has("form") && !matches!(takes, Some(Takes::Json(_)) | None) {
             let says = "only documents of an outline are written in one form or another";
             file.error(fields.span_of("form"), "flow::form", says, None);
         }
-        let form = [Form::Json, Form::Csv, Form::Xml][form].clone();
+        let form = match &takes {
+            Some(Takes::Json(outline)) if written != Written::Json => {
+                self.writes(file, fields.span_of("form"), written, outline);
+                Form::Outlined { written, outline: outline.clone() }
+            }
+            _ => Form::Json,
+        };
         fields.done();
         Some(Intake {
             form,

@@ -1,11 +1,11 @@
 //! Map files: read, and checked against both outlines.
 
 use super::Build;
-use super::fields::{Fields, File};
+use super::fields::{Fields, File, Text};
 use crate::expr::{Shape, check, parse, split_designator};
 use crate::map::{Assignment, Each, Map, Rules};
 use crate::nearest::nearest;
-use crate::outline::Outline;
+use crate::outline::{Outline, Written};
 use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition};
 use serde_json::Value;
 use std::sync::Arc;
@@ -42,7 +42,20 @@ impl<'a> Build<'a> {
         };
         let source = source.unwrap_or(Shape::Any);
         let rules = self.level(file, fields, &Level { it: source, doc: source, target });
-        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, rules })
+        let written = self.written(file, fields, to.as_ref());
+        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, rules })
+    }
+
+    /// How the target is written, where the file says so.
+    fn written(&self, file: &File<'a>, fields: &Fields<'_>, to: Option<&Text>) -> Option<(Written, Arc<Outline>)> {
+        let written = fields.word("written", &Written::WORDS)?;
+        let span = fields.span_of("written");
+        let Some(outline) = to.and_then(|to| self.workspace.outlines.get(&to.value)) else {
+            file.error(span, "map::written", "only documents of an outline are written in one form or another", None);
+            return None;
+        };
+        self.writes(file, span, written, &outline.name);
+        Some((written, outline.clone()))
     }
 
     fn outline_names(&self) -> Vec<String> {

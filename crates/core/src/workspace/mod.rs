@@ -20,6 +20,7 @@ mod ways;
 
 use crate::connection::Connection;
 use crate::course::Course;
+use crate::document::{Document, Form, Unreadable};
 use crate::expr::{Shape, Tables};
 use crate::finding::{Finding, Severity};
 use crate::flow::{Flow, Intake};
@@ -159,6 +160,15 @@ impl Workspace {
             return Some(Shape::Loop(definition, &definition.table));
         }
         self.outlines.get(outline).map(|outline| Shape::Json(outline, &outline.schema))
+    }
+
+    /// Reads a document as the workspace says: X12 by its sets, and what an outline describes by that outline.
+    ///
+    /// # Errors
+    /// [`Unreadable`] with the reason.
+    pub fn document(&self, form: &Form, bytes: &[u8]) -> Result<Document, Unreadable> {
+        let outline = |name: &str| self.outlines.get(name).map(Arc::as_ref);
+        Document::read(&self.definitions, outline, form, bytes)
     }
 
     /// What an interchange is read by: the guides and the leniency of the partner it is from.

@@ -4,7 +4,7 @@ use super::Build;
 use super::fields::{Fields, File, Text};
 use crate::course::{Course, Mark, Milestone, Point};
 use crate::incident;
-use crate::outline::Outline;
+use crate::outline::{Outline, Written};
 use crate::partner::{Acknowledge, Envelopes, Partner, Sending};
 use crate::table;
 use crate::x12::ack::{AckDepth, AckForm, AckStyle};
@@ -16,6 +16,9 @@ impl<'a> Build<'a> {
         match serde_json::from_str(file.text) {
             Ok(schema) => {
                 let outline = Outline { name: name.to_owned(), schema };
+                for says in outline.writing_faults() {
+                    file.error(0..0, "outline::form", says, None);
+                }
                 self.workspace.outlines.insert(name.to_owned(), Arc::new(outline));
             }
             Err(error) => {
@@ -23,6 +26,20 @@ impl<'a> Build<'a> {
                 let at = line_start + error.column().saturating_sub(1);
                 file.error(at..at + 1, "outline::syntax", format!("not JSON: {error}"), None);
             }
+        }
+    }
+
+    /// Whether an outline says enough of how its documents are written so.
+    pub(super) fn writes(&self, file: &File<'_>, span: std::ops::Range<usize>, written: Written, outline: &str) {
+        let says_where = |outline: &Arc<Outline>| outline.has_records();
+        if written == Written::Records && self.workspace.outlines.get(outline).is_some_and(|outline| !says_where(outline)) {
+            let says = format!("the outline {outline} does not say where its fields stand in records");
+            file.error(
+                span,
+                "outline::form",
+                says,
+                Some("`x-record` at its fields says it; see `wirewatch outline from --positions`".to_owned()),
+            );
         }
     }
 

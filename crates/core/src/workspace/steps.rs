@@ -4,7 +4,7 @@ use super::Build;
 use super::fields::{Fields, File};
 use super::sends::Reading;
 use crate::connection::ConnectionKind;
-use crate::expr::{Expr, Shape, Template};
+use crate::expr::{Expr, Gives, Shape, Template};
 use crate::flow::{END, Method, Parcel, Retry, Rule, Step, Verb};
 
 /// The verbs, in the order of their frequency.
@@ -131,8 +131,11 @@ impl<'a> Build<'a> {
             let says = format!("the map {} reads {}, but the document here is {outline}", known.name, known.from);
             file.error(map.span, "flow::other-outline", says, None);
         }
-        sofar.it = self.workspace.shape(&known.to).unwrap_or(Shape::Any);
-        sofar.outline = Some(known.to.clone());
+        // What is written as its file says goes on as a text.
+        (sofar.it, sofar.outline) = match &known.written {
+            Some(_) => (Shape::Value(Gives::Text), Some(String::new())),
+            None => (self.workspace.shape(&known.to).unwrap_or(Shape::Any), Some(known.to.clone())),
+        };
         Some(Verb::Map { map: map.value })
     }
 

@@ -41,7 +41,7 @@ pub fn order(n: usize) -> (Form, Document) {
     let set = &interchange.groups[0].sets[n];
     let form = Form::X12 { version: "004010".into(), set: "850".into(), delimiters: interchange.header.delimiters };
     let bytes = &SAMPLE.as_bytes()[set.bytes.start as usize..set.bytes.end as usize];
-    let document = Document::read(&form, bytes).unwrap();
+    let document = Document::read(Definitions::standard(), |_| None, &form, bytes).unwrap();
     (form, document)
 }
 

@@ -2,7 +2,6 @@
 
 use crate::world::{World, workspace};
 use std::collections::{BTreeMap, BTreeSet};
-use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Logged, Logic, Machine, Outcome, State, Then};
 use wirewatch_core::{Document, MessageId};
 
@@ -122,7 +121,7 @@ fn lanes_keep_their_order(world: &World) {
 fn the_log_tells_everything(world: &World) {
     for (id, row) in &world.rows {
         let logic = Logic::of(&workspace(), &row.origin.flow).expect("the flow");
-        let document = Document::read(&Form::Json, row.document.as_bytes()).expect("JSON");
+        let document = Document::json(row.document.as_bytes()).expect("JSON");
         let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, true).expect("the log fits");
         if !matches!(row.state, State::Waiting | State::Moving) {
             assert_eq!(machine.next().state(), row.state, "{id}");

@@ -420,7 +420,7 @@ impl World {
     fn entered(&self, id: MessageId) -> Option<Entered> {
         let row = self.rows.get(&id)?;
         let logic = Logic::of(&workspace(), &row.origin.flow)?;
-        let document = Document::read(&Form::Json, row.document.as_bytes()).ok()?;
+        let document = Document::json(row.document.as_bytes()).ok()?;
         let logged = row.log.len() as u32;
         if row.log.is_empty() {
             let (machine, turn) = Machine::begin(logic, row.origin.clone(), document);

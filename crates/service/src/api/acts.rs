@@ -52,7 +52,7 @@ pub async fn act(
             let document = amend::restore(&form, &request.document);
             let (_, workspace) = app.engine.releases().current();
             let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
-            findings = amend::findings(workspace.definitions_for(partner), &form, &document);
+            findings = amend::findings(&workspace, partner, &form, &document);
             Act::Amend { form, document, answers: answers(&request.answers)? }
         }
         other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),

@@ -13,7 +13,6 @@ use axum::{Extension, Json};
 use serde::Deserialize;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
-use wirewatch_core::document::Form;
 use wirewatch_core::intake::{Came, Verdict};
 use wirewatch_core::{Document, Id};
 use wirewatch_engine::{Clock, Settle, Source, SystemClock};
@@ -78,7 +77,7 @@ pub fn readable(bytes: &[u8]) -> (&'static str, String) {
     if bytes.starts_with(b"ISA") {
         return ("x12", Document::Bytes(bytes.into()).readable());
     }
-    match (start, Document::read(&Form::Json, bytes)) {
+    match (start, Document::json(bytes)) {
         (Some(b'{' | b'['), Ok(document)) => ("json", document.readable()),
         (Some(b'{' | b'['), Err(_)) => ("json", String::from_utf8_lossy(bytes).into_owned()),
         _ => ("text", String::from_utf8_lossy(bytes).into_owned()),

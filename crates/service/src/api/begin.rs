@@ -12,7 +12,7 @@ use serde_json::Value;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Intake, Takes, place_of};
-use wirewatch_core::outline::{Outline, sample, to_csv, to_xml};
+use wirewatch_core::outline::{Outline, sample};
 
 /// Bytes of the last that came, at most: more is no text that a person edits.
 const LARGEST: u64 = 64 << 10;
@@ -70,8 +70,11 @@ pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(
 fn made_up(outline: &Outline, form: &Form, seed: u64) -> String {
     let document = sample(outline, seed);
     match form {
-        Form::Csv => to_csv(document.as_array().map_or(std::slice::from_ref(&document), Vec::as_slice)),
-        Form::Xml => to_xml(&document, &outline.name),
+        // What is made up may not fit where it is to stand; then it is shown as it was made.
+        Form::Outlined { written, .. } => outline.write(*written, &document).map_or_else(
+            |_| serde_json::to_string_pretty(&document).unwrap_or_default(),
+            |bytes| String::from_utf8_lossy(&bytes).into_owned(),
+        ),
         Form::Json | Form::X12 { .. } | Form::Bytes => serde_json::to_string_pretty(&document).unwrap_or_default(),
     }
 }

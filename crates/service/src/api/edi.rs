@@ -79,9 +79,7 @@ fn lines(bytes: &[u8], reading: &Reading) -> (Vec<EdiLine>, bool, HashMap<u64, u
     for fault in all {
         found.entry(fault.offset).or_default().push(fault);
     }
-    let mut scanner = Scanner::new(Limits::default());
-    scanner.feed(bytes);
-    scanner.finish();
+    let mut scanner = Scanner::over(bytes, Limits::default());
     let (mut lines, mut numbers, mut cut) = (Vec::new(), HashMap::new(), false);
     while let Some(item) = scanner.next_item() {
         let Item::Segment(segment) = item else { continue };

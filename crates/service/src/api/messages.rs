@@ -91,7 +91,7 @@ pub async fn document(
         return Ok(Json(rows::document(after.form_name(), after.readable(), usize::MAX)));
     }
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
-    Ok(Json(rows::document(form_name(&form), readable(&form, &bytes), usize::MAX)))
+    Ok(Json(rows::document(form_name(&form), Document::shown(&form, &bytes), usize::MAX)))
 }
 
 /// Which part of a described document.
@@ -114,7 +114,7 @@ pub async fn described(
     let stored = stored(&app, &text).await?;
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
     let (_, workspace) = app.engine.releases().current();
-    let Ok(Document::X12(tree)) = Document::read_by(&workspace.definitions, &form, &bytes) else {
+    let Ok(Document::X12(tree)) = workspace.document(&form, &bytes) else {
         return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
     };
     let all = describe(&tree);
@@ -123,11 +123,6 @@ pub async fn described(
 
 async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {
     app.store.stored(id(text)?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
-}
-
-/// A document as a person reads it; one that cannot be read, as it is.
-pub fn readable(form: &Form, bytes: &[u8]) -> String {
-    Document::read(form, bytes).map_or_else(|_| String::from_utf8_lossy(bytes).into_owned(), |document| document.readable())
 }
 
 /// The newest amendment, or the document as it came.
@@ -147,8 +142,7 @@ pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8
 pub const fn form_name(form: &Form) -> &'static str {
     match form {
         Form::Json => "json",
-        Form::Csv => "csv",
-        Form::Xml => "xml",
+        Form::Outlined { written, .. } => written.as_str(),
         Form::X12 { .. } => "x12",
         Form::Bytes => "bytes",
     }

@@ -1,6 +1,6 @@
 //! One message's whole story, worked out by the same fold that ran it.
 
-use super::messages::{form_name, readable, source};
+use super::messages::{form_name, source};
 use super::problem::Problem;
 use super::{Answer, id, rows};
 use crate::run::App;
@@ -30,7 +30,7 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let beside = app.store.messages(&beside).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
     let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
-    let document = rows::document(form_name(&form), readable(&form, &bytes), SHOWN);
+    let document = rows::document(form_name(&form), Document::shown(&form, &bytes), SHOWN);
     let machine = rebuilt(&app, &stored).await?;
     let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
     kept.remove("meta");
@@ -71,7 +71,7 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
 pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Problem> {
     let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(None) };
     let logic = Logic::of(&workspace, &stored.origin.flow);
-    let document = Document::read_by(&workspace.definitions, &stored.origin.form, &stored.document);
+    let document = workspace.document(&stored.origin.form, &stored.document);
     let (Some(logic), Ok(document)) = (logic, document) else { return Ok(None) };
     Ok(Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true).ok())
 }

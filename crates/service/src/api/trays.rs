@@ -15,7 +15,6 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_core::document::Form;
 use wirewatch_core::{Document, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_links::amqp::Overheard;
@@ -128,7 +127,7 @@ fn caught_view(caught: &Caught) -> CaughtView {
     let (form, text) = readable(shown);
     // The first bytes of what is larger are never whole.
     let fault = match form {
-        "json" if shown.len() == caught.body.len() => Document::read(&Form::Json, shown).err().map(|error| error.to_string()),
+        "json" if shown.len() == caught.body.len() => Document::json(shown).err().map(|error| error.to_string()),
         _ => None,
     };
     CaughtView {

@@ -71,9 +71,7 @@ pub struct ElementNote {
 /// Every acknowledgment in an input, in order.
 #[must_use]
 pub fn acknowledgments(bytes: &[u8]) -> Vec<Acknowledged> {
-    let mut scanner = Scanner::new(Limits::default());
-    scanner.feed(bytes);
-    scanner.finish();
+    let mut scanner = Scanner::over(bytes, Limits::default());
     let mut all = Vec::new();
     while let Some(item) = scanner.next_item() {
         if let Item::Segment(segment) = item {

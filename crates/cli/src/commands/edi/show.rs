@@ -81,9 +81,7 @@ fn place(found: &Found<'_>) -> String {
 }
 
 fn raw(bytes: &[u8]) -> Result<(), CommandError> {
-    let mut scanner = Scanner::new(Limits::default());
-    scanner.feed(bytes);
-    scanner.finish();
+    let mut scanner = Scanner::over(bytes, Limits::default());
     let mut any = false;
     while let Some(item) = scanner.next_item() {
         match item {

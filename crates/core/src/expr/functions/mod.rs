@@ -103,7 +103,12 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
             let rows: Vec<Value> = values[0].clone().each().into_iter().filter_map(Item::one).map(Cow::into_owned).collect();
             Ok(Item::text(crate::outline::to_csv(&rows)))
         }
-        "xml" => Ok(values[0].clone().one().map_or(Item::Missing, |value| Item::text(crate::outline::to_xml(&value, &text(1))))),
+        "xml" => match values[0].clone().one() {
+            None => Ok(Item::Missing),
+            Some(value) => {
+                crate::outline::to_xml(&value, &text(1)).map_or_else(|says| fail(node, says), |text| Ok(Item::text(text)))
+            }
+        },
         "date" => match values[0].to_text() {
             None => Ok(Item::Missing),
             Some(text) => {

@@ -1,0 +1,549 @@
+//! Records: lines whose fields stand at fixed places or in columns, kinds of lines told apart by a tag.
+//!
+//! An outline says where with `x-record`. At its root: `tag_at` (place and length of the tag, `[1, 3]`, or the column of
+//! separated records), `separator` (records of columns, `"|"`), `line_end` (`"\n"` where it is not said). At the root, an
+//! object or the items of a list: the `tag` of the record it stands in. At a field: `at` (place of its first character, from 1, or
+//! its column), `length`, `side` (where it stands in its place, `left` or `right`; numbers stand right), `pad` (what fills the
+//! rest), `places` (digits behind a decimal point that is not written), `date` (by the letters of strftime).
+
+use super::Outline;
+use super::rows::put;
+use super::written::{plain, typed};
+use rust_decimal::Decimal;
+use serde_json::{Map, Value};
+
+/// Deepest nesting of records.
+const DEPTH: usize = 16;
+
+/// How all records are written.
+struct Layout<'a> {
+    /// Place and length, or column, of the tag.
+    tag: (usize, usize),
+    separator: Option<char>,
+    line_end: &'a str,
+}
+
+/// One kind of record and those that stand below it.
+struct Record<'a> {
+    tag: &'a str,
+    /// Where what it says stands in what the record around it says.
+    path: Vec<String>,
+    /// It stands in a list.
+    many: bool,
+    fields: Vec<Place<'a>>,
+    inner: Vec<Record<'a>>,
+}
+
+/// Where a field stands in its record.
+struct Place<'a> {
+    path: Vec<String>,
+    schema: &'a Value,
+    at: usize,
+    length: Option<usize>,
+    right: bool,
+    pad: char,
+    places: u32,
+    date: Option<&'a str>,
+}
+
+fn said(schema: &Value) -> Option<&Value> {
+    schema.get("x-record")
+}
+
+fn tag_of(schema: &Value) -> Option<&str> {
+    said(schema)?.get("tag")?.as_str()
+}
+
+/// Whether a schema says anywhere where fields stand in records.
+pub(super) fn has_places(schema: &Value) -> bool {
+    match schema {
+        Value::Object(fields) => fields.contains_key("x-record") || fields.values().any(has_places),
+        Value::Array(items) => items.iter().any(has_places),
+        _ => false,
+    }
+}
+
+impl<'a> Layout<'a> {
+    fn of(outline: &'a Outline, root: &Record<'a>) -> Self {
+        let own = said(&outline.schema);
+        let number = |value: &Value| value.as_u64().and_then(|number| usize::try_from(number).ok());
+        let place = own.and_then(|own| own.get("tag_at")).and_then(|at| match at {
+            Value::Array(two) => Some((number(two.first()?)?, number(two.get(1)?)?)),
+            column => Some((number(column)?, 0)),
+        });
+        let separator = own.and_then(|own| own.get("separator")?.as_str()?.chars().next());
+        let line_end = own.and_then(|own| own.get("line_end")?.as_str()).unwrap_or("\n");
+        Self { tag: place.unwrap_or((1, root.longest_tag())), separator, line_end }
+    }
+}
+
+impl<'a> Record<'a> {
+    fn root(outline: &'a Outline) -> Self {
+        let schema = outline.resolve(&outline.schema);
+        match outline.item(schema) {
+            Some(item) => {
+                let inner = Self::of(outline, item, Vec::new(), true, 0);
+                Self { tag: "", path: Vec::new(), many: false, fields: Vec::new(), inner: vec![inner] }
+            }
+            None => Self::of(outline, schema, Vec::new(), false, 0),
+        }
+    }
+
+    fn of(outline: &'a Outline, schema: &'a Value, path: Vec<String>, many: bool, depth: usize) -> Self {
+        let mut record = Self { tag: tag_of(schema).unwrap_or_default(), path, many, fields: Vec::new(), inner: Vec::new() };
+        record.collect(outline, schema, &[], depth);
+        record
+    }
+
+    fn collect(&mut self, outline: &'a Outline, schema: &'a Value, path: &[String], depth: usize) {
+        if depth > DEPTH {
+            return;
+        }
+        for (name, _) in outline.fields(schema) {
+            let Some(own) = outline.below(schema, &[name.to_owned()]) else { continue };
+            let path: Vec<String> = path.iter().cloned().chain([name.to_owned()]).collect();
+            match outline.item(own) {
+                Some(item) if has_places(item) => self.inner.push(Self::of(outline, item, path, true, depth + 1)),
+                Some(_) => {}
+                None if tag_of(own).is_some() => self.inner.push(Self::of(outline, own, path, false, depth + 1)),
+                None if own.get("properties").is_some() => self.collect(outline, own, &path, depth + 1),
+                None => self.fields.extend(Place::of(outline, own, path)),
+            }
+        }
+    }
+
+    fn longest_tag(&self) -> usize {
+        let inner = self.inner.iter().map(Self::longest_tag);
+        inner.chain([self.tag.chars().count()]).max().unwrap_or(0)
+    }
+
+    /// Whether it has a line of its own.
+    fn is_written(&self) -> bool {
+        !self.tag.is_empty() || !self.fields.is_empty()
+    }
+
+    fn each(&self, tell: &mut impl FnMut(&Self)) {
+        tell(self);
+        self.inner.iter().for_each(|inner| inner.each(tell));
+    }
+}
+
+impl<'a> Place<'a> {
+    fn of(outline: &Outline, schema: &'a Value, path: Vec<String>) -> Option<Self> {
+        let own = said(schema)?;
+        let number = |key: &str| own.get(key).and_then(Value::as_u64).and_then(|number| usize::try_from(number).ok());
+        let text = |key: &str| own.get(key).and_then(Value::as_str);
+        let right = text("side").map_or(outline.json_type(schema) == Some("number"), |side| side == "right");
+        Some(Self {
+            path,
+            schema,
+            at: number("at")?,
+            length: number("length"),
+            right,
+            pad: text("pad").and_then(|pad| pad.chars().next()).unwrap_or(' '),
+            places: number("places").unwrap_or(0) as u32,
+            date: text("date"),
+        })
+    }
+
+    fn name(&self) -> String {
+        self.path.join(".")
+    }
+
+    fn read(&self, outline: &Outline, text: &str, at: &str) -> Result<Option<Value>, String> {
+        let blank = |c: char| c == ' ' || c == self.pad;
+        let trimmed = match (self.right, self.pad) {
+            (_, ' ') => text.trim(),
+            // Nothing but zeros is nought.
+            (true, '0') if !text.trim().is_empty() && text.trim().bytes().all(|byte| byte == b'0') => "0",
+            (true, _) => text.trim_start_matches(blank).trim_end(),
+            (false, _) => text.trim_end_matches(blank).trim_start(),
+        };
+        if trimmed.is_empty() {
+            return Ok(None);
+        }
+        if let Some(pattern) = self.date {
+            let date = jiff::fmt::strtime::parse(pattern, trimmed).and_then(|parsed| parsed.to_date());
+            return date
+                .map(|date| Some(Value::from(date.to_string())))
+                .map_err(|_| format!("{at}: `{trimmed}` is no date of the form `{pattern}`"));
+        }
+        if self.places > 0 {
+            let whole: Decimal = trimmed.parse().map_err(|_| format!("{at}: `{trimmed}` is no number"))?;
+            if trimmed.contains('.') {
+                return Err(format!(
+                    "{at}: `{trimmed}` has a decimal point, and {} of its digits stand behind one that is not written",
+                    self.places
+                ));
+            }
+            let shifted = Decimal::from_i128_with_scale(whole.mantissa(), self.places).to_string();
+            return typed(outline, self.schema, &shifted, at);
+        }
+        typed(outline, self.schema, trimmed, at)
+    }
+
+    fn write(&self, value: &Value, separator: Option<char>) -> Result<String, String> {
+        let at = self.name();
+        let text = plain(value).ok_or_else(|| format!("{at}: a place takes a single value"))?;
+        let text = match (self.date, self.places) {
+            (Some(pattern), _) if !text.is_empty() => {
+                let date: Option<jiff::civil::Date> = text.get(..10).and_then(|day| day.parse().ok());
+                let date = date.ok_or_else(|| format!("{at}: `{text}` is no ISO date"))?;
+                jiff::fmt::strtime::format(pattern, date).map_err(|error| format!("{at}: {error}"))?
+            }
+            (None, 1..) if !text.is_empty() => {
+                let number: Decimal = text.parse().map_err(|_| format!("{at}: `{text}` is no number"))?;
+                if number.normalize().scale() > self.places {
+                    return Err(format!("{at}: {text} has more than {} digits behind the point", self.places));
+                }
+                let mut scaled = number;
+                scaled.rescale(self.places);
+                scaled.mantissa().to_string()
+            }
+            _ => text.into_owned(),
+        };
+        if text.contains(['\n', '\r']) || separator.is_some_and(|separator| text.contains(separator)) {
+            return Err(format!("{at}: `{}` has a line end or a separator in it", text.escape_debug()));
+        }
+        let (Some(length), None) = (self.length, separator) else { return Ok(text) };
+        let missing = length
+            .checked_sub(text.chars().count())
+            .ok_or_else(|| format!("{at}: `{text}` has {} characters, there is room for {length}", text.chars().count()))?;
+        let fill: String = std::iter::repeat_n(self.pad, missing).collect();
+        Ok(match (self.right, text.strip_prefix('-').filter(|_| self.pad == '0')) {
+            (true, Some(rest)) => format!("-{fill}{rest}"),
+            (true, None) => fill + &text,
+            (false, _) => text + &fill,
+        })
+    }
+}
+
+/// One line with its number, from 1.
+struct Line<'a> {
+    number: usize,
+    characters: Vec<char>,
+    columns: Vec<&'a str>,
+}
+
+impl Line<'_> {
+    fn piece(&self, layout: &Layout<'_>, at: usize, length: Option<usize>) -> String {
+        let from = at.saturating_sub(1);
+        match layout.separator {
+            Some(_) => self.columns.get(from).copied().unwrap_or_default().to_owned(),
+            None => {
+                let until = length.map_or(self.characters.len(), |length| (from + length).min(self.characters.len()));
+                self.characters.get(from..until).unwrap_or_default().iter().collect()
+            }
+        }
+    }
+
+    fn tag(&self, layout: &Layout<'_>) -> String {
+        self.piece(layout, layout.tag.0, Some(layout.tag.1)).trim().to_owned()
+    }
+}
+
+struct Reading<'a> {
+    outline: &'a Outline,
+    layout: Layout<'a>,
+    lines: Vec<Line<'a>>,
+    at: usize,
+}
+
+/// The document that records say.
+pub(super) fn read(outline: &Outline, text: &str) -> Result<Value, String> {
+    let root = Record::root(outline);
+    let layout = Layout::of(outline, &root);
+    let mut lines = Vec::new();
+    for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.trim_matches(['\u{1A}', ' ']).is_empty()) {
+        let columns = layout.separator.map(|separator| line.split(separator).collect()).unwrap_or_default();
+        lines.push(Line { number: n + 1, characters: line.chars().collect(), columns });
+    }
+    let mut reading = Reading { outline, layout, lines, at: 0 };
+    if root.is_written() {
+        match reading.lines.first() {
+            None => return Err("there is no record".to_owned()),
+            Some(first) if !reading.is(&root, first) => {
+                return Err(format!(
+                    "line {}: a record {} should begin it, not `{}`",
+                    first.number,
+                    root.tag,
+                    first.tag(&reading.layout)
+                ));
+            }
+            Some(_) => {}
+        }
+    }
+    let fields = reading.record(&root)?;
+    if let Some(line) = reading.lines.get(reading.at) {
+        return Err(format!("line {}: no record {} stands here", line.number, line.tag(&reading.layout)));
+    }
+    Ok(match outline.item(&outline.schema) {
+        Some(_) => fields.into_iter().next().map_or_else(|| Value::Array(Vec::new()), |(_, rows)| rows),
+        None => Value::Object(fields),
+    })
+}
+
+impl Reading<'_> {
+    fn is(&self, record: &Record<'_>, line: &Line<'_>) -> bool {
+        record.tag.is_empty() || line.tag(&self.layout) == record.tag
+    }
+
+    /// What a record says with those below it; it stands at the line at hand, where it has one.
+    fn record(&mut self, record: &Record<'_>) -> Result<Map<String, Value>, String> {
+        let mut fields = Map::new();
+        if record.is_written() {
+            let line = &self.lines[self.at];
+            for place in &record.fields {
+                let at = || format!("line {}: {}", line.number, place.name());
+                let piece = line.piece(&self.layout, place.at, place.length);
+                if let Some(value) = place.read(self.outline, &piece, &at())? {
+                    put(&mut fields, &place.path, value);
+                }
+            }
+            self.at += 1;
+        }
+        while let Some(line) = self.lines.get(self.at) {
+            let Some(inner) = record.inner.iter().find(|inner| self.is(inner, line)) else { break };
+            let number = line.number;
+            let value = Value::Object(self.record(inner)?);
+            // The list that is the document has no name.
+            let path = if inner.path.is_empty() { vec![String::new()] } else { inner.path.clone() };
+            match (inner.many, found(&mut fields, &path)) {
+                (true, Some(Value::Array(items))) => items.push(value),
+                (true, _) => put(&mut fields, &path, Value::Array(vec![value])),
+                (false, Some(_)) => return Err(format!("line {number}: the record {} stands there twice", inner.tag)),
+                (false, None) => put(&mut fields, &path, value),
+            }
+        }
+        Ok(fields)
+    }
+}
+
+fn found<'f>(fields: &'f mut Map<String, Value>, path: &[String]) -> Option<&'f mut Value> {
+    let (first, rest) = path.split_first()?;
+    rest.iter().try_fold(fields.get_mut(first)?, |value, name| value.get_mut(name))
+}
+
+/// The records of a document.
+pub(super) fn write(outline: &Outline, document: &Value) -> Result<String, String> {
+    if !outline.has_records() {
+        return Err(format!("the outline {} does not say where fields stand in records (`x-record`)", outline.name));
+    }
+    let root = Record::root(outline);
+    let layout = Layout::of(outline, &root);
+    let mut text = String::new();
+    match document {
+        Value::Array(items) => {
+            items
+                .iter()
+                .try_for_each(|item| root.inner.iter().try_for_each(|inner| write_record(&layout, inner, item, &mut text)))?;
+        }
+        one => write_record(&layout, &root, one, &mut text)?,
+    }
+    Ok(text)
+}
+
+fn at<'v>(value: &'v Value, path: &[String]) -> Option<&'v Value> {
+    path.iter().try_fold(value, |value, name| value.get(name))
+}
+
+fn write_record(layout: &Layout<'_>, record: &Record<'_>, value: &Value, text: &mut String) -> Result<(), String> {
+    if record.is_written() {
+        let mut pieces: Vec<(usize, String)> = Vec::new();
+        if !record.tag.is_empty() {
+            pieces.push((layout.tag.0, record.tag.to_owned()));
+        }
+        for place in &record.fields {
+            if let Some(value) = at(value, &place.path).filter(|value| !value.is_null()) {
+                pieces.push((place.at, place.write(value, layout.separator)?));
+            }
+        }
+        text.push_str(&line_of(layout, pieces));
+        text.push_str(layout.line_end);
+    }
+    for inner in &record.inner {
+        match at(value, &inner.path) {
+            Some(Value::Array(items)) if inner.many => {
+                items.iter().try_for_each(|item| write_record(layout, inner, item, text))?
+            }
+            Some(one) if !one.is_null() => write_record(layout, inner, one, text)?,
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+fn line_of(layout: &Layout<'_>, pieces: Vec<(usize, String)>) -> String {
+    if let Some(separator) = layout.separator {
+        let count = pieces.iter().map(|(at, _)| *at).max().unwrap_or(0);
+        let mut columns = vec![String::new(); count];
+        for (at, piece) in pieces {
+            columns[at.saturating_sub(1)] = piece;
+        }
+        return columns.join(&separator.to_string());
+    }
+    let mut line: Vec<char> = Vec::new();
+    for (at, piece) in pieces {
+        let from = at.saturating_sub(1);
+        let piece: Vec<char> = piece.chars().collect();
+        line.resize(line.len().max(from + piece.len()), ' ');
+        line[from..from + piece.len()].copy_from_slice(&piece);
+    }
+    let line: String = line.into_iter().collect();
+    line.trim_end().to_owned()
+}
+
+/// What is wrong with the places that an outline says: two fields at one, a date's pattern that is none, no length.
+pub(super) fn faults(outline: &Outline) -> Vec<String> {
+    if !outline.has_records() {
+        return Vec::new();
+    }
+    let root = Record::root(outline);
+    let layout = Layout::of(outline, &root);
+    let mut faults = Vec::new();
+    root.each(&mut |record| {
+        let mut taken: Vec<(usize, usize, String)> = Vec::new();
+        if !record.tag.is_empty() {
+            taken.push((layout.tag.0, layout.tag.0 + layout.tag.1.max(1), "the tag".to_owned()));
+        }
+        for place in &record.fields {
+            let name = place.name();
+            if place.at == 0 {
+                faults.push(format!("`{name}` stands at 0: places count from 1"));
+            }
+            if place.date.is_some_and(|pattern| jiff::fmt::strtime::format(pattern, jiff::civil::date(2026, 1, 1)).is_err()) {
+                faults.push(format!("`{name}`: `{}` is no pattern of a date", place.date.unwrap_or_default()));
+            }
+            let until = match (layout.separator, place.length) {
+                (Some(_), _) => place.at + 1,
+                (None, Some(length)) => place.at + length,
+                (None, None) => {
+                    faults.push(format!("`{name}` has no length"));
+                    continue;
+                }
+            };
+            if let Some((.., other)) = taken.iter().find(|(from, to, _)| place.at < *to && *from < until) {
+                faults.push(format!("`{name}` stands where {other} does"));
+            }
+            taken.push((place.at, until, format!("`{name}`")));
+        }
+    });
+    faults
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Outline, Written};
+    use proptest::prelude::*;
+    use serde_json::{Value, json};
+
+    fn shipment() -> Outline {
+        let parcel = json!({ "type": "object", "x-record": { "tag": "PCL" }, "properties": {
+            "weight": { "type": "number", "x-record": { "at": 4, "length": 7, "pad": "0", "places": 3 } },
+            "lines": { "type": "array", "items": { "type": "object", "x-record": { "tag": "LIN" }, "properties": {
+                "item": { "type": "string", "x-record": { "at": 4, "length": 12 } },
+                "pieces": { "type": "integer", "x-record": { "at": 16, "length": 5 } } } } } } });
+        let schema = json!({ "type": "object", "x-record": { "tag": "SHP" }, "properties": {
+            "order": { "type": "string", "x-record": { "at": 4, "length": 8 } },
+            "left_on": { "type": "string", "x-record": { "at": 12, "length": 8, "date": "%Y%m%d" } },
+            "to": { "type": "object", "x-record": { "tag": "ADR" }, "properties": {
+                "name": { "type": "string", "x-record": { "at": 4, "length": 20 } } } },
+            "parcels": { "type": "array", "items": parcel } } });
+        Outline { name: "shipment".to_owned(), schema }
+    }
+
+    const TEXT: &str =
+        "SHPQH-7003120261201\nADRMarrowfield Store 12\nPCL0012500\nLINQH-HIVE-10     12\nLINQH-FRAME-D     48\nPCL-000750\n";
+
+    fn document() -> Value {
+        json!({
+            "order": "QH-70031", "left_on": "2026-12-01", "to": { "name": "Marrowfield Store 12" },
+            "parcels": [
+                { "weight": 12.5, "lines": [{ "item": "QH-HIVE-10", "pieces": 12 }, { "item": "QH-FRAME-D", "pieces": 48 }] },
+                { "weight": -0.75 },
+            ],
+        })
+    }
+
+    #[test]
+    fn tagged_records_are_a_tree() {
+        let read = shipment().read(Written::Records, TEXT.as_bytes()).unwrap();
+        assert_eq!(read.to_string().replace("12.500", "12.5").replace("0.750", "0.75"), document().to_string());
+        assert_eq!(String::from_utf8(shipment().write(Written::Records, &document()).unwrap()).unwrap(), TEXT);
+    }
+
+    #[test]
+    fn what_has_no_place_is_told_with_its_line() {
+        let says = |text: &str| shipment().read(Written::Records, text.as_bytes()).unwrap_err();
+        assert_eq!(says("PCL0012500\n"), "line 1: a record SHP should begin it, not `PCL`");
+        assert_eq!(says("SHPQH-7\n\nXXX\n"), "line 3: no record XXX stands here");
+        assert_eq!(says("SHPQH-7\nADRa\nADRb\n"), "line 3: the record ADR stands there twice");
+        assert_eq!(says("SHPQH-7    20261301\n"), "line 1: left_on: `20261301` is no date of the form `%Y%m%d`");
+        assert_eq!(says("SHPQH-7\nPCL00x2500\n"), "line 2: weight: `x2500` is no number");
+        assert_eq!(says(""), "there is no record");
+        let long = shipment().write(Written::Records, &json!({ "order": "QH-7003100" }));
+        assert_eq!(long, Err("order: `QH-7003100` has 10 characters, there is room for 8".to_owned()));
+        let fine = shipment().write(Written::Records, &json!({ "parcels": [{ "weight": 1.2345 }] }));
+        assert_eq!(fine, Err("weight: 1.2345 has more than 3 digits behind the point".to_owned()));
+    }
+
+    #[test]
+    fn places_that_cannot_be_are_faults() {
+        let mut outline = shipment();
+        outline.schema["properties"]["left_on"]["x-record"] = json!({ "at": 8, "length": 8, "date": "%!" });
+        outline.schema["properties"]["to"]["properties"]["name"]["x-record"] = json!({ "at": 2 });
+        assert_eq!(
+            outline.writing_faults(),
+            ["`left_on`: `%!` is no pattern of a date", "`left_on` stands where `order` does", "`name` has no length"]
+        );
+        assert_eq!(shipment().writing_faults(), Vec::<String>::new());
+    }
+
+    fn columns() -> Outline {
+        let item = json!({ "type": "object", "x-record": { "tag": "L" }, "properties": {
+            "item": { "type": "string", "x-record": { "at": 2 } },
+            "price": { "type": "number", "x-record": { "at": 4 } } } });
+        Outline {
+            name: "prices".to_owned(),
+            schema: json!({ "type": "array", "items": item, "x-record": { "separator": "|", "tag_at": 1, "line_end": "\r\n" } }),
+        }
+    }
+
+    #[test]
+    fn records_of_columns() {
+        let rows = json!([{ "item": "QH-1", "price": 2.10 }, { "price": 3 }, {}]);
+        let text = columns().write(Written::Records, &rows).unwrap();
+        assert_eq!(String::from_utf8(text.clone()).unwrap(), "L|QH-1||2.1\r\nL|||3\r\nL\r\n");
+        assert_eq!(columns().read(Written::Records, &text), Ok(rows));
+        let inside = columns().write(Written::Records, &json!([{ "item": "a|b" }]));
+        assert_eq!(inside, Err("item: `a|b` has a line end or a separator in it".to_owned()));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_reads_back(
+            order in "[A-Z0-9é]([A-Z0-9 é-]{0,6}[A-Z0-9])?",
+            parcels in prop::collection::vec((-99999i64..999999, prop::collection::vec(("[A-Z]{1,12}", 0..99999u32), 0..3)), 0..3),
+        ) {
+            let lines = |lines: &[(String, u32)]| lines.iter().map(|(item, pieces)| json!({ "item": item, "pieces": pieces })).collect::<Value>();
+            let weight = |grams: i64| serde_json::from_str::<Value>(&rust_decimal::Decimal::new(grams, 3).to_string()).unwrap();
+            let parcel = |(grams, inner): &(i64, Vec<(String, u32)>)| match inner.is_empty() {
+                true => json!({ "weight": weight(*grams) }),
+                false => json!({ "weight": weight(*grams), "lines": lines(inner) }),
+            };
+            let mut document = json!({ "order": order });
+            if !parcels.is_empty() {
+                document["parcels"] = parcels.iter().map(parcel).collect();
+            }
+            let outline = shipment();
+            prop_assert_eq!(outline.read(Written::Records, &outline.write(Written::Records, &document).unwrap()), Ok(document));
+        }
+
+        #[test]
+        fn any_text_is_read_or_refused(text in "((SHP|ADR|PCL|LIN)?[ -~é]{0,20}\n){0,5}") {
+            if let Ok(document) = shipment().read(Written::Records, text.as_bytes()) {
+                prop_assert_eq!(shipment().faults(&document), Vec::<String>::new());
+            }
+        }
+    }
+}
