@@ -13,82 +13,135 @@ const AT_ONCE: usize = 16;
 /// Bytes looked at before room is made for more places.
 const PIECE: usize = 4 << 10;
 
+/// Terminators taken out at a time, wanted or not.
+const TERMINATORS_AT_ONCE: usize = 4;
+
+/// Numbers that are written where they stay: of the room, the first `count` are taken.
+#[derive(Debug, Default, Clone)]
+struct Places {
+    room: Vec<u32>,
+    count: usize,
+}
+
+impl Places {
+    #[inline]
+    fn taken(&self) -> &[u32] {
+        &self.room[..self.count]
+    }
+
+    fn make_room(&mut self, more: usize) {
+        if self.room.len() < self.count + more {
+            self.room.resize((self.count + more).max(self.room.len() * 2), 0);
+        }
+    }
+
+    fn push(&mut self, place: u32) {
+        self.make_room(1);
+        self.room[self.count] = place;
+        self.count += 1;
+    }
+
+    /// Drops the first `gone`.
+    fn forget(&mut self, gone: usize) {
+        self.room.copy_within(gone..self.count, 0);
+        self.count -= gone;
+    }
+
+    fn lower(&mut self, by: u32) {
+        self.room[..self.count].iter_mut().for_each(|place| *place -= by);
+    }
+
+    fn into_vec(mut self) -> Vec<u32> {
+        self.room.truncate(self.count);
+        self.room
+    }
+}
+
 /// The places found.
 #[derive(Debug, Default, Clone)]
 pub(crate) struct Cuts {
-    /// Room for places, of which the first `count` are taken: places are written where they stay.
-    room: Vec<u32>,
-    count: usize,
-    /// Which of the ends end a segment, ascending.
-    pub terminators: Vec<u32>,
+    ends: Places,
+    terminators: Places,
 }
 
 impl Cuts {
     /// Where ids, elements and segments end, ascending.
     #[inline]
     pub fn ends(&self) -> &[u32] {
-        &self.room[..self.count]
+        self.ends.taken()
+    }
+
+    /// Which of the ends end a segment, ascending.
+    #[inline]
+    pub fn terminators(&self) -> &[u32] {
+        self.terminators.taken()
     }
 
     /// Forgets all places; the room for them stays.
     pub fn clear(&mut self) {
-        self.count = 0;
-        self.terminators.clear();
+        (self.ends.count, self.terminators.count) = (0, 0);
     }
 
     /// Drops the first `gone` of the ends; how many of the terminators went with them.
     pub fn forget(&mut self, gone: usize) -> usize {
-        self.room.copy_within(gone..self.count, 0);
-        self.count -= gone;
-        let used = self.terminators.partition_point(|terminator| (*terminator as usize) < gone);
-        self.terminators.drain(..used);
-        self.terminators.iter_mut().for_each(|terminator| *terminator -= gone as u32);
+        self.ends.forget(gone);
+        let used = self.terminators().partition_point(|terminator| (*terminator as usize) < gone);
+        self.terminators.forget(used);
+        self.terminators.lower(gone as u32);
         used
     }
 
     /// Counts every place from `by` bytes further on.
     pub fn rebase(&mut self, by: u32) {
-        self.room[..self.count].iter_mut().for_each(|end| *end -= by);
+        self.ends.lower(by);
     }
 
     /// The ends and the terminators, when no more are looked for.
-    pub fn into_parts(mut self) -> (Vec<u32>, Vec<u32>) {
-        self.room.truncate(self.count);
-        (self.room, self.terminators)
+    pub fn into_parts(self) -> (Vec<u32>, Vec<u32>) {
+        (self.ends.into_vec(), self.terminators.into_vec())
     }
 
     /// Appends the position of every byte of `bytes` that is `element` or `segment`, `base` added.
     pub fn find(&mut self, bytes: &[u8], mut base: u32, element: u8, segment: u8) {
         let arch = pulp::Arch::new();
         for piece in bytes.chunks(PIECE) {
-            self.make_room(piece.len() + AT_ONCE);
+            self.ends.make_room(piece.len() + AT_ONCE);
+            self.terminators.make_room(piece.len() + TERMINATORS_AT_ONCE);
             arch.dispatch(|| self.find_in_piece(piece, base, element, segment));
             base = base.wrapping_add(piece.len() as u32);
         }
     }
 
-    /// As [`find`](Self::find), where there is room for a place at each byte and [`AT_ONCE`] more.
+    /// As [`find`](Self::find), where there is room for a place at each byte and as many more as are taken out at once.
     #[inline(always)]
     fn find_in_piece(&mut self, bytes: &[u8], base: u32, element: u8, segment: u8) {
-        let (elements, terminators) = (u8x16::splat(element), u8x16::splat(segment));
+        let (elements, segments) = (u8x16::splat(element), u8x16::splat(segment));
         let (blocks, rest) = bytes.as_chunks::<BLOCK>();
-        let (room, mut filled) = (self.room.as_mut_slice(), self.count);
+        let (ends, mut filled) = (self.ends.room.as_mut_slice(), self.ends.count);
+        let (terminators, mut ended) = (self.terminators.room.as_mut_slice(), self.terminators.count);
         let mut at = base;
         for block in blocks {
-            let (mut all, mut ended) = (0u64, 0u64);
+            let (mut all, mut last) = (0u64, 0u64);
             for (n, lane) in block.as_chunks::<LANES>().0.iter().enumerate() {
                 let lane = u8x16::new(*lane);
-                let terminator = lane.simd_eq(terminators);
-                ended |= u64::from(terminator.to_bitmask()) << (n * LANES);
-                all |= u64::from((lane.simd_eq(elements) | terminator).to_bitmask()) << (n * LANES);
+                let is_segment = lane.simd_eq(segments);
+                last |= u64::from(is_segment.to_bitmask()) << (n * LANES);
+                all |= u64::from((lane.simd_eq(elements) | is_segment).to_bitmask()) << (n * LANES);
             }
-            while ended != 0 {
-                let first = ended & ended.wrapping_neg();
-                self.terminators.push(filled as u32 + (all & (first - 1)).count_ones());
-                ended &= ended - 1;
+            let (whole, count) = (all, last.count_ones() as usize);
+            for places in
+                terminators[ended..].as_chunks_mut::<TERMINATORS_AT_ONCE>().0.iter_mut().take(count.div_ceil(TERMINATORS_AT_ONCE))
+            {
+                for place in places {
+                    // How many of the block's ends stand before it.
+                    let before = (last & last.wrapping_neg()).wrapping_sub(1);
+                    *place = filled as u32 + (whole & before).count_ones();
+                    last &= last.wrapping_sub(1);
+                }
             }
+            ended += count;
             let count = all.count_ones() as usize;
-            for places in room[filled..].as_chunks_mut::<AT_ONCE>().0.iter_mut().take(count.div_ceil(AT_ONCE)) {
+            for places in ends[filled..].as_chunks_mut::<AT_ONCE>().0.iter_mut().take(count.div_ceil(AT_ONCE)) {
                 for place in places {
                     *place = at.wrapping_add(all.trailing_zeros());
                     all &= all.wrapping_sub(1);
@@ -99,34 +152,26 @@ impl Cuts {
         }
         for (byte, at) in rest.iter().zip(at..) {
             if *byte == segment {
-                self.terminators.push(filled as u32);
+                terminators[ended] = filled as u32;
+                ended += 1;
             }
             if *byte == segment || *byte == element {
-                room[filled] = at;
+                ends[filled] = at;
                 filled += 1;
             }
         }
-        self.count = filled;
-    }
-
-    /// Room for `more` places beyond those taken.
-    fn make_room(&mut self, more: usize) {
-        if self.room.len() < self.count + more {
-            self.room.resize((self.count + more).max(self.room.len() * 2), 0);
-        }
+        (self.ends.count, self.terminators.count) = (filled, ended);
     }
 
     /// Moves one of the ends forward to `at`: what stands between does not belong to the segment.
     pub fn end_earlier(&mut self, end: usize, at: u32) {
-        self.room[end] = at;
+        self.ends.room[end] = at;
     }
 
     /// Takes the end of the input for the end of its last segment.
     pub fn end_at(&mut self, at: u32) {
-        self.terminators.push(self.count as u32);
-        self.make_room(1);
-        self.room[self.count] = at;
-        self.count += 1;
+        self.terminators.push(self.ends.count as u32);
+        self.ends.push(at);
     }
 }
 
@@ -142,7 +187,7 @@ mod tests {
             cuts.find(&bytes, 7, b'*', b'~');
             let expected: Vec<u32> = bytes.iter().zip(7..).filter(|(byte, _)| matches!(byte, b'*' | b'~')).map(|(_, at)| at).collect();
             prop_assert_eq!(cuts.ends(), &expected);
-            let ended: Vec<u32> = cuts.terminators.iter().map(|n| cuts.ends()[*n as usize]).collect();
+            let ended: Vec<u32> = cuts.terminators().iter().map(|n| cuts.ends()[*n as usize]).collect();
             let expected: Vec<u32> = bytes.iter().zip(7..).filter(|(byte, _)| **byte == b'~').map(|(_, at)| at).collect();
             prop_assert_eq!(ended, expected);
         }

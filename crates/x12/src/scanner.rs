@@ -40,9 +40,9 @@ pub enum Item<'a> {
     Unread { from: u64, to: u64, why: UnreadWhy },
 }
 
-/// An [`Item`] of which the segment is not lent yet: by its start and which of the ends terminates it.
+/// An [`Item`] of which the segment is not lent yet: where it starts and ends, and which of the ends terminates it.
 enum Found {
-    Segment(Delimiters, usize, usize),
+    Segment { start: usize, end: usize, terminator: usize },
     Unread { from: u64, to: u64, why: UnreadWhy },
 }
 
@@ -53,7 +53,7 @@ enum State {
         junk: Option<u64>,
         why: UnreadWhy,
     },
-    Inside(Delimiters),
+    Inside,
 }
 
 /// Parser from bytes to segments.
@@ -80,6 +80,8 @@ pub struct Scanner<H = Vec<u8>> {
     cursor: usize,
     next: usize,
     state: State,
+    /// Of the interchange at hand.
+    delimiters: Delimiters,
     finished: bool,
     /// Segments given so far.
     number: u64,
@@ -130,6 +132,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             cursor: 0,
             next: 0,
             state: State::Outside { junk: None, why: UnreadWhy::NoHeader },
+            delimiters: Delimiters::default(),
             finished: false,
             number: 0,
         }
@@ -151,19 +154,19 @@ impl<H: AsRef<[u8]>> Scanner<H> {
     #[inline]
     pub fn next_item(&mut self) -> Option<Item<'_>> {
         let found = match self.state {
-            State::Inside(delimiters) => self.at_hand(delimiters),
+            State::Inside => self.at_hand(),
             State::Outside { .. } => None,
         };
         Some(match found.map_or_else(|| self.look(), Some)? {
-            Found::Segment(delimiters, start, terminator) => Item::Segment(self.give(delimiters, start, terminator)),
+            Found::Segment { start, end, terminator } => Item::Segment(self.give(start, end, terminator)),
             Found::Unread { from, to, why } => Item::Unread { from, to, why },
         })
     }
 
     /// Where the next segment begins and ends, when it is held whole and is neither header nor trailer: nearly always.
     #[inline]
-    fn at_hand(&self, delimiters: Delimiters) -> Option<Found> {
-        let terminator = *self.cuts.terminators.get(self.next)? as usize;
+    fn at_hand(&self) -> Option<Found> {
+        let terminator = *self.cuts.terminators().get(self.next)? as usize;
         let mut start = self.at;
         while matches!(self.held.as_ref().get(start)?, b'\r' | b'\n') {
             start += 1;
@@ -171,14 +174,16 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         let first = *self.cuts.ends().get(self.cursor)? as usize;
         let end = *self.cuts.ends().get(terminator)? as usize;
         let plain = !matches!(self.held.as_ref()[start], b'I' | b' ' | b'\t' | 0x1A | 0xEF);
-        (plain && terminator >= self.cursor && first >= start && end - start <= self.limits.segment)
-            .then_some(Found::Segment(delimiters, start, terminator))
+        (plain && terminator >= self.cursor && first >= start && end - start <= self.limits.segment).then_some(Found::Segment {
+            start,
+            end,
+            terminator,
+        })
     }
 
     /// The segment from `start` to that of the ends; what follows it is next.
     #[inline]
-    fn give(&mut self, delimiters: Delimiters, start: usize, terminator: usize) -> Segment<'_> {
-        let end = self.cuts.ends()[terminator] as usize;
+    fn give(&mut self, start: usize, end: usize, terminator: usize) -> Segment<'_> {
         let first = std::mem::replace(&mut self.cursor, terminator + 1);
         self.next += 1;
         self.at = (end + 1).min(self.held.as_ref().len());
@@ -188,13 +193,13 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             self.cuts.end_earlier(terminator, (end - blank) as u32);
         }
         let place = Place { offset: self.base + start as u64, end: self.base + self.at as u64, number: self.number };
-        Segment::new(self.held.as_ref(), start as u32, &self.cuts.ends()[first..=terminator], delimiters, place)
+        Segment::new(self.held.as_ref(), start as u32, &self.cuts.ends()[first..=terminator], self.delimiters, place)
     }
 
     fn look(&mut self) -> Option<Found> {
         match self.state {
             State::Outside { junk, why } => self.outside(junk, why),
-            State::Inside(delimiters) => self.inside(delimiters),
+            State::Inside => self.inside(),
         }
     }
 
@@ -222,7 +227,10 @@ impl<H: AsRef<[u8]>> Scanner<H> {
                 continue;
             }
             self.state = match header {
-                Some(delimiters) => State::Inside(delimiters),
+                Some(delimiters) => {
+                    self.delimiters = delimiters;
+                    State::Inside
+                }
                 None if self.finished => State::Outside { junk: None, why: UnreadWhy::NoHeader },
                 None => {
                     self.state = State::Outside { junk, why };
@@ -231,13 +239,13 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             };
             return match (junk, header) {
                 (Some(from), _) => Some(Found::Unread { from, to: here, why }),
-                (None, Some(delimiters)) => self.inside(delimiters),
+                (None, Some(_)) => self.inside(),
                 (None, None) => None,
             };
         }
     }
 
-    fn inside(&mut self, delimiters: Delimiters) -> Option<Found> {
+    fn inside(&mut self) -> Option<Found> {
         self.pass_blank();
         let start = self.at;
         // A header inside: the trailer before it is missing, and the separators may change.
@@ -248,12 +256,12 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         }
         if maybe_header
             && let Some(again) = Delimiters::of_isa(&self.held.as_ref()[start..])
-            && again != delimiters
+            && again != self.delimiters
         {
-            self.state = State::Inside(again);
-            return self.inside(again);
+            self.delimiters = again;
+            return self.inside();
         }
-        let Some(terminator) = self.terminator(delimiters) else {
+        let Some(terminator) = self.terminator() else {
             if self.held.as_ref().len() - start > self.limits.segment {
                 return Some(self.too_long(start));
             }
@@ -262,7 +270,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             }
             // The last terminator may be missing: the input's end stands for it.
             self.cuts.end_at(self.held.as_ref().len() as u32);
-            return self.inside(delimiters);
+            return self.inside();
         };
         let end = self.cuts.ends()[terminator] as usize;
         if end - start > self.limits.segment {
@@ -271,12 +279,12 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         if self.held.as_ref()[start..end].starts_with(b"IEA") {
             self.state = State::Outside { junk: None, why: UnreadWhy::NoHeader };
         }
-        Some(Found::Segment(delimiters, start, terminator))
+        Some(Found::Segment { start, end, terminator })
     }
 
     /// Which of the ends ends the segment that begins at `at`; `None` when that is not held yet.
-    fn terminator(&mut self, delimiters: Delimiters) -> Option<usize> {
-        let separators = (delimiters.element, delimiters.segment);
+    fn terminator(&mut self) -> Option<usize> {
+        let separators = (self.delimiters.element, self.delimiters.segment);
         if self.index_for != Some(separators) || self.indexed < self.at {
             self.index_for = Some(separators);
             self.cuts.clear();
@@ -287,7 +295,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             self.cursor += 1;
         }
         loop {
-            while let Some(&terminator) = self.cuts.terminators.get(self.next) {
+            while let Some(&terminator) = self.cuts.terminators().get(self.next) {
                 if terminator as usize >= self.cursor {
                     return Some(terminator as usize);
                 }
