@@ -91,7 +91,7 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
         Command::Serve(args) => serve::run(args).await,
         Command::Check(args) => check::run(&args),
         Command::Edi(args) => edi::run(&args),
-        Command::Outline(args) => outline::run(&args),
+        Command::Outline(args) => outline::run(&args).await,
         Command::Map(args) => map::run(&args),
         Command::Rehearse(args) => rehearse::run(&args),
         Command::Cases(args) => cases::run(&args),

@@ -90,7 +90,7 @@ fn mapping(c: &mut Criterion) {
     let kept = serde_json::Map::from_iter([("meta".to_owned(), serde_json::json!({ "partner": "marrowfield" }))]);
     let ours = |bytes: &[u8]| {
         let document = Document::X12(Arc::new(tree(bytes)));
-        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.tables);
+        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.library);
         serde_json::to_vec(&map.apply(&scope).expect("an order")).expect("bytes")
     };
     assert!(String::from_utf8_lossy(&ours(set.as_bytes())).contains("QH-HIVE-10"));

@@ -262,7 +262,7 @@ impl Machine {
         let flow = self.logic.flow.clone();
         let part = parts::part(&self.origin);
         let value = |expr: &Option<crate::expr::Expr>| {
-            let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
+            let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
             let value = expr.as_ref().and_then(|expr| expr.eval(&scope).ok()).and_then(crate::expr::Item::one);
             value.map_or(String::new(), |value| plain(&value))
         };
@@ -275,7 +275,7 @@ impl Machine {
         if let Some(part) = parts::part(&self.origin) {
             return (!part.order_key.is_empty()).then_some(part.order_key);
         }
-        let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
+        let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
         let value = self.logic.flow.in_order_by.as_ref()?.eval(&scope).ok()?.one()?;
         Some(plain(&value))
     }

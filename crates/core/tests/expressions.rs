@@ -4,13 +4,14 @@ mod common;
 
 use serde_json::{Map, Value, json};
 use wirewatch_core::Document;
-use wirewatch_core::expr::{Item, Scope, Tables, parse};
+use wirewatch_core::expr::{Item, Library, Scope, parse};
 
 fn over(document: &Document, text: &str) -> Result<Option<Value>, String> {
     let expr = parse(text).map_err(|error| format!("{}: {}", error.span.start, error.says))?;
     let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 20 }))]);
-    let tables = Tables::from([("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())]);
-    let scope = Scope { it: Item::of(document), doc: Item::of(document), kept: &kept, tables: &tables };
+    let tables = [("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())].into();
+    let library = Library { tables, ..Library::default() };
+    let scope = Scope { it: Item::of(document), doc: Item::of(document), kept: &kept, library: &library, given: None };
     expr.eval(&scope).map(|item| item.one().map(|value| value.into_owned())).map_err(|error| error.to_string())
 }
 
@@ -55,6 +56,18 @@ fn over_json_numbers_keep_their_text() {
         ("list(lines[n > 1].sku)", "[\"b\"]"),
         ("sum(lines.n)", "3"),
         ("none else empty else 'x'", "\"x\""),
+        ("local('2026-07-01T22:30:00Z', 'Europe/Vienna')", "\"2026-07-02T00:30:00+02:00\""),
+        ("date_as(local('2026-01-01T00:00:00Z', 'America/New_York'), '%d.%m.%Y %H:%M %z')", "\"31.12.2025 19:00 -0500\""),
+        ("date_as('20261123', '%y%m%d')", "\"261123\""),
+        ("utc('2026-11-23T08:00', 'Europe/Vienna')", "\"2026-11-23T07:00:00Z\""),
+        ("utc('2026-03-29T02:30', 'Europe/Vienna')", "\"2026-03-29T01:30:00Z\""),
+        ("utc('2026-10-25T02:30:00', 'Europe/Vienna')", "\"2026-10-25T00:30:00Z\""),
+        ("date_plus('2026-12-30', 3)", "\"2027-01-02\""),
+        ("date_plus('20261230', -30.0)", "\"2026-11-30\""),
+        ("days_between('2026-12-30', '2027-01-02')", "3"),
+        ("local(none, 'Europe/Vienna') else date_plus(none, 1) else days_between(none, '2026-12-30') else 'x'", "\"x\""),
+        ("matching(lines, sku, 'b').n", "2"),
+        ("count(matching(lines, n, none))", "0"),
         ("exists(none)", "true"),
         ("exists(nothing)", "false"),
         ("table('units', 'EA')", "\"each\""),

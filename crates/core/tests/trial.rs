@@ -214,7 +214,7 @@ fn what_is_proposed_is_a_map_without_errors() {
     let map = &workspace.maps["proposed"];
     let given = wirewatch_core::trial::given_to_map(&workspace, map, common::SAMPLE.as_bytes()).unwrap();
     let kept = serde_json::Map::from_iter([("meta".to_owned(), given[0].meta.clone())]);
-    let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.tables)).unwrap();
+    let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.library)).unwrap();
     let faults = workspace.outlines["order"].faults(&order);
     assert_eq!(
         (order["reference"].as_str(), order["rows"][1]["amount"].to_string(), faults),

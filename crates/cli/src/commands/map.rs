@@ -2,7 +2,7 @@ use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_core::map::{Filled, Map, SourceField, scope_of};
@@ -59,6 +59,9 @@ struct RunArgs {
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
+    /// What steps of a flow would have kept before: $NAME is this JSON document
+    #[arg(long = "with", value_name = "NAME=FILE")]
+    kept: Vec<String>,
     /// Show what each rule gave
     #[arg(long)]
     explain: bool,
@@ -147,12 +150,14 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     let bytes = local::bytes(&args.given)?;
     let given = given_to_map(&workspace, map, &bytes)
         .map_err(|says| CommandError::Failed(format!("{}: {says}", args.given.display())))?;
+    let kept = kept(&args.kept)?;
     let mut results = Vec::with_capacity(given.len());
     for one in &given {
-        results.push(mapped(&workspace, map, one).map_err(CommandError::Failed)?);
+        results.push(mapped(&workspace, map, one, &kept).map_err(CommandError::Failed)?);
     }
     if let Some(name) = &args.as_case {
-        let expect = Value::Array(results.iter().map(|(result, _)| result.clone()).collect());
+        let shown = |(result, _): &(Value, _)| Ok(written(map, result)?.map_or_else(|| result.clone(), Value::String));
+        let expect = Value::Array(results.iter().map(shown).collect::<Result<_, CommandError>>()?);
         let kept = super::cases::NewCase { name, says: "", subject: ("map", &args.name), given: &bytes, event: None };
         let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
         anstream::eprintln!("kept as {}", folder.display());
@@ -174,16 +179,47 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
                 explained(rules);
                 left_over(&map.unused(&one.document));
             }
-            false => ui::json(result),
+            false => match map.bytes(result).map_err(|error| CommandError::Failed(error.to_string()))? {
+                None => ui::json(result),
+                Some(bytes) => {
+                    let mut out = std::io::stdout().lock();
+                    out.write_all(&bytes)?;
+                    if !bytes.ends_with(b"\n") {
+                        out.write_all(b"\n")?;
+                    }
+                }
+            },
         }
     }
     Ok(())
 }
 
-fn mapped(workspace: &Workspace, map: &Map, given: &Given) -> Result<(Value, Vec<Filled>), String> {
-    let mut kept = serde_json::Map::new();
+/// The text of a result, where the map says how it is written.
+fn written(map: &Map, result: &Value) -> Result<Option<String>, CommandError> {
+    let bytes = map.bytes(result).map_err(|error| CommandError::Failed(error.to_string()))?;
+    Ok(bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+}
+
+/// The documents of `NAME=FILE`.
+fn kept(pairs: &[String]) -> Result<serde_json::Map<String, Value>, CommandError> {
+    let read = |pair: &String| {
+        let (name, file) = pair.split_once('=').ok_or_else(|| CommandError::Usage(format!("`{pair}` should be NAME=FILE")))?;
+        let bytes = local::bytes(file.as_ref())?;
+        let value = serde_json::from_slice(&bytes).map_err(|error| CommandError::Failed(format!("{file}: not JSON: {error}")))?;
+        Ok((name.to_owned(), value))
+    };
+    pairs.iter().map(read).collect()
+}
+
+fn mapped(
+    workspace: &Workspace,
+    map: &Map,
+    given: &Given,
+    kept: &serde_json::Map<String, Value>,
+) -> Result<(Value, Vec<Filled>), String> {
+    let mut kept = kept.clone();
     kept.insert("meta".to_owned(), given.meta.clone());
-    let scope = scope_of(&given.document, &kept, &workspace.tables);
+    let scope = scope_of(&given.document, &kept, &workspace.library);
     map.explain(&scope).map_err(|error| format!("maps/{}.toml: {error}", map.name))
 }
 

@@ -2,7 +2,7 @@
 
 use super::eval::split_designator;
 use super::functions::{FUNCTIONS, OVER_ITEMS, SAME_ITEMS};
-use super::{Expr, ExprError, Kind, Node, Operator, Span, Tables};
+use super::{Expr, ExprError, Kind, Library, Node, Operator, Span};
 use crate::nearest::nearest;
 use crate::outline::Outline;
 use crate::x12::SetDefinition;
@@ -61,7 +61,7 @@ impl Shape<'_> {
 /// What a function gives.
 fn gives(function: &str) -> Gives {
     match function {
-        "abs" | "count" | "length" | "max" | "min" | "number" | "round" | "sum" => Gives::Number,
+        "abs" | "count" | "days_between" | "length" | "max" | "min" | "number" | "round" | "sum" => Gives::Number,
         "contains" | "exists" => Gives::Truth,
         "table" => Gives::Either,
         _ => Gives::Text,
@@ -75,17 +75,17 @@ pub fn check<'a>(
     expr: &Expr,
     it: Shape<'a>,
     doc: Shape<'a>,
-    kept: &[&str],
-    tables: &Tables,
+    kept: &[(&str, Shape<'a>)],
+    library: &Library,
     errors: &mut Vec<ExprError>,
 ) -> Shape<'a> {
-    Checker { doc, kept, tables, errors }.node(&expr.root, it)
+    Checker { doc, kept, library, errors }.node(&expr.root, it)
 }
 
 struct Checker<'a, 'c> {
     doc: Shape<'a>,
-    kept: &'c [&'c str],
-    tables: &'c Tables,
+    kept: &'c [(&'c str, Shape<'a>)],
+    library: &'c Library,
     errors: &'c mut Vec<ExprError>,
 }
 
@@ -100,9 +100,11 @@ impl<'a> Checker<'a, '_> {
             Kind::Kept(name) => match name.as_str() {
                 "doc" => self.doc,
                 "meta" => Shape::Any,
-                _ if self.kept.contains(&name.as_str()) => Shape::Any,
+                name if self.kept.iter().any(|(known, _)| *known == name) => {
+                    self.kept.iter().find(|(known, _)| *known == name).map_or(Shape::Any, |(_, shape)| *shape)
+                }
                 _ => {
-                    let known = self.kept.iter().copied().chain(["doc", "meta"]);
+                    let known = self.kept.iter().map(|(known, _)| *known).chain(["doc", "meta"]);
                     let help = nearest(name, known).map(|near| format!("did you mean `${near}`?"));
                     self.error(&node.span, "expr::unknown-name", format!("no step before keeps `${name}`"), help);
                     Shape::Any
@@ -160,7 +162,18 @@ impl<'a> Checker<'a, '_> {
 
     fn call(&mut self, node: &Node, name: &str, arguments: &[Node], it: Shape<'a>) -> Shape<'a> {
         let Some(function) = FUNCTIONS.iter().find(|function| function.name == name) else {
-            let near = nearest(name, FUNCTIONS.iter().map(|function| function.name));
+            if let Some(own) = self.library.functions.get(name) {
+                for argument in arguments {
+                    self.node(argument, it);
+                }
+                if own.takes.len() != arguments.len() {
+                    let says = format!("`{name}` does not take {} values", arguments.len());
+                    self.error(&node.span, "expr::arguments", says, Some(format!("write {}", own.form())));
+                }
+                return own.kind.map_or(Shape::Any, Shape::Value);
+            }
+            let own = self.library.functions.keys().map(String::as_str);
+            let near = nearest(name, FUNCTIONS.iter().map(|function| function.name).chain(own));
             let help = near.map(|near| format!("did you mean `{near}`?"));
             self.error(&node.span, "expr::unknown-function", format!("there is no function `{name}`"), help);
             return Shape::Any;
@@ -175,14 +188,14 @@ impl<'a> Checker<'a, '_> {
         }
         let first = self.node(&arguments[0], it);
         let inner = if OVER_ITEMS.contains(&name) { item_shape(first) } else { it };
-        for argument in &arguments[1..] {
-            self.node(argument, inner);
+        for (n, argument) in arguments.iter().enumerate().skip(1) {
+            self.node(argument, if n == 1 { inner } else { it });
         }
         if name == "table"
             && let Kind::Literal(Value::String(table)) = &arguments[0].kind
-            && !self.tables.contains_key(table)
+            && !self.library.tables.contains_key(table)
         {
-            let near = nearest(table, self.tables.keys().map(String::as_str));
+            let near = nearest(table, self.library.tables.keys().map(String::as_str));
             let help = near.map_or_else(|| format!("add tables/{table}.csv"), |near| format!("did you mean '{near}'?"));
             self.error(&arguments[0].span, "expr::unknown-table", format!("there is no table `{table}`"), Some(help));
         }

@@ -1,15 +1,12 @@
 //! Evaluation over JSON and transaction sets alike.
 
-use super::{Kind, Node, Operator, Span, functions};
+use super::{Kind, Library, Node, Operator, Span, functions};
 use crate::Document;
 use crate::x12::{LoopRef, Segment};
 use rust_decimal::Decimal;
 use serde_json::{Map, Number, Value};
 use std::borrow::Cow;
-use std::collections::BTreeMap;
-
-/// Code tables by name; a table maps a code to its row's second column.
-pub type Tables = BTreeMap<String, BTreeMap<String, String>>;
+use std::sync::Arc;
 
 /// What an expression can see.
 #[derive(Debug, Clone)]
@@ -20,8 +17,13 @@ pub struct Scope<'a> {
     pub doc: Item<'a>,
     /// What steps kept, by name; `meta` among them.
     pub kept: &'a Map<String, Value>,
-    pub tables: &'a Tables,
+    pub library: &'a Library,
+    /// What the function at hand was given; none outside of one.
+    pub given: Option<Given<'a>>,
 }
+
+/// The values of a function by name.
+pub type Given<'a> = Arc<[(&'a str, Item<'a>)]>;
 
 /// A value while an expression is worked out.
 #[derive(Debug, Clone)]
@@ -174,6 +176,10 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, Ev
         Kind::Literal(value) => Ok(Item::Json(Cow::Borrowed(value))),
         Kind::It => Ok(scope.it.clone()),
         Kind::Kept(name) if name == "doc" => Ok(scope.doc.clone()),
+        Kind::Kept(name) if scope.given.is_some() => {
+            let own = scope.given.iter().flat_map(|given| given.iter()).find(|(known, _)| known == name);
+            Ok(own.map_or(Item::Missing, |(_, value)| value.clone()))
+        }
         Kind::Kept(name) => Ok(scope.kept.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value)))),
         Kind::Name(name) => Ok(field(scope.it.clone(), name)),
         Kind::Element(n) => Ok(element(scope.it.clone(), *n)),

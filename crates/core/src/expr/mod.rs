@@ -10,19 +10,22 @@
 //!
 //! A name reads a field of `it`, in quotes behind a dot where it is no plain word: `it.'reorder at'`; over a transaction set it is a reference designator (`BEG03`) or names
 //! the loops and segments of that id (`N1`). `[…]` keeps the items for which it is true, or takes the n-th from 1.
-//! `$name` reads what a step kept; `$doc` is the whole document, `$meta` what is known about its arrival.
+//! `$name` reads what a step kept, or in a named function what it is given; `$doc` is the whole document, `$meta` what is known about its arrival.
 
 mod check;
 mod eval;
 mod functions;
 mod lex;
+mod library;
 mod parse;
 mod reads;
 mod template;
 
 pub use check::{Gives, Shape, check, item_shape};
 pub(crate) use eval::split_designator;
-pub use eval::{EvalError, Item, Scope, Tables};
+pub use eval::{EvalError, Given, Item, Scope};
+pub(crate) use functions::is_built_in;
+pub use library::{Library, NamedFunction};
 pub use parse::{parse, path_text};
 pub use reads::Reads;
 pub(crate) use reads::{PRODUCT_ID, segment_path};

@@ -94,8 +94,8 @@ impl Reads {
         let (first, rest) = arguments.split_first()?;
         let of = self.walk(first, it);
         let inner = if OVER_ITEMS.contains(&name) { of.clone() } else { it.map(str::to_owned) };
-        for argument in rest {
-            let path = self.walk(argument, inner.as_deref());
+        for (n, argument) in rest.iter().enumerate() {
+            let path = self.walk(argument, if n == 0 { inner.as_deref() } else { it });
             self.read(path);
         }
         match name {

@@ -251,7 +251,7 @@ impl Machine {
     }
 
     fn scope(&self) -> Scope<'_> {
-        let doc = scope_of(&self.source, &self.kept, &self.logic.workspace.tables);
+        let doc = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
         Scope { it: crate::expr::Item::of(&self.current), ..doc }
     }
 

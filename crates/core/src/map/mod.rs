@@ -1,8 +1,10 @@
 //! Maps: target = expression, in target order; lists by `each`.
 
+mod as_is;
 mod source;
 mod to_set;
 
+pub use as_is::{AsIs, Pattern};
 pub use source::SourceField;
 
 use crate::Document;
@@ -24,6 +26,10 @@ pub struct Map {
     pub set: Option<Arc<SetDefinition>>,
     /// How the target is written, where a text of it goes on instead of its tree.
     pub written: Option<(Written, Arc<Outline>)>,
+    /// What it reads beside the source, as `$name`, each with its outline where that is known.
+    pub with: Vec<(String, Option<String>)>,
+    /// It begins with the source as it is, so changed; with nothing otherwise.
+    pub begin: Option<AsIs>,
     pub rules: Rules,
 }
 
@@ -51,6 +57,8 @@ pub struct Assignment {
 pub struct Each {
     pub of: Expr,
     pub into: Vec<String>,
+    /// `into` is an object: the first item makes it.
+    pub one: bool,
     pub rules: Rules,
 }
 
@@ -72,7 +80,7 @@ impl Map {
     /// # Errors
     /// [`MapError`] at the first target that cannot be worked out.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        Ok(self.finished(level(&self.rules, scope, &mut Told { at: String::new(), fills: None })?))
+        Ok(self.finished(self.fields(scope, &mut Told { at: String::new(), fills: None })?))
     }
 
     /// The target as a document that goes on.
@@ -104,8 +112,19 @@ impl Map {
     /// As [`Self::apply`].
     pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
         let mut told = Told { at: String::new(), fills: Some(Vec::new()) };
-        let value = level(&self.rules, scope, &mut told)?;
+        let value = self.fields(scope, &mut told)?;
         Ok((self.finished(value), told.fills.unwrap_or_default()))
+    }
+
+    fn fields<'a>(&'a self, scope: &Scope<'a>, told: &mut Told) -> Result<Fields<String, Value>, MapError> {
+        let mut fields = match &self.begin {
+            Some(begin) => begin.begin(scope)?,
+            None => Fields::new(),
+        };
+        // A rule takes the place of what was there; lists would be joined.
+        let targets = self.rules.set.iter().map(|rule| &rule.target).chain(self.rules.each.iter().map(|each| &each.into));
+        targets.for_each(|target| take_out(&mut fields, target));
+        level(&self.rules, scope, told, fields)
     }
 
     fn finished(&self, fields: Fields<String, Value>) -> Value {
@@ -155,8 +174,12 @@ impl MapError {
     }
 }
 
-fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Fields<String, Value>, MapError> {
-    let mut fields = Fields::new();
+fn level<'a>(
+    rules: &'a Rules,
+    scope: &Scope<'a>,
+    told: &mut Told,
+    mut fields: Fields<String, Value>,
+) -> Result<Fields<String, Value>, MapError> {
     for assignment in &rules.set {
         let value = assignment.value.eval(scope).map_err(|source| MapError {
             target: assignment.target.join("."),
@@ -179,17 +202,34 @@ fn level<'a>(rules: &'a Rules, scope: &Scope<'a>, told: &mut Told) -> Result<Fie
             source,
         })?;
         let mut list = Vec::new();
-        for (n, item) in items.each().into_iter().enumerate() {
+        let most = if each.one { 1 } else { usize::MAX };
+        for (n, item) in items.each().into_iter().take(most).enumerate() {
             let inner = Scope { it: item, ..scope.clone() };
+            let place = if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
             let outer = told.at.len();
-            told.at += &format!("{}[{}].", into(), n + 1);
-            let made = level(&each.rules, &inner, told);
+            told.at += &format!("{place}.");
+            let made = level(&each.rules, &inner, told, Fields::new());
             told.at.truncate(outer);
-            list.push(Value::Object(made.map_err(|error| error.below(&format!("{}[{}]", into(), n + 1)))?));
+            list.push(Value::Object(made.map_err(|error| error.below(&place))?));
         }
-        put(&mut fields, &each.into, Value::Array(list));
+        match each.one {
+            true => list.into_iter().for_each(|only| put(&mut fields, &each.into, only)),
+            false => put(&mut fields, &each.into, Value::Array(list)),
+        }
     }
     Ok(fields)
+}
+
+fn take_out(fields: &mut Fields<String, Value>, target: &[String]) {
+    match target {
+        [] => {}
+        [last] => drop(fields.shift_remove(last)),
+        [first, rest @ ..] => {
+            if let Some(Value::Object(inner)) = fields.get_mut(first) {
+                take_out(inner, rest);
+            }
+        }
+    }
 }
 
 fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value) {
@@ -216,8 +256,8 @@ fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value) {
 pub fn scope_of<'a>(
     document: &'a crate::Document,
     kept: &'a Fields<String, Value>,
-    tables: &'a crate::expr::Tables,
+    library: &'a crate::expr::Library,
 ) -> Scope<'a> {
     let it = Item::of(document);
-    Scope { it: it.clone(), doc: it, kept, tables }
+    Scope { it: it.clone(), doc: it, kept, library, given: None }
 }

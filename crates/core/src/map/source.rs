@@ -35,6 +35,9 @@ impl Map {
         let x12 = matches!(document, Document::X12(_));
         let mut reads = Reads::new(x12);
         of_rules(&self.rules, Some(""), &mut reads);
+        if self.begin.is_some() {
+            reads.read(Some(String::new()));
+        }
         let mut left = Fields { reads, all: Vec::new(), places: HashMap::new() };
         match document {
             Document::Json(value) => left.json(value, ""),

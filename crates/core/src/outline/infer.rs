@@ -40,7 +40,28 @@ pub fn infer(samples: &[Value], title: &str) -> Value {
     Value::Object(schema)
 }
 
+/// Keeps values of `samples` as examples at the fields of a schema that was not made from them.
+pub fn with_examples(schema: &mut Value, samples: &[Value]) {
+    let mut seen = Seen::default();
+    samples.iter().for_each(|sample| seen.see(sample));
+    seen.exemplify(schema);
+}
+
 impl Seen {
+    fn exemplify(&self, schema: &mut Value) {
+        if !self.examples.is_empty() {
+            schema["examples"] = Value::Array(self.examples.clone());
+        }
+        if let (Some(items), Some(schema)) = (&self.items, schema.get_mut("items")) {
+            items.exemplify(schema);
+        }
+        for (name, inner) in &self.fields {
+            if let Some(schema) = schema.get_mut("properties").and_then(|fields| fields.get_mut(name)) {
+                inner.exemplify(schema);
+            }
+        }
+    }
+
     fn see(&mut self, value: &Value) {
         self.times += 1;
         match value {

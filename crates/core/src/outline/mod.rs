@@ -5,18 +5,24 @@
 
 mod infer;
 mod leaves;
+mod openapi;
+mod plant;
 mod records;
 mod rows;
 mod sample;
 mod written;
 mod xml;
+mod xsd;
 
-pub use infer::infer;
+pub use infer::{infer, with_examples};
 pub use leaves::{Leaf, Level};
+pub use openapi::{is_openapi, of_openapi};
+pub use plant::{TableColumn, of_columns, of_fields, of_positions};
 pub use rows::to_csv;
 pub use sample::sample;
-pub use written::{Written, read_sample};
+pub use written::{Written, annotate, read_sample};
 pub use xml::to_xml;
+pub use xsd::{is_xml_schema, of_xml_schema};
 
 use serde_json::Value;
 

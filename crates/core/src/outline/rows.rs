@@ -30,14 +30,18 @@ fn separator(outline: Option<&Outline>) -> Option<u8> {
     said(outline, "separator").and_then(Value::as_str).and_then(|text| text.bytes().next())
 }
 
-/// The rows. Nothing in a cell is no field.
-pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, String> {
+/// What most likely stands between columns, by the first line.
+pub(super) fn separator_in(text: &str) -> u8 {
     let first = text.lines().next().unwrap_or_default();
     let times = |separator: u8| first.bytes().filter(|byte| *byte == separator).count();
-    let likely = || [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',');
+    [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',')
+}
+
+/// The rows. Nothing in a cell is no field.
+pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, String> {
     let named = said(outline, "names") != Some(&Value::Bool(false));
     let mut reader = csv::ReaderBuilder::new()
-        .delimiter(separator(outline).unwrap_or_else(likely))
+        .delimiter(separator(outline).unwrap_or_else(|| separator_in(text)))
         .has_headers(named)
         .trim(csv::Trim::Headers)
         .from_reader(text.as_bytes());

@@ -164,6 +164,25 @@ pub fn read_sample(written: Written, bytes: &[u8]) -> Result<Vec<Value>, String>
     }
 }
 
+/// Notes at the outline of a sample how that is written, where its values do not show it.
+pub fn annotate(schema: &mut Value, written: Written, bytes: &[u8]) {
+    match written {
+        Written::Xml => {
+            if let Ok(root) = xml_text(bytes).and_then(|text| xml::read(&text)) {
+                xml::annotate(schema, &root);
+            }
+        }
+        Written::Csv => {
+            let Ok(text) = decoded(bytes, None) else { return };
+            let separator = rows::separator_in(&text);
+            if separator != b',' {
+                schema["x-csv"] = serde_json::json!({ "separator": char::from(separator).to_string() });
+            }
+        }
+        Written::Json | Written::Records => {}
+    }
+}
+
 /// A number where writing it again gives the same text: `0012` and `1e5` are codes. Nothing is null.
 pub(super) fn guess(text: &str) -> Value {
     if text.is_empty() {

@@ -148,6 +148,41 @@ pub(super) fn guess(element: &Element) -> Value {
     Value::Object(fields)
 }
 
+/// Notes at the schema of such documents what their tree does not show: the root's name and namespace, which fields are attributes, and
+/// where text stands beside them.
+pub(super) fn annotate(schema: &mut Value, root: &Element) {
+    let (prefix, name) = root.name.split_once(':').map_or((None, root.name.as_str()), |(prefix, name)| (Some(prefix), name));
+    let mut said = Map::from_iter([("name".to_owned(), Value::from(name))]);
+    let declared = prefix.map_or_else(|| "xmlns".to_owned(), |prefix| format!("xmlns:{prefix}"));
+    if let Some((_, namespace)) = root.attributes.iter().find(|(name, _)| *name == declared) {
+        said.insert("namespace".to_owned(), Value::from(namespace.as_str()));
+        said.extend(prefix.map(|prefix| ("prefix".to_owned(), Value::from(prefix))));
+        if prefix.is_some() && root.children.iter().any(|child| !child.name.contains(':')) {
+            said.insert("x-children".to_owned(), Value::from("unqualified"));
+        }
+    }
+    note(schema, root);
+    schema["xml"] = Value::Object(said);
+}
+
+fn note(schema: &mut Value, element: &Element) {
+    let Some(fields) = schema.get_mut("properties").and_then(Value::as_object_mut) else { return };
+    for (name, _) in element.own_attributes() {
+        if let Some(field) = fields.get_mut(name) {
+            field["xml"] = serde_json::json!({ "attribute": true });
+        }
+    }
+    if !element.text.trim().is_empty()
+        && let Some(field) = fields.get_mut(TEXT)
+    {
+        field["xml"] = serde_json::json!({ "nodeType": "text" });
+    }
+    for child in &element.children {
+        let Some(field) = fields.get_mut(child.local_name()) else { continue };
+        note(if field.get("items").is_some() { &mut field["items"] } else { field }, child);
+    }
+}
+
 /// The field for text beside attributes and elements.
 pub(super) const TEXT: &str = "text";
 
@@ -295,11 +330,12 @@ fn object(outline: &Outline, schema: &Value, element: &Element, at: &str) -> Res
 }
 
 /// The document of an outline: attributes and elements in the outline's order, then what it does not know. The elements of the
-/// root's namespace have its prefix.
+/// root's namespace have its prefix, unless `x-children` says that they are `unqualified`.
 pub(super) fn write(outline: &Outline, document: &Value, encoding: &str) -> Result<String, String> {
     let said = Said::of(&outline.schema);
-    let mut writer =
-        Writer { outline, text: format!("<?xml version=\"1.0\" encoding=\"{encoding}\"?>\n"), prefix: said.text("prefix") };
+    let inner = said.text("prefix").filter(|_| said.text("x-children") != Some("unqualified"));
+    let text = format!("<?xml version=\"1.0\" encoding=\"{encoding}\"?>\n");
+    let mut writer = Writer { outline, text, prefixes: [said.text("prefix"), inner], open: 0 };
     let root = said.text("name").unwrap_or(&outline.name);
     let declared: Vec<(String, String)> = match (said.text("namespace"), said.text("prefix")) {
         (Some(namespace), Some(prefix)) => vec![(format!("xmlns:{prefix}"), namespace.to_owned())],
@@ -333,7 +369,10 @@ pub fn to_xml(value: &Value, root: &str) -> Result<String, String> {
 struct Writer<'a> {
     outline: &'a Outline,
     text: String,
-    prefix: Option<&'a str>,
+    /// The prefix of the root, and of what stands in it.
+    prefixes: [Option<&'a str>; 2],
+    /// How many elements are open.
+    open: usize,
 }
 
 impl<'a> Writer<'a> {
@@ -343,14 +382,16 @@ impl<'a> Writer<'a> {
             let _ = write!(self.text, " {name}=\"{}\"", escaped(value).replace('\n', "&#10;").replace('\t', "&#9;"));
         }
         self.text.push('>');
+        self.open += 1;
     }
 
     fn end(&mut self, name: &str) {
+        self.open -= 1;
         let _ = write!(self.text, "</{}>", self.prefixed(name));
     }
 
     fn prefixed(&self, name: &str) -> String {
-        self.prefix.map_or_else(|| name.to_owned(), |prefix| format!("{prefix}:{name}"))
+        self.prefixes[self.open.min(1)].map_or_else(|| name.to_owned(), |prefix| format!("{prefix}:{name}"))
     }
 
     fn element(
@@ -371,6 +412,7 @@ impl<'a> Writer<'a> {
             Value::Object(fields) => self.object(schema, &name, fields, at, declared)?,
             Value::Null => {
                 self.start(&name, declared);
+                self.open -= 1;
                 self.text.truncate(self.text.len() - 1);
                 self.text.push_str("/>");
             }

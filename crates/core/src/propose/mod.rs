@@ -6,7 +6,7 @@
 mod file;
 mod trade;
 
-use crate::expr::{Gives, Shape, Tables, check, item_shape, parse, path_text};
+use crate::expr::{Gives, Library, Shape, check, item_shape, parse, path_text};
 use crate::outline::{Leaf, Level, Outline};
 use crate::workspace::Workspace;
 use serde::Serialize;
@@ -107,7 +107,7 @@ pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, 
     let unknown = |name: &str| format!("there is no outline {name}");
     let sources = match workspace.shape(from).ok_or_else(|| unknown(from))? {
         Shape::Json(outline, _) => of_level(&outline.level()),
-        shape => of_set(shape, &workspace.tables),
+        shape => of_set(shape, &workspace.library),
     };
     let target: &Outline = workspace.outlines.get(to).ok_or_else(|| unknown(to))?;
     let level = target.level();
@@ -140,11 +140,11 @@ fn of_level(level: &Level) -> Sources {
 }
 
 /// What the trade reads in a transaction set, as far as this set has it.
-fn of_set(shape: Shape<'_>, tables: &Tables) -> Sources {
+fn of_set(shape: Shape<'_>, library: &Library) -> Sources {
     let gives = |text: &str, it: Shape<'_>| {
         let mut errors = Vec::new();
         let expr = parse(text).ok()?;
-        let shape = check(&expr, it, shape, &[], tables, &mut errors);
+        let shape = check(&expr, it, shape, &[], library, &mut errors);
         errors.is_empty().then_some(match shape {
             Shape::Value(Gives::Number) => "number",
             _ => "string",
@@ -168,7 +168,7 @@ fn of_set(shape: Shape<'_>, tables: &Tables) -> Sources {
     let mut all = Sources { fields: sources(&trade::HEADER, shape), lists: Vec::new() };
     let mut errors = Vec::new();
     if let Ok(lines) = parse("PO1") {
-        let line = item_shape(check(&lines, shape, shape, &[], tables, &mut errors));
+        let line = item_shape(check(&lines, shape, shape, &[], library, &mut errors));
         if errors.is_empty() {
             let inner = Sources { fields: sources(&trade::LINE, line), lists: Vec::new() };
             all.lists.push(("PO1".to_owned(), words("lines"), inner));

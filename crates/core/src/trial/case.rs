@@ -92,7 +92,7 @@ impl Case {
             };
             meta.extend(self.meta.clone());
             let kept = Map::from_iter([("meta".to_owned(), Value::Object(meta))]);
-            let result = map.apply(&scope_of(&one.document, &kept, &workspace.tables)).and_then(|value| {
+            let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
                 let bytes = map.bytes(&value)?;
                 Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))
             });

@@ -55,7 +55,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     table.title.clone_from(&one.title);
     table.source = map.source(&one.document);
     let kept = Map::from_iter([("meta".to_owned(), one.meta.clone())]);
-    match map.explain(&scope_of(&one.document, &kept, &workspace.tables)) {
+    match map.explain(&scope_of(&one.document, &kept, &workspace.library)) {
         Ok((result, rules)) => (table.result, table.rules) = (result, rules),
         Err(error) => table.says = error.to_string(),
     }

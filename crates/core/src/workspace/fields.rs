@@ -137,6 +137,24 @@ impl<'a> Fields<'a> {
         }
     }
 
+    /// A value of any kind, as JSON; dates and times are texts.
+    pub fn value(&self, key: &'static str) -> Option<serde_json::Value> {
+        let (item, _) = self.item(key)?;
+        item.as_value().map(json_of)
+    }
+
+    /// The values of a list, as JSON.
+    pub fn values(&self, key: &'static str) -> Vec<serde_json::Value> {
+        match self.value(key) {
+            None => Vec::new(),
+            Some(serde_json::Value::Array(values)) => values,
+            Some(_) => {
+                self.wrong(key, self.span_of(key), "a list");
+                Vec::new()
+            }
+        }
+    }
+
     pub fn flag(&self, key: &'static str) -> Option<bool> {
         let (item, span) = self.item(key)?;
         let found = item.as_bool();
@@ -223,6 +241,27 @@ impl<'a> Fields<'a> {
         }
     }
 
+    /// Every entry of a table with its key as it is written, in the order written.
+    pub fn pairs(&self, key: &'static str) -> Vec<(Text, Text)> {
+        let Some((item, span)) = self.item(key) else { return Vec::new() };
+        let Some(table) = item.as_table_like() else {
+            self.wrong(key, span, "a table");
+            return Vec::new();
+        };
+        let mut pairs = Vec::new();
+        for (name, item) in table.iter() {
+            let at = table.get_key_value(name).and_then(|(key, _)| key.span()).unwrap_or(span.clone());
+            match item.as_str() {
+                Some(text) => pairs.push((
+                    Text { value: name.to_owned(), span: at },
+                    Text { value: text.to_owned(), span: item.span().unwrap_or(span.clone()) },
+                )),
+                None => self.wrong(name, item.span().unwrap_or(at), "a text in quotes; names with dots or * are quoted, too"),
+            }
+        }
+        pairs
+    }
+
     /// Every entry as dotted target and text value, in the order written; nested tables are followed.
     pub fn assignments(&self, key: &'static str) -> Vec<(Vec<String>, Range<usize>, Text)> {
         let mut found = Vec::new();
@@ -284,5 +323,20 @@ impl<'a> Fields<'a> {
             let span = span.unwrap_or(self.span.clone());
             self.file.error(span, "file::unknown-key", format!("`{name}` means nothing here"), Some(help));
         }
+    }
+}
+
+fn json_of(value: &Value) -> serde_json::Value {
+    match value {
+        Value::String(text) => text.value().as_str().into(),
+        Value::Boolean(yes) => (*yes.value()).into(),
+        // The digits as they are written.
+        Value::Integer(_) | Value::Float(_) => {
+            let digits = value.to_string().trim().replace('_', "");
+            serde_json::from_str(&digits).unwrap_or_else(|_| digits.into())
+        }
+        Value::Datetime(date) => date.value().to_string().into(),
+        Value::Array(items) => items.iter().map(json_of).collect(),
+        Value::InlineTable(fields) => fields.iter().map(|(name, value)| (name.to_owned(), json_of(value))).collect(),
     }
 }

@@ -35,7 +35,7 @@ impl<'a> Build<'a> {
             fields.missing("[[intake]]");
         }
         let (source, outline) = self.source(&intakes);
-        let expr = |key: &'static str, kept: &[&str]| {
+        let expr = |key: &'static str, kept: &[(&str, Shape<'_>)]| {
             let (expr, start) = fields.expr(key)?;
             self.check_expr(file, start, &expr, source, source, kept);
             Some(expr)
@@ -55,7 +55,7 @@ impl<'a> Build<'a> {
         let kept = sofar.kept.iter().cloned().chain(["error".to_owned()]).collect();
         let mut failing = Sofar { doc: source, it: Shape::Any, outline: None, kept };
         let on_failure = self.sequence(file, fields.tables("on_failure"), "on failure", &mut failing, &mut steps).first;
-        let kept: Vec<&str> = sofar.kept.iter().map(String::as_str).collect();
+        let kept = sofar.known();
         let result = fields.expr("result").map(|(expr, start)| {
             self.check_expr(file, start, &expr, source, source, &kept);
             expr

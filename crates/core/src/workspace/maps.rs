@@ -3,7 +3,7 @@
 use super::Build;
 use super::fields::{Fields, File, Text};
 use crate::expr::{Shape, check, parse, split_designator};
-use crate::map::{Assignment, Each, Map, Rules};
+use crate::map::{AsIs, Assignment, Each, Map, Pattern, Rules};
 use crate::nearest::nearest;
 use crate::outline::{Outline, Written};
 use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition};
@@ -11,7 +11,20 @@ use serde_json::Value;
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
-    pub(super) fn map(&mut self, name: &str, file: &File<'a>) {
+    /// Every map, those that make items for others before them.
+    pub(super) fn maps(&mut self) {
+        let mut waiting: Vec<(&'a str, &'a str, &'a str)> = self.files_of("maps").collect();
+        while !waiting.is_empty() {
+            let names: Vec<&str> = waiting.iter().map(|(name, ..)| *name).collect();
+            let free = |text: &str| !uses(text).iter().any(|used| names.contains(&used.as_str()));
+            // In a circle none is free: they are read all the same, and the first says that it does not know the other.
+            let at = waiting.iter().position(|(_, _, text)| free(text)).unwrap_or(0);
+            let (name, path, text) = waiting.remove(at);
+            self.map(name, &self.file(path, text));
+        }
+    }
+
+    fn map(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
         self.toml(file, |fields| found = self.read_map(name, file, fields));
         if let Some(map) = found {
@@ -41,9 +54,85 @@ impl<'a> Build<'a> {
             _ => None,
         };
         let source = source.unwrap_or(Shape::Any);
-        let rules = self.level(file, fields, &Level { it: source, doc: source, target });
+        let with = self.with(file, fields);
+        let kept: Vec<(&str, Shape<'_>)> = with
+            .iter()
+            .map(|(name, outline)| (name.as_str(), outline.as_ref().and_then(|outline| self.workspace.shape(outline)).unwrap_or(Shape::Any)))
+            .collect();
+        let begin = self.begin(file, fields, source, target, &kept);
+        let carried = match (&begin, source) {
+            (Some(begin), Shape::Json(outline, schema)) => carried(file, fields, begin, outline, schema, target),
+            _ => Vec::new(),
+        };
+        let rules = self.level(file, fields, &Level { it: source, doc: source, target, kept: &kept, filled: &carried });
         let written = self.written(file, fields, to.as_ref());
-        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, rules })
+        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, with, begin, rules })
+    }
+
+    /// `[with]`: what it reads beside the source, each name with an outline, or with nothing where it may be anything.
+    fn with(&self, file: &File<'a>, fields: &Fields<'_>) -> Vec<(String, Option<String>)> {
+        let mut with = Vec::new();
+        for (path, span, outline) in fields.assignments("with") {
+            if !outline.value.is_empty() && self.workspace.shape(&outline.value).is_none() {
+                self.unknown(file, outline.span, "outline", &outline.value, self.outline_names().iter().map(String::as_str));
+            }
+            match path.as_slice() {
+                [name] if !["doc", "meta"].contains(&name.as_str()) => {
+                    with.push((name.clone(), Some(outline.value).filter(|outline| !outline.is_empty())));
+                }
+                _ => file.error(span, "map::with", "what stands beside the source is called by one plain name", None),
+            }
+        }
+        with
+    }
+
+    /// `begin = "as-is"` with what is changed, dropped and renamed then.
+    fn begin(
+        &self,
+        file: &File<'a>,
+        fields: &Fields<'_>,
+        source: Shape<'_>,
+        target: Option<Shape<'_>>,
+        kept: &[(&str, Shape<'_>)],
+    ) -> Option<AsIs> {
+        let begins = fields.word("begin", &[("as-is", ())]).is_some();
+        let pattern = |text: &Text| {
+            let read = Pattern::parse(&text.value);
+            read.map_err(|says| file.error(text.span.clone(), "map::pattern", says, None)).ok()
+        };
+        let drop = fields.texts("drop");
+        let rename = fields.pairs("rename");
+        let change = fields.pairs("change");
+        if !begins {
+            if let Some(key) = ["drop", "rename", "change"].into_iter().find(|key| fields.has(key)) {
+                let help = Some("write begin = \"as-is\"".to_owned());
+                file.error(fields.span_of(key), "map::begin", format!("`{key}` is for a map that begins with its source"), help);
+            }
+            return None;
+        }
+        if matches!(source, Shape::Loop(..)) || matches!(target, Some(Shape::Loop(..))) {
+            let says = "a transaction set is built field by field; only documents of outlines begin as they are";
+            file.error(fields.span_of("begin"), "map::begin", says, None);
+        }
+        let mut begin = AsIs { drop: drop.iter().filter_map(pattern).collect(), ..AsIs::default() };
+        for (key, name) in rename {
+            if name.value.is_empty() || name.value.contains('.') || name.value.matches('*').count() > 1 {
+                file.error(name.span.clone(), "map::pattern", "a field gets one new name, in which * is what it stood for", None);
+            }
+            begin.rename.extend(pattern(&key).map(|pattern| (pattern, name.value)));
+        }
+        for (key, text) in change {
+            let start = file.inside(&text.span);
+            match parse(&text.value) {
+                Ok(expr) => {
+                    self.check_expr(file, start, &expr, Shape::Any, source, kept);
+                    let line = file.text[..text.span.start].matches('\n').count() as u32 + 1;
+                    begin.change.extend(pattern(&key).map(|pattern| (pattern, expr, line)));
+                }
+                Err(error) => file.expr_error(start, error),
+            }
+        }
+        Some(begin)
     }
 
     /// How the target is written, where the file says so.
@@ -66,7 +155,7 @@ impl<'a> Build<'a> {
 
     fn level(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>) -> Rules {
         let mut rules = Rules::default();
-        let mut filled: Vec<String> = Vec::new();
+        let mut filled: Vec<String> = level.filled.to_vec();
         let mut set: Vec<Vec<String>> = Vec::new();
         for (target, key_span, text) in fields.assignments("set") {
             let start = file.inside(&text.span);
@@ -75,7 +164,7 @@ impl<'a> Build<'a> {
             filled.extend(target.first().cloned());
             match parse(&text.value) {
                 Ok(value) => {
-                    let shape = self.check_expr(file, start, &value, level.it, level.doc, &[]);
+                    let shape = self.check_expr(file, start, &value, level.it, level.doc, level.kept);
                     let wanted = schema.as_ref().and_then(Shape::json_type);
                     mismatch(file, start..start + text.value.len(), &target, wanted, &shape);
                     let line = file.text[..key_span.start].matches('\n').count() as u32 + 1;
@@ -91,12 +180,13 @@ impl<'a> Build<'a> {
             }
             let into = each.needed_text("into");
             let shape = match &of {
-                Some((of, start)) => self.check_expr(file, *start, of, level.it, level.doc, &[]),
+                Some((of, start)) => self.check_expr(file, *start, of, level.it, level.doc, level.kept),
                 None => Shape::Any,
             };
             let target: Vec<String> =
                 into.as_ref().map(|into| into.value.split('.').map(str::to_owned).collect()).unwrap_or_default();
             let mut inner_target = None;
+            let mut one = false;
             if let Some(into) = &into {
                 // Loops of one id may come from several lists.
                 if set.contains(&target) && !matches!(level.target, Some(Shape::Loop(..))) {
@@ -106,19 +196,52 @@ impl<'a> Build<'a> {
                 set.push(target.clone());
                 filled.extend(target.first().cloned());
                 inner_target = match self.check_target(file, into.span.clone(), &target, level) {
-                    Some(Shape::Json(outline, schema)) => outline.item(schema).map(|item| Shape::Json(outline, item)),
+                    Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
+                        Some(item) => Some(Shape::Json(outline, item)),
+                        // An object that one item makes.
+                        None => {
+                            one = outline.json_type(schema) == Some("object");
+                            one.then_some(place)
+                        }
+                    },
                     other => other,
                 };
             }
-            let inner = Level { it: crate::expr::item_shape(shape), doc: level.doc, target: inner_target };
-            let inner_rules = self.level(file, &each, &inner);
+            let it = crate::expr::item_shape(shape);
+            let inner_rules = match each.text("by") {
+                Some(by) => self.other_map(file, &each, &by, level),
+                None => {
+                    let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, filled: &[] };
+                    self.level(file, &each, &inner)
+                }
+            };
             each.done();
             if let (Some((of, _)), Some(_)) = (of, into) {
-                rules.each.push(Each { of, into: target, rules: inner_rules });
+                rules.each.push(Each { of, into: target, one, rules: inner_rules });
             }
         }
         self.unfilled(file, fields, level, &filled);
         rules
+    }
+
+    /// The rules of another map, which makes each item.
+    fn other_map(&self, file: &File<'a>, each: &Fields<'_>, by: &Text, level: &Level<'_>) -> Rules {
+        if each.has("set") || each.has("each") {
+            file.error(by.span.clone(), "map::by", "another map makes these items; rules of this one have no place here", None);
+        }
+        let Some(other) = self.workspace.maps.get(&by.value) else {
+            let known = self.workspace.maps.keys().map(String::as_str);
+            self.unknown(file, by.span.clone(), "map (that comes to no end by way of this one)", &by.value, known);
+            return Rules::default();
+        };
+        if other.begin.is_some() || other.written.is_some() || other.set.is_some() {
+            let says = format!("`{}` begins with its source, or does not give a plain document: it cannot make items of another", other.name);
+            file.error(by.span.clone(), "map::by", says, None);
+        }
+        for (name, _) in other.with.iter().filter(|(name, _)| !level.kept.iter().any(|(known, _)| known == name)) {
+            file.error(by.span.clone(), "map::with", format!("`{}` reads ${name}, which this map does not have in [with]", other.name), None);
+        }
+        other.rules.clone()
     }
 
     /// The shape of a target; a field that the outline does not have is an error.
@@ -187,6 +310,47 @@ impl<'a> Build<'a> {
             }
         }
     }
+}
+
+/// The maps that a map's file names for making items.
+fn uses(text: &str) -> Vec<String> {
+    fn walk(table: &dyn toml_edit::TableLike, found: &mut Vec<String>) {
+        for (key, item) in table.iter() {
+            match item {
+                _ if key == "by" => found.extend(item.as_str().map(str::to_owned)),
+                toml_edit::Item::ArrayOfTables(all) => all.iter().for_each(|inner| walk(inner, found)),
+                _ => {}
+            }
+        }
+    }
+    let mut found = Vec::new();
+    // What is no TOML is told when it is read.
+    if text.contains("by")
+        && let Ok(document) = toml_edit::Document::parse(text)
+    {
+        walk(document.as_table(), &mut found);
+    }
+    found
+}
+
+/// The fields of the target that a source which is taken as it is fills; what it carries that the target does not have is told.
+fn carried(
+    file: &File<'_>,
+    fields: &Fields<'_>,
+    begin: &AsIs,
+    outline: &Outline,
+    schema: &Value,
+    target: Option<Shape<'_>>,
+) -> Vec<String> {
+    let names: Vec<String> = outline.fields(schema).into_iter().filter_map(|(name, _)| begin.name_of(&[name])).collect();
+    if let Some(Shape::Json(target, schema)) = target {
+        let known = target.fields(schema);
+        for name in names.iter().filter(|name| !known.is_empty() && !known.iter().any(|(own, _)| own == name)) {
+            let says = format!("`{name}` goes on as it is, and the outline {} has no such field", target.name);
+            file.warning(fields.span_of("begin"), "map::carried", says, Some(format!("drop = [\"{name}\"] leaves it out")));
+        }
+    }
+    names
 }
 
 /// Says where a value of one type is to fill a target of another. A list fills a single value with its first item, and a
@@ -282,6 +446,10 @@ struct Level<'t> {
     it: Shape<'t>,
     doc: Shape<'t>,
     target: Option<Shape<'t>>,
+    /// What can be read as `$name`.
+    kept: &'t [(&'t str, Shape<'t>)],
+    /// Targets that are filled already.
+    filled: &'t [String],
 }
 
 impl<'a> Build<'a> {
@@ -293,10 +461,10 @@ impl<'a> Build<'a> {
         expr: &crate::expr::Expr,
         it: Shape<'s>,
         doc: Shape<'s>,
-        kept: &[&str],
+        kept: &[(&str, Shape<'s>)],
     ) -> Shape<'s> {
         let mut errors = Vec::new();
-        let shape = check(expr, it, doc, kept, &self.workspace.tables, &mut errors);
+        let shape = check(expr, it, doc, kept, &self.workspace.library, &mut errors);
         for error in errors {
             file.expr_error(start, error);
         }

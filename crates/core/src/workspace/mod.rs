@@ -12,6 +12,7 @@ mod connections;
 pub mod environments;
 mod fields;
 mod flows;
+mod functions;
 mod maps;
 mod parts;
 mod sends;
@@ -21,7 +22,7 @@ mod ways;
 use crate::connection::Connection;
 use crate::course::Course;
 use crate::document::{Document, Form, Unreadable};
-use crate::expr::{Shape, Tables};
+use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
 use crate::flow::{Flow, Intake};
 use crate::intake::Came;
@@ -55,7 +56,8 @@ pub struct Workspace {
     /// What partners ask for beyond the standard.
     pub guides: BTreeMap<String, Arc<Guide>>,
     pub outlines: BTreeMap<String, Arc<Outline>>,
-    pub tables: Tables,
+    /// Code tables and named functions.
+    pub library: Library,
     pub partners: BTreeMap<String, Arc<Partner>>,
     pub maps: BTreeMap<String, Arc<Map>>,
     pub flows: BTreeMap<String, Arc<Flow>>,
@@ -73,7 +75,7 @@ pub struct Checked {
 }
 
 /// The folders of a workspace and the ending of the files in each.
-const KINDS: [(&str, &str); 11] = [
+const KINDS: [(&str, &str); 12] = [
     ("authorities", ".pem"),
     ("env", ".toml"),
     ("connections", ".toml"),
@@ -81,6 +83,7 @@ const KINDS: [(&str, &str); 11] = [
     ("guides", ".toml"),
     ("outlines", ".schema.json"),
     ("tables", ".csv"),
+    ("functions", ".toml"),
     ("partners", ".toml"),
     ("maps", ".toml"),
     ("flows", ".toml"),
@@ -132,13 +135,15 @@ impl Workspace {
         build.each("outlines", Build::outline);
         build.own_outline();
         build.each("tables", Build::table);
+        build.each("functions", Build::function);
+        build.each("functions", Build::function_holds);
         build.each("connections", Build::connection);
         if let Some((name, spoken_of)) = environment {
             build.silent(name, spoken_of);
             build.workspace.environment = build.environments.get(name).cloned();
         }
         build.each("partners", Build::partner);
-        build.each("maps", Build::map);
+        build.maps();
         build.each("flows", Build::flow);
         build.each("courses", Build::course);
         build.each("cases", Build::case);
@@ -217,15 +222,22 @@ impl<'a> Build<'a> {
         File { path, text, findings: self.findings }
     }
 
+    /// The files of a kind: the name that the path gives, the path, and the text.
+    fn files_of(&self, kind: &str) -> impl Iterator<Item = (&'a str, &'a str, &'a str)> + use<'a, '_> {
+        let ending = KINDS.iter().find(|(known, _)| *known == kind).map_or("/case.toml", |(_, ending)| ending);
+        let kind = kind.to_owned();
+        self.files.iter().filter_map(move |(path, text)| {
+            let name = path.strip_prefix(&kind)?.strip_prefix('/')?.strip_suffix(ending)?;
+            Some((name, path.as_str(), text.as_str()))
+        })
+    }
+
     /// Runs `read` for each file of a kind, with the name that its path gives.
     fn each(&mut self, kind: &str, read: fn(&mut Self, &str, &File<'a>)) {
-        let ending = KINDS.iter().find(|(known, _)| *known == kind).map_or("/case.toml", |(_, ending)| ending);
-        for (path, text) in self.files {
-            let name = path.strip_prefix(kind).and_then(|rest| rest.strip_prefix('/')).and_then(|rest| rest.strip_suffix(ending));
-            if let Some(name) = name {
-                let file = self.file(path, text);
-                read(self, name, &file);
-            }
+        let files: Vec<_> = self.files_of(kind).collect();
+        for (name, path, text) in files {
+            let file = self.file(path, text);
+            read(self, name, &file);
         }
     }
 

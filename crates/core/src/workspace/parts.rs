@@ -62,13 +62,13 @@ impl<'a> Build<'a> {
     pub(super) fn table(&mut self, name: &str, file: &File<'a>) {
         match table::read(file.text) {
             Ok(rows) => {
-                self.workspace.tables.insert(name.to_owned(), rows);
+                self.workspace.library.tables.insert(name.to_owned(), rows);
             }
             Err((line, says)) => {
                 let at: usize = file.text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
                 file.error(at..at + 1, "table::row", says, None);
                 // Known by name all the same: one slip should not be told at every use.
-                self.workspace.tables.entry(name.to_owned()).or_default();
+                self.workspace.library.tables.entry(name.to_owned()).or_default();
             }
         }
     }

@@ -23,6 +23,13 @@ pub(super) struct Sofar<'w> {
     pub kept: Vec<String>,
 }
 
+impl Sofar<'_> {
+    /// What expressions may read of what was kept.
+    pub fn known(&self) -> Vec<(&str, Shape<'_>)> {
+        self.kept.iter().map(|name| (name.as_str(), Shape::Any)).collect()
+    }
+}
+
 /// Steps that follow one another.
 #[derive(Default)]
 pub(super) struct Sequence {
@@ -129,7 +136,11 @@ impl<'a> Build<'a> {
         };
         if let Some(outline) = sofar.outline.as_ref().filter(|outline| **outline != known.from) {
             let says = format!("the map {} reads {}, but the document here is {outline}", known.name, known.from);
-            file.error(map.span, "flow::other-outline", says, None);
+            file.error(map.span.clone(), "flow::other-outline", says, None);
+        }
+        for (name, _) in known.with.iter().filter(|(name, _)| !sofar.kept.contains(name)) {
+            let says = format!("the map {} reads ${name}, which no step before keeps", known.name);
+            file.error(map.span.clone(), "flow::not-kept", says, None);
         }
         // What is written as its file says goes on as a text.
         (sofar.it, sofar.outline) = match &known.written {
@@ -259,8 +270,7 @@ impl<'a> Build<'a> {
     }
 
     pub(super) fn check_step_expr(&self, file: &File<'a>, start: usize, expr: &Expr, sofar: &Sofar<'_>) {
-        let kept: Vec<&str> = sofar.kept.iter().map(String::as_str).collect();
-        self.check_expr(file, start, expr, sofar.it, sofar.doc, &kept);
+        self.check_expr(file, start, expr, sofar.it, sofar.doc, &sofar.known());
     }
 
     pub(super) fn check_template(&self, file: &File<'a>, start: usize, template: &Template, sofar: &Sofar<'_>) {

@@ -7,15 +7,16 @@ use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::cmp::Ordering;
 
-/// Functions whose second value is worked out for each item, with the item as `it`.
-pub(in crate::expr) const OVER_ITEMS: [&str; 3] = ["group", "of_each", "sort"];
+/// Functions whose second value, and no other, is worked out for each item, with the item as `it`.
+pub(in crate::expr) const OVER_ITEMS: [&str; 4] = ["group", "matching", "of_each", "sort"];
 /// Functions that give items of the list they are given.
-pub(in crate::expr) const SAME_ITEMS: [&str; 6] = ["distinct", "filled", "reverse", "skip", "sort", "take"];
+pub(in crate::expr) const SAME_ITEMS: [&str; 7] = ["distinct", "filled", "matching", "reverse", "skip", "sort", "take"];
 
 /// A function of [`OVER_ITEMS`].
 pub(super) fn over_items<'a>(name: &str, arguments: &'a [Node], scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     let items = eval(&arguments[0], scope)?.each();
     let Some(by) = arguments.get(1) else { return Ok(sorted(items.iter().cloned().zip(items.iter().cloned()).collect())) };
+    let wanted = arguments.get(2).map(|value| eval(value, scope)).transpose()?;
     let mut all = Vec::with_capacity(items.len());
     for item in items {
         let value = eval(by, &Scope { it: item.clone(), ..scope.clone() })?;
@@ -23,6 +24,12 @@ pub(super) fn over_items<'a>(name: &str, arguments: &'a [Node], scope: &Scope<'a
     }
     Ok(match name {
         "group" => grouped(all),
+        "matching" => {
+            // Nothing matches nothing: a key that is missing on both sides joins no two rows.
+            let wanted = wanted.filter(|wanted| !wanted.is_empty());
+            let same = |value: &Item<'_>| wanted.as_ref().is_some_and(|wanted| order(value, wanted) == Some(Ordering::Equal));
+            Item::Many(all.into_iter().filter(|(value, _)| same(value)).map(|(_, item)| item).collect())
+        }
         "of_each" => Item::Many(all.into_iter().map(|(value, _)| value).collect()),
         _ => sorted(all),
     })

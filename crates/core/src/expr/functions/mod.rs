@@ -23,7 +23,7 @@ const fn f(name: &'static str, least: usize, most: usize, form: &'static str) ->
     Function { name, arguments: least..=most, form }
 }
 
-pub(super) const FUNCTIONS: [Function; 46] = [
+pub(super) const FUNCTIONS: [Function; 51] = [
     f("abs", 1, 1, "abs(number)"),
     f("base64", 1, 1, "base64(text)"),
     f("contains", 2, 2, "contains(text, part)"),
@@ -32,6 +32,8 @@ pub(super) const FUNCTIONS: [Function; 46] = [
     f("date", 1, 1, "date(text): CCYYMMDD, YYMMDD or an ISO date as an ISO date"),
     f("date_as", 2, 2, "date_as(date, '%d.%m.%Y'), by the letters of strftime"),
     f("date_from", 2, 2, "date_from(text, '%d/%m/%y'): an ISO date"),
+    f("date_plus", 2, 2, "date_plus(date, days): so many days later, or earlier"),
+    f("days_between", 2, 2, "days_between(date, later): how many days"),
     f("digits", 1, 1, "digits(text): nothing but its digits"),
     f("distinct", 1, 1, "distinct(items): each once"),
     f("exists", 1, 1, "exists(path)"),
@@ -45,7 +47,9 @@ pub(super) const FUNCTIONS: [Function; 46] = [
     f("left", 2, 2, "left(text, length)"),
     f("length", 1, 1, "length(text)"),
     f("list", 1, 1, "list(items): a JSON list of them, also of one or none"),
+    f("local", 2, 2, "local(moment, 'Europe/Vienna'): the time there, with its offset"),
     f("lower", 1, 1, "lower(text)"),
+    f("matching", 3, 3, "matching(items, by, value): the items whose `by` is that value"),
     f("max", 1, 1, "max(numbers)"),
     f("min", 1, 1, "min(numbers)"),
     f("number", 1, 1, "number(text)"),
@@ -67,10 +71,16 @@ pub(super) const FUNCTIONS: [Function; 46] = [
     f("trim", 1, 1, "trim(text)"),
     f("upper", 1, 1, "upper(text)"),
     f("url_part", 1, 1, "url_part(text): percent-encoded"),
+    f("utc", 2, 2, "utc('2026-11-23T08:00', 'Europe/Vienna'): the moment that a clock there shows"),
     f("uuid", 1, 1, "uuid(text): the same for the same text"),
     f("xml", 2, 2, "xml(value, root): a text of it"),
     f("zeros_off", 1, 1, "zeros_off(text): without the zeros on the left"),
 ];
+
+/// Whether the language has a function of that name.
+pub(crate) fn is_built_in(name: &str) -> bool {
+    FUNCTIONS.iter().any(|function| function.name == name)
+}
 
 pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     if name == "id" {
@@ -115,7 +125,7 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
                 date(&text).map_or_else(|| fail(node, format!("`{}` is no date", shorten(&text))), |date| Ok(Item::text(date)))
             }
         },
-        "date_as" | "date_from" if values[0].is_empty() => Ok(Item::Missing),
+        "date_as" | "date_from" | "date_plus" if values[0].is_empty() => Ok(Item::Missing),
         "date_as" => texts::date_as(node, &text(0), &text(1)),
         "date_from" => texts::date_from(node, &text(0), &text(1)),
         "exists" => Ok(Item::bool(!matches!(values[0], Item::Missing))),
@@ -173,14 +183,26 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
         }
         "table" => {
             let (table, code) = (text(0), text(1));
-            match scope.tables.get(&*table).and_then(|rows| rows.get(&*code)) {
+            match scope.library.tables.get(&*table).and_then(|rows| rows.get(&*code)) {
                 Some(meaning) => Ok(Item::text(meaning.as_str())),
                 None if values.len() == 3 => Ok(values[2].clone()),
                 None => fail(node, format!("table `{table}` has no row for `{}`", shorten(&code))),
             }
         }
-        // The checker refuses other names before anything runs.
-        _ => fail(node, format!("there is no function `{name}`")),
+        "date_plus" => texts::date_plus(node, &text(0), number(&arguments[1], &values[1])?),
+        "days_between" => texts::days_between(node, &text(0), &text(1)),
+        "local" | "utc" if values[0].is_empty() => Ok(Item::Missing),
+        "local" => texts::local(node, &text(0), &text(1)),
+        "utc" => texts::utc(node, &text(0), &text(1)),
+        _ => match scope.library.functions.get(name) {
+            Some(own) if own.takes.len() == values.len() => {
+                let given = own.takes.iter().map(String::as_str).zip(values).collect();
+                let inner = Scope { it: Item::Missing, doc: Item::Missing, given: Some(given), ..scope.clone() };
+                eval(&own.gives.root, &inner).map_err(|error| EvalError { span: node.span.clone(), says: format!("{name}: {}", error.says) })
+            }
+            // The checker refuses other names before anything runs.
+            _ => fail(node, format!("there is no function `{name}`")),
+        },
     }
 }
 

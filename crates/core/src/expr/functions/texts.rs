@@ -5,7 +5,10 @@ use crate::expr::eval::{fail, number, shorten};
 use crate::expr::{EvalError, Item, Node};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use rust_decimal::RoundingStrategy;
+use jiff::Zoned;
+use jiff::fmt::temporal::Pieces;
+use jiff::tz::TimeZone;
+use rust_decimal::{Decimal, RoundingStrategy};
 use sha2::{Digest, Sha256};
 use std::fmt::Write;
 
@@ -27,10 +30,10 @@ pub(super) fn of_text(name: &str) -> Option<fn(&str) -> String> {
     })
 }
 
-/// The zeros on the left taken off; one stays of nothing but zeros.
+/// The zeros on the left taken off; one stays of nothing but zeros, and before a decimal point.
 fn zeros_off(text: &str) -> String {
     let rest = text.trim_start_matches('0');
-    if rest.starts_with(|c: char| c.is_ascii_digit()) || text.is_empty() { rest.to_owned() } else { format!("0{rest}") }
+    if rest.starts_with(char::is_alphanumeric) || text.is_empty() { rest.to_owned() } else { format!("0{rest}") }
 }
 
 /// Each word with a capital letter, the rest small.
@@ -68,15 +71,69 @@ fn uuid(text: &str) -> String {
 
 /// `date_as(date, pattern)` by the letters of strftime.
 pub(super) fn date_as<'a>(node: &'a Node, text: &str, pattern: &str) -> Result<Item<'a>, EvalError> {
-    let moment = crate::Timestamp::parse(text).or_else(|| crate::Timestamp::parse(&date(text)?));
-    let zoned = moment.and_then(|moment| jiff::Timestamp::from_microsecond(moment.0).ok());
-    let Some(zoned) = zoned.map(|moment| moment.to_zoned(jiff::tz::TimeZone::UTC)) else {
+    let zoned = moment(text).or_else(|| moment(&date(text)?));
+    let Some(zoned) = zoned else {
         return fail(node, format!("`{}` is no date", shorten(text)));
     };
     match jiff::fmt::strtime::format(pattern, &zoned) {
         Ok(text) => Ok(Item::text(text)),
         Err(error) => fail(node, format!("`{}` is no pattern of a date: {error}", shorten(pattern))),
     }
+}
+
+/// What a text of RFC 3339 or an ISO date names, as a clock at its own offset shows it; UTC where it has none.
+fn moment(text: &str) -> Option<Zoned> {
+    let pieces = Pieces::parse(text).ok()?;
+    let zone = pieces.to_numeric_offset().map_or(TimeZone::UTC, TimeZone::fixed);
+    pieces.date().to_datetime(pieces.time().unwrap_or_default()).to_zoned(zone).ok()
+}
+
+fn zone(node: &Node, name: &str) -> Result<TimeZone, EvalError> {
+    TimeZone::get(name).or_else(|_| fail(node, format!("`{}` is no time zone; they are named as in Europe/Vienna", shorten(name))))
+}
+
+/// `local(moment, zone)`: RFC 3339 with the offset that holds there then.
+pub(super) fn local<'a>(node: &'a Node, text: &str, name: &str) -> Result<Item<'a>, EvalError> {
+    let Ok(moment) = text.parse::<jiff::Timestamp>() else {
+        return fail(node, format!("`{}` is no moment: it needs an offset, as in 2026-11-23T08:00:00Z", shorten(text)));
+    };
+    Ok(Item::text(moment.to_zoned(zone(node, name)?).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()))
+}
+
+/// `utc(text, zone)`: the moment at which a clock there shows that. Of a time that comes twice, when clocks are put back, it
+/// is the first; a time that they leave out is as much later.
+pub(super) fn utc<'a>(node: &'a Node, text: &str, name: &str) -> Result<Item<'a>, EvalError> {
+    let zone = zone(node, name)?;
+    let zoned = text.parse::<jiff::civil::DateTime>().and_then(|time| time.to_zoned(zone));
+    match zoned {
+        Ok(zoned) => Ok(Item::text(zoned.timestamp().strftime("%Y-%m-%dT%H:%M:%SZ").to_string())),
+        Err(_) => fail(node, format!("`{}` is no date with a time, as in 2026-11-23T08:00", shorten(text))),
+    }
+}
+
+fn day(node: &Node, text: &str) -> Result<jiff::civil::Date, EvalError> {
+    let day = moment(text).or_else(|| moment(&date(text)?));
+    day.map_or_else(|| fail(node, format!("`{}` is no date", shorten(text))), |day| Ok(day.date()))
+}
+
+/// `date_plus(date, days)`: an ISO date.
+pub(super) fn date_plus<'a>(node: &'a Node, text: &str, days: Decimal) -> Result<Item<'a>, EvalError> {
+    let whole = days.normalize();
+    let span = i32::try_from(whole.mantissa()).ok().filter(|_| whole.scale() == 0).and_then(|days| jiff::Span::new().try_days(days).ok());
+    let Some(later) = span.and_then(|span| day(node, text).ok()?.checked_add(span).ok()) else {
+        day(node, text)?;
+        return fail(node, format!("{days} is no number of days"));
+    };
+    Ok(Item::text(later.to_string()))
+}
+
+/// `days_between(date, later)`: negative where the second is earlier; nothing where one of them is missing.
+pub(super) fn days_between<'a>(node: &'a Node, from: &str, to: &str) -> Result<Item<'a>, EvalError> {
+    if from.is_empty() || to.is_empty() {
+        return Ok(Item::Missing);
+    }
+    let (from, to) = (day(node, from)?, day(node, to)?);
+    Ok(Item::Number(Decimal::from((to - from).get_days())))
 }
 
 /// `date_from(text, pattern)`: an ISO date.

@@ -1,12 +1,13 @@
-use super::compare;
+mod database;
+mod from;
+
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, cell, paint, styled};
 use serde_json::{Value, json};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use wirewatch_core::compare::differences;
-use wirewatch_core::outline::{Leaf, Outline, Written, infer, read_sample, sample};
-use wirewatch_core::workspace::Workspace;
+use wirewatch_core::outline::{Leaf, Outline, Written, of_fields, sample};
 
 /// Outlines of documents: made from samples, searched, and turned into made-up documents
 ///
@@ -19,29 +20,30 @@ pub struct OutlineArgs {
 
 #[derive(Debug, clap::Subcommand)]
 enum OutlineCommand {
-    From(FromArgs),
+    From(from::FromArgs),
+    New(NewArgs),
     Show(ShowArgs),
     Sample(SampleArgs),
 }
 
-/// Make an outline of what samples have in common
+/// Make an outline from nothing: its fields, one by one
 ///
-/// JSON (one document, or several behind one another), CSV with a line of names, or XML. Types, formats, what is always
-/// there and some values are taken from what is seen. With --name it becomes a file of the workspace; otherwise it is printed.
+/// A field is PATH:TYPE, with (LENGTH) for the longest, ! where it is always there, a label behind a blank and a note behind
+/// ` -- `: "lines[].item:text(20)! Item number -- as printed on the label". Types are text, number, integer, truth, date,
+/// moment, mail; text where none is said.
 #[derive(Debug, clap::Args)]
-struct FromArgs {
-    /// The samples; - for standard input
-    #[arg(required = true)]
-    samples: Vec<PathBuf>,
+struct NewArgs {
     /// What to call it: outlines/NAME.schema.json
+    name: String,
+    /// The fields
+    #[arg(required = true, value_name = "FIELD")]
+    fields: Vec<String>,
+    /// What it is called for people; its name where this is not given
     #[arg(long)]
-    name: Option<String>,
+    title: Option<String>,
     /// Put it in place of the one there is, after showing how they differ
-    #[arg(long, requires = "name")]
+    #[arg(long)]
     replace: bool,
-    /// How the samples are written; seen from what they begin with where this is not given
-    #[arg(long, value_parser = ["json", "csv", "xml"])]
-    form: Option<String>,
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
@@ -74,84 +76,27 @@ struct SampleArgs {
     /// How many, one behind another
     #[arg(long, default_value_t = 1)]
     count: u64,
+    /// How they are written
+    #[arg(long = "as", value_parser = ["json", "csv", "xml", "records"])]
+    written: Option<String>,
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
 }
 
-pub fn run(args: &OutlineArgs) -> Result<(), CommandError> {
+pub async fn run(args: &OutlineArgs) -> Result<(), CommandError> {
     match &args.command {
-        OutlineCommand::From(args) => from(args),
+        OutlineCommand::From(args) => from::run(args).await,
+        OutlineCommand::New(args) => typed(args),
         OutlineCommand::Show(args) => show(args),
         OutlineCommand::Sample(args) => made_up(args),
     }
 }
 
-fn from(args: &FromArgs) -> Result<(), CommandError> {
-    let mut samples = Vec::new();
-    for file in &args.samples {
-        let bytes = local::bytes(file)?;
-        let written = args.form.as_deref().and_then(Written::of).unwrap_or_else(|| Written::seen_in(&bytes));
-        let read = read_sample(written, &bytes).map_err(|says| CommandError::Failed(format!("{}: {says}", file.display())))?;
-        samples.extend(read);
-    }
-    let title = args.name.as_deref().unwrap_or("Made from samples");
-    let schema = infer(&samples, title);
-    let Some(name) = &args.name else {
-        ui::json(&schema);
-        return Ok(());
-    };
-    let file = args.workspace.join("outlines").join(format!("{name}.schema.json"));
-    if file.exists() {
-        let before: Value = serde_json::from_slice(&local::bytes(&file)?)
-            .map_err(|error| CommandError::Failed(format!("{}: not JSON: {error}", file.display())))?;
-        if !changed(&args.workspace, name, &before, &schema)? {
-            println!("{} says the same", file.display());
-            return Ok(());
-        }
-        if !args.replace {
-            return Err(CommandError::Failed(format!("{} is there already; --replace puts this in its place", file.display())));
-        }
-    }
-    write(&file, &(serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"))?;
-    let outline = Outline { name: name.clone(), schema };
-    println!(
-        "{} written: {} from {}",
-        file.display(),
-        ui::count(fields(&outline).len(), "field"),
-        ui::count(samples.len(), "sample")
-    );
-    Ok(())
-}
-
-/// Shows how an outline differs from the one before, and the maps that it concerns; whether it does.
-fn changed(workspace: &Path, name: &str, before: &Value, after: &Value) -> Result<bool, CommandError> {
-    // Other values seen are no other outline.
-    let differences = differences(before, after).into_iter().filter(|one| !one.at.contains("examples") && one.at != "title");
-    let found: Vec<_> = differences.collect();
-    if found.is_empty() {
-        return Ok(false);
-    }
-    compare::show(&found, "");
-    let checked = Workspace::read(&local::files(workspace)?);
-    let maps: Vec<String> = checked
-        .workspace
-        .map(|workspace| {
-            let concerned = workspace.maps.values().filter(|map| map.from == name || map.to == name);
-            concerned.map(|map| format!("maps/{}.toml", map.name)).collect()
-        })
-        .unwrap_or_default();
-    if !maps.is_empty() {
-        println!("it concerns {}", maps.join(", "));
-    }
-    Ok(true)
-}
-
-fn write(file: &Path, text: &str) -> Result<(), CommandError> {
-    if let Some(folder) = file.parent() {
-        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
-    }
-    std::fs::write(file, text).map_err(|error| local::failed(file, &error))
+fn typed(args: &NewArgs) -> Result<(), CommandError> {
+    let title = args.title.as_deref().unwrap_or(&args.name);
+    let schema = of_fields(&args.fields, title).map_err(CommandError::Usage)?;
+    from::keep(&args.workspace, &args.name, schema, args.replace, "as typed")
 }
 
 fn fields(outline: &Outline) -> Vec<(String, Leaf)> {
@@ -203,7 +148,11 @@ fn shown(value: &Value) -> String {
 fn made_up(args: &SampleArgs) -> Result<(), CommandError> {
     let outline = named(&args.workspace, &args.name)?;
     for n in 0..args.count {
-        ui::json(&sample(&outline, args.seed.wrapping_add(n)));
+        let made = sample(&outline, args.seed.wrapping_add(n));
+        match args.written.as_deref().and_then(Written::of) {
+            None | Some(Written::Json) => ui::json(&made),
+            Some(written) => std::io::stdout().lock().write_all(&outline.write(written, &made).map_err(CommandError::Failed)?)?,
+        }
     }
     Ok(())
 }

@@ -1,0 +1,135 @@
+//! Maps that begin with the source as it is: what is changed, dropped and renamed before the rules fill their targets.
+
+use super::MapError;
+use crate::expr::{Expr, Item, Scope};
+use serde_json::{Map as Fields, Value};
+use std::borrow::Cow;
+
+/// A path of names from the document down, lists passed through. In a name `*` stands for any characters, at most once; `**` at
+/// the beginning for any names above.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pattern {
+    text: String,
+    anywhere: bool,
+    names: Vec<String>,
+}
+
+impl Pattern {
+    /// Reads a pattern.
+    ///
+    /// # Errors
+    /// A sentence: no name, or more than one `*` in one.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (anywhere, rest) = text.strip_prefix("**.").map_or((false, text), |rest| (true, rest));
+        let names: Vec<String> = rest.split('.').map(str::to_owned).collect();
+        match names.iter().find(|name| name.is_empty() || name.matches('*').count() > 1) {
+            None => Ok(Self { text: text.to_owned(), anywhere, names }),
+            Some(name) if name.is_empty() => Err(format!("`{text}` lacks a name")),
+            Some(name) => Err(format!("`{name}` has more than one *")),
+        }
+    }
+
+    /// As it was written.
+    #[must_use]
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// What `*` in the last name stands for at that path; an empty text where there is none. `None` where it does not fit.
+    fn fits<'p>(&self, path: &[&'p str]) -> Option<&'p str> {
+        let above = path.len().checked_sub(self.names.len())?;
+        if above > 0 && !self.anywhere {
+            return None;
+        }
+        self.names.iter().zip(&path[above..]).try_fold("", |_, (name, own)| match name.split_once('*') {
+            None => (name == own).then_some(""),
+            Some((before, behind)) => own.strip_prefix(before)?.strip_suffix(behind),
+        })
+    }
+}
+
+/// What becomes of the source before anything else.
+#[derive(Debug, Clone, Default)]
+pub struct AsIs {
+    /// Values at such paths are worked out anew, with the value as `it`.
+    pub change: Vec<(Pattern, Expr, u32)>,
+    pub drop: Vec<Pattern>,
+    /// The new name, in which `*` is what it stood for.
+    pub rename: Vec<(Pattern, String)>,
+}
+
+impl AsIs {
+    /// The source so changed. A source that is no object gives nothing to begin with.
+    pub(super) fn begin<'a>(&'a self, scope: &Scope<'a>) -> Result<Fields<String, Value>, MapError> {
+        match scope.it.clone().one().map(Cow::into_owned) {
+            Some(Value::Object(fields)) => self.fields(fields, &mut Vec::new(), scope),
+            _ => Ok(Fields::new()),
+        }
+    }
+
+    /// What the fields of one level are called then; none of a field that is dropped.
+    #[must_use]
+    pub fn name_of(&self, path: &[&str]) -> Option<String> {
+        if self.drop.iter().any(|pattern| pattern.fits(path).is_some()) {
+            return None;
+        }
+        let renamed = self.rename.iter().find_map(|(pattern, name)| Some(name.replace('*', pattern.fits(path)?)));
+        renamed.or_else(|| path.last().map(|name| (*name).to_owned()))
+    }
+
+    fn fields(&self, fields: Fields<String, Value>, at: &mut Vec<String>, scope: &Scope<'_>) -> Result<Fields<String, Value>, MapError> {
+        let mut made = Fields::with_capacity(fields.len());
+        for (own, value) in fields {
+            at.push(own);
+            let path: Vec<&str> = at.iter().map(String::as_str).collect();
+            if let Some(name) = self.name_of(&path)
+                && let Some(value) = self.value(value, at, scope)?
+            {
+                made.insert(name, value);
+            }
+            at.pop();
+        }
+        Ok(made)
+    }
+
+    fn value(&self, value: Value, at: &mut Vec<String>, scope: &Scope<'_>) -> Result<Option<Value>, MapError> {
+        match value {
+            Value::Object(fields) => Ok(Some(Value::Object(self.fields(fields, at, scope)?))),
+            Value::Array(items) => {
+                let items = items.into_iter().filter_map(|item| self.value(item, at, scope).transpose());
+                Ok(Some(Value::Array(items.collect::<Result<_, _>>()?)))
+            }
+            scalar => {
+                let path: Vec<&str> = at.iter().map(String::as_str).collect();
+                let Some((pattern, change, line)) = self.change.iter().find(|(pattern, ..)| pattern.fits(&path).is_some()) else {
+                    return Ok(Some(scalar));
+                };
+                let inner = Scope { it: Item::Json(Cow::Borrowed(&scalar)), ..scope.clone() };
+                let made = change.eval(&inner).map_err(|source| MapError {
+                    target: format!("{} ({})", at.join("."), pattern.text),
+                    expression: change.text.clone(),
+                    line: *line,
+                    source,
+                })?;
+                Ok(made.one().map(Cow::into_owned))
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Pattern;
+
+    #[test]
+    fn patterns_fit_paths() {
+        let fits = |pattern: &str, path: &str| Pattern::parse(pattern).unwrap().fits(&path.split('.').collect::<Vec<_>>()).map(str::to_owned);
+        assert_eq!(fits("a.b", "a.b").as_deref(), Some(""));
+        assert_eq!(fits("ship_*", "ship_to").as_deref(), Some("to"));
+        assert_eq!(fits("*.on", "a.on").as_deref(), Some(""));
+        assert_eq!(fits("**.*_on", "a.b.made_on").as_deref(), Some("made"));
+        assert_eq!((fits("a", "a.b"), fits("b", "a.b"), fits("**.a.b", "b")), (None, None, None));
+        assert_eq!(Pattern::parse("a..b"), Err("`a..b` lacks a name".to_owned()));
+        assert_eq!(Pattern::parse("a*b*"), Err("`a*b*` has more than one *".to_owned()));
+    }
+}

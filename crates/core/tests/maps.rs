@@ -1,0 +1,188 @@
+//! Maps of a workspace: begun with their source, made of one another, joined with what steps kept, written as XML or records;
+//! and functions that a workspace defines.
+
+mod common;
+
+use serde_json::{Map, Value, json};
+use wirewatch_core::Document;
+use wirewatch_core::map::scope_of;
+use wirewatch_core::workspace::{Files, Workspace};
+
+fn files(own: &[(&str, &str)]) -> Files {
+    let base = [
+        ("workspace.toml", "format = 1\n"),
+        (
+            "outlines/order.schema.json",
+            r#"{ "type": "object", "properties": { "no": { "type": "string" }, "placed_on": { "type": "string" }, "note_tmp": { "type": "string" },
+                "buyer": { "type": "object", "properties": { "id": { "type": "string" }, "mail": { "type": "string" } } },
+                "lines": { "type": "array", "items": { "type": "object", "properties": {
+                    "sku": { "type": "string" }, "n": { "type": "number" }, "cost_tmp": { "type": "number" } } } } } }"#,
+        ),
+        (
+            "outlines/row.schema.json",
+            r#"{ "type": "object", "required": ["item"], "properties": { "item": { "type": "string" }, "pieces": { "type": "number" }, "name": { "type": "string" } } }"#,
+        ),
+        (
+            "outlines/pick.schema.json",
+            r##"{ "type": "object", "required": ["order"], "properties": {
+                "order": { "type": "string", "xml": { "attribute": true } }, "placed": { "type": "string" },
+                "to": { "type": "object", "properties": { "item": { "type": "string" }, "pieces": { "type": "number" }, "name": { "type": "string" } } },
+                "rows": { "type": "array", "items": { "type": "object", "properties": { "item": { "type": "string" }, "pieces": { "type": "number" }, "name": { "type": "string" } } } },
+                "lines": { "type": "array", "items": { "type": "object" } }, "buyer": { "type": "object" } } }"##,
+        ),
+    ];
+    base.iter().chain(own).map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
+}
+
+/// Findings as `code: what it says`, but for the targets that may stay unfilled.
+fn told(own: &[(&str, &str)]) -> Vec<String> {
+    let found = Workspace::read(&files(own)).findings.into_iter();
+    found.filter(|one| one.code != "map::unfilled").map(|one| format!("{}: {}", one.code, one.says)).collect()
+}
+
+fn order() -> Document {
+    let text = json!({
+        "no": "QH-1", "placed_on": "2026-11-23T23:30:00Z", "note_tmp": "x", "buyer": { "id": "7", "mail": "ada@example.com" },
+        "lines": [{ "sku": "00a", "n": 2, "cost_tmp": 1 }, { "sku": "b", "n": 3 }],
+    });
+    Document::json(text.to_string().as_bytes()).unwrap()
+}
+
+fn mapped(own: &[(&str, &str)], name: &str, kept: Value) -> Result<Value, String> {
+    let workspace = common::workspace(&files(own));
+    let Value::Object(kept) = kept else { panic!("an object") };
+    let document = order();
+    workspace.maps[name].apply(&scope_of(&document, &kept, &workspace.library)).map_err(|error| error.to_string())
+}
+
+const SHOWN: &str = "says = \"An article as the warehouse prints it\"\ntakes = [\"sku\"]\ngives = \"upper(zeros_off($sku)) & '-' & crate_of('x')\"\n\
+                     [[example]]\ngiven = [\"00a\"]\ngives = \"A-x1\"\n";
+const CRATE: &str = "takes = [\"kind\"]\ngives = \"$kind & 1\"\n[[example]]\ngiven = [\"y\"]\ngives = \"y1\"\n";
+
+#[test]
+fn functions_of_the_workspace_are_called_like_others() {
+    let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\nplaced = \"join(of_each(lines, shown(sku)), ' ')\"\n";
+    let own = [("functions/shown.toml", SHOWN), ("functions/crate_of.toml", CRATE), ("maps/m.toml", map)];
+    assert_eq!(mapped(&own, "m", json!({})), Ok(json!({ "order": "QH-1", "placed": "A-x1 B-x1" })));
+}
+
+#[test]
+fn a_function_is_tried_by_its_examples_and_sees_nothing_else() {
+    let one = |text: &str| told(&[("functions/one.toml", text)]);
+    assert_eq!(one("gives = \"1\"\n"), ["function::example: `one` has no example to be tried by"]);
+    let wrong = "takes = [\"a\"]\ngives = \"$a + 1\"\n[[example]]\ngiven = [1]\ngives = 3\n[[example]]\ngiven = [1.50]\ngives = 2.5\n\
+                 [[example]]\ngiven = [\"x\"]\n[[example]]\ngiven = []\n";
+    assert_eq!(
+        one(wrong),
+        [
+            "function::example: the example does not hold: it gives 2, not 3",
+            "function::example: the example does not hold: `x` is no number",
+            "function::example: `one(a)` takes 1 values, the example gives 0",
+        ]
+    );
+    let outside = "gives = \"$meta.received & no & $b\"\n[[example]]\ngiven = []\ngives = \"\"\n";
+    assert_eq!(
+        one(outside),
+        [
+            "function::outside: a function sees what it is given, and $meta is not",
+            "expr::unknown-path: a single value has no field `no`",
+            "expr::unknown-name: no step before keeps `$b`",
+        ]
+    );
+    assert_eq!(
+        told(&[("functions/trim.toml", CRATE), ("functions/Big.toml", CRATE)]),
+        [
+            "function::name: `Big` cannot name a function: small letters, digits and _ can",
+            "function::name: `trim` cannot name a function: there is one of that name already"
+        ]
+    );
+    let round = |other: &str| format!("gives = \"{other}()\"\n[[example]]\ngiven = []\n");
+    let (a, b) = (round("b"), round("a"));
+    assert!(told(&[("functions/a.toml", &a), ("functions/b.toml", &b)])[0].starts_with("function::round: `a` calls itself by way of b"));
+    let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"crate_of(no, 1)\"\nplaced = \"crate_off(no)\"\n";
+    assert_eq!(
+        told(&[("functions/crate_of.toml", CRATE), ("maps/m.toml", map)])[..2],
+        ["expr::arguments: `crate_of` does not take 2 values", "expr::unknown-function: there is no function `crate_off`"]
+    );
+}
+
+#[test]
+fn what_steps_kept_is_joined_by_a_key() {
+    let map = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\n\
+               [each.set]\nitem = \"sku\"\nname = \"matching($items.all, code, sku).name\"\n";
+    let items = json!({ "items": { "all": [{ "code": "b", "name": "Bee" }, { "code": "00a", "name": "Ant" }, { "name": "nobody" }] } });
+    let rows = json!([{ "item": "00a", "name": "Ant" }, { "item": "b", "name": "Bee" }]);
+    assert_eq!(mapped(&[("maps/m.toml", map)], "m", items), Ok(json!({ "order": "QH-1", "rows": rows })));
+    let without = map.replace("[with]\nitems = \"\"\n", "");
+    assert!(told(&[("maps/m.toml", &without)]).contains(&"expr::unknown-name: no step before keeps `$items`".to_owned()));
+    let flow = "[[intake]]\nfrom = \"in\"\ntakes = \"order\"\n[[step]]\nname = \"m\"\nmap = \"m\"\n";
+    let own = [("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n"), ("flows/f.toml", flow), ("maps/m.toml", map)];
+    assert!(told(&own).contains(&"flow::not-kept: the map m reads $items, which no step before keeps".to_owned()));
+}
+
+const ROW: &str = "from = \"order\"\nto = \"row\"\n[set]\nitem = \"sku\"\npieces = \"n\"\nname = \"upper(sku)\"\n";
+
+#[test]
+fn another_map_makes_the_items_of_a_list_or_an_object() {
+    // The line is no order: what a map reads is checked where its file says, so this one reads an outline of lines.
+    let row = ROW.replace("from = \"order\"", "from = \"line\"");
+    let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
+    let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"z-row\"\n\
+               [[each]]\nof = \"last(lines)\"\ninto = \"to\"\nby = \"z-row\"\n";
+    let own = [("outlines/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &row)];
+    let expected = json!({
+        "order": "QH-1", "rows": [{ "item": "00a", "pieces": 2, "name": "00A" }, { "item": "b", "pieces": 3, "name": "B" }],
+        "to": { "item": "b", "pieces": 3, "name": "B" },
+    });
+    assert_eq!(mapped(&own, "a", json!({})), Ok(expected));
+    let round = row.clone() + "[[each]]\nof = \"it\"\ninto = \"more\"\nby = \"a\"\n";
+    let found = told(&[("outlines/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &round)]);
+    assert!(found.iter().any(|one| one.starts_with("name::unknown: there is no map (that comes to no end")), "{found:?}");
+    let both = map.replace("into = \"to\"\nby = \"z-row\"", "into = \"to\"\nby = \"z-row\"\n[each.set]\nitem = \"sku\"");
+    let found = told(&[("outlines/line.schema.json", line), ("maps/a.toml", &both), ("maps/z-row.toml", &row)]);
+    assert!(found.iter().any(|one| one.starts_with("map::by: another map makes these items")), "{found:?}");
+}
+
+#[test]
+fn a_map_can_begin_with_its_source() {
+    let map = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\ndrop = [\"**.*_tmp\", \"buyer.mail\"]\n\
+               [rename]\nno = \"order\"\n\"placed_*\" = \"placed\"\n\"lines.sku\" = \"item\"\n\
+               [change]\nplaced_on = \"left(local(it, 'Europe/Vienna'), 10)\"\n\"lines.n\" = \"it * 10\"\n[set]\nto.item = \"no\"\n";
+    let expected = json!({
+        "order": "QH-1", "placed": "2026-11-24", "buyer": { "id": "7" }, "lines": [{ "item": "00a", "n": 20 }, { "item": "b", "n": 30 }],
+        "to": { "item": "QH-1" },
+    });
+    assert_eq!(mapped(&[("maps/m.toml", map)], "m", json!({})), Ok(expected));
+    // A rule takes the place of what was there.
+    let again = format!("{map}\n[[each]]\nof = \"lines\"\ninto = \"lines\"\n[each.set]\nn = \"n\"\n");
+    assert_eq!(mapped(&[("maps/m.toml", &again)], "m", json!({})).unwrap()["lines"], json!([{ "n": 2 }, { "n": 3 }]));
+    let broken = map.replace("it * 10", "date(it)");
+    let says = mapped(&[("maps/m.toml", &broken)], "m", json!({})).unwrap_err();
+    assert_eq!(says, "lines.n (lines.n) = date(it) (line 11 of the map): `2` is no date");
+}
+
+#[test]
+fn what_a_beginning_cannot_be_is_told() {
+    let begun = |text: &str| told(&[("maps/m.toml", &format!("from = \"order\"\nto = \"pick\"\n{text}\n[set]\norder = \"no\"\n"))]);
+    assert!(begun("drop = [\"a\"]").contains(&"map::begin: `drop` is for a map that begins with its source".to_owned()));
+    let found = begun("begin = \"as-is\"\ndrop = [\"a..b\"]\nrename = { no = \"a.b\" }");
+    assert!(found.contains(&"map::pattern: `a..b` lacks a name".to_owned()), "{found:?}");
+    assert!(found.contains(&"map::pattern: a field gets one new name, in which * is what it stood for".to_owned()), "{found:?}");
+    assert!(found.contains(&"map::carried: `note_tmp` goes on as it is, and the outline pick has no such field".to_owned()), "{found:?}");
+    let set = told(&[("maps/m.toml", "from = \"x12/004010/850\"\nto = \"pick\"\nbegin = \"as-is\"\n[set]\norder = \"BEG03\"\n")]);
+    assert!(set.iter().any(|one| one.starts_with("map::begin: a transaction set is built")), "{set:?}");
+}
+
+#[test]
+fn a_map_can_write_its_target() {
+    let map = "from = \"order\"\nto = \"pick\"\nwritten = \"xml\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\n[each.set]\nitem = \"sku\"\n";
+    let workspace = common::workspace(&files(&[("maps/m.toml", map)]));
+    let (document, kept) = (order(), Map::new());
+    let written = workspace.maps["m"].document(&scope_of(&document, &kept, &workspace.library)).unwrap();
+    let expected = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick order=\"QH-1\"><rows><item>00a</item></rows><rows><item>b</item></rows></pick>";
+    assert_eq!(String::from_utf8(written.to_bytes()).unwrap(), expected);
+    let records = map.replace("\"xml\"", "\"records\"");
+    assert_eq!(told(&[("maps/m.toml", &records)])[0], "outline::form: the outline pick does not say where its fields stand in records");
+    let set = "from = \"order\"\nto = \"x12/004010/855\"\nwritten = \"xml\"\n[set]\nBAK03 = \"no\"\n";
+    assert!(told(&[("maps/m.toml", set)]).contains(&"map::written: only documents of an outline are written in one form or another".to_owned()));
+}
