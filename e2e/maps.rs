@@ -160,7 +160,7 @@ fn a_watched_map_is_tried_again_when_it_changes() {
         .expect("the program starts");
     let mut lines = BufReader::new(child.stdout.take().expect("piped")).lines().map(|line| line.expect("text"));
     let mut until = |wanted: &str| lines.find(|line| line.contains(wanted)).expect("it goes on");
-    until(r#""carrier": "linden""#);
+    until("<Carrier>linden</Carrier>");
     until("waiting for a change");
     let map = folder.path().join("maps/release-to-pick.toml");
     let text = std::fs::read_to_string(&map).expect("the map");
@@ -168,7 +168,7 @@ fn a_watched_map_is_tried_again_when_it_changes() {
     std::fs::write(&map, text.replace("lower(carrier)", "lower(carier)")).expect("written");
     until("waiting for a change");
     std::fs::write(&map, text.replace("lower(carrier)", "title(carrier)")).expect("written");
-    until(r#""carrier": "Linden""#);
+    until("<Carrier>Linden</Carrier>");
     child.kill().expect("ended");
     child.wait().expect("gone");
 }

@@ -2,9 +2,11 @@
 /** The map table: the source with its values, the rules as one types them, and what they give, side by side. */
 import { computed, onBeforeUnmount, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import type { MapStory, MapTried } from '../api/schema'
+import type { MapDraft, MapOpen, MapProposal, MapStory, MapTried } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import DraftDialog from './DraftDialog.vue'
+import OpenFields from './OpenFields.vue'
 import { has, inOrder, standing } from './targets'
 
 const props = defineProps<{ name: string }>()
@@ -23,16 +25,22 @@ const whole = ref(false)
 const copied = ref('')
 const chosen = ref<{ line: number; from: number; to: number }>()
 
+const proposals = shallowRef(new Map<string, MapProposal>())
+const drafting = ref(false)
+const taking = ref(false)
+
 const findings = computed(() => inOrder(tried.value?.findings ?? []))
 const broken = computed(() => findings.value.some((one) => one.severity === 'error') || !!tried.value?.says)
 const changed = computed(() => !!story.value && text.value !== story.value.text)
 const source = computed(() => (good.value?.source ?? []).filter((one) => has(findSource.value, one.path, one.value)))
 const rules = computed(() => (good.value?.rules ?? []).filter((one) => has(findTarget.value, one.target, one.value)))
+/** The fields that the rules as they stand leave unfilled, whether or not the map is sound. */
+const open = computed(() => (tried.value?.open ?? []).filter((one) => has(findTarget.value, one.path, one.title)))
 const says = computed(
   () => tried.value && (tried.value.says || standing(findings.value, tried.value.rules, tried.value.source)),
 )
 
-async function open() {
+async function begin() {
   trouble.value = undefined
   try {
     story.value = await asked(api.GET('/api/maps/{name}', { params: { path: { name: props.name } } }))
@@ -40,12 +48,14 @@ async function open() {
     const first = story.value.samples[0]
     sample.value = first?.name ?? ''
     given.value = first?.text ?? ''
+    const proposed = await asked(api.GET('/api/maps/{name}/proposals', { params: { path: { name: props.name } } }))
+    proposals.value = new Map(proposed.map((one) => [one.path, one]))
     await run()
   } catch (error) {
     trouble.value = troubleOf(error)
   }
 }
-watch(() => props.name, open, { immediate: true })
+watch(() => props.name, begin, { immediate: true })
 
 let asking = 0
 async function run() {
@@ -84,6 +94,43 @@ async function take(files: FileList | null | undefined) {
   at.value = 0
   given.value = await file.text()
 }
+/** Writes a rule for a field where it belongs in the file. */
+async function takeRule(field: MapOpen, proposal: MapProposal | undefined) {
+  taking.value = true
+  try {
+    const { path } = field
+    // The lists around a field that nothing is proposed for, as far as they are known from its neighbours.
+    const list = path.slice(0, path.lastIndexOf('[].') + 1)
+    const beside = [...proposals.value.values()].find((one) => list && one.path.startsWith(list))
+    const body = {
+      text: text.value,
+      path,
+      expression: proposal?.expression ?? '',
+      within: (proposal ?? beside)?.within ?? [],
+    }
+    const answer = await asked(api.POST('/api/maps/{name}/rule', { params: { path: { name: props.name } }, body }))
+    const before = text.value.split('\n')
+    text.value = answer.text
+    const line = answer.text.split('\n').findIndex((now, n) => now !== before[n]) + 1
+    if (line > 0) show(line)
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  } finally {
+    taking.value = false
+  }
+}
+function kept(draft: MapDraft) {
+  drafting.value = false
+  if (story.value) story.value = { ...story.value, draft }
+}
+async function dropDraft() {
+  try {
+    await api.DELETE('/api/maps/{name}/draft', { params: { path: { name: props.name } } })
+    if (story.value) story.value = { ...story.value, draft: null }
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  }
+}
 async function copy(path: string) {
   await navigator.clipboard.writeText(path)
   copied.value = path
@@ -119,9 +166,23 @@ function show(line: number) {
         <input type="file" class="sr-only" @change="take(($event.target as HTMLInputElement).files)" />
       </label>
     </header>
-    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="story ? run() : open()" />
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="story ? run() : begin()" />
 
     <template v-if="story">
+      <p
+        v-if="story.draft && story.draft.text !== story.text"
+        class="mb-3 flex flex-wrap items-center gap-x-3 rounded-md border border-line bg-raised px-3 py-2 text-sm"
+        data-part="draft"
+      >
+        <span
+          >{{ story.draft.by }} keeps a draft of this map. <code>wirewatch map take {{ name }}</code> brings it into the
+          folder.</span
+        >
+        <button v-if="text !== story.draft.text" type="button" class="link" @click="text = story.draft.text">
+          Show the draft
+        </button>
+        <button type="button" class="link" @click="dropDraft">Let go of it</button>
+      </p>
       <div
         v-if="says"
         class="mb-3 rounded-md border px-3 py-2"
@@ -214,6 +275,7 @@ function show(line: number) {
               <h2 class="text-base font-medium">Rules</h2>
               <span v-if="changed" class="text-soft">changed here only</span>
               <button v-if="changed" type="button" class="link" @click="text = story.text">as it runs</button>
+              <button v-if="changed" type="button" class="link" @click="drafting = true">Keep as a draft…</button>
             </template>
           </CodeView>
         </section>
@@ -241,23 +303,35 @@ function show(line: number) {
             tabindex="0"
             aria-label="The document"
             >{{ good?.result }}</pre>
-          <ul v-else class="h-[58vh] overflow-auto py-1 text-sm" tabindex="0" aria-label="Fields of the target">
-            <li v-for="(one, n) in rules" :key="n">
-              <button
-                type="button"
-                class="w-full px-3 py-0.5 text-left hover:bg-sunken"
-                :data-target="one.target"
-                :title="`Line ${one.line} of the map`"
-                @click="show(one.line)"
-              >
-                <span class="block truncate font-mono">{{ one.target }}</span>
-                <span v-if="one.value != null" class="block truncate text-soft">{{ one.value }}</span>
-                <span v-else class="block text-faint italic">nothing: left out</span>
-              </button>
-            </li>
-          </ul>
+          <div v-else class="h-[58vh] overflow-auto text-sm" tabindex="0" aria-label="Fields of the target">
+            <ul class="py-1">
+              <li v-for="(one, n) in rules" :key="n">
+                <button
+                  type="button"
+                  class="w-full px-3 py-0.5 text-left hover:bg-sunken"
+                  :data-target="one.target"
+                  :title="`Line ${one.line} of the map`"
+                  @click="show(one.line)"
+                >
+                  <span class="block truncate font-mono">{{ one.target }}</span>
+                  <span v-if="one.value != null" class="block truncate text-soft">{{ one.value }}</span>
+                  <span v-else class="block text-faint italic">nothing: left out</span>
+                </button>
+              </li>
+            </ul>
+            <OpenFields v-if="open.length" :open="open" :proposals="proposals" :busy="taking" @take="takeRule" />
+          </div>
         </section>
       </div>
+      <DraftDialog
+        v-if="drafting"
+        :name="name"
+        :before="story.text"
+        :after="text"
+        :draft="story.draft ?? null"
+        @close="drafting = false"
+        @kept="kept"
+      />
     </template>
   </div>
 </template>

@@ -27,6 +27,7 @@ onMounted(again)
         >
           <span class="min-w-56 font-medium">{{ map.name }}</span>
           <span class="font-mono text-sm">{{ map.from }} <span class="text-faint">→</span> {{ map.to }}</span>
+          <span v-if="map.draft" class="text-sm text-soft">has a draft</span>
           <span class="ml-auto text-sm text-soft">{{ count(map.rules, 'rule') }}</span>
         </RouterLink>
       </li>

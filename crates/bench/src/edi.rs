@@ -14,13 +14,17 @@ const FILE: usize = 200 << 20;
 const LARGE: u64 = 1 << 30;
 /// Bytes of the part that is parsed as JSON: values take some twenty times the room.
 const PART: usize = 20 << 20;
-/// Rounds in which all take turns; the median of each counts.
+/// Rounds in which all take turns; the median of each counts, and of what they are beside one another.
 const ROUNDS: usize = 5;
+/// Pairs of tokens and byte loop in a round: they are quick, and the machine's pace changes.
+const PAIRS: usize = 3;
 
 /// Megabytes a second of each, and what the check of a gigabyte took.
 pub struct Edi {
     byte_loop: f64,
     tokens: f64,
+    /// Tokens to byte loop, pair by pair.
+    paired: f64,
     json: f64,
     verdicts: f64,
     verdicts_and_trees: f64,
@@ -34,9 +38,15 @@ pub fn measure(program: &Path) -> Edi {
     let json = as_json(&part);
     let definitions = Definitions::standard();
     let mut rates: [Vec<f64>; 5] = Default::default();
+    let mut paired = Vec::new();
     for _ in 0..ROUNDS {
-        rates[0].push(rate(bytes.len(), || byte_loop(&bytes)));
-        rates[1].push(rate(bytes.len(), || tokens(&bytes)));
+        for _ in 0..PAIRS {
+            let beside = rate(bytes.len(), || byte_loop(&bytes));
+            let own = rate(bytes.len(), || tokens(&bytes));
+            rates[0].push(beside);
+            rates[1].push(own);
+            paired.push(own / beside);
+        }
         rates[2].push(rate(json.len(), || {
             let value: serde_json::Value = serde_json::from_str(&json).expect("JSON");
             value.as_array().map_or(0, Vec::len)
@@ -45,7 +55,7 @@ pub fn measure(program: &Path) -> Edi {
         rates[4].push(rate(part.len(), || trees(&part, &Reader::read(definitions, &part))));
     }
     let [byte_loop, tokens, json, verdicts, verdicts_and_trees] = rates.map(|mut all| middle(&mut all));
-    Edi { byte_loop, tokens, json, verdicts, verdicts_and_trees, large: large(program) }
+    Edi { byte_loop, tokens, paired: middle(&mut paired), json, verdicts, verdicts_and_trees, large: large(program) }
 }
 
 /// Megabytes a second, dropping what was made included: whoever reads has to let go, too.
@@ -209,7 +219,7 @@ is the same segments as objects by designator, parsed to values by serde_json.
             PART >> 20,
             self.byte_loop,
             self.tokens,
-            self.tokens / self.byte_loop,
+            self.paired,
             self.json,
             self.verdicts,
             self.verdicts / self.json,

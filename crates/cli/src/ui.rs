@@ -3,6 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;
+use similar::{ChangeTag, TextDiff};
 use std::fmt::Write as _;
 use wirewatch_core::{Finding, Severity};
 
@@ -174,5 +175,18 @@ mod tests {
     fn long_lines_are_cut_and_short_ones_are_not() {
         assert_eq!(shorten("abcdef", 4), "abc…");
         assert_eq!(shorten("abcd\nrest", 4), "abcd");
+    }
+}
+
+/// What two texts have in common and what not, line by line, with two lines around each change.
+pub fn text_difference(before: &str, after: &str) {
+    let (old, new) = (before.lines().collect::<Vec<_>>(), after.lines().collect::<Vec<_>>());
+    for change in TextDiff::from_lines(before, after).grouped_ops(2).iter().flatten().flat_map(|op| op.iter_changes(&old, &new)) {
+        let line = match change.tag() {
+            ChangeTag::Equal => paint(DIM, format!("    {}", change.value())),
+            ChangeTag::Delete => paint(BAD, format!("  - {}", change.value())),
+            ChangeTag::Insert => paint(GOOD, format!("  + {}", change.value())),
+        };
+        anstream::println!("{line}");
     }
 }

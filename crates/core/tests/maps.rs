@@ -98,7 +98,10 @@ fn a_function_is_tried_by_its_examples_and_sees_nothing_else() {
     );
     let round = |other: &str| format!("gives = \"{other}()\"\n[[example]]\ngiven = []\n");
     let (a, b) = (round("b"), round("a"));
-    assert!(told(&[("functions/a.toml", &a), ("functions/b.toml", &b)])[0].starts_with("function::round: `a` calls itself by way of b"));
+    assert!(
+        told(&[("functions/a.toml", &a), ("functions/b.toml", &b)])[0]
+            .starts_with("function::round: `a` calls itself by way of b")
+    );
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"crate_of(no, 1)\"\nplaced = \"crate_off(no)\"\n";
     assert_eq!(
         told(&[("functions/crate_of.toml", CRATE), ("maps/m.toml", map)])[..2],
@@ -110,7 +113,8 @@ fn a_function_is_tried_by_its_examples_and_sees_nothing_else() {
 fn what_steps_kept_is_joined_by_a_key() {
     let map = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\n\
                [each.set]\nitem = \"sku\"\nname = \"matching($items.all, code, sku).name\"\n";
-    let items = json!({ "items": { "all": [{ "code": "b", "name": "Bee" }, { "code": "00a", "name": "Ant" }, { "name": "nobody" }] } });
+    let items =
+        json!({ "items": { "all": [{ "code": "b", "name": "Bee" }, { "code": "00a", "name": "Ant" }, { "name": "nobody" }] } });
     let rows = json!([{ "item": "00a", "name": "Ant" }, { "item": "b", "name": "Bee" }]);
     assert_eq!(mapped(&[("maps/m.toml", map)], "m", items), Ok(json!({ "order": "QH-1", "rows": rows })));
     let without = map.replace("[with]\nitems = \"\"\n", "");
@@ -163,12 +167,16 @@ fn a_map_can_begin_with_its_source() {
 
 #[test]
 fn what_a_beginning_cannot_be_is_told() {
-    let begun = |text: &str| told(&[("maps/m.toml", &format!("from = \"order\"\nto = \"pick\"\n{text}\n[set]\norder = \"no\"\n"))]);
+    let begun =
+        |text: &str| told(&[("maps/m.toml", &format!("from = \"order\"\nto = \"pick\"\n{text}\n[set]\norder = \"no\"\n"))]);
     assert!(begun("drop = [\"a\"]").contains(&"map::begin: `drop` is for a map that begins with its source".to_owned()));
     let found = begun("begin = \"as-is\"\ndrop = [\"a..b\"]\nrename = { no = \"a.b\" }");
     assert!(found.contains(&"map::pattern: `a..b` lacks a name".to_owned()), "{found:?}");
     assert!(found.contains(&"map::pattern: a field gets one new name, in which * is what it stood for".to_owned()), "{found:?}");
-    assert!(found.contains(&"map::carried: `note_tmp` goes on as it is, and the outline pick has no such field".to_owned()), "{found:?}");
+    assert!(
+        found.contains(&"map::carried: `note_tmp` goes on as it is, and the outline pick has no such field".to_owned()),
+        "{found:?}"
+    );
     let set = told(&[("maps/m.toml", "from = \"x12/004010/850\"\nto = \"pick\"\nbegin = \"as-is\"\n[set]\norder = \"BEG03\"\n")]);
     assert!(set.iter().any(|one| one.starts_with("map::begin: a transaction set is built")), "{set:?}");
 }
@@ -182,7 +190,13 @@ fn a_map_can_write_its_target() {
     let expected = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick order=\"QH-1\"><rows><item>00a</item></rows><rows><item>b</item></rows></pick>";
     assert_eq!(String::from_utf8(written.to_bytes()).unwrap(), expected);
     let records = map.replace("\"xml\"", "\"records\"");
-    assert_eq!(told(&[("maps/m.toml", &records)])[0], "outline::form: the outline pick does not say where its fields stand in records");
+    assert_eq!(
+        told(&[("maps/m.toml", &records)])[0],
+        "outline::form: the outline pick does not say where its fields stand in records"
+    );
     let set = "from = \"order\"\nto = \"x12/004010/855\"\nwritten = \"xml\"\n[set]\nBAK03 = \"no\"\n";
-    assert!(told(&[("maps/m.toml", set)]).contains(&"map::written: only documents of an outline are written in one form or another".to_owned()));
+    assert!(
+        told(&[("maps/m.toml", set)])
+            .contains(&"map::written: only documents of an outline are written in one form or another".to_owned())
+    );
 }

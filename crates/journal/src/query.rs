@@ -1,10 +1,12 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod drafts;
 mod recordings;
 mod releases;
 mod rows;
 mod secrets;
 
+pub use drafts::DraftRow;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
 pub use rows::{

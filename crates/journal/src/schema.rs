@@ -22,6 +22,7 @@ impl MigratorTrait for Migrator {
             step("m006_said", SAID),
             step("m007_together", TOGETHER),
             step("m008_recorded", RECORDED),
+            step("m009_drafts", DRAFTS),
         ]
     }
 }
@@ -228,6 +229,13 @@ const RECORDED: &str = r#"
 -- How much is recorded of a flow until then, whatever the flow says.
 create table recording (
   flow text primary key collate "C", depth text not null, until bigint not null, by_whom text not null
+);
+"#;
+
+const DRAFTS: &str = r#"
+-- Files of the workspace as people would have them, until somebody takes them into the folder.
+create table draft (
+  file text primary key collate "C", text text not null, by_whom text not null, at bigint not null
 );
 "#;
 

@@ -10,6 +10,7 @@ use lapin::options::{BasicAckOptions, BasicConsumeOptions, BasicPublishOptions, 
 use lapin::types::FieldTable;
 use lapin::uri::{AMQPUri, AMQPUserInfo};
 use lapin::{BasicProperties, Channel, Connection, ConnectionProperties};
+use serde::Deserialize;
 use serde_json::{Value, json};
 use std::time::Duration;
 
@@ -49,11 +50,12 @@ impl Bus {
     }
 
     /// Puts a message into a queue; confirmed when this returns.
-    async fn put(&self, channel: &Channel, queue: &str, id: &str, kind: &str, body: &Value) -> Result<(), lapin::Error> {
-        let properties = BasicProperties::default().with_delivery_mode(2).with_content_type("application/json".into());
+    async fn put(&self, channel: &Channel, queue: &str, id: &str, kind: &str, body: String) -> Result<(), lapin::Error> {
+        let media = if body.starts_with('{') { "application/json" } else { "text/plain" };
+        let properties = BasicProperties::default().with_delivery_mode(2).with_content_type(media.into());
         let properties = properties.with_message_id(id.into()).with_type(kind.into());
         let options = BasicPublishOptions { mandatory: true, ..BasicPublishOptions::default() };
-        let (queue, body) = (format!("{}{queue}", self.prefix), body.to_string());
+        let queue = format!("{}{queue}", self.prefix);
         let confirmed =
             channel.basic_publish("".into(), queue.as_str().into(), options, body.as_bytes(), properties).await?.await?;
         match confirmed.take_message() {
@@ -84,7 +86,7 @@ async fn release_new(
     told: &impl Fn(usize),
 ) -> Result<(), lapin::Error> {
     for (number, order) in orders.orders_of(ACCOUNT, *released) {
-        bus.put(channel, RELEASED, &number, "order.released", &release_of(*released, &number, &order)).await?;
+        bus.put(channel, RELEASED, &number, "order.released", release_of(*released, &number, &order).to_string()).await?;
         *released += 1;
         told(*released);
     }
@@ -124,14 +126,12 @@ async fn pack_on(bus: &Bus, channel: &Channel, each: Duration) -> Result<(), lap
     while let Some(delivery) = picks.next().await {
         let delivery = delivery?;
         tokio::time::sleep(each).await;
-        match shipment_of(&delivery) {
-            Some(shipment) => {
-                if let Some(moved) = moved_date(&delivery) {
-                    let id = format!("M-{}", moved["order"].as_str().unwrap_or_default());
-                    bus.put(channel, SHIPMENTS, &id, "shipment.moved", &moved).await?;
+        match Pick::read(&delivery).filter(Pick::is_stocked) {
+            Some(pick) => {
+                if let Some(moved) = pick.moved_date() {
+                    bus.put(channel, SHIPMENTS, &format!("M-{}", pick.order), "shipment.moved", moved.to_string()).await?;
                 }
-                let id = format!("S-{}", shipment["order"].as_str().unwrap_or_default());
-                bus.put(channel, SHIPMENTS, &id, "shipment.left", &shipment).await?;
+                bus.put(channel, SHIPMENTS, &format!("S-{}", pick.order), "shipment.left", pick.shipment()).await?;
                 delivery.acker.ack(BasicAckOptions::default()).await?;
             }
             None => drop(delivery.acker.reject(BasicRejectOptions { requeue: false }).await?),
@@ -140,36 +140,85 @@ async fn pack_on(bus: &Bus, channel: &Channel, each: Duration) -> Result<(), lap
     Ok(())
 }
 
-/// What it tells of a pick that cannot leave on its day: whoever wants many pieces waits two days for the large van.
-fn moved_date(delivery: &Delivery) -> Option<Value> {
-    let pick: Value = serde_json::from_slice(&delivery.data).ok()?;
-    let pieces: u64 = pick["lines"].as_array()?.iter().filter_map(|line| line["pieces"].as_u64()).sum();
-    let was: jiff::civil::Date = pick["ship_on"].as_str()?.parse().ok()?;
-    let ship_on = was.checked_add(jiff::Span::new().days(2)).ok()?;
-    (pieces >= MANY).then(|| {
-        json!({
-            "order": pick["order"],
-            "reference": pick["reference"],
-            "was": was.to_string(),
-            "ship_on": ship_on.to_string(),
-            "because": "the large van comes in two days",
-        })
-    })
+/// A pick as it reads one, XML without regard to namespaces.
+#[derive(Debug, Deserialize)]
+struct Pick {
+    #[serde(rename = "@Order")]
+    order: String,
+    #[serde(rename = "Reference")]
+    reference: String,
+    #[serde(rename = "Carrier")]
+    carrier: String,
+    #[serde(rename = "ShipOn")]
+    ship_on: String,
+    #[serde(rename = "Lines")]
+    lines: Lines,
 }
 
-/// What it tells of a pick once it has left; nothing where it cannot pick.
-fn shipment_of(delivery: &Delivery) -> Option<Value> {
-    let pick: Value = serde_json::from_slice(&delivery.data).ok()?;
-    let lines = pick["lines"].as_array()?;
-    if lines.iter().any(|line| line["item"] == NOT_STOCKED) {
-        return None;
+#[derive(Debug, Deserialize)]
+struct Lines {
+    #[serde(rename = "Line", default)]
+    all: Vec<PickLine>,
+}
+
+#[derive(Debug, Deserialize)]
+struct PickLine {
+    #[serde(rename = "@Item")]
+    item: String,
+    #[serde(rename = "@Pieces")]
+    pieces: u64,
+}
+
+/// Pieces that go into one parcel.
+const IN_A_PARCEL: u64 = 4;
+
+impl Pick {
+    fn read(delivery: &Delivery) -> Option<Self> {
+        quick_xml::de::from_str(std::str::from_utf8(&delivery.data).ok()?).ok()
     }
-    let pieces: u64 = lines.iter().filter_map(|line| line["pieces"].as_u64()).sum();
-    Some(json!({
-        "order": pick["order"],
-        "reference": pick["reference"],
-        "carrier": pick["carrier"],
-        "parcels": pieces.div_ceil(4).max(1),
-        "tracking": format!("{}-{}", pick["carrier"].as_str()?.chars().take(2).collect::<String>(), pick["order"].as_str()?),
-    }))
+
+    fn is_stocked(&self) -> bool {
+        self.lines.all.iter().all(|line| line.item != NOT_STOCKED)
+    }
+
+    /// What it tells of a pick that cannot leave on its day: whoever wants many pieces waits two days for the large van.
+    fn moved_date(&self) -> Option<Value> {
+        let pieces: u64 = self.lines.all.iter().map(|line| line.pieces).sum();
+        let was: jiff::civil::Date = self.ship_on.parse().ok()?;
+        let ship_on = was.checked_add(jiff::Span::new().days(2)).ok()?;
+        (pieces >= MANY).then(|| {
+            json!({
+                "order": self.order,
+                "reference": self.reference,
+                "was": was.to_string(),
+                "ship_on": ship_on.to_string(),
+                "because": "the large van comes in two days",
+            })
+        })
+    }
+
+    /// What it tells of a pick once it has left, in records: one `SHP`, a `PCL` for each parcel, a `LIN` for what is in it.
+    fn shipment(&self) -> String {
+        let day = self.ship_on.replace('-', "");
+        let mut text = format!("SHP{:<10}{:<22}{day:<8}{}\n", self.order, self.reference, self.carrier);
+        let mut waiting: Vec<(&str, u64)> = self.lines.all.iter().map(|line| (line.item.as_str(), line.pieces)).collect();
+        let mut parcel = 0;
+        while !waiting.is_empty() {
+            parcel += 1;
+            let (mut room, mut inside) = (IN_A_PARCEL, Vec::new());
+            while let Some((item, pieces)) = waiting.first_mut().filter(|_| room > 0) {
+                let packed = room.min(*pieces);
+                inside.push((*item, packed));
+                (*pieces, room) = (*pieces - packed, room - packed);
+                if *pieces == 0 {
+                    waiting.remove(0);
+                }
+            }
+            let packed: u64 = inside.iter().map(|(_, pieces)| pieces).sum();
+            let carrier: String = self.carrier.chars().take(2).collect();
+            text += &format!("PCL{:<20}{:07}\n", format!("{carrier}-{}-{parcel}", self.order), packed * 1250);
+            inside.iter().for_each(|(item, pieces)| text += &format!("LIN{item:<12}{pieces:05}\n"));
+        }
+        text
+    }
 }

@@ -257,7 +257,7 @@ impl NewCase<'_> {
 }
 
 /// What each step was answered with in the end.
-fn answers(story: &Story) -> Answers {
+pub fn answers(story: &Story) -> Answers {
     let answered = story.steps.iter().filter_map(|step| {
         let last = step.attempts.last()?;
         let text = &last.answer.as_ref()?.text;

@@ -1,27 +1,31 @@
+use super::show_command::newest;
+use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint};
 use serde_json::{Value, json};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use wirewatch_core::compare::{Difference, differences};
+use wirewatch_service::view::{DocumentView, Story};
 
-/// Compare two JSON documents field by field
+/// Compare two documents field by field: files, messages, or what steps made of them
 ///
-/// The order of fields does not count; items of a list are found again where others were put in before them. For X12
+/// A document is a JSON file, a message by its id or key, or a message and a step, MESSAGE/STEP: what the step left, or what it
+/// sent. The order of fields does not count; items of a list are found again where others were put in before them. For X12
 /// there is `wirewatch edi diff`. Exit code 1 when they differ.
 #[derive(Debug, clap::Args)]
 pub struct CompareArgs {
-    /// The document before; - for standard input
-    before: PathBuf,
+    /// The document before: a file, - for standard input, MESSAGE, or MESSAGE/STEP
+    before: String,
     /// The document after
-    after: PathBuf,
+    after: String,
     /// Print the differences as JSON
     #[arg(long)]
     json: bool,
 }
 
-pub fn run(args: &CompareArgs) -> Result<(), CommandError> {
-    let found = differences(&read(&args.before)?, &read(&args.after)?);
+pub async fn run(client: &ClientArgs, args: &CompareArgs) -> Result<(), CommandError> {
+    let found = differences(&document(client, &args.before).await?, &document(client, &args.after).await?);
     if args.json {
         ui::json(&json!({ "same": found.is_empty(), "differences": found }));
     } else if found.is_empty() {
@@ -32,11 +36,44 @@ pub fn run(args: &CompareArgs) -> Result<(), CommandError> {
     if found.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }
 
-fn read(file: &Path) -> Result<Value, CommandError> {
-    let bytes = local::bytes(file)?;
-    serde_json::from_slice(&bytes).map_err(|error| {
+async fn document(client: &ClientArgs, what: &str) -> Result<Value, CommandError> {
+    let file = Path::new(what);
+    if what == "-" || file.exists() {
+        return parsed(what, &local::bytes(file)?);
+    }
+    let (message, step) = what.split_once('/').map_or((what, None), |(message, step)| (message, Some(step)));
+    let looks_like_a_file = what.contains(['.', '\\']) && message.parse::<wirewatch_core::Id>().is_err();
+    if looks_like_a_file {
+        return Err(CommandError::Failed(format!("{what}: there is no such file")));
+    }
+    let client = client.client()?;
+    let id = if message.parse::<wirewatch_core::Id>().is_ok() { message.to_owned() } else { newest(&client, message).await? };
+    let Some(step) = step else {
+        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &[]).await?;
+        return parsed(what, whole.text.as_bytes());
+    };
+    let story: Story = client.get(&format!("/api/messages/{id}"), &[]).await?;
+    let Some(found) = story.steps.iter().find(|one| one.step == step) else {
+        let known: Vec<&str> = story.steps.iter().map(|one| one.step.as_str()).collect();
+        return Err(CommandError::Usage(format!("message {id} has no step `{step}`; it has {}", known.join(", "))));
+    };
+    if found.after.is_some() {
+        let query = [("step", step.to_owned())];
+        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &query).await?;
+        return parsed(what, whole.text.as_bytes());
+    }
+    let sent = found.request.as_ref().and_then(|request| request.body.as_ref());
+    let sent = sent.ok_or_else(|| CommandError::Failed(format!("the step `{step}` of {id} made no document and sent none")))?;
+    if sent.cut {
+        return Err(CommandError::Failed(format!("what the step `{step}` of {id} sent is too large to be shown whole")));
+    }
+    parsed(what, sent.text.as_bytes())
+}
+
+fn parsed(what: &str, bytes: &[u8]) -> Result<Value, CommandError> {
+    serde_json::from_slice(bytes).map_err(|error| {
         let help = if bytes.trim_ascii_start().starts_with(b"ISA") { "; `wirewatch edi diff` compares X12" } else { "" };
-        CommandError::Failed(format!("{}: not JSON: {error}{help}", file.display()))
+        CommandError::Failed(format!("{what}: not JSON: {error}{help}"))
     })
 }
 

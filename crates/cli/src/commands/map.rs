@@ -1,3 +1,4 @@
+use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, cell, number, paint, styled};
@@ -9,10 +10,11 @@ use wirewatch_core::map::{Filled, Map, SourceField, scope_of};
 use wirewatch_core::propose::propose;
 use wirewatch_core::trial::{Given, given_to_map};
 use wirewatch_core::workspace::{Workspace, digest};
+use wirewatch_service::view::{MapStory, MapView};
 
-/// Try a map of the workspace on a document
+/// Propose a map, try it on a document, take over a draft made in the console
 ///
-/// Needs no running service.
+/// Needs no running service, but for the drafts it keeps.
 #[derive(Debug, clap::Args)]
 pub struct MapArgs {
     #[command(subcommand)]
@@ -23,6 +25,22 @@ pub struct MapArgs {
 enum MapCommand {
     Run(RunArgs),
     Propose(ProposeArgs),
+    Take(TakeArgs),
+}
+
+/// Take a map's draft from the console into the workspace folder, after showing how it differs
+///
+/// Without a name, the maps with drafts are listed. What is taken is no draft any more; `wirewatch deploy` makes it run.
+#[derive(Debug, clap::Args)]
+struct TakeArgs {
+    /// The map
+    name: Option<String>,
+    /// Write the file; without it, only the difference is shown
+    #[arg(long)]
+    yes: bool,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
 }
 
 /// Propose a map between two outlines: rules to read and edit, each with how sure it is and why
@@ -76,12 +94,40 @@ struct RunArgs {
     json: bool,
 }
 
-pub fn run(args: &MapArgs) -> Result<(), CommandError> {
+pub async fn run(client: &ClientArgs, args: &MapArgs) -> Result<(), CommandError> {
     match &args.command {
         MapCommand::Run(args) if args.watch => watch(args),
         MapCommand::Run(args) => try_out(args),
         MapCommand::Propose(args) => proposed(args),
+        MapCommand::Take(args) => take(client, args).await,
     }
+}
+
+async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    let Some(name) = &args.name else {
+        let maps: Vec<MapView> = client.get("/api/maps", &[]).await?;
+        let with: Vec<_> = maps.iter().filter(|map| map.draft).map(|map| vec![cell(&map.name)]).collect();
+        match with.is_empty() {
+            true => println!("no map has a draft"),
+            false => ui::table(&["drafts"], &with),
+        }
+        return Ok(());
+    };
+    let story: MapStory = client.get(&format!("/api/maps/{name}"), &[]).await?;
+    let Some(draft) = story.draft else { return Err(CommandError::Failed(format!("the map {name} has no draft"))) };
+    let file = args.workspace.join("maps").join(format!("{name}.toml"));
+    let before = if file.exists() { String::from_utf8_lossy(&local::bytes(&file)?).into_owned() } else { String::new() };
+    anstream::println!("{} by {}, {}", paint(ui::BOLD, file.display().to_string()), draft.by, ui::exact(&draft.at));
+    ui::text_difference(&before, &draft.text);
+    if !args.yes {
+        println!("nothing is written yet; --yes takes it");
+        return Ok(());
+    }
+    std::fs::write(&file, &draft.text).map_err(|error| local::failed(&file, &error))?;
+    client.delete(&format!("/api/maps/{name}/draft")).await?;
+    println!("{} written; `wirewatch check` and `wirewatch deploy` come next", file.display());
+    Ok(())
 }
 
 fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {

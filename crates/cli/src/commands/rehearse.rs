@@ -1,3 +1,5 @@
+use super::show_command::newest;
+use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint, tone};
@@ -9,7 +11,8 @@ use wirewatch_core::trial::{Answer, Answers, Passage, Rehearsal, Stage, rehearse
 
 /// Run a document through a whole flow: every effect shown, none performed
 ///
-/// Needs no running service. Each request is answered well, with an empty object; --answer says otherwise.
+/// Each request is answered well, with an empty object; --answer and --answers-of say otherwise.
+/// The service is asked for nothing but --answers-of.
 /// Exit code 1 when a message would be set aside, or the document itself.
 #[derive(Debug, clap::Args)]
 pub struct RehearseArgs {
@@ -27,6 +30,9 @@ pub struct RehearseArgs {
     /// What a step's request is answered with: STEP=STATUS, STEP=FILE or both, STEP=STATUS:FILE
     #[arg(long = "answer", value_name = "STEP=ANSWER")]
     answers: Vec<String>,
+    /// Answer every request as those of this message were answered when it really ran, by id or key
+    #[arg(long, value_name = "MESSAGE")]
+    answers_of: Option<String>,
     /// Messages to show, at most
     #[arg(long, value_name = "N", default_value_t = 5)]
     limit: usize,
@@ -35,12 +41,20 @@ pub struct RehearseArgs {
     json: bool,
 }
 
-pub fn run(args: &RehearseArgs) -> Result<(), CommandError> {
+pub async fn run(client: &ClientArgs, args: &RehearseArgs) -> Result<(), CommandError> {
     let workspace = Arc::new(local::workspace(&args.workspace)?);
     let Some(flow) = workspace.flows.get(&args.flow) else {
         return Err(local::unknown(&args.workspace, "flow", &args.flow, workspace.flows.keys().map(String::as_str)));
     };
-    let mut answers = Answers::new();
+    let mut answers = match &args.answers_of {
+        None => Answers::new(),
+        Some(message) => {
+            let client = client.client()?;
+            let is_id = message.parse::<wirewatch_core::Id>().is_ok();
+            let id = if is_id { message.clone() } else { newest(&client, message).await? };
+            super::cases::answers(&client.get(&format!("/api/messages/{id}"), &[]).await?)
+        }
+    };
     for text in &args.answers {
         let (step, answer) = answer(text)?;
         if flow.step(&step).is_none() {

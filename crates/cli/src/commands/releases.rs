@@ -1,8 +1,7 @@
 use super::deploy::{changes, told};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
-use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table, tone};
-use similar::{ChangeTag, TextDiff};
+use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table};
 use wirewatch_service::view::{Release, ReleaseStory, ReleaseView, Why};
 
 /// List the releases, or show what one of them changed, line by line
@@ -67,25 +66,8 @@ fn show(story: &ReleaseStory) {
         let (old, new) = (text(before), text(after));
         println!();
         anstream::println!("{}", paint(BOLD, &change.file));
-        for group in TextDiff::from_lines(&old, &new).grouped_ops(2) {
-            for line in group.iter().flat_map(|op| {
-                let (old, new) = (old.lines().collect::<Vec<_>>(), new.lines().collect::<Vec<_>>());
-                lines(op, &old, &new)
-            }) {
-                anstream::println!("{line}");
-            }
-        }
+        ui::text_difference(&old, &new);
     }
-}
-
-fn lines(op: &similar::DiffOp, old: &[&str], new: &[&str]) -> Vec<String> {
-    op.iter_changes(old, new)
-        .map(|change| match change.tag() {
-            ChangeTag::Equal => paint(DIM, format!("    {}", change.value())),
-            ChangeTag::Delete => paint(tone("aside"), format!("  - {}", change.value())),
-            ChangeTag::Insert => paint(tone("done"), format!("  + {}", change.value())),
-        })
-        .collect()
 }
 
 /// Make an earlier release the current one again

@@ -37,7 +37,7 @@ pub async fn run(client: &ClientArgs, args: &ShowArgs) -> Result<(), CommandErro
 }
 
 /// The newest message with that key.
-async fn newest(client: &crate::api::Client, key: &str) -> Result<String, CommandError> {
+pub async fn newest(client: &crate::api::Client, key: &str) -> Result<String, CommandError> {
     let query = [("key", key.to_owned()), ("limit", "1".to_owned())];
     let page: Messages = client.get("/api/messages", &query).await?;
     let first = page.messages.into_iter().next();

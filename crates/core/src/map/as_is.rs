@@ -77,7 +77,12 @@ impl AsIs {
         renamed.or_else(|| path.last().map(|name| (*name).to_owned()))
     }
 
-    fn fields(&self, fields: Fields<String, Value>, at: &mut Vec<String>, scope: &Scope<'_>) -> Result<Fields<String, Value>, MapError> {
+    fn fields(
+        &self,
+        fields: Fields<String, Value>,
+        at: &mut Vec<String>,
+        scope: &Scope<'_>,
+    ) -> Result<Fields<String, Value>, MapError> {
         let mut made = Fields::with_capacity(fields.len());
         for (own, value) in fields {
             at.push(own);
@@ -123,7 +128,9 @@ mod tests {
 
     #[test]
     fn patterns_fit_paths() {
-        let fits = |pattern: &str, path: &str| Pattern::parse(pattern).unwrap().fits(&path.split('.').collect::<Vec<_>>()).map(str::to_owned);
+        let fits = |pattern: &str, path: &str| {
+            Pattern::parse(pattern).unwrap().fits(&path.split('.').collect::<Vec<_>>()).map(str::to_owned)
+        };
         assert_eq!(fits("a.b", "a.b").as_deref(), Some(""));
         assert_eq!(fits("ship_*", "ship_to").as_deref(), Some("to"));
         assert_eq!(fits("*.on", "a.on").as_deref(), Some(""));

@@ -1,6 +1,7 @@
 //! Maps: target = expression, in target order; lists by `each`.
 
 mod as_is;
+pub mod edit;
 mod source;
 mod to_set;
 

@@ -122,11 +122,12 @@ pub fn of_fields(fields: &[String], title: &str) -> Result<Value, String> {
 }
 
 /// The columns of a table of positions; `field` and `at` are needed.
-const COLUMNS: [&str; 11] = ["record", "list", "field", "at", "length", "type", "places", "date", "side", "pad", "title"];
+const COLUMNS: [&str; 12] =
+    ["record", "list", "field", "at", "length", "type", "always", "places", "date", "side", "pad", "title"];
 
 /// An outline of records from a table of positions: CSV with a line of names, one field a line. `record` is the tag of the record it
 /// stands in, `list` the list that such records make (none for the first record), `field` its path, `at` and `length` its
-/// place or column; the others are as in `x-record`. A separator makes `at` a column.
+/// place or column, `always` is `yes` where it is never empty; the others are as in `x-record`. A separator makes `at` a column.
 ///
 /// # Errors
 /// A sentence with the line.
@@ -176,7 +177,7 @@ fn field_of<'t>(schema: &mut Value, cell: &dyn Fn(&str) -> Option<&'t str>) -> R
     let list = cell("list")
         .map(|list| list.split('.').map(|name| format!("{}[]", name.trim_end_matches("[]"))).collect::<Vec<_>>().join("."));
     let whole = list.as_ref().map_or_else(|| path.to_owned(), |list| format!("{list}.{path}"));
-    plant(schema, &whole, leaf, false)?;
+    plant(schema, &whole, leaf, cell("always") == Some("yes"))?;
     let Some(tag) = cell("record") else { return Ok(()) };
     let own = descend(schema, list.as_deref().unwrap_or_default())?;
     let before = entry(own, "x-record", json!({}));

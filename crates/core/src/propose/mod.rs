@@ -7,6 +7,7 @@ mod file;
 mod trade;
 
 use crate::expr::{Gives, Library, Shape, check, item_shape, parse, path_text};
+use crate::map::edit::Within;
 use crate::outline::{Leaf, Level, Outline};
 use crate::workspace::Workspace;
 use serde::Serialize;
@@ -74,6 +75,38 @@ pub struct ProposedList {
     pub of: String,
     pub into: Vec<String>,
     pub rules: Proposal,
+}
+
+/// A rule proposed for a field, with the lists it stands in.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProposedRule {
+    /// `rows[].item`.
+    pub path: String,
+    pub rule: Proposed,
+    pub within: Vec<Within>,
+}
+
+impl Proposal {
+    /// Every rule by itself, so that each can be taken or left.
+    #[must_use]
+    pub fn each(&self) -> Vec<ProposedRule> {
+        let mut all = Vec::new();
+        self.collect("", &[], &mut all);
+        all
+    }
+
+    fn collect(&self, at: &str, within: &[Within], all: &mut Vec<ProposedRule>) {
+        for rule in &self.rules {
+            let path = format!("{at}{}", rule.target.join("."));
+            all.push(ProposedRule { path, rule: rule.clone(), within: within.to_vec() });
+        }
+        for list in &self.lists {
+            let into = list.into.join(".");
+            let own = Within { into: into.clone(), of: list.of.clone() };
+            let within: Vec<Within> = within.iter().cloned().chain([own]).collect();
+            list.rules.collect(&format!("{at}{into}[]."), &within, all);
+        }
+    }
 }
 
 /// A field of the source as an expression reads it.

@@ -3,7 +3,9 @@
 use super::given::given_to_map;
 use crate::Severity;
 use crate::finding::Finding;
+use crate::map::edit::{filled, fills};
 use crate::map::{Filled, SourceField, scope_of};
+use crate::outline::Outline;
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
 
@@ -20,8 +22,40 @@ pub struct MapTable {
     /// What each rule gave for it, in the order of the rules.
     pub rules: Vec<Filled>,
     pub result: Value,
+    /// The fields of the target that no rule fills.
+    pub open: Vec<OpenField>,
     /// Why there is no result; empty where there is one, or nothing was given.
     pub says: String,
+}
+
+/// A field of the target that no rule fills.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct OpenField {
+    /// With the lists it stands in: `rows[].item`.
+    pub path: String,
+    pub kind: String,
+    pub required: bool,
+    pub title: String,
+}
+
+/// What `text` leaves open of its target, where that is an outline of JSON.
+fn open(files: &Files, text: &str) -> Vec<OpenField> {
+    let outline = || {
+        let to = text.parse::<toml_edit::DocumentMut>().ok()?.get("to")?.as_str()?.to_owned();
+        let schema = serde_json::from_str(files.get(&format!("outlines/{to}.schema.json"))?).ok()?;
+        Some(Outline { name: to, schema })
+    };
+    let mut open = Vec::new();
+    let targets = filled(text);
+    if let Some(outline) = outline() {
+        outline.level().each("", &mut |path, leaf| {
+            if !fills(&targets, path) {
+                let (kind, title) = (leaf.kind.clone(), leaf.title.clone());
+                open.push(OpenField { path: path.to_owned(), kind, required: leaf.required, title });
+            }
+        });
+    }
+    open
 }
 
 /// The map `name` of a workspace as if its file had the content `text`, over the document `at` (from 0) of `given`.
@@ -34,7 +68,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     files.insert(path.clone(), text.to_owned());
     let checked = Workspace::read_in(&files, environment);
     let findings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.file == path).cloned().collect();
-    let mut table = MapTable { findings, ..MapTable::default() };
+    let mut table = MapTable { findings, open: open(&files, text), ..MapTable::default() };
     let workspace = match checked.workspace {
         Some(workspace) => workspace,
         None => {
@@ -56,7 +90,14 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     table.source = map.source(&one.document);
     let kept = Map::from_iter([("meta".to_owned(), one.meta.clone())]);
     match map.explain(&scope_of(&one.document, &kept, &workspace.library)) {
-        Ok((result, rules)) => (table.result, table.rules) = (result, rules),
+        Ok((result, rules)) => {
+            table.rules = rules;
+            match map.bytes(&result) {
+                Ok(None) => table.result = result,
+                Ok(Some(bytes)) => table.result = Value::String(String::from_utf8_lossy(&bytes).into_owned()),
+                Err(error) => table.says = error.to_string(),
+            }
+        }
         Err(error) => table.says = error.to_string(),
     }
     table

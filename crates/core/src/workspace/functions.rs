@@ -70,14 +70,18 @@ impl<'a> Build<'a> {
     fn examples(&self, file: &File<'_>, fields: &Fields<'_>, function: &NamedFunction) {
         let examples = fields.tables("example");
         if examples.is_empty() {
-            file.error(0..0, "function::example", format!("`{}` has no example to be tried by", function.name), Some(
-                "write [[example]] with given = [\u{2026}] and gives = \u{2026}".to_owned(),
-            ));
+            file.error(
+                0..0,
+                "function::example",
+                format!("`{}` has no example to be tried by", function.name),
+                Some("write [[example]] with given = [\u{2026}] and gives = \u{2026}".to_owned()),
+            );
         }
         for example in examples {
             let given = example.values("given");
             if given.len() != function.takes.len() {
-                let says = format!("`{}` takes {} values, the example gives {}", function.form(), function.takes.len(), given.len());
+                let says =
+                    format!("`{}` takes {} values, the example gives {}", function.form(), function.takes.len(), given.len());
                 file.error(example.span_of("given"), "function::example", says, None);
                 continue;
             }
@@ -90,7 +94,8 @@ impl<'a> Build<'a> {
             match function.gives.eval(&scope).map(|item| item.one().map(std::borrow::Cow::into_owned)) {
                 Ok(came) if same(came.as_ref(), expected.as_ref()) => {}
                 Ok(came) => {
-                    let says = format!("the example does not hold: it gives {}, not {}", shown(came.as_ref()), shown(expected.as_ref()));
+                    let says =
+                        format!("the example does not hold: it gives {}, not {}", shown(came.as_ref()), shown(expected.as_ref()));
                     file.error(span, "function::example", says, None);
                 }
                 Err(error) => file.error(span, "function::example", format!("the example does not hold: {error}"), None),
@@ -108,9 +113,14 @@ fn read(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<NamedFunctio
         example.value("gives");
         example.done();
     }
-    let plain = |name: &str| name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    let plain = |name: &str| {
+        name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+    };
     if is_built_in(name) || !plain(name) {
-        let says = format!("`{name}` cannot name a function: {}", if plain(name) { "there is one of that name already" } else { "small letters, digits and _ can" });
+        let says = format!(
+            "`{name}` cannot name a function: {}",
+            if plain(name) { "there is one of that name already" } else { "small letters, digits and _ can" }
+        );
         file.error(0..0, "function::name", says, None);
         return None;
     }

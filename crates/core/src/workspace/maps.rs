@@ -57,7 +57,9 @@ impl<'a> Build<'a> {
         let with = self.with(file, fields);
         let kept: Vec<(&str, Shape<'_>)> = with
             .iter()
-            .map(|(name, outline)| (name.as_str(), outline.as_ref().and_then(|outline| self.workspace.shape(outline)).unwrap_or(Shape::Any)))
+            .map(|(name, outline)| {
+                (name.as_str(), outline.as_ref().and_then(|outline| self.workspace.shape(outline)).unwrap_or(Shape::Any))
+            })
             .collect();
         let begin = self.begin(file, fields, source, target, &kept);
         let carried = match (&begin, source) {
@@ -235,11 +237,19 @@ impl<'a> Build<'a> {
             return Rules::default();
         };
         if other.begin.is_some() || other.written.is_some() || other.set.is_some() {
-            let says = format!("`{}` begins with its source, or does not give a plain document: it cannot make items of another", other.name);
+            let says = format!(
+                "`{}` begins with its source, or does not give a plain document: it cannot make items of another",
+                other.name
+            );
             file.error(by.span.clone(), "map::by", says, None);
         }
         for (name, _) in other.with.iter().filter(|(name, _)| !level.kept.iter().any(|(known, _)| known == name)) {
-            file.error(by.span.clone(), "map::with", format!("`{}` reads ${name}, which this map does not have in [with]", other.name), None);
+            file.error(
+                by.span.clone(),
+                "map::with",
+                format!("`{}` reads ${name}, which this map does not have in [with]", other.name),
+                None,
+            );
         }
         other.rules.clone()
     }

@@ -2,16 +2,25 @@
 
 use super::Answer;
 use super::problem::Problem;
+use crate::access::Person;
 use crate::run::App;
-use crate::view::{MapRule, MapSample, MapSource, MapStory, MapTried, MapTry, MapView};
-use axum::Json;
+use crate::view::{
+    MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
+    MapTry, MapView, MapWithin, sure_time,
+};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use axum::{Extension, Json};
 use serde_json::Value;
 use std::sync::Arc;
+use wirewatch_core::Timestamp;
+use wirewatch_core::map::edit::{Within, place, with_rule};
 use wirewatch_core::map::{Map, Rules};
+use wirewatch_core::propose::{ProposedRule, propose};
 use wirewatch_core::trial::{MapTable, Subject, map_table};
 use wirewatch_core::workspace::Files;
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::DraftRow;
 
 /// Bytes of a document and of a map file, at most.
 const LARGEST: usize = 1 << 20;
@@ -20,7 +29,8 @@ const LARGEST: usize = 1 << 20;
 #[utoipa::path(get, path = "/api/maps", operation_id = "maps", responses((status = 200, body = Vec<MapView>)))]
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<MapView>> {
     let (_, workspace) = app.engine.releases().current();
-    Ok(Json(workspace.maps.values().map(|map| view(map)).collect()))
+    let drafts = app.store.drafts().await?;
+    Ok(Json(workspace.maps.values().map(|map| view(map, &drafts)).collect()))
 }
 
 /// One map with its file and the documents of its cases.
@@ -29,11 +39,79 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<MapView>> {
 pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<MapStory> {
     let (_, workspace) = app.engine.releases().current();
     let map = workspace.maps.get(&name).ok_or_else(|| unknown(&name))?;
-    let text = files(&app).await?.remove(&format!("maps/{name}.toml")).unwrap_or_default();
+    let text = files(&app).await?.remove(&file_of(&name)).unwrap_or_default();
     let of = Subject::Map(name);
     let own = workspace.cases.values().filter(|case| case.of == of);
     let samples = own.map(|case| MapSample { name: case.name.clone(), text: case.given.1.clone() }).collect();
-    Ok(Json(MapStory { map: view(map), text, samples }))
+    let drafts = app.store.drafts().await?;
+    let own = drafts.iter().find(|draft| draft.file == file_of(&map.name));
+    let draft =
+        own.map(|draft| MapDraft { text: draft.text.clone(), by: draft.by_whom.clone(), at: sure_time(Timestamp(draft.at)) });
+    Ok(Json(MapStory { map: view(map, &drafts), text, samples, draft }))
+}
+
+/// Rules that could fill the map's target, by names, the trade's words, formats and values seen; each with how sure it is.
+#[utoipa::path(get, path = "/api/maps/{name}/proposals", operation_id = "map_proposals", params(("name" = String, Path)),
+    responses((status = 200, body = Vec<MapProposal>), (status = 404, body = Problem)))]
+pub async fn proposals(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<Vec<MapProposal>> {
+    let (_, workspace) = app.engine.releases().current();
+    let map = workspace.maps.get(&name).ok_or_else(|| unknown(&name))?;
+    // Of a target that is no outline of JSON nothing is proposed.
+    let all = propose(&workspace, &map.from, &map.to).map(|proposal| proposal.each()).unwrap_or_default();
+    let shown = |one: ProposedRule| MapProposal {
+        path: one.path,
+        expression: one.rule.expression,
+        confidence: one.rule.confidence.as_str().to_owned(),
+        because: one.rule.because,
+        within: one.within.into_iter().map(|list| MapWithin { into: list.into, of: list.of }).collect(),
+    };
+    Ok(Json(all.into_iter().map(shown).collect()))
+}
+
+/// A map file with a rule more, where it belongs. Nothing is stored.
+#[utoipa::path(post, path = "/api/maps/{name}/rule", operation_id = "map_rule", params(("name" = String, Path)), request_body = MapRuleRequest,
+    responses((status = 200, body = MapText), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn rule(State(app): State<Arc<App>>, Path(name): Path<String>, Json(asked): Json<MapRuleRequest>) -> Answer<MapText> {
+    if !app.engine.releases().current().1.maps.contains_key(&name) {
+        return Err(unknown(&name));
+    }
+    let lists: Vec<Within> = asked.within.into_iter().map(|list| Within { into: list.into, of: list.of }).collect();
+    let text =
+        place(&asked.path, &lists).and_then(|(within, target)| with_rule(&asked.text, &within, &target, &asked.expression));
+    text.map(|text| Json(MapText { text })).map_err(|says| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says))
+}
+
+/// Keeps a draft of the map's file, in place of the one there was. `wirewatch map take` brings it into the folder.
+#[utoipa::path(put, path = "/api/maps/{name}/draft", operation_id = "keep_map_draft", params(("name" = String, Path)),
+    request_body = MapDraftRequest, responses((status = 200, body = MapDraft), (status = 404, body = Problem), (status = 413, body = Problem)))]
+pub async fn keep_draft(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(name): Path<String>,
+    Json(MapDraftRequest { text }): Json<MapDraftRequest>,
+) -> Answer<MapDraft> {
+    let (_, workspace) = app.engine.releases().current();
+    if !workspace.maps.contains_key(&name) {
+        return Err(unknown(&name));
+    }
+    if text.len() > LARGEST {
+        return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, format!("a draft has at most {} KB", LARGEST / 1024)));
+    }
+    let now = SystemClock.now();
+    app.store.keep_draft(&file_of(&name), &text, &by, now).await?;
+    Ok(Json(MapDraft { text, by, at: sure_time(now) }))
+}
+
+/// Lets go of the draft of a map; nothing where there is none.
+#[utoipa::path(delete, path = "/api/maps/{name}/draft", operation_id = "drop_map_draft", params(("name" = String, Path)),
+    responses((status = 204)))]
+pub async fn drop_draft(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
+    app.store.drop_draft(&file_of(&name)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+fn file_of(map: &str) -> String {
+    format!("maps/{map}.toml")
 }
 
 /// What a map file gives for a document, whether or not it is the one that runs.
@@ -62,11 +140,12 @@ fn unknown(name: &str) -> Problem {
     Problem::not_found(format!("the running release has no map `{name}`"))
 }
 
-fn view(map: &Map) -> MapView {
+fn view(map: &Map, drafts: &[DraftRow]) -> MapView {
     fn count(rules: &Rules) -> usize {
         rules.set.len() + rules.each.iter().map(|each| count(&each.rules)).sum::<usize>()
     }
-    MapView { name: map.name.clone(), from: map.from.clone(), to: map.to.clone(), rules: count(&map.rules) }
+    let draft = drafts.iter().any(|draft| draft.file == file_of(&map.name));
+    MapView { name: map.name.clone(), from: map.from.clone(), to: map.to.clone(), rules: count(&map.rules), draft }
 }
 
 fn tried(table: MapTable) -> MapTried {
@@ -78,14 +157,20 @@ fn tried(table: MapTable) -> MapTried {
         table.rules.into_iter().map(|rule| MapRule { target: rule.target, value: rule.value.map(shown), line: rule.line });
     let source = table.source.into_iter();
     let source = source.map(|one| MapSource { path: one.path, value: one.value, times: one.times, used: one.used });
-    let result =
-        if table.result.is_null() { String::new() } else { serde_json::to_string_pretty(&table.result).unwrap_or_default() };
+    let open = table.open.into_iter();
+    let open = open.map(|one| MapOpen { path: one.path, kind: one.kind, required: one.required, title: one.title });
+    let result = match table.result {
+        Value::Null => String::new(),
+        Value::String(text) => text,
+        other => serde_json::to_string_pretty(&other).unwrap_or_default(),
+    };
     MapTried {
         findings: table.findings,
         documents: table.documents,
         title: table.title,
         source: source.collect(),
         rules: rules.collect(),
+        open: open.collect(),
         result,
         says: table.says,
     }

@@ -14,6 +14,75 @@ pub struct MapView {
     pub to: String,
     /// How many targets its rules fill.
     pub rules: usize,
+    /// Somebody has made a draft of it.
+    pub draft: bool,
+}
+
+/// A map file as somebody would have it; it runs once it is in the folder and deployed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MapDraft {
+    pub text: String,
+    pub by: String,
+    /// RFC 3339.
+    pub at: String,
+}
+
+/// A draft to keep.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MapDraftRequest {
+    pub text: String,
+}
+
+/// A field of the target that no rule fills.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MapOpen {
+    /// With the lists it stands in: `rows[].item`.
+    pub path: String,
+    /// `string`, `number`, `integer`, `boolean` or `list`; empty where it may be several.
+    pub kind: String,
+    pub required: bool,
+    /// What it is in words; empty where nobody has said.
+    pub title: String,
+}
+
+/// A rule that could fill a field.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MapProposal {
+    pub path: String,
+    pub expression: String,
+    /// `sure`, `likely` or `perhaps`.
+    pub confidence: String,
+    pub because: String,
+    /// The lists it stands in, outermost first.
+    pub within: Vec<MapWithin>,
+}
+
+/// A list of the target, and what selects its items.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MapWithin {
+    pub into: String,
+    pub of: String,
+}
+
+/// A rule to be written into a map file.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MapRuleRequest {
+    /// The map file as it stands in the editor.
+    pub text: String,
+    pub path: String,
+    pub expression: String,
+    /// What makes the items of lists that are not in the file yet.
+    #[serde(default)]
+    pub within: Vec<MapWithin>,
+}
+
+/// A map file with a rule more, its comments and order kept.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MapText {
+    pub text: String,
 }
 
 /// A map with its file and what it can be tried on.
@@ -24,6 +93,7 @@ pub struct MapStory {
     pub text: String,
     /// The documents of the map's cases.
     pub samples: Vec<MapSample>,
+    pub draft: Option<MapDraft>,
 }
 
 /// A document that a map can be tried on.
@@ -58,7 +128,9 @@ pub struct MapTried {
     pub source: Vec<MapSource>,
     /// What each rule gave, in the order of the rules.
     pub rules: Vec<MapRule>,
-    /// The target document as indented JSON; empty where there is none.
+    /// The fields of the target that no rule fills.
+    pub open: Vec<MapOpen>,
+    /// The target document as indented JSON, or as the map writes it; empty where there is none.
     pub result: String,
     /// Why there is none.
     pub says: String,

@@ -18,7 +18,10 @@ pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerE
 pub use connection::{ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
-pub use map::{MapRule, MapSample, MapSource, MapStory, MapTried, MapTry, MapView};
+pub use map::{
+    MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
+    MapTry, MapView, MapWithin,
+};
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
     Step, Story,

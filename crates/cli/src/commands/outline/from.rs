@@ -29,7 +29,7 @@ pub struct FromArgs {
     /// Which schema, element or table, where the source has several
     #[arg(long, value_name = "NAME")]
     of: Option<String>,
-    /// A CSV table with the columns record, list, field, at, length, type, places, date, side, pad, title
+    /// A CSV table with the columns record, list, field, at, length, type, always, places, date, side, pad, title
     #[arg(long, value_name = "TABLE")]
     positions: Option<PathBuf>,
     /// What stands between the columns of records, where their fields stand at no fixed places

@@ -198,7 +198,8 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
             Some(own) if own.takes.len() == values.len() => {
                 let given = own.takes.iter().map(String::as_str).zip(values).collect();
                 let inner = Scope { it: Item::Missing, doc: Item::Missing, given: Some(given), ..scope.clone() };
-                eval(&own.gives.root, &inner).map_err(|error| EvalError { span: node.span.clone(), says: format!("{name}: {}", error.says) })
+                eval(&own.gives.root, &inner)
+                    .map_err(|error| EvalError { span: node.span.clone(), says: format!("{name}: {}", error.says) })
             }
             // The checker refuses other names before anything runs.
             _ => fail(node, format!("there is no function `{name}`")),

@@ -89,7 +89,8 @@ fn moment(text: &str) -> Option<Zoned> {
 }
 
 fn zone(node: &Node, name: &str) -> Result<TimeZone, EvalError> {
-    TimeZone::get(name).or_else(|_| fail(node, format!("`{}` is no time zone; they are named as in Europe/Vienna", shorten(name))))
+    TimeZone::get(name)
+        .or_else(|_| fail(node, format!("`{}` is no time zone; they are named as in Europe/Vienna", shorten(name))))
 }
 
 /// `local(moment, zone)`: RFC 3339 with the offset that holds there then.
@@ -119,7 +120,10 @@ fn day(node: &Node, text: &str) -> Result<jiff::civil::Date, EvalError> {
 /// `date_plus(date, days)`: an ISO date.
 pub(super) fn date_plus<'a>(node: &'a Node, text: &str, days: Decimal) -> Result<Item<'a>, EvalError> {
     let whole = days.normalize();
-    let span = i32::try_from(whole.mantissa()).ok().filter(|_| whole.scale() == 0).and_then(|days| jiff::Span::new().try_days(days).ok());
+    let span = i32::try_from(whole.mantissa())
+        .ok()
+        .filter(|_| whole.scale() == 0)
+        .and_then(|days| jiff::Span::new().try_days(days).ok());
     let Some(later) = span.and_then(|span| day(node, text).ok()?.checked_add(span).ok()) else {
         day(node, text)?;
         return fail(node, format!("{days} is no number of days"));

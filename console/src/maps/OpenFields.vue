@@ -1,0 +1,47 @@
+<script setup lang="ts">
+/** The fields of the target that no rule fills, each with the rule that is proposed for it: taken one by one. */
+import type { MapOpen, MapProposal } from '../api/schema'
+import { count } from '../words/format'
+
+defineProps<{ open: MapOpen[]; proposals: Map<string, MapProposal>; busy: boolean }>()
+defineEmits<{ take: [field: MapOpen, proposal: MapProposal | undefined] }>()
+</script>
+
+<template>
+  <section aria-label="Fields that nothing fills" data-part="open">
+    <h3 class="border-y border-line bg-sunken px-3 py-1 text-sm text-soft">
+      {{ count(open.length, 'field') }} that nothing fills
+    </h3>
+    <ul>
+      <li v-for="field in open" :key="field.path" class="px-3 py-1" :data-open="field.path">
+        <p class="flex items-baseline gap-2">
+          <span class="min-w-0 truncate font-mono" :title="field.title">{{ field.path }}</span>
+          <span v-if="field.required" class="text-xs whitespace-nowrap text-aside">required</span>
+          <span class="ml-auto text-xs text-faint">{{ field.kind }}</span>
+        </p>
+        <template v-for="proposal in [proposals.get(field.path)]" :key="proposal?.expression ?? ''">
+          <p class="flex items-baseline gap-2">
+            <span v-if="proposal" class="min-w-0 grow">
+              <span class="block truncate font-mono text-sm">{{ proposal.expression }}</span>
+              <span class="block truncate text-xs text-soft" :title="proposal.because"
+                >{{ proposal.confidence }}: {{ proposal.because }}</span
+              >
+            </span>
+            <span v-else class="min-w-0 grow text-xs text-faint">nothing like it in the source</span>
+            <button
+              type="button"
+              class="link text-sm whitespace-nowrap"
+              :disabled="busy"
+              :aria-label="
+                proposal ? `Take ${proposal.expression} for ${field.path}` : `Write a rule for ${field.path}`
+              "
+              @click="$emit('take', field, proposal)"
+            >
+              {{ proposal ? 'Take' : 'Write a rule' }}
+            </button>
+          </p>
+        </template>
+      </li>
+    </ul>
+  </section>
+</template>

@@ -1,0 +1,175 @@
+//! A map file changed rule by rule, its comments and order kept.
+
+use crate::nearest::nearest;
+use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
+
+/// A list that a target stands in: what it is called there, and the expression that selects its items.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Within {
+    pub into: String,
+    pub of: String,
+}
+
+/// The targets that a map file fills, each with the lists it stands in: `rows[].item`. What is no TOML fills nothing.
+#[must_use]
+pub fn filled(text: &str) -> Vec<String> {
+    let mut all = Vec::new();
+    if let Ok(document) = text.parse::<DocumentMut>() {
+        targets(document.as_table(), "", &mut all);
+    }
+    all
+}
+
+fn targets(level: &dyn TableLike, at: &str, all: &mut Vec<String>) {
+    if let Some(set) = level.get("set").and_then(Item::as_table_like) {
+        names(set, at, all);
+    }
+    for each in level.get("each").and_then(Item::as_array_of_tables).into_iter().flatten() {
+        let into = each.get("into").and_then(Item::as_str).unwrap_or_default();
+        // Another map makes all that stands in such a list.
+        match each.get("by") {
+            Some(_) => all.push(into.to_owned()),
+            None => targets(each, &format!("{at}{into}[]."), all),
+        }
+    }
+}
+
+fn names(set: &dyn TableLike, at: &str, all: &mut Vec<String>) {
+    for (name, item) in set.iter() {
+        match item.as_table_like() {
+            Some(inner) => names(inner, &format!("{at}{name}."), all),
+            None => all.push(format!("{at}{name}")),
+        }
+    }
+}
+
+/// Whether one of the targets is that field, or all around it.
+#[must_use]
+pub fn fills(targets: &[String], field: &str) -> bool {
+    targets
+        .iter()
+        .any(|target| field.strip_prefix(target.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '['])))
+}
+
+/// The map file with a rule more, at the end of its level. Lists that it stands in are made where there are none.
+///
+/// # Errors
+/// A sentence: a file that is no TOML, a target that is filled already, a list whose items another map makes.
+pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &str) -> Result<String, String> {
+    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| error.message().to_owned())?;
+    let mut level: &mut Table = document.as_table_mut();
+    for list in within {
+        level = inside(level, list)?;
+    }
+    let set = level.entry("set").or_insert_with(|| Item::Table(Table::new()));
+    let set = set.as_table_like_mut().ok_or("`set` is no table")?;
+    put(set, target, expression)?;
+    Ok(document.to_string())
+}
+
+fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, String> {
+    let all = level.entry("each").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+    let all = all.as_array_of_tables_mut().ok_or("`each` is written as [[each]]")?;
+    let is = |each: &Table| each.get("into").and_then(Item::as_str) == Some(list.into.as_str());
+    let known = all.iter().position(is);
+    let at = match known {
+        Some(at) => at,
+        None => {
+            let mut each = Table::new();
+            each["of"] = value(&list.of);
+            each["into"] = value(&list.into);
+            all.push(each);
+            all.len() - 1
+        }
+    };
+    let each = all.get_mut(at).ok_or("the list is gone")?;
+    match each.get("by").and_then(Item::as_str) {
+        Some(by) => Err(format!("the map {by} makes the items of `{}`", list.into)),
+        None => Ok(each),
+    }
+}
+
+fn put(set: &mut dyn TableLike, target: &[String], expression: &str) -> Result<(), String> {
+    let (name, rest) = target.split_first().ok_or("a rule fills a target")?;
+    if rest.is_empty() {
+        if set.contains_key(name) {
+            return Err(format!("`{name}` is filled already"));
+        }
+        set.insert(name, value(expression));
+        return Ok(());
+    }
+    if !set.contains_key(name) {
+        let mut inner = Table::new();
+        inner.set_dotted(true);
+        inner.set_implicit(true);
+        set.insert(name, Item::Table(inner));
+    }
+    let inner = set.get_mut(name).and_then(Item::as_table_like_mut);
+    put(inner.ok_or_else(|| format!("`{name}` is filled already"))?, rest, expression)
+}
+
+/// A field's path as it is written, `rows[].deliver_to.town`: the lists, and the names in the innermost.
+///
+/// # Errors
+/// A sentence, where `lists` lacks the one that it stands in.
+pub fn place(path: &str, lists: &[Within]) -> Result<(Vec<Within>, Vec<String>), String> {
+    let mut parts: Vec<&str> = path.split("[].").collect();
+    let own = parts.pop().unwrap_or_default();
+    let within = parts.iter().map(|into| {
+        let found = lists.iter().find(|list| list.into == *into);
+        found.cloned().ok_or_else(|| {
+            let near = nearest(into, lists.iter().map(|list| list.into.as_str()))
+                .map_or_else(String::new, |near| format!("; did you mean {near}?"));
+            format!("what makes the items of `{into}` is not said{near}")
+        })
+    });
+    Ok((within.collect::<Result<_, _>>()?, own.split('.').map(str::to_owned).collect()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const MAP: &str = "# Why it is so.\nfrom = \"a\"\nto   = \"b\"\n\n[set]\nno    = \"id\"  # kept\n\n[[each]]\nof   = \"lines\"\ninto = \"rows\"\n\n[each.set]\nitem = \"sku\"\n";
+
+    fn within(pairs: &[(&str, &str)]) -> Vec<Within> {
+        pairs.iter().map(|(into, of)| Within { into: (*into).to_owned(), of: (*of).to_owned() }).collect()
+    }
+
+    fn added(text: &str, path: &str, lists: &[(&str, &str)], expression: &str) -> Result<String, String> {
+        let (within, target) = place(path, &within(lists))?;
+        with_rule(text, &within, &target, expression)
+    }
+
+    #[test]
+    fn rules_are_added_where_they_belong_and_nothing_else_changes() {
+        let one = added(MAP, "to.town", &[], "place.'the town'").unwrap();
+        assert_eq!(one, MAP.replace("# kept\n", "# kept\nto.town = \"place.'the town'\"\n"));
+        let two = added(&one, "rows[].pieces", &[("rows", "lines")], "n").unwrap();
+        assert_eq!(two, one.clone() + "pieces = \"n\"\n");
+        let three = added(&two, "boxes[].of[].weight", &[("boxes", "parcels"), ("of", "it")], "kg").unwrap();
+        assert_eq!(
+            three,
+            two + "\n[[each]]\nof = \"parcels\"\ninto = \"boxes\"\n\n[[each.each]]\nof = \"it\"\ninto = \"of\"\n\n[each.each.set]\nweight = \"kg\"\n"
+        );
+        assert_eq!(filled(&three), ["no", "to.town", "rows[].item", "rows[].pieces", "boxes[].of[].weight"]);
+        assert!(
+            fills(&filled(&three), "to.town") && !fills(&filled(&three), "to.town_2") && fills(&["to".to_owned()], "to.town")
+        );
+    }
+
+    #[test]
+    fn what_cannot_be_added_is_said() {
+        assert_eq!(added(MAP, "no", &[], "x"), Err("`no` is filled already".to_owned()));
+        assert_eq!(added(MAP, "no.more", &[], "x"), Err("`no` is filled already".to_owned()));
+        assert_eq!(
+            added(MAP, "rows[].x", &[("row", "y")], "x"),
+            Err("what makes the items of `rows` is not said; did you mean row?".to_owned())
+        );
+        let by = MAP.replace("\n[each.set]\nitem = \"sku\"\n", "by = \"row\"\n");
+        assert_eq!(added(&by, "rows[].x", &[("rows", "y")], "x"), Err("the map row makes the items of `rows`".to_owned()));
+        assert!(added("from = ", "a", &[], "x").is_err());
+        assert_eq!(filled(&by), ["no", "rows"]);
+        assert!(fills(&filled(&by), "rows[].item"));
+    }
+}
