@@ -12,6 +12,7 @@ mod inputs;
 mod lists;
 mod maps;
 mod mending;
+mod outlines;
 mod processes;
 mod queues;
 mod releases;

@@ -195,3 +195,60 @@ async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
     let (code, _, err) = scene.service.command(&from);
     assert!(code == 1 && err.contains("is there already"), "{err}");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_that_came() {
+    let mut scene = Scene::open().await;
+    scene.send(2, Flaw::None);
+    scene.quiet(2).await;
+    let messages = scene.messages("flow=partner-orders").await;
+    let keys: Vec<&str> = messages.iter().map(|message| message["key"].as_str().expect("a key")).collect();
+    let behind = |key: &str| format!("{key}/to-order");
+    let (code, out, err) = scene.service.command(&["compare", &behind(keys[0]), &behind(keys[1])]);
+    assert!(code == 1 && out.contains("reference") && out.contains(&format!("+ \"{}\"", keys[1])), "{out}{err}");
+    // What the map made is what the call sent.
+    let (code, out, err) = scene.service.command(&["compare", &behind(keys[0]), &format!("{}/book", keys[0])]);
+    assert_eq!((code, out.as_str(), err.as_str()), (0, "both say the same\n", ""));
+    let (code, _, err) = scene.service.command(&["compare", &format!("{}/bok", keys[0]), "a.json"]);
+    assert!(code == 2 && err.contains("has no step `bok`; it has"), "{err}");
+    let (code, _, err) = scene.service.command(&["compare", "a.json", keys[0]]);
+    assert!(code == 1 && err.contains("a.json: there is no such file"), "{err}");
+    let workspace = root().join("demo/workspace");
+    let workspace = workspace.to_str().expect("text");
+    let given = root().join(ORDER);
+    let with = [
+        "rehearse",
+        "partner-orders",
+        "--workspace",
+        workspace,
+        "--given",
+        given.to_str().expect("text"),
+        "--answers-of",
+        keys[0],
+    ];
+    let (code, out, err) = scene.service.command(&[&with[..], &["--limit", "1"]].concat());
+    assert!(code == 0 && out.contains("answered 201"), "{out}{err}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_draft_is_shown_and_taken_into_the_folder() {
+    let scene = Scene::open().await;
+    let folder = copy();
+    let at = folder.path().to_str().expect("text");
+    let file = folder.path().join("maps/release-to-pick.toml");
+    let text = std::fs::read_to_string(&file).expect("the map").replace("lower(carrier)", "upper(carrier)");
+    let body = serde_json::json!({ "text": text });
+    let (status, _) = scene.service.put("/api/maps/release-to-pick/draft", &body).await;
+    assert_eq!(status, 200);
+    let (status, _) = scene.service.put("/api/maps/none/draft", &body).await;
+    assert_eq!(status, 404);
+    assert!(scene.service.command(&["map", "take", "--workspace", at]).1.contains("release-to-pick"));
+    let take = |more: &[&str]| scene.service.command(&[&["map", "take", "release-to-pick", "--workspace", at], more].concat());
+    let (code, out, _) = take(&[]);
+    assert!(code == 0 && out.contains("- carrier   = \"lower(carrier)\"") && out.contains("nothing is written yet"), "{out}");
+    assert_ne!(std::fs::read_to_string(&file).expect("the map"), text);
+    assert_eq!(take(&["--yes"]).0, 0);
+    assert_eq!(std::fs::read_to_string(&file).expect("the map"), text);
+    let (code, _, err) = take(&[]);
+    assert!(code == 1 && err.contains("has no draft"), "{err}");
+}

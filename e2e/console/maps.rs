@@ -43,3 +43,38 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     browser.read("[data-part=standing]", "no 850 in 004010").await;
     browser.leave().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
+    let scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-strand]").await;
+    browser.go("/maps/po-to-order").await;
+    browser.read("[data-target=reference]", "MF-20417").await;
+    let text = "document.querySelector('.cm-content').cmTile.view.state.doc.toString()";
+    let rules = browser.script(&format!("return {text}")).await.as_str().expect("the map").to_owned();
+    let without: String = rules.lines().filter(|line| !line.starts_with("reference ")).map(|line| format!("{line}\n")).collect();
+    let put = "const at = document.querySelector('.cm-content').cmTile.view; at.dispatch({ changes: { from: 0, to: at.state.doc.length, insert: ";
+    browser.script(&format!("{put}{without:?} }} }})")).await;
+    // What is required and unfilled is in sight, with what is proposed for it.
+    browser.read("[data-open=reference]", "required").await;
+    browser.read("[data-open=reference]", "BEG03").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("[data-open=reference] button").await;
+    browser.read("[data-target=reference]", "MF-20417").await;
+    browser.see_no("[data-open=reference]").await;
+    let taken = browser.script(&format!("return {text}")).await.as_str().expect("the map").to_owned();
+    assert!(taken.contains("reference = \"BEG03\"") && taken.lines().next() == rules.lines().next(), "{taken}");
+    browser.press("Keep as a draft…").await;
+    browser.read("[role=dialog]", "as it runs").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Keep the draft").await;
+    browser.read("[data-part=draft]", "wirewatch map take po-to-order").await;
+    browser.go("/maps").await;
+    browser.read("[data-map=po-to-order]", "has a draft").await;
+    browser.click("[data-map=po-to-order]").await;
+    browser.read("[data-part=draft]", "Show the draft").await;
+    browser.press("Let go of it").await;
+    browser.see_no("[data-part=draft]").await;
+    browser.leave().await;
+}

@@ -1,7 +1,7 @@
 use super::deploy::{changes, told};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
-use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table};
+use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table, tone};
 use wirewatch_service::view::{Release, ReleaseStory, ReleaseView, Why};
 
 /// List the releases, or show what one of them changed, line by line

@@ -96,7 +96,7 @@ pub async fn run(args: &OutlineArgs) -> Result<(), CommandError> {
 fn typed(args: &NewArgs) -> Result<(), CommandError> {
     let title = args.title.as_deref().unwrap_or(&args.name);
     let schema = of_fields(&args.fields, title).map_err(CommandError::Usage)?;
-    from::keep(&args.workspace, &args.name, schema, args.replace, "as typed")
+    from::keep(&args.workspace, &args.name, schema, args.replace, "what was typed")
 }
 
 fn fields(outline: &Outline) -> Vec<(String, Leaf)> {
