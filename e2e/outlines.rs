@@ -125,3 +125,19 @@ async fn the_tables_of_a_database_are_an_outline() {
     let (code, _, err) = client(&["outline", "from", "postgres://nobody@127.0.0.1:1/none", "--of", "a"], "");
     assert!(code == 1 && err.contains("the database cannot be reached"), "{err}");
 }
+
+#[test]
+fn a_code_table_is_begun_from_both_sides() {
+    let begin = |more: &[&str]| client(&[&["table", "begin"], more, &["--workspace", "demo/workspace"]].concat(), "");
+    let (code, out, err) = begin(&["x12/004010/850:PO103", "moved-date:because"]);
+    assert!(code == 1 && out.is_empty() && err.contains("no values of moved-date:because are known"), "{err}");
+    let (code, out, _) = begin(&["x12/004010/850:PO103", "shipment:parcels[].lines[].item"]);
+    assert!(
+        code == 0 && out.starts_with("code,meaning\n#") && out.contains("# EA,Each\n") && out.contains("# ,QH-HIVE-10\n"),
+        "{out}"
+    );
+    let (code, _, err) = begin(&["x12/004010/850:PO199", "order:rows[].unit"]);
+    assert!(code == 1 && err.contains("the 850 has no element PO199"), "{err}");
+    let (code, _, err) = begin(&["order", "order:rows[].unit"]);
+    assert!(code == 1 && err.contains("`order` should be OUTLINE:FIELD"), "{err}");
+}

@@ -27,7 +27,7 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     };
     fill(&rules.replace("\"BEG03\"", "\"'PO ' & BEG03\"")).await;
     browser.read("[data-target=reference]", "PO MF-20418").await;
-    browser.read("main", "changed here only").await;
+    browser.read("main", "Keep as draft").await;
     // What is wrong is told in place; what came before stays in sight.
     fill(&rules.replace("reference           = \"BEG03\"", "")).await;
     browser.read("[data-part=standing]", "1 required field is not filled").await;
@@ -57,7 +57,7 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     let put = "const at = document.querySelector('.cm-content').cmTile.view; at.dispatch({ changes: { from: 0, to: at.state.doc.length, insert: ";
     browser.script(&format!("{put}{without:?} }} }})")).await;
     // What is required and unfilled is in sight, with what is proposed for it.
-    browser.read("[data-open=reference]", "required").await;
+    browser.read("[data-part=open]", "1 required field that nothing fills").await;
     browser.read("[data-open=reference]", "BEG03").await;
     assert_eq!(browser.accessibility().await, "");
     browser.click("[data-open=reference] button").await;
@@ -65,7 +65,7 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     browser.see_no("[data-open=reference]").await;
     let taken = browser.script(&format!("return {text}")).await.as_str().expect("the map").to_owned();
     assert!(taken.contains("reference = \"BEG03\"") && taken.lines().next() == rules.lines().next(), "{taken}");
-    browser.press("Keep as a draft…").await;
+    browser.press("Keep as draft…").await;
     browser.read("[role=dialog]", "as it runs").await;
     assert_eq!(browser.accessibility().await, "");
     browser.press("Keep the draft").await;

@@ -36,6 +36,8 @@ const source = computed(() => (good.value?.source ?? []).filter((one) => has(fin
 const rules = computed(() => (good.value?.rules ?? []).filter((one) => has(findTarget.value, one.target, one.value)))
 /** The fields that the rules as they stand leave unfilled, whether or not the map is sound. */
 const open = computed(() => (tried.value?.open ?? []).filter((one) => has(findTarget.value, one.path, one.title)))
+const needed = computed(() => open.value.filter((one) => one.required))
+const spare = computed(() => open.value.filter((one) => !one.required))
 const says = computed(
   () => tried.value && (tried.value.says || standing(findings.value, tried.value.rules, tried.value.source)),
 )
@@ -273,9 +275,11 @@ function show(line: number) {
           >
             <template #title>
               <h2 class="text-base font-medium">Rules</h2>
-              <span v-if="changed" class="text-soft">changed here only</span>
-              <button v-if="changed" type="button" class="link" @click="text = story.text">as it runs</button>
-              <button v-if="changed" type="button" class="link" @click="drafting = true">Keep as a draft…</button>
+              <template v-if="changed">
+                <span class="text-soft">changed</span>
+                <button type="button" class="link whitespace-nowrap" @click="text = story.text">as it runs</button>
+                <button type="button" class="link whitespace-nowrap" @click="drafting = true">Keep as draft…</button>
+              </template>
             </template>
           </CodeView>
         </section>
@@ -283,16 +287,18 @@ function show(line: number) {
         <section class="panel min-w-0 overflow-hidden" aria-label="Target" :class="broken && 'border-dashed'">
           <div class="flex min-h-10 items-center gap-2 border-b border-line px-3 py-1">
             <h2 class="font-medium whitespace-nowrap">
-              Target<span v-if="broken" class="font-normal text-soft">, as it was before</span>
+              Target<span v-if="broken" class="font-normal text-soft" title="What the rules gave before they went wrong"
+                >, as it was</span
+              >
             </h2>
-            <label class="flex items-center gap-1.5 text-sm"
+            <label class="flex items-center gap-1.5 text-sm whitespace-nowrap"
               ><input v-model="whole" type="checkbox" /> as a document</label
             >
             <input
               v-if="!whole"
               v-model="findTarget"
               type="search"
-              class="field ml-auto w-36 py-0.5 text-sm"
+              class="field ml-auto w-28 min-w-0 py-0.5 text-sm"
               placeholder="Find a field"
               aria-label="Find a field of the target"
             />
@@ -304,6 +310,14 @@ function show(line: number) {
             aria-label="The document"
             >{{ good?.result }}</pre>
           <div v-else class="h-[58vh] overflow-auto text-sm" tabindex="0" aria-label="Fields of the target">
+            <OpenFields
+              v-if="needed.length"
+              :open="needed"
+              :proposals="proposals"
+              :busy="taking"
+              needed
+              @take="takeRule"
+            />
             <ul class="py-1">
               <li v-for="(one, n) in rules" :key="n">
                 <button
@@ -319,7 +333,7 @@ function show(line: number) {
                 </button>
               </li>
             </ul>
-            <OpenFields v-if="open.length" :open="open" :proposals="proposals" :busy="taking" @take="takeRule" />
+            <OpenFields v-if="spare.length" :open="spare" :proposals="proposals" :busy="taking" @take="takeRule" />
           </div>
         </section>
       </div>

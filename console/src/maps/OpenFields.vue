@@ -3,20 +3,28 @@
 import type { MapOpen, MapProposal } from '../api/schema'
 import { count } from '../words/format'
 
-defineProps<{ open: MapOpen[]; proposals: Map<string, MapProposal>; busy: boolean }>()
+defineProps<{
+  open: MapOpen[]
+  proposals: Map<string, MapProposal>
+  busy: boolean
+  /** The target must have them. */ needed?: boolean
+}>()
 defineEmits<{ take: [field: MapOpen, proposal: MapProposal | undefined] }>()
 </script>
 
 <template>
-  <section aria-label="Fields that nothing fills" data-part="open">
-    <h3 class="border-y border-line bg-sunken px-3 py-1 text-sm text-soft">
-      {{ count(open.length, 'field') }} that nothing fills
+  <section
+    :aria-label="needed ? 'Required fields that nothing fills' : 'Fields that nothing fills'"
+    data-part="open"
+    :class="needed && 'border-b border-line bg-aside/5'"
+  >
+    <h3 class="border-line px-3 py-1 text-sm" :class="needed ? 'text-aside' : 'border-y bg-sunken text-soft'">
+      {{ count(open.length, needed ? 'required field' : 'field') }} that nothing fills
     </h3>
     <ul>
       <li v-for="field in open" :key="field.path" class="px-3 py-1" :data-open="field.path">
         <p class="flex items-baseline gap-2">
           <span class="min-w-0 truncate font-mono" :title="field.title">{{ field.path }}</span>
-          <span v-if="field.required" class="text-xs whitespace-nowrap text-aside">required</span>
           <span class="ml-auto text-xs text-faint">{{ field.kind }}</span>
         </p>
         <template v-for="proposal in [proposals.get(field.path)]" :key="proposal?.expression ?? ''">

@@ -35,6 +35,8 @@ import { tags } from '@lezer/highlight'
 import type { FindingView } from '../api/schema'
 
 const look = EditorView.theme({
+  // The sign it comes with is in few fonts.
+  '.cm-collapsedLines:before, .cm-collapsedLines:after': { content: '"…" !important' },
   '&': { fontSize: '0.8125rem', backgroundColor: 'transparent', color: 'var(--color-ink)', height: '100%' },
   '.cm-scroller': { fontFamily: 'var(--font-mono)', fontVariationSettings: "'MONO' 1", lineHeight: '1.55' },
   '.cm-gutters': { backgroundColor: 'transparent', color: 'var(--color-faint)', border: 'none' },

@@ -167,17 +167,6 @@ pub fn count(n: usize, one: &str) -> String {
     if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn long_lines_are_cut_and_short_ones_are_not() {
-        assert_eq!(shorten("abcdef", 4), "abc…");
-        assert_eq!(shorten("abcd\nrest", 4), "abcd");
-    }
-}
-
 /// What two texts have in common and what not, line by line, with two lines around each change.
 pub fn text_difference(before: &str, after: &str) {
     let (old, new) = (before.lines().collect::<Vec<_>>(), after.lines().collect::<Vec<_>>());
@@ -188,5 +177,16 @@ pub fn text_difference(before: &str, after: &str) {
             ChangeTag::Insert => paint(GOOD, format!("  + {}", change.value())),
         };
         anstream::println!("{line}");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_lines_are_cut_and_short_ones_are_not() {
+        assert_eq!(shorten("abcdef", 4), "abc…");
+        assert_eq!(shorten("abcd\nrest", 4), "abcd");
     }
 }

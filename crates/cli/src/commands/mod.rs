@@ -27,6 +27,7 @@ pub mod secret;
 pub mod serve;
 pub mod show_command;
 pub mod status;
+pub mod table;
 pub mod tray;
 pub mod watch;
 

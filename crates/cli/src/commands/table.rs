@@ -1,0 +1,58 @@
+use crate::error::CommandError;
+use crate::local;
+use std::path::PathBuf;
+use wirewatch_core::table::{begun, codes_of};
+
+/// Code tables of the workspace
+///
+/// Needs no running service.
+#[derive(Debug, clap::Args)]
+pub struct TableArgs {
+    #[command(subcommand)]
+    command: TableCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum TableCommand {
+    Begin(BeginArgs),
+}
+
+/// Begin a code table from the values that are known on both sides
+///
+/// A side is OUTLINE:FIELD, as in x12/004010/850:PO103 (the standard's codes) or order:rows[].unit (values that were seen). What
+/// both call the same becomes a row; everything else stands in comments, for a person to say what it is.
+#[derive(Debug, clap::Args)]
+struct BeginArgs {
+    /// The codes that are looked up
+    from: String,
+    /// What they stand for
+    to: String,
+    /// What to call it: tables/NAME.csv; printed where this is not given
+    #[arg(long)]
+    name: Option<String>,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+}
+
+pub fn run(args: &TableArgs) -> Result<(), CommandError> {
+    let TableCommand::Begin(args) = &args.command;
+    let workspace = local::workspace(&args.workspace)?;
+    let codes = |field: &str| codes_of(&workspace, field).map_err(CommandError::Failed);
+    let text = begun(&codes(&args.from)?, &codes(&args.to)?);
+    let Some(name) = &args.name else {
+        print!("{text}");
+        return Ok(());
+    };
+    let file = args.workspace.join("tables").join(format!("{name}.csv"));
+    if file.exists() {
+        return Err(CommandError::Failed(format!("{} is there already; a beginning never takes its place", file.display())));
+    }
+    if let Some(folder) = file.parent() {
+        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
+    }
+    std::fs::write(&file, &text).map_err(|error| local::failed(&file, &error))?;
+    let open = text.lines().filter(|line| line.starts_with('#')).count();
+    println!("{} written; {open} of its lines are comments that wait for a person", file.display());
+    Ok(())
+}
