@@ -228,6 +228,18 @@ async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_th
     ];
     let (code, out, err) = scene.service.command(&[&with[..], &["--limit", "1"]].concat());
     assert!(code == 0 && out.contains("answered 201"), "{out}{err}");
+    // What is asked really is done there, and a held connection is asked nothing.
+    let really =
+        ["rehearse", "partner-orders", "--workspace", workspace, "--given", given.to_str().expect("text"), "--really", "erp"];
+    let (code, out, err) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
+    assert!(code == 0 && out.contains("answered 201") && out.contains("Asked really: 1 request."), "{out}{err}");
+    assert!(scene.orders.references().contains(&"MF-20417".to_owned()));
+    scene.service.act("/api/connections/erp/hold", &serde_json::json!({ "why": "counting" })).await;
+    let (code, out, _) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
+    assert!(code == 1 && out.contains("erp is held: counting"), "{out}");
+    let file = ["rehearse", "partner-orders", "--workspace", workspace, "--given", "-", "--really", "erpp"];
+    let (code, _, err) = scene.service.command(&file);
+    assert!(code == 2 && err.contains("did you mean `erp`?"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -244,6 +244,12 @@ impl Method {
     pub const ALL: [(&'static str, Self); 5] =
         [("get", Self::Get), ("post", Self::Post), ("put", Self::Put), ("patch", Self::Patch), ("delete", Self::Delete)];
 
+    /// The one that is so called on the wire.
+    #[must_use]
+    pub fn of(name: &str) -> Option<Self> {
+        Self::ALL.iter().map(|(_, method)| *method).find(|method| method.as_str() == name)
+    }
+
     /// As on the wire.
     #[must_use]
     pub const fn as_str(self) -> &'static str {

@@ -1,18 +1,21 @@
 use super::show_command::newest;
-use crate::api::ClientArgs;
+use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint, tone};
 use serde_json::Value;
+use std::cell::Cell;
 use std::path::PathBuf;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
-use wirewatch_core::trial::{Answer, Answers, Passage, Rehearsal, Stage, rehearse};
+use wirewatch_core::machine::{Body, Effect, Outcome, Work};
+use wirewatch_core::trial::{Answer, Answering, Answers, Passage, Rehearsal, Stage, rehearse};
+use wirewatch_service::view::{AskRequest, Asked};
 
 /// Run a document through a whole flow: every effect shown, none performed
 ///
 /// Each request is answered well, with an empty object; --answer and --answers-of say otherwise.
-/// The service is asked for nothing but --answers-of.
+/// The service is asked for nothing but what --answers-of and --really want.
 /// Exit code 1 when a message would be set aside, or the document itself.
 #[derive(Debug, clap::Args)]
 pub struct RehearseArgs {
@@ -33,6 +36,9 @@ pub struct RehearseArgs {
     /// Answer every request as those of this message were answered when it really ran, by id or key
     #[arg(long, value_name = "MESSAGE")]
     answers_of: Option<String>,
+    /// Ask this connection really, through the service: what it does, it does; it is written down who asked
+    #[arg(long, value_name = "CONNECTION")]
+    really: Vec<String>,
     /// Messages to show, at most
     #[arg(long, value_name = "N", default_value_t = 5)]
     limit: usize,
@@ -65,11 +71,22 @@ pub async fn run(client: &ClientArgs, args: &RehearseArgs) -> Result<(), Command
     }
     let bytes = local::bytes(&args.given)?;
     let now = Timestamp(jiff::Timestamp::now().as_microsecond());
-    let shown = rehearse(&workspace, flow, &bytes, &args.event, &answers, args.limit, now);
+    for name in &args.really {
+        if !workspace.connections.contains_key(name) {
+            return Err(local::unknown(&args.workspace, "connection", name, workspace.connections.keys().map(String::as_str)));
+        }
+    }
+    let client = if args.really.is_empty() { None } else { Some(client.client()?) };
+    let outside = Outside { answers, really: &args.really, client, asked: Cell::new(0) };
+    let shown = rehearse(&workspace, flow, &bytes, &args.event, &outside, args.limit, now);
     if args.json {
         ui::json(&shown);
     } else {
         show(&shown);
+        match outside.asked.get() {
+            0 => println!("\nNothing was sent and nothing stored."),
+            n => println!("\nAsked really: {}. Nothing else was sent.", ui::count(n, "request")),
+        }
     }
     let aside = shown.verdict == "aside" || shown.messages.iter().any(|message| message.ends == "aside");
     if aside { Err(CommandError::Found) } else { Ok(()) }
@@ -106,7 +123,50 @@ fn show(shown: &Rehearsal) {
     if shown.left_out > 0 {
         println!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
     }
-    println!("\nNothing was sent and nothing stored.");
+}
+
+/// Answers given beforehand, but for the connections that are asked really.
+struct Outside<'a> {
+    answers: Answers,
+    really: &'a [String],
+    client: Option<Client>,
+    /// How many requests were really made.
+    asked: Cell<usize>,
+}
+
+impl Answering for Outside<'_> {
+    fn answer(&self, work: &Work) -> Outcome {
+        match (&self.client, &work.effect) {
+            (Some(client), Effect::Call { connection, method, path, body }) if self.really.contains(connection) => {
+                self.asked.set(self.asked.get() + 1);
+                let request = AskRequest {
+                    method: method.as_str().to_owned(),
+                    path: path.clone(),
+                    body: body.as_ref().map(Body::text),
+                    key: work.key.to_string(),
+                };
+                let at = format!("/api/connections/{connection}/ask");
+                let asking = client.post::<Asked>(&at, &request);
+                // A rehearsal runs its machine in one go; the answer is waited for where it is needed.
+                let asked = tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking));
+                match asked {
+                    Ok(Asked { status, body, .. }) if status > 0 => {
+                        let body = serde_json::from_str(&body).unwrap_or(Value::from(body));
+                        Answer { status, body }.outcome()
+                    }
+                    Ok(Asked { says, .. }) => Outcome::Refused { says, status: 0, body: Body::default() },
+                    Err(CommandError::Refused(problem)) => {
+                        Outcome::Refused { says: problem.title, status: 0, body: Body::default() }
+                    }
+                    Err(CommandError::Failed(says) | CommandError::Usage(says) | CommandError::Unreachable(says)) => {
+                        Outcome::Refused { says, status: 0, body: Body::default() }
+                    }
+                    Err(CommandError::Found) => Outcome::Refused { says: String::new(), status: 0, body: Body::default() },
+                }
+            }
+            _ => self.answers.answer(work),
+        }
+    }
 }
 
 fn passage(message: &Passage) {

@@ -12,5 +12,5 @@ mod table;
 pub use case::{Case, CaseError, Checked, Subject};
 pub use given::{Given, given_to_map};
 pub use mask::mask;
-pub use rehearse::{Answer, Answers, Called, Passage, Rehearsal, Stage, rehearse};
+pub use rehearse::{Answer, Answering, Answers, Called, Passage, Rehearsal, Stage, rehearse};
 pub use table::{MapTable, OpenField, map_table};

@@ -40,7 +40,9 @@ impl Default for Answer {
 }
 
 impl Answer {
-    fn outcome(&self) -> Outcome {
+    /// What comes of a request that is answered so.
+    #[must_use]
+    pub fn outcome(&self) -> Outcome {
         let body = match &self.body {
             Value::String(text) => Body::from(text.as_str()),
             other => Body::from(other.to_string().as_str()),
@@ -115,14 +117,14 @@ pub struct Called {
 /// Runs what `bytes` hold through one flow, at most `limit` messages of it, as if they had come at `now`.
 ///
 /// `event` is the sender's name for what happened, where the flow's intake tells documents apart by it. Steps that
-/// `answers` does not name are answered well, with an empty object. Retries and pauses pass at once.
+/// [`Answers`] do not name are answered well, with an empty object. Retries and pauses pass at once.
 #[must_use]
 pub fn rehearse(
     workspace: &Arc<Workspace>,
     flow: &Arc<Flow>,
     bytes: &[u8],
     event: &str,
-    answers: &Answers,
+    outside: &dyn Answering,
     limit: usize,
     now: Timestamp,
 ) -> Rehearsal {
@@ -134,7 +136,7 @@ pub fn rehearse(
     let mut messages = Vec::new();
     for (head, slice, _) in parts.iter().take(limit) {
         let head = &decision.unfold.heads[*head as usize];
-        messages.extend(passages(&logic, head, slice, bytes, answers, &mut ids));
+        messages.extend(passages(&logic, head, slice, bytes, outside, &mut ids));
     }
     Rehearsal {
         verdict: decision.verdict.as_str(),
@@ -189,7 +191,14 @@ impl Ids {
 }
 
 /// A message and those that go ways of their own from it.
-fn passages(logic: &Logic, head: &Head, slice: &Range<u64>, bytes: &[u8], answers: &Answers, ids: &mut Ids) -> Vec<Passage> {
+fn passages(
+    logic: &Logic,
+    head: &Head,
+    slice: &Range<u64>,
+    bytes: &[u8],
+    outside: &dyn Answering,
+    ids: &mut Ids,
+) -> Vec<Passage> {
     let id = ids.next();
     let own = &bytes[slice.start as usize..slice.end as usize];
     let document = match logic.workspace.document(&head.form, own) {
@@ -212,7 +221,7 @@ fn passages(logic: &Logic, head: &Head, slice: &Range<u64>, bytes: &[u8], answer
     let mut waiting = VecDeque::from([(Arc::new(origin), document, String::new())]);
     let mut done = Vec::new();
     while let Some((origin, document, way)) = waiting.pop_front() {
-        let (passage, ways) = one(logic, &origin, document, way, answers, ids);
+        let (passage, ways) = one(logic, &origin, document, way, outside, ids);
         done.push(passage);
         waiting.extend(ways);
     }
@@ -226,7 +235,7 @@ fn one(
     origin: &Arc<Origin>,
     document: Document,
     way: String,
-    answers: &Answers,
+    outside: &dyn Answering,
     ids: &mut Ids,
 ) -> (Passage, Vec<Waiting>) {
     let mut now = origin.id.made();
@@ -239,7 +248,7 @@ fn one(
         turn = match &turn.next {
             Next::End(_) => break,
             Next::Perform(work) => {
-                let outcome = answer(answers, work);
+                let outcome = outside.answer(work);
                 statuses.insert(work.step.clone(), outcome.status());
                 machine.outcome(outcome, retry(logic, work), now)
             }
@@ -274,12 +283,20 @@ fn retry<'l>(logic: &'l Logic, work: &Work) -> &'l Retry {
     logic.flow.step(&work.step).map_or(NONE, |(_, step)| &step.retry)
 }
 
-fn answer(answers: &Answers, work: &Work) -> Outcome {
-    match (answers.get(&work.step), &work.effect) {
-        (Some(answer), _) => answer.outcome(),
-        (None, Effect::Call { .. }) => Answer::default().outcome(),
-        // A file or a message at a broker has no answer but that it is there.
-        (None, Effect::Send { .. } | Effect::Publish { .. }) => Outcome::Answer { status: 0, body: Body::default() },
+/// Who answers what a rehearsal asks of the outside.
+pub trait Answering {
+    /// What comes of it.
+    fn answer(&self, work: &Work) -> Outcome;
+}
+
+impl Answering for Answers {
+    fn answer(&self, work: &Work) -> Outcome {
+        match (self.get(&work.step), &work.effect) {
+            (Some(answer), _) => answer.outcome(),
+            (None, Effect::Call { .. }) => Answer::default().outcome(),
+            // A file or a message at a broker has no answer but that it is there.
+            (None, Effect::Send { .. } | Effect::Publish { .. }) => Outcome::Answer { status: 0, body: Body::default() },
+        }
     }
 }
 

@@ -4,15 +4,18 @@ use super::problem::Problem;
 use super::{Answer, queues, said, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{ConnectionView, HeldConnection, Why};
+use crate::view::{AskRequest, Asked, ConnectionView, HeldConnection, Why};
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use wirewatch_core::connection::{Connection, ConnectionKind, SignIn};
+use wirewatch_core::flow::Method;
+use wirewatch_core::machine::{Body, Effect, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Digest, Id};
-use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_engine::{Clock, Links, SystemClock};
 
 /// Every connection with its state and who uses it.
 #[utoipa::path(get, path = "/api/connections", operation_id = "connections", responses((status = 200, body = Vec<ConnectionView>)))]
@@ -97,6 +100,37 @@ pub async fn test(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answ
         Ok(says) => Tested { reached: true, says },
         Err(says) => Tested { reached: false, says },
     }))
+}
+
+/// Makes one request at a connection of the kind http, really, with our credentials: for a rehearsal that is told to. It is written
+/// down who did it.
+#[utoipa::path(post, path = "/api/connections/{name}/ask", operation_id = "ask", params(("name" = String, Path)), request_body = AskRequest,
+    responses((status = 200, body = Asked), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn ask(
+    State(app): State<Arc<App>>,
+    Extension(Person(by)): Extension<Person>,
+    Path(name): Path<String>,
+    Json(AskRequest { method, path, body, key }): Json<AskRequest>,
+) -> Answer<Asked> {
+    let connection = known(&app, &name)?;
+    let wrong = |says: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says);
+    if !matches!(connection.kind, ConnectionKind::Http(_)) {
+        return Err(wrong(format!("{name} is of the kind {}; only http is asked really", connection.kind_name())));
+    }
+    if let Some(held) = status::held(&app).await.into_iter().find(|held| held.connection == name) {
+        return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is held: {}", held.says)));
+    }
+    let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is no method that flows call")))?;
+    let key = Digest::parse(&key).ok_or_else(|| wrong("the key is no digest in hexadecimal digits".to_owned()))?;
+    let why = format!("{} {path} at {name}, for a rehearsal", method.as_str());
+    let subject = Id(Digest::of(&[name.as_bytes()]).short());
+    app.store.record_act(app.engine.mint(), &by, "asked", subject, &why, SystemClock.now()).await?;
+    let effect = Effect::Call { connection: name, method, path, body: body.as_deref().map(Body::from) };
+    let step = "rehearsal".to_owned();
+    let work = Work { step, generation: 0, request: effect.digest(), key, effect, once: None };
+    let outcome = app.outside.perform(&connection, &work).await;
+    let body = outcome.body().map(Body::text).unwrap_or_default();
+    Ok(Json(Asked { status: outcome.status(), body, says: outcome.says().to_owned() }))
 }
 
 /// Lets the next message look at once whether a held connection is of use again.

@@ -121,6 +121,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(orders::one))
         .routes(routes!(connections::list))
         .routes(routes!(connections::test))
+        .routes(routes!(connections::ask))
         .routes(routes!(connections::look))
         .routes(routes!(connections::hold))
         .routes(routes!(connections::free))

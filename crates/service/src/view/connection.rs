@@ -117,3 +117,27 @@ pub struct TurnedView {
     /// Why the last of them was not.
     pub says: String,
 }
+
+/// A request to be made for a rehearsal.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AskRequest {
+    /// `GET`, `POST` …
+    pub method: String,
+    /// Behind the connection's address.
+    pub path: String,
+    /// Its content; none where it is absent.
+    pub body: Option<String>,
+    /// Hexadecimal digits of the idempotency key.
+    pub key: String,
+}
+
+/// What came of it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Asked {
+    /// HTTP status; 0 where there was no answer.
+    pub status: u16,
+    pub body: String,
+    /// What went wrong; empty where nothing did.
+    pub says: String,
+}
