@@ -51,3 +51,19 @@ pub fn unknown<'n>(folder: &Path, what: &str, name: &str, known: impl Iterator<I
     let help = nearest(name, known).map_or(String::new(), |near| format!("; did you mean `{near}`?"));
     CommandError::Usage(format!("{} has no {what} `{name}`{help}", folder.display()))
 }
+
+/// Writes a file of the workspace, making the folder it stands in.
+pub fn write(file: &Path, text: &str) -> Result<(), CommandError> {
+    if let Some(folder) = file.parent() {
+        std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
+    }
+    std::fs::write(file, text).map_err(|error| failed(file, &error))
+}
+
+/// Writes a file that must not be there yet; `never` says what does not take the place of one that is.
+pub fn write_new(file: &Path, text: &str, never: &str) -> Result<(), CommandError> {
+    if file.exists() {
+        return Err(CommandError::Failed(format!("{} is there already; {never}", file.display())));
+    }
+    write(file, text)
+}

@@ -7,6 +7,8 @@ use std::path::Path;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Logic, Machine, Origin};
+use wirewatch_core::propose::propose;
+use wirewatch_core::trial::map_table;
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::{Definitions, Reader, SetTree};
 use wirewatch_core::{Document, Id};
@@ -134,6 +136,18 @@ fn compiling(c: &mut Criterion) {
             .replace("m0", &format!("m{n}"));
         many.insert(format!("flows/f{n}.toml"), flow);
     }
+    // The map table at a keystroke, and what is proposed for it once.
+    let mut table = base();
+    let wide = (0..1000).map(|n| (format!("f{n}"), serde_json::json!({ "type": "string" })));
+    let outline = serde_json::json!({ "type": "object", "properties": wide.collect::<serde_json::Map<_, _>>() });
+    table.insert("outlines/wide.schema.json".to_owned(), outline.to_string());
+    let text = map("wide", 900);
+    table.insert("maps/m.toml".to_owned(), text.clone());
+    let fields = (0..1000).map(|n| (format!("f{n}"), serde_json::json!("x")));
+    let given = serde_json::Value::Object(fields.collect()).to_string();
+    let shown = map_table(&table, None, "m", &text, given.as_bytes(), 0);
+    assert_eq!((shown.rules.len(), shown.open.len(), shown.source.len()), (900, 100, 1000));
+    let wide = Workspace::read(&table).workspace.expect("sound");
     for files in [&large_map, &many] {
         let checked = Workspace::read(files);
         assert!(checked.workspace.is_some(), "{:?}", checked.findings);
@@ -141,6 +155,10 @@ fn compiling(c: &mut Criterion) {
     let mut group = c.benchmark_group("workspace");
     group.sample_size(10);
     group.bench_function("a map of 500 rules", |b| b.iter(|| Workspace::read(black_box(&large_map))));
+    group.bench_function("map table of 1000 fields", |b| {
+        b.iter(|| map_table(black_box(&table), None, "m", &text, given.as_bytes(), 0))
+    });
+    group.bench_function("proposals for 1000 fields", |b| b.iter(|| propose(black_box(&wide), "wide", "wide")));
     group.bench_function("200 flows and maps", |b| b.iter(|| Workspace::read(black_box(&many))));
     group.finish();
 }

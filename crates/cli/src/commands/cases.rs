@@ -177,11 +177,7 @@ fn junit(cases: &[&Arc<Case>], outcomes: &[Outcome]) -> Result<String, CommandEr
 }
 
 fn expect(workspace: &Path, case: &Case, came: &Value) -> Result<(), CommandError> {
-    write(&workspace.join(case.expect_path()), &(serde_json::to_string_pretty(came).unwrap_or_default() + "\n"))
-}
-
-fn write(file: &Path, text: &str) -> Result<(), CommandError> {
-    std::fs::write(file, text).map_err(|error| local::failed(file, &error))
+    local::write(&workspace.join(case.expect_path()), &(serde_json::to_string_pretty(came).unwrap_or_default() + "\n"))
 }
 
 pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandError> {
@@ -235,7 +231,7 @@ impl NewCase<'_> {
             _ if text.trim_start().starts_with("ISA") => "given.edi",
             _ => "given.txt",
         };
-        write(&folder.join(given), text)?;
+        local::write(&folder.join(given), text)?;
         let mut case = toml_edit::DocumentMut::new();
         if !self.says.is_empty() {
             case["says"] = toml_edit::value(self.says);
@@ -245,12 +241,12 @@ impl NewCase<'_> {
         if let Some(event) = self.event {
             case["event"] = toml_edit::value(event);
         }
-        write(&folder.join("case.toml"), &case.to_string())?;
+        local::write(&folder.join("case.toml"), &case.to_string())?;
         if !answers.is_empty() {
-            write(&folder.join("answers.json"), &(serde_json::to_string_pretty(answers).unwrap_or_default() + "\n"))?;
+            local::write(&folder.join("answers.json"), &(serde_json::to_string_pretty(answers).unwrap_or_default() + "\n"))?;
         }
         if let Some(expect) = expect {
-            write(&folder.join("expect.json"), &(serde_json::to_string_pretty(expect).unwrap_or_default() + "\n"))?;
+            local::write(&folder.join("expect.json"), &(serde_json::to_string_pretty(expect).unwrap_or_default() + "\n"))?;
         }
         Ok(folder)
     }

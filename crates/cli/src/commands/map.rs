@@ -124,7 +124,7 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
         println!("nothing is written yet; --yes takes it");
         return Ok(());
     }
-    std::fs::write(&file, &draft.text).map_err(|error| local::failed(&file, &error))?;
+    local::write(&file, &draft.text)?;
     client.delete(&format!("/api/maps/{name}/draft")).await?;
     println!("{} written; `wirewatch check` and `wirewatch deploy` come next", file.display());
     Ok(())
@@ -148,13 +148,7 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
         return Ok(());
     };
     let file = args.workspace.join("maps").join(format!("{name}.toml"));
-    if file.exists() {
-        return Err(CommandError::Failed(format!("{} is there already; a proposal never takes its place", file.display())));
-    }
-    if let Some(folder) = file.parent() {
-        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
-    }
-    std::fs::write(&file, text).map_err(|error| local::failed(&file, &error))?;
+    local::write_new(&file, &text, "a proposal never takes its place")?;
     println!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
     Ok(())
 }

@@ -45,13 +45,7 @@ pub fn run(args: &TableArgs) -> Result<(), CommandError> {
         return Ok(());
     };
     let file = args.workspace.join("tables").join(format!("{name}.csv"));
-    if file.exists() {
-        return Err(CommandError::Failed(format!("{} is there already; a beginning never takes its place", file.display())));
-    }
-    if let Some(folder) = file.parent() {
-        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
-    }
-    std::fs::write(&file, &text).map_err(|error| local::failed(&file, &error))?;
+    local::write_new(&file, &text, "a beginning never takes its place")?;
     let open = text.lines().filter(|line| line.starts_with('#')).count();
     println!("{} written; {open} of its lines are comments that wait for a person", file.display());
     Ok(())

@@ -17,6 +17,7 @@ mod maps;
 mod parts;
 mod sends;
 mod steps;
+mod targets;
 mod ways;
 
 use crate::connection::Connection;

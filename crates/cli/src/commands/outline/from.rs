@@ -154,11 +154,7 @@ pub fn keep(workspace: &Path, name: &str, schema: Value, replace: bool, from: &s
             return Err(CommandError::Failed(format!("{} is there already; --replace puts this in its place", file.display())));
         }
     }
-    if let Some(folder) = file.parent() {
-        std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
-    }
-    let text = serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n";
-    std::fs::write(&file, text).map_err(|error| local::failed(&file, &error))?;
+    local::write(&file, &(serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"))?;
     let outline = Outline { name: name.to_owned(), schema };
     println!("{} written: {} from {from}", file.display(), ui::count(super::fields(&outline).len(), "field"));
     Ok(())

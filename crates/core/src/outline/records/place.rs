@@ -1,0 +1,109 @@
+//! The place of one field: what stands there as a value, and a value as what stands there.
+
+use super::said;
+use crate::outline::Outline;
+use crate::outline::written::{plain, typed};
+use rust_decimal::Decimal;
+use serde_json::Value;
+
+/// Where a field stands in its record.
+pub(super) struct Place<'a> {
+    pub path: Vec<String>,
+    schema: &'a Value,
+    pub at: usize,
+    pub length: Option<usize>,
+    right: bool,
+    pad: char,
+    places: u32,
+    pub date: Option<&'a str>,
+}
+
+impl<'a> Place<'a> {
+    pub fn of(outline: &Outline, schema: &'a Value, path: Vec<String>) -> Option<Self> {
+        let own = said(schema)?;
+        let number = |key: &str| own.get(key).and_then(Value::as_u64).and_then(|number| usize::try_from(number).ok());
+        let text = |key: &str| own.get(key).and_then(Value::as_str);
+        let right = text("side").map_or(outline.json_type(schema) == Some("number"), |side| side == "right");
+        Some(Self {
+            path,
+            schema,
+            at: number("at")?,
+            length: number("length"),
+            right,
+            pad: text("pad").and_then(|pad| pad.chars().next()).unwrap_or(' '),
+            places: number("places").unwrap_or(0) as u32,
+            date: text("date"),
+        })
+    }
+
+    pub fn name(&self) -> String {
+        self.path.join(".")
+    }
+
+    pub fn read(&self, outline: &Outline, text: &str, at: &str) -> Result<Option<Value>, String> {
+        let blank = |c: char| c == ' ' || c == self.pad;
+        let trimmed = match (self.right, self.pad) {
+            (_, ' ') => text.trim(),
+            // Nothing but zeros is nought.
+            (true, '0') if !text.trim().is_empty() && text.trim().bytes().all(|byte| byte == b'0') => "0",
+            (true, _) => text.trim_start_matches(blank).trim_end(),
+            (false, _) => text.trim_end_matches(blank).trim_start(),
+        };
+        if trimmed.is_empty() {
+            return Ok(None);
+        }
+        if let Some(pattern) = self.date {
+            let date = jiff::fmt::strtime::parse(pattern, trimmed).and_then(|parsed| parsed.to_date());
+            return date
+                .map(|date| Some(Value::from(date.to_string())))
+                .map_err(|_| format!("{at}: `{trimmed}` is no date of the form `{pattern}`"));
+        }
+        if self.places > 0 {
+            let whole: Decimal = trimmed.parse().map_err(|_| format!("{at}: `{trimmed}` is no number"))?;
+            if trimmed.contains('.') {
+                return Err(format!(
+                    "{at}: `{trimmed}` has a decimal point, and {} of its digits stand behind one that is not written",
+                    self.places
+                ));
+            }
+            let shifted = Decimal::from_i128_with_scale(whole.mantissa(), self.places).to_string();
+            return typed(outline, self.schema, &shifted, at);
+        }
+        typed(outline, self.schema, trimmed, at)
+    }
+
+    pub fn write(&self, value: &Value, separator: Option<char>) -> Result<String, String> {
+        let at = self.name();
+        let text = plain(value).ok_or_else(|| format!("{at}: a place takes a single value"))?;
+        let text = match (self.date, self.places) {
+            (Some(pattern), _) if !text.is_empty() => {
+                let date: Option<jiff::civil::Date> = text.get(..10).and_then(|day| day.parse().ok());
+                let date = date.ok_or_else(|| format!("{at}: `{text}` is no ISO date"))?;
+                jiff::fmt::strtime::format(pattern, date).map_err(|error| format!("{at}: {error}"))?
+            }
+            (None, 1..) if !text.is_empty() => {
+                let number: Decimal = text.parse().map_err(|_| format!("{at}: `{text}` is no number"))?;
+                if number.normalize().scale() > self.places {
+                    return Err(format!("{at}: {text} has more than {} digits behind the point", self.places));
+                }
+                let mut scaled = number;
+                scaled.rescale(self.places);
+                scaled.mantissa().to_string()
+            }
+            _ => text.into_owned(),
+        };
+        if text.contains(['\n', '\r']) || separator.is_some_and(|separator| text.contains(separator)) {
+            return Err(format!("{at}: `{}` has a line end or a separator in it", text.escape_debug()));
+        }
+        let (Some(length), None) = (self.length, separator) else { return Ok(text) };
+        let missing = length
+            .checked_sub(text.chars().count())
+            .ok_or_else(|| format!("{at}: `{text}` has {} characters, there is room for {length}", text.chars().count()))?;
+        let fill: String = std::iter::repeat_n(self.pad, missing).collect();
+        Ok(match (self.right, text.strip_prefix('-').filter(|_| self.pad == '0')) {
+            (true, Some(rest)) => format!("-{fill}{rest}"),
+            (true, None) => fill + &text,
+            (false, _) => text + &fill,
+        })
+    }
+}
