@@ -50,9 +50,9 @@ async function begin() {
     const first = story.value.samples[0]
     sample.value = first?.name ?? ''
     given.value = first?.text ?? ''
+    await run()
     const proposed = await asked(api.GET('/api/maps/{name}/proposals', { params: { path: { name: props.name } } }))
     proposals.value = new Map(proposed.map((one) => [one.path, one]))
-    await run()
   } catch (error) {
     trouble.value = troubleOf(error)
   }

@@ -56,8 +56,11 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
 pub async fn proposals(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<Vec<MapProposal>> {
     let (_, workspace) = app.engine.releases().current();
     let map = workspace.maps.get(&name).ok_or_else(|| unknown(&name))?;
+    let (from, to) = (map.from.clone(), map.to.clone());
+    // Every field of one side is held against every field of the other: with a thousand each that takes its time.
+    let all = tokio::task::spawn_blocking(move || propose(&workspace, &from, &to).map(|proposal| proposal.each()));
     // Of a target that is no outline of JSON nothing is proposed.
-    let all = propose(&workspace, &map.from, &map.to).map(|proposal| proposal.each()).unwrap_or_default();
+    let all = all.await.ok().and_then(Result::ok).unwrap_or_default();
     let shown = |one: ProposedRule| MapProposal {
         path: one.path,
         expression: one.rule.expression,
