@@ -120,18 +120,6 @@ impl Document {
         }
     }
 
-    /// Bytes of a form for a person, without looking at what they mean: indented JSON, one segment a line.
-    #[must_use]
-    pub fn shown(form: &Form, bytes: &[u8]) -> String {
-        let text = || String::from_utf8_lossy(bytes).into_owned();
-        match form {
-            Form::Json => Self::json(bytes).map_or_else(|_| text(), |document| document.readable()),
-            Form::X12 { delimiters, .. } => segments_as_lines(bytes, delimiters.segment),
-            Form::Outlined { .. } => text(),
-            Form::Bytes => Self::Bytes(bytes.into()).readable(),
-        }
-    }
-
     /// The document for a person: indented JSON, one segment a line.
     #[must_use]
     pub fn readable(&self) -> String {
@@ -144,7 +132,7 @@ impl Document {
     }
 }
 
-fn segments_as_lines(bytes: &[u8], terminator: u8) -> String {
+pub(crate) fn segments_as_lines(bytes: &[u8], terminator: u8) -> String {
     let mut lines = String::new();
     for segment in bytes.split(|&byte| byte == terminator) {
         let text = String::from_utf8_lossy(segment);

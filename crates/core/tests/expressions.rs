@@ -4,14 +4,21 @@ mod common;
 
 use serde_json::{Map, Value, json};
 use wirewatch_core::Document;
-use wirewatch_core::expr::{Item, Library, Scope, parse};
+use wirewatch_core::expr::{Item, Library, Scope, Work, parse};
 
 fn over(document: &Document, text: &str) -> Result<Option<Value>, String> {
     let expr = parse(text).map_err(|error| format!("{}: {}", error.span.start, error.says))?;
     let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 20 }))]);
     let tables = [("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())].into();
     let library = Library { tables, ..Library::default() };
-    let scope = Scope { it: Item::of(document), doc: Item::of(document), kept: &kept, library: &library, given: None };
+    let scope = Scope {
+        it: Item::of(document),
+        doc: Item::of(document),
+        kept: &kept,
+        library: &library,
+        given: None,
+        work: Work::default(),
+    };
     expr.eval(&scope).map(|item| item.one().map(|value| value.into_owned())).map_err(|error| error.to_string())
 }
 
@@ -137,5 +144,71 @@ proptest::proptest! {
     fn no_text_makes_the_parser_panic(text in "[ a-zA-Z0-9'$.,()\\[\\]+*/&<>=!{}é-]{0,40}") {
         let _ = parse(&text);
         let _ = wirewatch_core::expr::Template::parse(&text);
+    }
+}
+
+#[test]
+fn length_and_work_have_an_end() {
+    let long = format!("'{}'", "x".repeat(70_000));
+    assert!(parse(&long).unwrap_err().says.starts_with("an expression has at most 64 KB"));
+    // A filter in a filter in a filter over a thousand items each would be a thousand million steps.
+    let items: Vec<Value> = (0..1000).map(|n| json!({ "n": n })).collect();
+    let document = Document::json(json!({ "a": items }).to_string().as_bytes()).unwrap();
+    let says = over(&document, "count($doc.a[count($doc.a[count($doc.a[n < 0]) > 0]) > 0])").unwrap_err();
+    assert!(says.starts_with("this takes more than 100000000 steps"), "{says}");
+    assert_eq!(over(&document, "count($doc.a[n >= 990])"), Ok(Some(json!(10))));
+}
+
+mod times {
+    use super::over;
+    use proptest::prelude::*;
+    use serde_json::{Value, json};
+    use wirewatch_core::Document;
+
+    fn give(text: &str) -> Option<String> {
+        let given = over(&Document::json(b"{}").unwrap(), text).expect("it has a value");
+        given.and_then(|value| value.as_str().map(str::to_owned))
+    }
+
+    proptest! {
+        #[test]
+        fn a_moment_shown_anywhere_is_the_same_moment(
+            seconds in 0i64..4_000_000_000,
+            zone in prop::sample::select(vec!["Europe/Vienna", "America/New_York", "Asia/Kolkata", "Pacific/Auckland", "UTC"]),
+        ) {
+            let utc = jiff::Timestamp::from_second(seconds).unwrap().to_string();
+            let local = give(&format!("local('{utc}', '{zone}')")).unwrap();
+            prop_assert_eq!(local.parse::<jiff::Timestamp>().unwrap().as_second(), seconds);
+            // A clock that is put back shows an hour twice; of it the first is meant.
+            let back = give(&format!("utc('{}', '{zone}')", &local[..19])).unwrap().parse::<jiff::Timestamp>().unwrap();
+            prop_assert!([0, 3600].contains(&(seconds - back.as_second())), "{} {}", local, back);
+        }
+
+        #[test]
+        fn days_are_counted_as_they_are_added(day in 0i32..40_000, days in -9999i32..9999) {
+            let from = jiff::civil::date(1970, 1, 1).checked_add(jiff::Span::new().days(day)).unwrap();
+            let counted = format!("days_between('{from}', date_plus('{from}', {days}))");
+            let counted = over(&Document::json(b"{}").unwrap(), &counted).unwrap();
+            prop_assert_eq!(counted, Some(json!(days)));
+        }
+
+        #[test]
+        fn what_matches_is_what_a_filter_finds(keys in prop::collection::vec(0u8..5, 0..20), wanted in 0u8..5) {
+            let items: Vec<Value> = keys.iter().enumerate().map(|(n, key)| json!({ "key": key, "n": n })).collect();
+            let document = Document::json(json!({ "items": items }).to_string().as_bytes()).unwrap();
+            let matching = over(&document, &format!("list(matching(items, key, {wanted}))")).unwrap();
+            prop_assert_eq!(matching, over(&document, &format!("list(items[key = {wanted}])")).unwrap());
+        }
+    }
+
+    #[test]
+    fn what_is_no_time_is_said() {
+        let says = |text: &str| over(&Document::json(b"{}").unwrap(), text).unwrap_err();
+        assert!(says("local('2026-11-23', 'Europe/Vienna')").contains("is no moment: it needs an offset"));
+        assert!(says("local('2026-11-23T08:00:00Z', 'Vienna')").contains("`Vienna` is no time zone"));
+        assert!(says("utc('soon', 'Europe/Vienna')").contains("`soon` is no date with a time"));
+        assert!(says("date_plus('2026-11-23', 1.5)").contains("1.5 is no number of days"));
+        assert!(says("date_plus('2026-13-23', 1)").contains("`2026-13-23` is no date"));
+        assert!(says("days_between('2026-11-23', 'x')").contains("`x` is no date"));
     }
 }

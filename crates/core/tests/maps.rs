@@ -200,3 +200,101 @@ fn a_map_can_write_its_target() {
             .contains(&"map::written: only documents of an outline are written in one form or another".to_owned())
     );
 }
+
+#[test]
+fn what_another_map_gives_is_held_against_what_it_meets() {
+    let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
+    let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"z\"\n";
+    let inner = |rules: &str| format!("from = \"any\"\nto = \"free\"\n[set]\n{rules}\n");
+    let any = r#"{ "type": "object" }"#;
+    let all = |rules: &str| {
+        let z = inner(rules);
+        let own = [
+            ("outlines/line.schema.json", line),
+            ("outlines/any.schema.json", any),
+            ("outlines/free.schema.json", any),
+            ("maps/a.toml", map),
+            ("maps/z.toml", &z),
+        ];
+        told(&own)
+    };
+    assert_eq!(all("item = \"sku\""), Vec::<String>::new());
+    assert_eq!(all("item = \"sku_2\""), ["map::by: `z` does not fit here: `order` has no field `sku_2` (line 4 of it)"]);
+    assert_eq!(all("article = \"sku\""), ["map::unknown-target: the outline pick has no field `article` here"]);
+}
+
+#[test]
+fn an_error_in_another_map_names_it_and_its_line() {
+    let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
+    let row = "# One line.\nfrom = \"line\"\nto = \"row\"\n[set]\nitem = \"sku\"\npieces = \"number(sku)\"\n";
+    let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
+    let own = [("outlines/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
+    let says = mapped(&own, "m", json!({})).unwrap_err();
+    assert_eq!(says, "rows[1].pieces = number(sku) (line 6 of the map row): `00a` is no number");
+    // The list itself is this map's own matter.
+    let of = map.replace("of = \"lines\"", "of = \"lines[n * sku > 1]\"");
+    let says = mapped(&[own[0], ("maps/m.toml", &of), own[2]], "m", json!({})).unwrap_err();
+    assert!(says.starts_with("rows = lines[n * sku > 1] (line 6 of the map): "), "{says}");
+}
+
+#[test]
+fn what_is_filled_is_told_rule_by_rule_whoever_fills_it() {
+    let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
+    let row = "from = \"line\"\nto = \"row\"\n[set]\nitem = \"sku\"\n";
+    let map = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\ndrop = [\"note_tmp\", \"placed_on\", \"buyer.mail\"]\n[rename]\nno = \"order\"\n\
+               [[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
+    let own = [("outlines/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
+    let workspace = common::workspace(&files(&own));
+    let (document, kept) = (order(), Map::new());
+    let (_, filled) = workspace.maps["m"].explain(&scope_of(&document, &kept, &workspace.library)).unwrap();
+    let told: Vec<String> = filled.iter().map(|one| format!("{} {} {}", one.target, one.line, one.expression)).collect();
+    let expected = [
+        "order 3 as it is",
+        "buyer.id 3 as it is",
+        "lines[1].sku 3 as it is",
+        "lines[1].n 3 as it is",
+        "lines[1].cost_tmp 3 as it is",
+        "lines[2].sku 3 as it is",
+        "lines[2].n 3 as it is",
+        "rows[1].item 8 sku",
+        "rows[2].item 8 sku",
+    ];
+    assert_eq!(told, expected, "lines are those of this map, where one can go");
+    assert_eq!(workspace.maps["m"].unused(&document), Vec::new());
+}
+
+#[test]
+fn the_map_table_knows_what_a_beginning_and_objects_fill() {
+    let own = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\n[rename]\nno = \"order\"\n";
+    let open = |text: &str| -> Vec<String> {
+        let files = files(&[("maps/m.toml", text)]);
+        let table = wirewatch_core::trial::map_table(&files, None, "m", text, b"", 0);
+        table.open.into_iter().map(|field| field.path).collect()
+    };
+    assert_eq!(open(own), ["placed", "to.item", "to.pieces", "to.name", "rows[].item", "rows[].pieces", "rows[].name"]);
+    let object = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\nplaced = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"to\"\n[each.set]\nitem = \"sku\"\n";
+    assert_eq!(open(object), ["to.pieces", "to.name", "lines", "buyer", "rows[].item", "rows[].pieces", "rows[].name"]);
+    // A file with an error in it says as much as can be seen.
+    assert_eq!(open("from = \"order\"\nto = \"pick\"\n[set]\nplaced = \"\"\n")[0], "order");
+    assert_eq!(open("from = ").len(), 0);
+}
+
+#[test]
+fn a_case_of_a_map_has_what_steps_would_have_kept() {
+    let map = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"first(matching($items, no, no)).name\"\n";
+    let case = |with: &str| format!("map = \"m\"\ngiven = \"given.json\"\n{with}");
+    let sound = case("[with]\nitems = \"items.json\"\n");
+    let own = [
+        ("maps/m.toml", map),
+        ("cases/c/given.json", r#"{ "no": "7" }"#),
+        ("cases/c/items.json", r#"[{ "no": "6", "name": "Ant" }, { "no": "7", "name": "Bee" }]"#),
+        ("cases/c/expect.json", r#"[{ "order": "Bee" }]"#),
+        ("cases/c/case.toml", &sound),
+    ];
+    let workspace = std::sync::Arc::new(Workspace::read(&files(&own)).workspace.expect("sound"));
+    let checked = workspace.cases["c"].check(&workspace).unwrap();
+    assert!(checked.holds(), "{checked:?}");
+    let without = case("[with]\nitems = \"none.json\"\n");
+    let missing = [own[0], own[1], own[2], own[3], ("cases/c/case.toml", &without)];
+    assert_eq!(told(&missing), ["case::with: there is no file cases/c/none.json"]);
+}

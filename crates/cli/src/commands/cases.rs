@@ -193,7 +193,8 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let name = known.into_iter().find(|name| !name.is_empty()).unwrap_or_default().to_lowercase().replace(['/', '\\', ' '], "-");
     let says = format!("As {} came", if story.message.key.is_empty() { &args.message } else { &story.message.key });
     let event = story.meta.get("event").and_then(Value::as_str);
-    let new = NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event };
+    let new =
+        NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event, kept: Map::new() };
     let folder = new.write(&args.workspace, &answers(&story), None)?;
     let workspace = Arc::new(local::workspace(&args.workspace)?);
     let case = workspace.cases.get(&name);
@@ -214,6 +215,8 @@ pub struct NewCase<'c> {
     pub subject: (&'c str, &'c str),
     pub given: &'c [u8],
     pub event: Option<&'c str>,
+    /// What steps would have kept before, by name.
+    pub kept: Map<String, Value>,
 }
 
 impl NewCase<'_> {
@@ -240,6 +243,15 @@ impl NewCase<'_> {
         case["given"] = toml_edit::value(given);
         if let Some(event) = self.event {
             case["event"] = toml_edit::value(event);
+        }
+        let mut with = toml_edit::Table::new();
+        for (name, value) in &self.kept {
+            let file = format!("with-{name}.json");
+            local::write(&folder.join(&file), &(serde_json::to_string_pretty(value).unwrap_or_default() + "\n"))?;
+            with[name.as_str()] = toml_edit::value(file);
+        }
+        if !with.is_empty() {
+            case["with"] = toml_edit::Item::Table(with);
         }
         local::write(&folder.join("case.toml"), &case.to_string())?;
         if !answers.is_empty() {

@@ -11,8 +11,8 @@ use wirewatch_service::view::{DocumentView, Story};
 /// Compare two documents field by field: files, messages, or what steps made of them
 ///
 /// A document is a JSON file, a message by its id or key, or a message and a step, MESSAGE/STEP: what the step left, or what it
-/// sent. The order of fields does not count; items of a list are found again where others were put in before them. For X12
-/// there is `wirewatch edi diff`. Exit code 1 when they differ.
+/// sent; of messages what they say, whatever they are written as. The order of fields does not count; items of a list are found again
+/// where others were put in before them. For X12 files there is `wirewatch edi diff`. Exit code 1 when they differ.
 #[derive(Debug, clap::Args)]
 pub struct CompareArgs {
     /// The document before: a file, - for standard input, MESSAGE, or MESSAGE/STEP
@@ -49,7 +49,8 @@ async fn document(client: &ClientArgs, what: &str) -> Result<Value, CommandError
     let client = client.client()?;
     let id = if message.parse::<wirewatch_core::Id>().is_ok() { message.to_owned() } else { newest(&client, message).await? };
     let Some(step) = step else {
-        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &[]).await?;
+        let query = [("tree", "true".to_owned())];
+        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &query).await?;
         return parsed(what, whole.text.as_bytes());
     };
     let story: Story = client.get(&format!("/api/messages/{id}"), &[]).await?;
@@ -58,7 +59,7 @@ async fn document(client: &ClientArgs, what: &str) -> Result<Value, CommandError
         return Err(CommandError::Usage(format!("message {id} has no step `{step}`; it has {}", known.join(", "))));
     };
     if found.after.is_some() {
-        let query = [("step", step.to_owned())];
+        let query = [("step", step.to_owned()), ("tree", "true".to_owned())];
         let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &query).await?;
         return parsed(what, whole.text.as_bytes());
     }

@@ -198,7 +198,14 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     if let Some(name) = &args.as_case {
         let shown = |(result, _): &(Value, _)| Ok(written(map, result)?.map_or_else(|| result.clone(), Value::String));
         let expect = Value::Array(results.iter().map(shown).collect::<Result<_, CommandError>>()?);
-        let kept = super::cases::NewCase { name, says: "", subject: ("map", &args.name), given: &bytes, event: None };
+        let kept = super::cases::NewCase {
+            name,
+            says: "",
+            subject: ("map", &args.name),
+            given: &bytes,
+            event: None,
+            kept: kept.clone(),
+        };
         let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
         anstream::eprintln!("kept as {}", folder.display());
     }

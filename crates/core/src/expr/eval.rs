@@ -6,6 +6,8 @@ use crate::x12::{LoopRef, Segment};
 use rust_decimal::Decimal;
 use serde_json::{Map, Number, Value};
 use std::borrow::Cow;
+use std::cell::Cell;
+use std::rc::Rc;
 use std::sync::Arc;
 
 /// What an expression can see.
@@ -20,6 +22,26 @@ pub struct Scope<'a> {
     pub library: &'a Library,
     /// What the function at hand was given; none outside of one.
     pub given: Option<Given<'a>>,
+    /// What has been worked out so far, by all that share the scope.
+    pub work: Work,
+}
+
+/// Counts the nodes that are worked out, so that filters in filters come to an end: at [`Work::MOST`] an expression fails.
+#[derive(Debug, Clone, Default)]
+pub struct Work(Rc<Cell<u64>>);
+
+impl Work {
+    /// Nodes at most, for a map over one document: some ten seconds of work.
+    pub const MOST: u64 = 100_000_000;
+
+    fn add(&self, node: &Node) -> Result<(), EvalError> {
+        let done = self.0.get() + 1;
+        self.0.set(done);
+        if done > Self::MOST {
+            return fail(node, format!("this takes more than {} steps: a filter within a filter, over long lists?", Self::MOST));
+        }
+        Ok(())
+    }
 }
 
 /// The values of a function by name.
@@ -172,6 +194,7 @@ fn decimal_to_json(number: Decimal) -> Number {
 }
 
 pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+    scope.work.add(node)?;
     match &node.kind {
         Kind::Literal(value) => Ok(Item::Json(Cow::Borrowed(value))),
         Kind::It => Ok(scope.it.clone()),

@@ -23,7 +23,7 @@ mod template;
 
 pub use check::{Gives, Shape, check, item_shape};
 pub(crate) use eval::split_designator;
-pub use eval::{EvalError, Given, Item, Scope};
+pub use eval::{EvalError, Given, Item, Scope, Work};
 pub(crate) use functions::is_built_in;
 pub use library::{Library, NamedFunction};
 pub use parse::{parse, path_text};
@@ -38,6 +38,8 @@ pub type Span = Range<usize>;
 
 /// Deepest nesting of an expression.
 pub const DEPTH: usize = 64;
+/// Longest text of one, in bytes.
+pub const LENGTH: usize = 64 << 10;
 
 /// A parsed expression with the text it came from.
 #[derive(Debug, Clone, PartialEq)]

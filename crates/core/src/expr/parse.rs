@@ -1,7 +1,7 @@
 //! Tokens to a syntax tree, by recursive descent.
 
 use super::lex::{Token, tokens};
-use super::{DEPTH, Expr, ExprError, Kind, Node, Operator, Span};
+use super::{DEPTH, Expr, ExprError, Kind, LENGTH, Node, Operator, Span};
 use serde_json::Value;
 
 /// Reads an expression.
@@ -9,6 +9,12 @@ use serde_json::Value;
 /// # Errors
 /// [`ExprError`] at the first place that cannot be read.
 pub fn parse(text: &str) -> Result<Expr, ExprError> {
+    if text.len() > LENGTH {
+        return Err(error(
+            0..1,
+            &format!("an expression has at most {} KB; named functions and tables hold more", LENGTH / 1024),
+        ));
+    }
     let mut parser = Parser { tokens: tokens(text)?, at: 0, end: text.len(), depth: 0 };
     let root = parser.expr()?;
     match parser.tokens.get(parser.at) {

@@ -1,6 +1,6 @@
 //! Maps that begin with the source as it is: what is changed, dropped and renamed before the rules fill their targets.
 
-use super::MapError;
+use super::{MapError, THE_MAP};
 use crate::expr::{Expr, Item, Scope};
 use serde_json::{Map as Fields, Value};
 use std::borrow::Cow;
@@ -56,6 +56,8 @@ pub struct AsIs {
     pub drop: Vec<Pattern>,
     /// The new name, in which `*` is what it stood for.
     pub rename: Vec<(Pattern, String)>,
+    /// Where the map file says `begin`, from 1.
+    pub line: u32,
 }
 
 impl AsIs {
@@ -114,6 +116,7 @@ impl AsIs {
                     target: format!("{} ({})", at.join("."), pattern.text),
                     expression: change.text.clone(),
                     line: *line,
+                    map: THE_MAP.to_owned(),
                     source,
                 })?;
                 Ok(made.one().map(Cow::into_owned))

@@ -1,12 +1,12 @@
 //! A map file changed rule by rule, its comments and order kept.
 
-use crate::nearest::nearest;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
 /// A list that a target stands in: what it is called there, and the expression that selects its items.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Within {
     pub into: String,
+    /// Empty where it is not known: the list has to be there already.
     pub of: String,
 }
 
@@ -28,7 +28,7 @@ fn targets(level: &dyn TableLike, at: &str, all: &mut Vec<String>) {
         let into = each.get("into").and_then(Item::as_str).unwrap_or_default();
         // Another map makes all that stands in such a list.
         match each.get("by") {
-            Some(_) => all.push(into.to_owned()),
+            Some(_) => all.push(format!("{at}{into}")),
             None => targets(each, &format!("{at}{into}[]."), all),
         }
     }
@@ -46,9 +46,12 @@ fn names(set: &dyn TableLike, at: &str, all: &mut Vec<String>) {
 /// Whether one of the targets is that field, or all around it.
 #[must_use]
 pub fn fills(targets: &[String], field: &str) -> bool {
-    targets
-        .iter()
-        .any(|target| field.strip_prefix(target.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '['])))
+    // An `each` makes an object, too, where its target is one: the signs of a list say nothing then.
+    let plain = |path: &str| path.replace("[]", "");
+    let field = plain(field);
+    let below =
+        |target: &String| field.strip_prefix(plain(target).as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'));
+    targets.iter().any(below)
 }
 
 /// The map file with a rule more, at the end of its level. Lists that it stands in are made where there are none.
@@ -74,6 +77,7 @@ fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, Stri
     let known = all.iter().position(is);
     let at = match known {
         Some(at) => at,
+        None if list.of.is_empty() => return Err(format!("what makes the items of `{}` is not said", list.into)),
         None => {
             let mut each = Table::new();
             each["of"] = value(&list.of);
@@ -108,22 +112,17 @@ fn put(set: &mut dyn TableLike, target: &[String], expression: &str) -> Result<(
     put(inner.ok_or_else(|| format!("`{name}` is filled already"))?, rest, expression)
 }
 
-/// A field's path as it is written, `rows[].deliver_to.town`: the lists, and the names in the innermost.
-///
-/// # Errors
-/// A sentence, where `lists` lacks the one that it stands in.
-pub fn place(path: &str, lists: &[Within]) -> Result<(Vec<Within>, Vec<String>), String> {
+/// A field's path as it is written, `rows[].deliver_to.town`: the lists, and the names in the innermost. What selects the items of a
+/// list is taken from `lists`, outermost first, as far as it is there.
+#[must_use]
+pub fn place(path: &str, lists: &[Within]) -> (Vec<Within>, Vec<String>) {
     let mut parts: Vec<&str> = path.split("[].").collect();
     let own = parts.pop().unwrap_or_default();
-    let within = parts.iter().map(|into| {
-        let found = lists.iter().find(|list| list.into == *into);
-        found.cloned().ok_or_else(|| {
-            let near = nearest(into, lists.iter().map(|list| list.into.as_str()))
-                .map_or_else(String::new, |near| format!("; did you mean {near}?"));
-            format!("what makes the items of `{into}` is not said{near}")
-        })
+    let within = parts.iter().enumerate().map(|(n, into)| {
+        let of = lists.get(n).filter(|list| list.into == *into).map(|list| list.of.clone());
+        Within { into: (*into).to_owned(), of: of.unwrap_or_default() }
     });
-    Ok((within.collect::<Result<_, _>>()?, own.split('.').map(str::to_owned).collect()))
+    (within.collect(), own.split('.').map(str::to_owned).collect())
 }
 
 #[cfg(test)]
@@ -137,7 +136,7 @@ mod tests {
     }
 
     fn added(text: &str, path: &str, lists: &[(&str, &str)], expression: &str) -> Result<String, String> {
-        let (within, target) = place(path, &within(lists))?;
+        let (within, target) = place(path, &within(lists));
         with_rule(text, &within, &target, expression)
     }
 
@@ -162,14 +161,17 @@ mod tests {
     fn what_cannot_be_added_is_said() {
         assert_eq!(added(MAP, "no", &[], "x"), Err("`no` is filled already".to_owned()));
         assert_eq!(added(MAP, "no.more", &[], "x"), Err("`no` is filled already".to_owned()));
-        assert_eq!(
-            added(MAP, "rows[].x", &[("row", "y")], "x"),
-            Err("what makes the items of `rows` is not said; did you mean row?".to_owned())
-        );
+        let unsaid = Err("what makes the items of `boxes` is not said".to_owned());
+        assert_eq!(added(MAP, "boxes[].x", &[("rows", "y")], "x"), unsaid);
         let by = MAP.replace("\n[each.set]\nitem = \"sku\"\n", "by = \"row\"\n");
         assert_eq!(added(&by, "rows[].x", &[("rows", "y")], "x"), Err("the map row makes the items of `rows`".to_owned()));
         assert!(added("from = ", "a", &[], "x").is_err());
         assert_eq!(filled(&by), ["no", "rows"]);
         assert!(fills(&filled(&by), "rows[].item"));
+        let deep = MAP.to_owned() + "\n[[each.each]]\nof = \"it\"\ninto = \"of\"\nby = \"row\"\n";
+        assert_eq!(filled(&deep), ["no", "rows[].item", "rows[].of"]);
+        assert!(fills(&["to[].town".to_owned()], "to.town") && !fills(&["to[].town".to_owned()], "to.town_2"));
+        // A list that is there needs no word of what makes it.
+        assert!(added(MAP, "rows[].pieces", &[], "n").unwrap().ends_with("pieces = \"n\"\n"));
     }
 }

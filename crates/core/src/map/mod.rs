@@ -9,7 +9,7 @@ pub use as_is::{AsIs, Pattern};
 pub use source::SourceField;
 
 use crate::Document;
-use crate::expr::{EvalError, Expr, Item, Scope};
+use crate::expr::{EvalError, Expr, Item, Scope, Work};
 use crate::outline::{Outline, Written};
 use crate::x12::SetDefinition;
 use serde_json::{Map as Fields, Value};
@@ -60,16 +60,22 @@ pub struct Each {
     pub into: Vec<String>,
     /// `into` is an object: the first item makes it.
     pub one: bool,
+    /// The map whose rules make the items, where they are not this one's own.
+    pub by: Option<String>,
+    /// Line of the map file, from 1.
+    pub line: u32,
     pub rules: Rules,
 }
 
 /// A target whose expression has no value over this document.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{target} = {expression} (line {line} of the map): {source}")]
+#[error("{target} = {expression} (line {line} of {map}): {source}")]
 pub struct MapError {
     pub target: String,
     pub expression: String,
     pub line: u32,
+    /// `the map`, or the name of another that makes the items.
+    pub map: String,
     pub source: EvalError,
 }
 
@@ -81,7 +87,7 @@ impl Map {
     /// # Errors
     /// [`MapError`] at the first target that cannot be worked out.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        Ok(self.finished(self.fields(scope, &mut Told { at: String::new(), fills: None })?))
+        Ok(self.finished(self.fields(scope, &mut Told::default())?))
     }
 
     /// The target as a document that goes on.
@@ -112,7 +118,7 @@ impl Map {
     /// # Errors
     /// As [`Self::apply`].
     pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
-        let mut told = Told { at: String::new(), fills: Some(Vec::new()) };
+        let mut told = Told { fills: Some(Vec::new()), ..Told::default() };
         let value = self.fields(scope, &mut told)?;
         Ok((self.finished(value), told.fills.unwrap_or_default()))
     }
@@ -125,6 +131,9 @@ impl Map {
         // A rule takes the place of what was there; lists would be joined.
         let targets = self.rules.set.iter().map(|rule| &rule.target).chain(self.rules.each.iter().map(|each| &each.into));
         targets.for_each(|target| take_out(&mut fields, target));
+        if let Some(begin) = &self.begin {
+            fields.iter().for_each(|(name, value)| told.carried(name, value, begin.line));
+        }
         level(&self.rules, scope, told, fields)
     }
 
@@ -149,29 +158,53 @@ pub struct Filled {
 }
 
 /// Where a level stands in the target, and what is noted of its rules.
+#[derive(Default)]
 struct Told {
     at: String,
     fills: Option<Vec<Filled>>,
+    /// The line of this map at which another makes items.
+    line: Option<u32>,
 }
 
 impl Told {
     fn filled(&mut self, rule: &Assignment, value: Option<&Value>) {
         if let Some(fills) = &mut self.fills {
             let target = format!("{}{}", self.at, rule.target.join("."));
-            fills.push(Filled { target, expression: rule.value.text.clone(), line: rule.line, value: value.cloned() });
+            let line = self.line.unwrap_or(rule.line);
+            fills.push(Filled { target, expression: rule.value.text.clone(), line, value: value.cloned() });
+        }
+    }
+
+    /// What a source that is taken as it is brings along.
+    fn carried(&mut self, at: &str, value: &Value, line: u32) {
+        match value {
+            Value::Object(inner) => inner.iter().for_each(|(name, value)| self.carried(&format!("{at}.{name}"), value, line)),
+            Value::Array(items) if items.iter().any(Value::is_object) => {
+                items.iter().enumerate().for_each(|(n, item)| self.carried(&format!("{at}[{}]", n + 1), item, line));
+            }
+            single => {
+                if let Some(fills) = &mut self.fills {
+                    let expression = "as it is".to_owned();
+                    fills.push(Filled { target: at.to_owned(), expression, line, value: Some(single.clone()) });
+                }
+            }
         }
     }
 }
 
+const THE_MAP: &str = "the map";
+
 impl MapError {
     /// What all rules together gave cannot go on.
     fn of_all(target: String, says: String) -> Self {
-        Self { target, expression: "all rules together".to_owned(), line: 1, source: EvalError { span: 0..0, says } }
+        let (expression, source) = ("all rules together".to_owned(), EvalError { span: 0..0, says });
+        Self { target, expression, line: 1, map: THE_MAP.to_owned(), source }
     }
 
-    /// The error as seen from a level further out.
-    fn below(self, target: &str) -> Self {
-        Self { target: format!("{target}.{}", self.target), ..self }
+    /// The error as seen from a level further out, made by another map where `each` says so.
+    fn below(self, target: &str, each: &Each) -> Self {
+        let map = each.by.as_ref().filter(|_| self.map == THE_MAP).map_or(self.map, |by| format!("the map {by}"));
+        Self { target: format!("{target}.{}", self.target), map, ..self }
     }
 }
 
@@ -186,6 +219,7 @@ fn level<'a>(
             target: assignment.target.join("."),
             expression: assignment.value.text.clone(),
             line: assignment.line,
+            map: THE_MAP.to_owned(),
             source,
         })?;
         let value = if assignment.list { value.list() } else { value.one() };
@@ -199,7 +233,8 @@ fn level<'a>(
         let items = each.of.eval(scope).map_err(|source| MapError {
             target: into(),
             expression: each.of.text.clone(),
-            line: 0,
+            line: each.line,
+            map: THE_MAP.to_owned(),
             source,
         })?;
         let mut list = Vec::new();
@@ -207,11 +242,13 @@ fn level<'a>(
         for (n, item) in items.each().into_iter().take(most).enumerate() {
             let inner = Scope { it: item, ..scope.clone() };
             let place = if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
-            let outer = told.at.len();
+            let (outer, line) = (told.at.len(), told.line);
             told.at += &format!("{place}.");
+            told.line = line.or(each.by.as_ref().map(|_| each.line));
             let made = level(&each.rules, &inner, told, Fields::new());
             told.at.truncate(outer);
-            list.push(Value::Object(made.map_err(|error| error.below(&place))?));
+            told.line = line;
+            list.push(Value::Object(made.map_err(|error| error.below(&place, each))?));
         }
         match each.one {
             true => list.into_iter().for_each(|only| put(&mut fields, &each.into, only)),
@@ -260,5 +297,5 @@ pub fn scope_of<'a>(
     library: &'a crate::expr::Library,
 ) -> Scope<'a> {
     let it = Item::of(document);
-    Scope { it: it.clone(), doc: it, kept, library, given: None }
+    Scope { it: it.clone(), doc: it, kept, library, given: None, work: Work::default() }
 }

@@ -18,6 +18,7 @@ pub struct Leaf {
     pub required: bool,
     /// What it is in words; empty where nobody has said.
     pub title: String,
+    /// The values that it may have, where they are listed; otherwise some that were seen.
     pub examples: Vec<Value>,
 }
 
@@ -72,7 +73,8 @@ impl Outline {
 fn leaf(path: Vec<String>, schema: &Value, is_list: bool, required: bool) -> Leaf {
     let text = |key: &str| schema.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
     let kind = if is_list { "list".to_owned() } else { text("type") };
-    let examples = schema.get("examples").and_then(Value::as_array).cloned().unwrap_or_default();
+    let values = |key: &str| schema.get(key).and_then(Value::as_array).cloned();
+    let examples = values("enum").or_else(|| values("examples")).unwrap_or_default();
     let title = if text("title").is_empty() { text("description") } else { text("title") };
     Leaf { path, kind, format: text("format"), required, title, examples }
 }

@@ -5,6 +5,7 @@
 
 mod infer;
 mod leaves;
+mod of_set;
 mod openapi;
 mod plant;
 mod records;
@@ -16,6 +17,7 @@ mod xsd;
 
 pub use infer::{infer, with_examples};
 pub use leaves::{Leaf, Level};
+pub use of_set::fields_of_set;
 pub use openapi::{is_openapi, of_openapi};
 pub use plant::{TableColumn, of_columns, of_fields, of_positions};
 pub use rows::to_csv;

@@ -1,7 +1,7 @@
 //! How documents of an outline are written: JSON, XML, CSV, records. All read to the same tree and are written from it.
 
 use super::{Outline, records, rows, xml};
-use encoding_rs::{Encoding, UTF_8};
+use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use serde_json::Value;
 use std::borrow::Cow;
 
@@ -89,7 +89,7 @@ impl Outline {
         match written {
             Written::Json => Ok(serde_json::to_vec(document).unwrap_or_default()),
             // What the encoding does not have is written as a character reference.
-            Written::Xml => Ok(encoding.encode(&xml::write(self, document, encoding.name())?).0.into_owned()),
+            Written::Xml => Ok(encode(encoding, &xml::write(self, document, encoding.name())?).0),
             Written::Csv => encoded(encoding, &rows::write(self, document)?),
             Written::Records => encoded(encoding, &records::write(self, document)?),
         }
@@ -100,6 +100,13 @@ impl Outline {
         let Some(label) = self.schema.get("x-encoding") else { return Ok(None) };
         let known = label.as_str().and_then(|label| Encoding::for_label(label.as_bytes()));
         known.map(Some).ok_or_else(|| format!("`x-encoding` is {label}, which is no encoding of the web's list"))
+    }
+
+    /// The text of a document that is written so, for people; what is no text in its encoding is replaced.
+    #[must_use]
+    pub fn text_of<'b>(&self, written: Written, bytes: &'b [u8]) -> Cow<'b, str> {
+        let text = if written == Written::Xml { xml_text(bytes) } else { self.text(bytes) };
+        text.unwrap_or_else(|_| String::from_utf8_lossy(bytes))
     }
 
     fn text<'b>(&self, bytes: &'b [u8]) -> Result<Cow<'b, str>, String> {
@@ -138,10 +145,26 @@ fn xml_text(bytes: &[u8]) -> Result<Cow<'_, str>, String> {
     decoded(bytes, said.transpose()?).map_err(|_| "not XML: it is not in the encoding that it declares".to_owned())
 }
 
+/// A text as bytes, and whether some of it was written as character references. UTF-16 begins with its mark.
+fn encode(encoding: &'static Encoding, text: &str) -> (Vec<u8>, bool) {
+    let wide = |order: fn(u16) -> [u8; 2]| {
+        let units = std::iter::once(0xFEFF).chain(text.encode_utf16());
+        (units.flat_map(order).collect(), false)
+    };
+    match encoding {
+        known if known == UTF_16LE => wide(u16::to_le_bytes),
+        known if known == UTF_16BE => wide(u16::to_be_bytes),
+        other => {
+            let (bytes, _, referred) = other.encode(text);
+            (bytes.into_owned(), referred)
+        }
+    }
+}
+
 fn encoded(encoding: &'static Encoding, text: &str) -> Result<Vec<u8>, String> {
-    let (bytes, _, unmappable) = encoding.encode(text);
-    if !unmappable {
-        return Ok(bytes.into_owned());
+    let (bytes, referred) = encode(encoding, text);
+    if !referred {
+        return Ok(bytes);
     }
     let lost = text.chars().find(|c| encoding.encode(&c.to_string()).2).unwrap_or_default();
     Err(format!("`{lost}` is no character of {}", encoding.name()))
@@ -292,7 +315,15 @@ mod tests {
         let rows = serde_json::json!([{ "price": "5 €" }]);
         let bytes = outline.write(Written::Csv, &rows).unwrap();
         assert_eq!(bytes, b"price\r\n5 \x80\r\n");
-        assert_eq!(outline.read(Written::Csv, &bytes), Ok(rows));
+        assert_eq!(outline.read(Written::Csv, &bytes), Ok(rows.clone()));
+        assert_eq!(outline.text_of(Written::Csv, &bytes), "price\r\n5 €\r\n");
+        for label in ["utf-16le", "utf-16be"] {
+            let schema = serde_json::json!({ "type": "array", "x-encoding": label });
+            let wide = Outline { name: "x".to_owned(), schema };
+            let (csv, xml) = (wide.write(Written::Csv, &rows).unwrap(), wide.write(Written::Xml, &rows).unwrap());
+            assert_eq!((csv.len(), wide.read(Written::Csv, &csv)), (26, Ok(rows.clone())), "{label}");
+            assert!(wide.text_of(Written::Xml, &xml).contains(&label.to_uppercase()), "{label}");
+        }
         let lost = outline.write(Written::Csv, &serde_json::json!([{ "price": "蜂" }]));
         assert_eq!(lost, Err("`蜂` is no character of windows-1252".to_owned()));
     }

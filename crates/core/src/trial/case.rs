@@ -25,6 +25,8 @@ pub struct Case {
     pub event: String,
     /// For a map: what is known of the document beside it.
     pub meta: Map<String, Value>,
+    /// For a map: what steps would have kept before, by name.
+    pub kept: Map<String, Value>,
     pub answers: Answers,
     /// What is expected; `None` where nobody has said yet.
     pub expect: Option<Value>,
@@ -91,7 +93,8 @@ impl Case {
                 _ => Map::new(),
             };
             meta.extend(self.meta.clone());
-            let kept = Map::from_iter([("meta".to_owned(), Value::Object(meta))]);
+            let mut kept = self.kept.clone();
+            kept.insert("meta".to_owned(), Value::Object(meta));
             let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
                 let bytes = map.bytes(&value)?;
                 Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))

@@ -4,7 +4,7 @@ use super::given::given_to_map;
 use crate::Severity;
 use crate::finding::Finding;
 use crate::map::edit::{filled, fills};
-use crate::map::{Filled, SourceField, scope_of};
+use crate::map::{AsIs, Filled, SourceField, scope_of};
 use crate::outline::Outline;
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
@@ -38,16 +38,23 @@ pub struct OpenField {
     pub title: String,
 }
 
-/// What `text` leaves open of its target, where that is an outline of JSON.
-fn open(files: &Files, text: &str) -> Vec<OpenField> {
-    let outline = || {
-        let to = text.parse::<toml_edit::DocumentMut>().ok()?.get("to")?.as_str()?.to_owned();
-        let schema = serde_json::from_str(files.get(&format!("outlines/{to}.schema.json"))?).ok()?;
-        Some(Outline { name: to, schema })
+/// What `text` leaves open of its target, where that is an outline of JSON; `map` is what it was read as, where it is sound.
+fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenField> {
+    let file = text.parse::<toml_edit::DocumentMut>().unwrap_or_default();
+    let outline = |key: &str| {
+        let name = file.get(key)?.as_str()?.to_owned();
+        let schema = serde_json::from_str(files.get(&format!("outlines/{name}.schema.json"))?).ok()?;
+        Some(Outline { name, schema })
     };
     let mut open = Vec::new();
-    let targets = filled(text);
-    if let Some(outline) = outline() {
+    let mut targets = filled(text);
+    // A source that is taken as it is fills what is called like its fields.
+    if let Some(source) = file.get("begin").and_then(|_| outline("from")) {
+        let plain = AsIs::default();
+        let begin = map.and_then(|map| map.begin.as_ref()).unwrap_or(&plain);
+        targets.extend(source.fields(&source.schema).into_iter().filter_map(|(name, _)| begin.name_of(&[name])));
+    }
+    if let Some(outline) = outline("to") {
         outline.level().each("", &mut |path, leaf| {
             if !fills(&targets, path) {
                 let (kind, title) = (leaf.kind.clone(), leaf.title.clone());
@@ -68,7 +75,9 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     files.insert(path.clone(), text.to_owned());
     let checked = Workspace::read_in(&files, environment);
     let findings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.file == path).cloned().collect();
-    let mut table = MapTable { findings, open: open(&files, text), ..MapTable::default() };
+    let read = checked.workspace.as_ref().and_then(|workspace| workspace.maps.get(name));
+    let open = open(&files, text, read.map(AsRef::as_ref));
+    let mut table = MapTable { findings, open, ..MapTable::default() };
     let workspace = match checked.workspace {
         Some(workspace) => workspace,
         None => {

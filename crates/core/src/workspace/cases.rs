@@ -20,6 +20,7 @@ impl<'a> Build<'a> {
         let event = fields.text("event").map(|text| text.value).unwrap_or_default();
         let meta = fields.table("meta").map(|meta| meta.all_texts()).unwrap_or_default();
         let meta = meta.into_iter().map(|(name, text)| (name, Value::String(text.value))).collect();
+        let with = fields.pairs("with");
         let given = fields.needed_text("given");
         let of = match (fields.text("map"), fields.text("flow")) {
             (Some(map), None) => {
@@ -49,12 +50,21 @@ impl<'a> Build<'a> {
             return None;
         };
         let given = (path, text.clone());
+        let mut kept = serde_json::Map::new();
+        for (own, beside) in with {
+            let path = format!("cases/{name}/{}", beside.value);
+            if !self.files.contains_key(&path) {
+                file.error(beside.span, "case::with", format!("there is no file {path}"), None);
+                return None;
+            }
+            kept.insert(own.value, self.json(&path)??);
+        }
         let answers = self.json::<Answers>(&format!("cases/{name}/answers.json"))?.unwrap_or_default();
         if let Subject::Flow(flow) = &of {
             self.unknown_steps(name, flow, &answers);
         }
         let expect = self.json(&format!("cases/{name}/expect.json"))?;
-        Some(Case { name: name.to_owned(), says, of, given, event, meta, answers, expect })
+        Some(Case { name: name.to_owned(), says, of, given, event, meta, kept, answers, expect })
     }
 
     fn unknown_steps(&self, case: &str, flow: &str, answers: &Answers) {

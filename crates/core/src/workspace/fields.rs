@@ -34,6 +34,11 @@ impl File<'_> {
         self.error(start + error.span.start..start + error.span.end, error.code, error.says, error.help);
     }
 
+    /// The line at an offset, from 1.
+    pub fn line(&self, at: usize) -> u32 {
+        self.text[..at].matches('\n').count() as u32 + 1
+    }
+
     /// Where the text inside a quoted value starts.
     pub fn inside(&self, span: &Range<usize>) -> usize {
         let raw = &self.text[span.start..];

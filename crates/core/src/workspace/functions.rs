@@ -2,7 +2,7 @@
 
 use super::Build;
 use super::fields::{Fields, File};
-use crate::expr::{Expr, Gives, NamedFunction, Scope, Shape, check, is_built_in, parse};
+use crate::expr::{Expr, Gives, NamedFunction, Scope, Shape, Work, check, is_built_in, parse};
 use rust_decimal::Decimal;
 use serde_json::Value;
 use std::sync::Arc;
@@ -89,7 +89,8 @@ impl<'a> Build<'a> {
             let span = example.span_of("gives");
             let kept = function.takes.iter().cloned().zip(given).collect();
             let nothing = crate::expr::Item::Missing;
-            let scope = Scope { it: nothing.clone(), doc: nothing, kept: &kept, library: &self.workspace.library, given: None };
+            let library = &self.workspace.library;
+            let scope = Scope { it: nothing.clone(), doc: nothing, kept: &kept, library, given: None, work: Work::default() };
             let shown = |value: Option<&Value>| value.map_or_else(|| "nothing".to_owned(), ToString::to_string);
             match function.gives.eval(&scope).map(|item| item.one().map(std::borrow::Cow::into_owned)) {
                 Ok(came) if same(came.as_ref(), expected.as_ref()) => {}

@@ -115,7 +115,8 @@ impl<'a> Build<'a> {
             let says = "a transaction set is built field by field; only documents of outlines begin as they are";
             file.error(fields.span_of("begin"), "map::begin", says, None);
         }
-        let mut begin = AsIs { drop: drop.iter().filter_map(pattern).collect(), ..AsIs::default() };
+        let line = file.line(fields.span_of("begin").start);
+        let mut begin = AsIs { drop: drop.iter().filter_map(pattern).collect(), line, ..AsIs::default() };
         for (key, name) in rename {
             if name.value.is_empty() || name.value.contains('.') || name.value.matches('*').count() > 1 {
                 file.error(name.span.clone(), "map::pattern", "a field gets one new name, in which * is what it stood for", None);
@@ -127,7 +128,7 @@ impl<'a> Build<'a> {
             match parse(&text.value) {
                 Ok(expr) => {
                     self.check_expr(file, start, &expr, Shape::Any, source, kept);
-                    let line = file.text[..text.span.start].matches('\n').count() as u32 + 1;
+                    let line = file.line(text.span.start);
                     begin.change.extend(pattern(&key).map(|pattern| (pattern, expr, line)));
                 }
                 Err(error) => file.expr_error(start, error),
@@ -168,7 +169,7 @@ impl<'a> Build<'a> {
                     let shape = self.check_expr(file, start, &value, level.it, level.doc, level.kept);
                     let wanted = schema.as_ref().and_then(Shape::json_type);
                     mismatch(file, start..start + text.value.len(), &target, wanted, &shape);
-                    let line = file.text[..key_span.start].matches('\n').count() as u32 + 1;
+                    let line = file.line(key_span.start);
                     rules.set.push(Assignment { target, value, line, list: wanted == Some("array") });
                 }
                 Err(error) => file.expr_error(start, error),
@@ -209,16 +210,16 @@ impl<'a> Build<'a> {
                 };
             }
             let it = crate::expr::item_shape(shape);
-            let inner_rules = match each.text("by") {
-                Some(by) => self.other_map(file, &each, &by, level),
-                None => {
-                    let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, filled: &[] };
-                    self.level(file, &each, &inner)
-                }
+            let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, filled: &[] };
+            let by = each.text("by");
+            let inner_rules = match &by {
+                Some(by) => self.other_map(file, &each, by, &inner),
+                None => self.level(file, &each, &inner),
             };
             each.done();
-            if let (Some((of, _)), Some(_)) = (of, into) {
-                rules.each.push(Each { of, into: target, one, rules: inner_rules });
+            if let (Some((of, start)), Some(_)) = (of, into) {
+                let by = by.map(|by| by.value);
+                rules.each.push(Each { of, into: target, one, by, line: file.line(start), rules: inner_rules });
             }
         }
         self.unfilled(file, fields, level, &filled);
@@ -250,6 +251,20 @@ impl<'a> Build<'a> {
                 None,
             );
         }
+        // It was checked where it stands, over its own outlines; here it is held against what it meets.
+        let mut filled: Vec<String> = Vec::new();
+        for rule in &other.rules.set {
+            filled.extend(rule.target.first().cloned());
+            self.check_target(file, by.span.clone(), &rule.target, level);
+            let mut errors = Vec::new();
+            check(&rule.value, level.it, level.doc, level.kept, &self.workspace.library, &mut errors);
+            if let Some(error) = errors.into_iter().next() {
+                let says = format!("`{}` does not fit here: {} (line {} of it)", other.name, error.says, rule.line);
+                file.error(by.span.clone(), "map::by", says, error.help);
+            }
+        }
+        filled.extend(other.rules.each.iter().filter_map(|each| each.into.first().cloned()));
+        self.unfilled(file, each, level, &filled);
         other.rules.clone()
     }
 }

@@ -22,7 +22,7 @@ mod ways;
 
 use crate::connection::Connection;
 use crate::course::Course;
-use crate::document::{Document, Form, Unreadable};
+use crate::document::{Document, Form, Unreadable, segments_as_lines};
 use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
 use crate::flow::{Flow, Intake};
@@ -175,6 +175,20 @@ impl Workspace {
     pub fn document(&self, form: &Form, bytes: &[u8]) -> Result<Document, Unreadable> {
         let outline = |name: &str| self.outlines.get(name).map(Arc::as_ref);
         Document::read(&self.definitions, outline, form, bytes)
+    }
+
+    /// Bytes of a form for a person: indented JSON, one segment a line, texts of outlines decoded. What cannot be read is shown as it
+    /// is.
+    #[must_use]
+    pub fn shown(&self, form: &Form, bytes: &[u8]) -> String {
+        let plain = || String::from_utf8_lossy(bytes).into_owned();
+        match form {
+            Form::Outlined { written, outline } => {
+                self.outlines.get(outline).map_or_else(plain, |outline| outline.text_of(*written, bytes).into_owned())
+            }
+            Form::X12 { delimiters, .. } => segments_as_lines(bytes, delimiters.segment),
+            Form::Json | Form::Bytes => self.document(form, bytes).map_or_else(|_| plain(), |document| document.readable()),
+        }
     }
 
     /// What an interchange is read by: the guides and the leniency of the partner it is from.

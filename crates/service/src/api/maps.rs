@@ -79,8 +79,8 @@ pub async fn rule(State(app): State<Arc<App>>, Path(name): Path<String>, Json(as
         return Err(unknown(&name));
     }
     let lists: Vec<Within> = asked.within.into_iter().map(|list| Within { into: list.into, of: list.of }).collect();
-    let text =
-        place(&asked.path, &lists).and_then(|(within, target)| with_rule(&asked.text, &within, &target, &asked.expression));
+    let (within, target) = place(&asked.path, &lists);
+    let text = with_rule(&asked.text, &within, &target, &asked.expression);
     text.map(|text| Json(MapText { text })).map_err(|says| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says))
 }
 

@@ -11,6 +11,7 @@ use serde::Deserialize;
 use std::sync::Arc;
 use utoipa::IntoParams;
 use wirewatch_core::document::Form;
+use wirewatch_core::edi::tree;
 use wirewatch_core::machine::{LogEntry, Logged, State as MessageState};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::{Document, act::Act};
@@ -73,6 +74,9 @@ pub struct DocumentQuery {
     /// The document behind this step; without it, the one the message runs from, amendments included.
     #[serde(default)]
     pub step: String,
+    /// What it says as JSON, whatever it is written as.
+    #[serde(default)]
+    pub tree: bool,
 }
 
 /// A document of a message, whole, as a person reads it.
@@ -80,7 +84,7 @@ pub struct DocumentQuery {
 pub async fn document(
     State(app): State<Arc<App>>,
     Path(text): Path<String>,
-    Query(DocumentQuery { step }): Query<DocumentQuery>,
+    Query(DocumentQuery { step, tree: as_tree }): Query<DocumentQuery>,
 ) -> Answer<DocumentView> {
     let stored = stored(&app, &text).await?;
     if !step.is_empty() {
@@ -88,10 +92,29 @@ pub async fn document(
         let traced = machine.as_ref().and_then(|machine| machine.trace().iter().find(|traced| traced.step == step));
         let after = traced.and_then(|traced| traced.after.as_ref());
         let after = after.ok_or_else(|| Problem::not_found(format!("there is no document behind a step `{step}` of {text}")))?;
-        return Ok(Json(rows::document(after.form_name(), after.readable(), usize::MAX)));
+        return Ok(Json(match as_tree {
+            true => said(after),
+            false => rows::document(after.form_name(), after.readable(), usize::MAX),
+        }));
     }
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
-    Ok(Json(rows::document(form_name(&form), Document::shown(&form, &bytes), usize::MAX)))
+    let (_, workspace) = app.engine.releases().current();
+    if as_tree {
+        let read = workspace.document(&form, &bytes);
+        let read = read.map_err(|error| Problem::new(StatusCode::CONFLICT, format!("message {text}: {error}")))?;
+        return Ok(Json(said(&read)));
+    }
+    Ok(Json(rows::document(form_name(&form), workspace.shown(&form, &bytes), usize::MAX)))
+}
+
+/// What a document says, as JSON: a transaction set by its loops, plain bytes as a text.
+fn said(document: &Document) -> DocumentView {
+    let text = match document {
+        Document::Json(value) => serde_json::to_string_pretty(&**value),
+        Document::X12(tree) => serde_json::to_string_pretty(&tree::to_json(tree)),
+        Document::Bytes(bytes) => serde_json::to_string(&String::from_utf8_lossy(bytes)),
+    };
+    rows::document("json", text.unwrap_or_default(), usize::MAX)
 }
 
 /// Which part of a described document.

@@ -8,7 +8,6 @@ use crate::view::{Attempt, DocumentView, RequestView, Step, Story, time};
 use axum::Json;
 use axum::extract::{Path, State};
 use std::sync::Arc;
-use wirewatch_core::Document;
 use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, Trace};
 use wirewatch_engine::Stored;
 use wirewatch_journal::MessageFilter;
@@ -30,7 +29,7 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let beside = app.store.messages(&beside).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
     let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
-    let document = rows::document(form_name(&form), Document::shown(&form, &bytes), SHOWN);
+    let document = rows::document(form_name(&form), app.engine.releases().current().1.shown(&form, &bytes), SHOWN);
     let machine = rebuilt(&app, &stored).await?;
     let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
     kept.remove("meta");

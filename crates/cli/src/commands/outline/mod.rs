@@ -7,7 +7,8 @@ use crate::ui::{self, cell, paint, styled};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use wirewatch_core::outline::{Leaf, Outline, Written, of_fields, sample};
+use wirewatch_core::expr::Shape;
+use wirewatch_core::outline::{Leaf, Outline, Written, fields_of_set, of_fields, sample};
 
 /// Outlines of documents: made from samples, searched, and turned into made-up documents
 ///
@@ -49,10 +50,10 @@ struct NewArgs {
     workspace: PathBuf,
 }
 
-/// Show an outline's fields, or find some by name or by a value that was seen
+/// Show an outline's fields as a tree, or find some by name or by a value that was seen
 #[derive(Debug, clap::Args)]
 struct ShowArgs {
-    /// The outline
+    /// The outline, or a transaction set, as in x12/004010/850
     name: String,
     /// Only fields whose path, title or examples have this in them
     #[arg(long, value_name = "TEXT", default_value = "")]
@@ -113,13 +114,29 @@ fn named(folder: &Path, name: &str) -> Result<Outline, CommandError> {
     }
 }
 
+/// The fields of an outline or a transaction set.
+fn fields_of(folder: &Path, name: &str) -> Result<Vec<(String, Leaf)>, CommandError> {
+    if !name.starts_with("x12/") {
+        return Ok(fields(&named(folder, name)?));
+    }
+    let workspace = local::workspace(folder)?;
+    match workspace.shape(name) {
+        Some(Shape::Loop(set, _)) => Ok(fields_of_set(set)),
+        _ => {
+            let known: Vec<String> = workspace.definitions.all().map(|set| format!("x12/{}/{}", set.version, set.set)).collect();
+            Err(local::unknown(folder, "transaction set", name, known.iter().map(String::as_str)))
+        }
+    }
+}
+
 fn show(args: &ShowArgs) -> Result<(), CommandError> {
-    let outline = named(&args.workspace, &args.name)?;
     let wanted = args.find.to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&wanted);
     let seen = |leaf: &Leaf| leaf.examples.iter().map(shown).collect::<Vec<_>>().join(", ");
-    let found: Vec<_> =
-        fields(&outline).into_iter().filter(|(path, leaf)| has(path) || has(&leaf.title) || has(&seen(leaf))).collect();
+    let found: Vec<_> = fields_of(&args.workspace, &args.name)?
+        .into_iter()
+        .filter(|(path, leaf)| has(path) || has(&leaf.title) || has(&seen(leaf)))
+        .collect();
     if args.json {
         let each = found.iter().map(|(path, leaf)| {
             json!({
@@ -130,12 +147,31 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
         ui::json(&each.collect::<Vec<_>>());
         return Ok(());
     }
-    let row = |(path, leaf): &(String, Leaf)| {
+    let mut rows = Vec::new();
+    let mut open: Vec<&str> = Vec::new();
+    for (path, leaf) in &found {
+        let mut parents: Vec<&str> = path.split('.').collect();
+        let own = parents.pop().unwrap_or_default();
+        // What is found is shown by its whole path; otherwise as a tree.
+        let (indent, name) = match wanted.is_empty() {
+            false => (0, path.as_str()),
+            true => {
+                let common = open.iter().zip(&parents).take_while(|(a, b)| a == b).count();
+                for (depth, parent) in parents.iter().enumerate().skip(common) {
+                    let list = if parent.ends_with("[]") { "list" } else { "" };
+                    let name = format!("{}{}", "  ".repeat(depth), parent.trim_end_matches("[]"));
+                    rows.push(vec![styled(ui::BOLD, name), cell(list), cell(""), cell(""), cell("")]);
+                }
+                open.clone_from(&parents);
+                (parents.len(), own)
+            }
+        };
         let kind = if leaf.format.is_empty() { leaf.kind.clone() } else { format!("{} {}", leaf.kind, leaf.format) };
-        let needed = if leaf.required { cell("always") } else { styled(ui::DIM, "") };
-        vec![cell(path), cell(kind), needed, styled(ui::DIM, seen(leaf))]
-    };
-    ui::table(&["field", "type", "there", "seen"], &found.iter().map(row).collect::<Vec<_>>());
+        let needed = if leaf.required { cell("always") } else { cell("") };
+        let name = format!("{}{name}", "  ".repeat(indent));
+        rows.push(vec![cell(name), cell(kind), needed, cell(&leaf.title), styled(ui::DIM, seen(leaf))]);
+    }
+    ui::table(&["field", "type", "there", "what it is", "seen"], &rows);
     let says = if args.find.is_empty() { String::new() } else { format!(" with {}", paint(ui::BOLD, &args.find)) };
     anstream::println!("{}{says}", ui::count(found.len(), "field"));
     Ok(())

@@ -9,6 +9,7 @@ use super::written::guess as guess_scalar;
 pub(super) use fit::fit;
 use quick_xml::events::{BytesStart, Event};
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 pub use write::to_xml;
 pub(super) use write::write;
 
@@ -39,10 +40,8 @@ impl Element {
 
     /// Its attributes by their names without prefixes: not those that declare namespaces or speak of a schema.
     pub fn own_attributes(&self) -> impl Iterator<Item = (&str, &str)> {
-        let own = |(name, value): &'_ (String, String)| {
-            !(name.starts_with("xmlns") || name.starts_with("xsi:") || value.is_empty() && name.is_empty())
-        };
-        self.attributes.iter().filter(move |one| own(one)).map(|(name, value)| (local(name), value.as_str()))
+        let own = |(name, _): &&(String, String)| !name.starts_with("xmlns") && !name.starts_with("xsi:");
+        self.attributes.iter().filter(own).map(|(name, value)| (local(name), value.as_str()))
     }
 
     pub fn children<'e>(&'e self, name: &'e str) -> impl Iterator<Item = &'e Self> {
@@ -56,6 +55,9 @@ fn local(name: &str) -> &str {
 
 /// The root element of a document.
 pub(super) fn read(text: &str) -> Result<Element, String> {
+    // Line ends are one character wherever they come from (XML 1.0, 2.11).
+    let plain = if text.contains('\r') { text.replace("\r\n", "\n").replace('\r', "\n").into() } else { Cow::Borrowed(text) };
+    let text = &*plain;
     let mut reader = quick_xml::Reader::from_str(text);
     let mut open: Vec<Element> = Vec::new();
     let mut root: Option<Element> = None;
@@ -322,6 +324,8 @@ mod tests {
         let twice = pick().read(Written::Xml, b"<Pick><Urgent>1</Urgent><Urgent>0</Urgent></Pick>");
         assert_eq!(twice, Err("urgent: it stands there twice, and is no list".to_owned()));
         assert_eq!(pick().read(Written::Xml, b"<Pick><Lines/></Pick>"), Ok(json!({ "lines": [] })));
+        let ends = pick().read(Written::Xml, b"<Pick>\r\n<Note>a\r\nb&#13;</Note>\r</Pick>");
+        assert_eq!(ends, Ok(json!({ "notes": ["a\nb\r"] })), "line ends are one, unless they are referred to");
         let list = pick().write(Written::Xml, &json!({ "order": ["a"] }));
         assert_eq!(list, Err("order: an attribute takes a single value".to_owned()));
     }
