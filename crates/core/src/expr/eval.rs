@@ -26,19 +26,31 @@ pub struct Scope<'a> {
     pub work: Work,
 }
 
-/// Counts the nodes that are worked out, so that filters in filters come to an end: at [`Work::MOST`] an expression fails.
-#[derive(Debug, Clone, Default)]
-pub struct Work(Rc<Cell<u64>>);
+/// Counts the nodes that are worked out, so that filters in filters come to an end: an expression fails when there are too many.
+#[derive(Debug, Clone)]
+pub struct Work {
+    done: Rc<Cell<u64>>,
+    most: u64,
+}
+
+impl Default for Work {
+    /// For a map over one document: some ten seconds of work.
+    fn default() -> Self {
+        Self::up_to(100_000_000)
+    }
+}
 
 impl Work {
-    /// Nodes at most, for a map over one document: some ten seconds of work.
-    pub const MOST: u64 = 100_000_000;
+    /// So many nodes at most.
+    #[must_use]
+    pub fn up_to(most: u64) -> Self {
+        Self { done: Rc::default(), most }
+    }
 
     fn add(&self, node: &Node) -> Result<(), EvalError> {
-        let done = self.0.get() + 1;
-        self.0.set(done);
-        if done > Self::MOST {
-            return fail(node, format!("this takes more than {} steps: a filter within a filter, over long lists?", Self::MOST));
+        self.done.set(self.done.get() + 1);
+        if self.done.get() > self.most {
+            return fail(node, format!("this takes more than {} steps: a filter within a filter, over long lists?", self.most));
         }
         Ok(())
     }

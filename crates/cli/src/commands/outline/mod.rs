@@ -129,6 +129,9 @@ fn fields_of(folder: &Path, name: &str) -> Result<Vec<(String, Leaf)>, CommandEr
     }
 }
 
+/// Characters of the values that are shown of a field in the tree: code lists are long.
+const SEEN: usize = 60;
+
 fn show(args: &ShowArgs) -> Result<(), CommandError> {
     let wanted = args.find.to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&wanted);
@@ -169,7 +172,8 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
         let kind = if leaf.format.is_empty() { leaf.kind.clone() } else { format!("{} {}", leaf.kind, leaf.format) };
         let needed = if leaf.required { cell("always") } else { cell("") };
         let name = format!("{}{name}", "  ".repeat(indent));
-        rows.push(vec![cell(name), cell(kind), needed, cell(&leaf.title), styled(ui::DIM, seen(leaf))]);
+        let seen = if wanted.is_empty() { ui::shorten(&seen(leaf), SEEN) } else { seen(leaf) };
+        rows.push(vec![cell(name), cell(kind), needed, cell(&leaf.title), styled(ui::DIM, seen)]);
     }
     ui::table(&["field", "type", "there", "what it is", "seen"], &rows);
     let says = if args.find.is_empty() { String::new() } else { format!(" with {}", paint(ui::BOLD, &args.find)) };
