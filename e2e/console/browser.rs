@@ -9,6 +9,9 @@ use thirtyfour::prelude::*;
 use wirewatch_loopback::{Kept, free_port};
 use wirewatch_testkit::{Service, eventually, eventually_within, http_client};
 
+/// The editor of a page, as a script finds it.
+const EDITOR: &str = "document.querySelector('.cm-content').cmTile.view";
+
 /// A browser with one page. Both processes end with it, whatever ends it.
 pub struct Browser {
     pub driver: WebDriver,
@@ -174,6 +177,23 @@ impl Browser {
     /// What a script returns.
     pub async fn script(&self, script: &str) -> Value {
         self.driver.execute(script, Vec::new()).await.unwrap().json().clone()
+    }
+
+    /// The text in the editor of the page, as soon as there is one.
+    pub async fn edited(&self) -> String {
+        self.see(".cm-content").await;
+        let text = self.script(&format!("return {EDITOR}.state.doc.toString()")).await;
+        text.as_str().expect("a text").to_owned()
+    }
+
+    /// Puts a text into the editor of the page in place of what it holds.
+    pub async fn edit(&self, text: &str) {
+        self.see(".cm-content").await;
+        let put = format!(
+            "const at = {EDITOR}; at.dispatch({{ changes: {{ from: 0, to: at.state.doc.length, insert: {} }} }})",
+            json!(text)
+        );
+        self.script(&put).await;
     }
 
     /// What axe-core finds on the page, told so that it can be mended.

@@ -23,11 +23,9 @@ async fn a_made_up_document_is_changed_in_the_form_and_fired() {
     };
     set("data.number", "W-9001").await;
     set("data.basket[0].each", "18.90").await;
-    let text = || async {
-        let text = browser.script("return document.querySelector('.cm-content').cmTile.view.state.doc.toString()").await;
-        text.as_str().map(str::to_owned)
+    let changed = || async {
+        Some(browser.edited().await).filter(|text| text.contains("\"number\": \"W-9001\"") && text.contains("18.90"))
     };
-    let changed = || async { text().await.filter(|text| text.contains("\"number\": \"W-9001\"") && text.contains("18.90")) };
     let text = eventually("the text follows the form", changed).await;
     let document: Value = serde_json::from_str(&text).expect("JSON");
     let lines = document["data"]["basket"].as_array().map_or(0, Vec::len);
@@ -62,9 +60,7 @@ async fn what_last_came_in_is_fired_again_with_another_number() {
     browser.press("Fire").await;
     browser.read("[data-part=handed]", "repeat").await;
     let control = format!("{:09}", sent.control);
-    let script = "const at = document.querySelector('.cm-content').cmTile.view; const text = at.state.doc.toString(); \
-                  at.dispatch({ changes: { from: 0, to: text.length, insert: text.replaceAll(";
-    browser.script(&format!("{script}'{control}', '000099999') }} }})")).await;
+    browser.edit(&browser.edited().await.replace(&control, "000099999")).await;
     browser.press("Fire again").await;
     browser.read("[data-part=handed]", "taken").await;
     browser.leave().await;

@@ -19,17 +19,12 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
         .script("const at = document.querySelectorAll('main select')[1]; at.value = 1; at.dispatchEvent(new Event('change'))")
         .await;
     browser.read("[data-target=reference]", "MF-20418").await;
-    let rules = browser.script("return document.querySelector('.cm-content').cmTile.view.state.doc.toString()").await;
-    let rules = rules.as_str().expect("the map").to_owned();
-    let fill = async |text: &str| {
-        let script = "const at = document.querySelector('.cm-content').cmTile.view; at.dispatch({ changes: { from: 0, to: at.state.doc.length, insert: ";
-        browser.script(&format!("{script}{text:?} }} }})")).await;
-    };
-    fill(&rules.replace("\"BEG03\"", "\"'PO ' & BEG03\"")).await;
+    let rules = browser.edited().await;
+    browser.edit(&rules.replace("\"BEG03\"", "\"'PO ' & BEG03\"")).await;
     browser.read("[data-target=reference]", "PO MF-20418").await;
     browser.read("main", "Keep as draft").await;
     // What is wrong is told in place; what came before stays in sight.
-    fill(&rules.replace("reference           = \"BEG03\"", "")).await;
+    browser.edit(&rules.replace("reference           = \"BEG03\"", "")).await;
     browser.read("[data-part=standing]", "1 required field is not filled").await;
     browser.read("[data-finding=error]", "nothing fills `reference`").await;
     browser.read("[data-target=reference]", "PO MF-20418").await;
@@ -51,11 +46,9 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     browser.see("[data-strand]").await;
     browser.go("/maps/po-to-order").await;
     browser.read("[data-target=reference]", "MF-20417").await;
-    let text = "document.querySelector('.cm-content').cmTile.view.state.doc.toString()";
-    let rules = browser.script(&format!("return {text}")).await.as_str().expect("the map").to_owned();
+    let rules = browser.edited().await;
     let without: String = rules.lines().filter(|line| !line.starts_with("reference ")).map(|line| format!("{line}\n")).collect();
-    let put = "const at = document.querySelector('.cm-content').cmTile.view; at.dispatch({ changes: { from: 0, to: at.state.doc.length, insert: ";
-    browser.script(&format!("{put}{without:?} }} }})")).await;
+    browser.edit(&without).await;
     // What is required and unfilled is in sight, with what is proposed for it.
     browser.read("[data-part=open]", "1 required field that nothing fills").await;
     browser.read("[data-open=reference]", "BEG03").await;
@@ -63,7 +56,7 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     browser.click("[data-open=reference] button").await;
     browser.read("[data-target=reference]", "MF-20417").await;
     browser.see_no("[data-open=reference]").await;
-    let taken = browser.script(&format!("return {text}")).await.as_str().expect("the map").to_owned();
+    let taken = browser.edited().await;
     assert!(taken.contains("reference = \"BEG03\"") && taken.lines().next() == rules.lines().next(), "{taken}");
     browser.press("Keep as draft…").await;
     browser.read("[role=dialog]", "as it runs").await;

@@ -1,5 +1,6 @@
 //! From a message as kept to one that can run.
 
+use crate::beside;
 use crate::dispatcher::Entered;
 use crate::journal::{Down, Journal, Stored};
 use crate::releases::Releases;
@@ -25,16 +26,14 @@ pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J)
     let Some(logic) = Logic::of(&workspace, &origin.flow) else {
         return Ok(Err(broken(format!("release {} has no flow `{}`", origin.release, origin.flow))));
     };
-    let document = match workspace.document(&origin.form, &document) {
-        Ok(document) => document,
-        Err(unreadable) => return Ok(Err(broken(unreadable.to_string()))),
-    };
-    if log.is_empty() {
-        let (machine, turn) = Machine::begin(logic, origin.clone(), document);
-        return Ok(Ok(Entered { machine, began: Some(turn), logged }));
-    }
-    Ok(match Machine::rebuild(logic, origin.clone(), document, &log, false) {
-        Ok(machine) => Ok(Entered { machine, began: None, logged }),
-        Err(diverged) => Err(broken(diverged.to_string())),
-    })
+    Ok(beside(document.len(), || {
+        let document = workspace.document(&origin.form, &document).map_err(|unreadable| broken(unreadable.to_string()))?;
+        if log.is_empty() {
+            let (machine, turn) = Machine::begin(logic, origin.clone(), document);
+            return Ok(Entered { machine, began: Some(turn), logged });
+        }
+        let machine = Machine::rebuild(logic, origin.clone(), document, &log, false);
+        let machine = machine.map_err(|diverged| broken(diverged.to_string()))?;
+        Ok(Entered { machine, began: None, logged })
+    }))
 }

@@ -4,6 +4,7 @@
 //! and who waits for what. The [`Engine`] feeds it from the outside through three traits: [`Journal`] keeps,
 //! [`Links`] performs, [`Clock`] tells the time. `tests/simulation` drives the same dispatcher with simulated ones.
 
+mod beside;
 mod clock;
 mod custody;
 mod dispatcher;
@@ -23,6 +24,7 @@ mod turning;
 mod unfold;
 mod writer;
 
+pub use beside::beside;
 pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted, flow_of_line, line_of};
 pub use engine::{ActError, Engine, Held};

@@ -15,7 +15,7 @@ use wirewatch_core::edi::tree;
 use wirewatch_core::machine::{LogEntry, Logged, State as MessageState};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::{Document, act::Act};
-use wirewatch_engine::Stored;
+use wirewatch_engine::{Stored, beside};
 use wirewatch_journal::MessageFilter;
 
 /// Segments that are described at a time.
@@ -99,12 +99,14 @@ pub async fn document(
     }
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
     let (_, workspace) = app.engine.releases().current();
-    if as_tree {
-        let read = workspace.document(&form, &bytes);
-        let read = read.map_err(|error| Problem::new(StatusCode::CONFLICT, format!("message {text}: {error}")))?;
-        return Ok(Json(said(&read)));
-    }
-    Ok(Json(rows::document(form_name(&form), workspace.shown(&form, &bytes), usize::MAX)))
+    beside(bytes.len(), || {
+        if as_tree {
+            let read = workspace.document(&form, &bytes);
+            let read = read.map_err(|error| Problem::new(StatusCode::CONFLICT, format!("message {text}: {error}")))?;
+            return Ok(Json(said(&read)));
+        }
+        Ok(Json(rows::document(form_name(&form), workspace.shown(&form, &bytes), usize::MAX)))
+    })
 }
 
 /// What a document says, as JSON: a transaction set by its loops, plain bytes as a text.
@@ -137,11 +139,13 @@ pub async fn described(
     let stored = stored(&app, &text).await?;
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
     let (_, workspace) = app.engine.releases().current();
-    let Ok(Document::X12(tree)) = workspace.document(&form, &bytes) else {
-        return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
-    };
-    let all = describe(&tree);
-    Ok(Json(all.into_iter().enumerate().skip(skip).take(SEGMENTS).map(|(n, one)| rows::described(n, one)).collect()))
+    beside(bytes.len(), || {
+        let Ok(Document::X12(tree)) = workspace.document(&form, &bytes) else {
+            return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
+        };
+        let all = describe(&tree);
+        Ok(Json(all.into_iter().enumerate().skip(skip).take(SEGMENTS).map(|(n, one)| rows::described(n, one)).collect()))
+    })
 }
 
 async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {

@@ -9,7 +9,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use std::sync::Arc;
 use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, Trace};
-use wirewatch_engine::Stored;
+use wirewatch_engine::{Stored, beside};
 use wirewatch_journal::MessageFilter;
 
 /// Bytes of a document that come with the story; all of it is asked for by itself.
@@ -25,11 +25,12 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
     let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
     let from = app.store.arrival(stored.origin.arrival).await?.map(rows::arrival);
-    let beside = MessageFilter { arrival: Some(stored.origin.arrival), limit: BESIDE, ..MessageFilter::default() };
-    let beside = app.store.messages(&beside).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
+    let others = MessageFilter { arrival: Some(stored.origin.arrival), limit: BESIDE, ..MessageFilter::default() };
+    let others = app.store.messages(&others).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
     let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
-    let document = rows::document(form_name(&form), app.engine.releases().current().1.shown(&form, &bytes), SHOWN);
+    let shown = beside(bytes.len(), || app.engine.releases().current().1.shown(&form, &bytes));
+    let document = rows::document(form_name(&form), shown, SHOWN);
     let machine = rebuilt(&app, &stored).await?;
     let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
     kept.remove("meta");
@@ -41,7 +42,7 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
         steps: steps(machine.as_ref(), &stored),
         kept: serde_json::Value::Object(kept),
         acts,
-        beside,
+        beside: others,
     }))
 }
 
@@ -70,9 +71,10 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
 pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Problem> {
     let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(None) };
     let logic = Logic::of(&workspace, &stored.origin.flow);
-    let document = workspace.document(&stored.origin.form, &stored.document);
-    let (Some(logic), Ok(document)) = (logic, document) else { return Ok(None) };
-    Ok(Machine::rebuild(logic, stored.origin.clone(), document, &stored.log, true).ok())
+    Ok(beside(stored.document.len(), || {
+        let document = workspace.document(&stored.origin.form, &stored.document).ok()?;
+        Machine::rebuild(logic?, stored.origin.clone(), document, &stored.log, true).ok()
+    }))
 }
 
 fn step(trace: Trace) -> Step {
