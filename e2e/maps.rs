@@ -6,6 +6,7 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_testkit::Database;
 
 const ORDER: &str = "demo/samples/marrowfield-850.edi";
 const TRY: [&str; 6] = ["map", "run", "po-to-order", "--workspace", "demo/workspace", "--given"];
@@ -198,7 +199,8 @@ async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_that_came() {
-    let mut scene = Scene::open().await;
+    let database = Database::new();
+    let mut scene = Scene::open_on(&database).await;
     scene.send(2, Flaw::None);
     scene.quiet(2).await;
     let messages = scene.messages("flow=partner-orders").await;
@@ -234,12 +236,59 @@ async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_th
     let (code, out, err) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
     assert!(code == 0 && out.contains("answered 201") && out.contains("Asked really: 1 request."), "{out}{err}");
     assert!(scene.orders.references().contains(&"MF-20417".to_owned()));
+    let written =
+        "select count(*) from audit where act = 'asked' and by_whom <> '' and why = 'POST /orders at erp, for a rehearsal'";
+    assert_eq!(database.number(written).await, 1);
     scene.service.act("/api/connections/erp/hold", &serde_json::json!({ "why": "counting" })).await;
     let (code, out, _) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
     assert!(code == 1 && out.contains("erp is held: counting"), "{out}");
     let file = ["rehearse", "partner-orders", "--workspace", workspace, "--given", "-", "--really", "erpp"];
     let (code, _, err) = scene.service.command(&file);
     assert!(code == 2 && err.contains("did you mean `erp`?"), "{err}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_the_map_table_and_a_rehearsal_ask_is_answered_or_told_why_not() {
+    use serde_json::json;
+    let scene = Scene::open().await;
+    let told = async |(status, answer): (u16, Value)| (status, answer["title"].as_str().unwrap_or_default().to_owned());
+    let map = std::fs::read_to_string(root().join("demo/workspace/maps/stock-to-levels.toml")).expect("the map");
+    // A rule more in the text that stands in the editor: nothing is stored.
+    let rule = json!({ "text": map, "path": "counted_by", "expression": "'me'" });
+    let (status, answer) = scene.service.act("/api/maps/stock-to-levels/rule", &rule).await;
+    let text = answer["text"].as_str().expect("a text");
+    assert!(
+        status == 200 && text.contains("counted_by = \"'me'\"") && text.starts_with(map.lines().next().expect("a line")),
+        "{text}"
+    );
+    let broken = json!({ "text": "[set", "path": "a", "expression": "b" });
+    let (status, says) = told(scene.service.act("/api/maps/stock-to-levels/rule", &broken).await).await;
+    assert!(status == 422 && says.contains("line 1"), "{status} {says}");
+    let none = "the running release has no map `none`".to_owned();
+    assert_eq!(told(scene.service.act("/api/maps/none/rule", &rule).await).await, (404, none.clone()));
+    assert_eq!(told(scene.service.put("/api/maps/none/draft", &json!({ "text": map })).await).await, (404, none));
+    let large = "#".repeat((1 << 20) + 1);
+    let (status, says) = told(scene.service.put("/api/maps/stock-to-levels/draft", &json!({ "text": large })).await).await;
+    assert_eq!((status, says.as_str()), (413, "a draft has at most 1024 KB"));
+    let (status, says) =
+        told(scene.service.act("/api/maps/stock-to-levels/try", &json!({ "text": map, "given": large })).await).await;
+    assert!(status == 413 && says.contains("`wirewatch map run` takes documents of any size"), "{status} {says}");
+    // What is tried of a map that is none is a finding with its line, and no failure.
+    let (status, tried) =
+        scene.service.act("/api/maps/stock-to-levels/try", &json!({ "text": "[set", "given": "a,b\n1,2\n" })).await;
+    assert!(status == 200 && tried["findings"][0]["line"] == 1, "{status} {tried}");
+
+    let key = "0123456789abcdef".repeat(4);
+    let ask = |method: &str, key: &str| json!({ "method": method, "path": "/orders", "key": key });
+    for (connection, request, status, part) in [
+        ("marrowfield-drop", ask("GET", &key), 422, "only http is asked really"),
+        ("erp", ask("TELL", &key), 422, "`TELL` is no method that flows call"),
+        ("erp", ask("GET", "12"), 422, "no digest in hexadecimal digits"),
+        ("erpp", ask("GET", &key), 404, "erpp"),
+    ] {
+        let (found, says) = told(scene.service.act(&format!("/api/connections/{connection}/ask"), &request).await).await;
+        assert!(found == status && says.contains(part), "{connection}: {found} {says}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -31,6 +31,18 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     assert_eq!(browser.accessibility().await, "");
     browser.press("as it runs").await;
     browser.read("[data-part=standing]", "19 fields filled").await;
+    // What it reads beside the source is asked for, and given as a file.
+    let beside = rules.replace("\"BEG03\"", "\"first(matching($names, no, BEG03)).name\"") + "\n[with]\nnames = \"\"\n";
+    browser.edit(&beside).await;
+    browser.read("[data-beside=names]", "nothing given").await;
+    let names = "const carried = new DataTransfer(); \
+                 carried.items.add(new File(['[{ \"no\": \"MF-20418\", \"name\": \"Bee\" }]'], 'names.json')); \
+                 const at = document.querySelector('[data-beside=names] input'); at.files = carried.files; \
+                 at.dispatchEvent(new Event('change'))";
+    browser.script(names).await;
+    browser.read("[data-beside=names]", "names.json").await;
+    browser.read("[data-target=reference]", "Bee").await;
+    assert_eq!(browser.accessibility().await, "");
     // A document that is none is said.
     let drop = "const carried = new DataTransfer(); carried.items.add(new File(['ISA'], 'x.edi')); \
                 document.querySelector('main h1').dispatchEvent(new DragEvent('drop', { dataTransfer: carried, bubbles: true }))";

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
-import type { FindingView } from '../api/schema'
-import { has, inOrder, standing } from './targets'
+import type { FindingView, MapProposal } from '../api/schema'
+import { firstChange, has, inOrder, listOf, standing } from './targets'
 
 const finding = (severity: string, code: string): FindingView => ({
   severity,
@@ -35,4 +35,24 @@ test('how a map stands is one sentence', () => {
 test('a field is found by its name or by a value, in any case', () => {
   expect(has('MF-', 'reference', 'mf-20417')).toBe(true)
   expect(has('zip', 'reference', null)).toBe(false)
+})
+
+test('a neighbour in the same list tells what makes its items', () => {
+  const proposal = (path: string): MapProposal => ({
+    path,
+    expression: 'a',
+    confidence: 'sure',
+    because: '',
+    within: [{ into: 'rows', of: 'lines' }],
+  })
+  const all = [proposal('order'), proposal('rows[].item')]
+  expect(listOf('rows[].pieces', all)?.path).toBe('rows[].item')
+  expect(listOf('boxes[].no', all)).toBeUndefined()
+  expect(listOf('placed', all)).toBeUndefined()
+})
+
+test('the line that changed is shown, counted from 1', () => {
+  expect(firstChange('a\nb\nc', 'a\nx\nb\nc')).toBe(2)
+  expect(firstChange('a\n', 'a\nb\n')).toBe(2)
+  expect(firstChange('a', 'a')).toBe(0)
 })

@@ -1,5 +1,5 @@
 /** What a map gives, laid out for reading and searching. */
-import type { FindingView, MapRule, MapSource } from '../api/schema'
+import type { FindingView, MapProposal, MapRule, MapSource } from '../api/schema'
 
 /** Whether a field has the text in its name or value. */
 export function has(text: string, ...in_: (string | null | undefined)[]): boolean {
@@ -32,4 +32,16 @@ export function standing(findings: FindingView[], rules: MapRule[], source: MapS
     ? `${left} of the source's ${source.length} fields are not used`
     : 'every field of the source is used'
   return `${filled} ${filled === 1 ? 'field' : 'fields'} filled; ${unused}.`
+}
+
+/** What is proposed for a neighbour in the same list: it tells what makes the items of that list. */
+export function listOf(path: string, proposals: Iterable<MapProposal>): MapProposal | undefined {
+  const list = path.slice(0, path.lastIndexOf('[].') + 1)
+  return list ? [...proposals].find((one) => one.path.startsWith(list)) : undefined
+}
+
+/** The first line, from 1, in which a text is another than it was; 0 where it is the same. */
+export function firstChange(before: string, after: string): number {
+  const lines = before.split('\n')
+  return after.split('\n').findIndex((now, n) => now !== lines[n]) + 1
 }

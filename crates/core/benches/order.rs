@@ -8,7 +8,7 @@ use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Logic, Machine, Origin};
 use wirewatch_core::propose::propose;
-use wirewatch_core::trial::map_table;
+use wirewatch_core::trial::{Tryout, map_table};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::{Definitions, Reader, SetTree};
 use wirewatch_core::{Document, Id};
@@ -145,7 +145,8 @@ fn compiling(c: &mut Criterion) {
     table.insert("maps/m.toml".to_owned(), text.clone());
     let fields = (0..1000).map(|n| (format!("f{n}"), serde_json::json!("x")));
     let given = serde_json::Value::Object(fields.collect()).to_string();
-    let shown = map_table(&table, None, "m", &text, given.as_bytes(), 0);
+    let on = Tryout { given: given.into_bytes(), ..Tryout::default() };
+    let shown = map_table(&table, None, "m", &text, &on);
     assert_eq!((shown.rules.len(), shown.open.len(), shown.source.len()), (900, 100, 1000));
     let wide = Workspace::read(&table).workspace.expect("sound");
     for files in [&large_map, &many] {
@@ -155,9 +156,7 @@ fn compiling(c: &mut Criterion) {
     let mut group = c.benchmark_group("workspace");
     group.sample_size(10);
     group.bench_function("a map of 500 rules", |b| b.iter(|| Workspace::read(black_box(&large_map))));
-    group.bench_function("map table of 1000 fields", |b| {
-        b.iter(|| map_table(black_box(&table), None, "m", &text, given.as_bytes(), 0))
-    });
+    group.bench_function("map table of 1000 fields", |b| b.iter(|| map_table(black_box(&table), None, "m", &text, &on)));
     group.bench_function("proposals for 1000 fields", |b| b.iter(|| propose(black_box(&wide), "wide", "wide")));
     group.bench_function("200 flows and maps", |b| b.iter(|| Workspace::read(black_box(&many))));
     group.finish();

@@ -6,6 +6,7 @@ mod common;
 use serde_json::{Map, Value, json};
 use wirewatch_core::Document;
 use wirewatch_core::map::scope_of;
+use wirewatch_core::trial::{MapTable, Tryout, map_table};
 use wirewatch_core::workspace::{Files, Workspace};
 
 fn files(own: &[(&str, &str)]) -> Files {
@@ -268,7 +269,7 @@ fn the_map_table_knows_what_a_beginning_and_objects_fill() {
     let own = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\n[rename]\nno = \"order\"\n";
     let open = |text: &str| -> Vec<String> {
         let files = files(&[("maps/m.toml", text)]);
-        let table = wirewatch_core::trial::map_table(&files, None, "m", text, b"", 0);
+        let table = map_table(&files, None, "m", text, &Tryout::default());
         table.open.into_iter().map(|field| field.path).collect()
     };
     assert_eq!(open(own), ["placed", "to.item", "to.pieces", "to.name", "rows[].item", "rows[].pieces", "rows[].name"]);
@@ -277,6 +278,37 @@ fn the_map_table_knows_what_a_beginning_and_objects_fill() {
     // A file with an error in it says as much as can be seen.
     assert_eq!(open("from = \"order\"\nto = \"pick\"\n[set]\nplaced = \"\"\n")[0], "order");
     assert_eq!(open("from = ").len(), 0);
+}
+
+#[test]
+fn the_map_table_is_given_what_steps_would_have_kept() {
+    let text = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"first(matching($items, no, no)).name\"\nplaced = \"$meta.by\"\n";
+    let mut on = Tryout { given: br#"{ "no": "7" }"#.to_vec(), ..Tryout::default() };
+    let shown = |on: &Tryout| map_table(&files(&[("maps/m.toml", text)]), None, "m", text, on);
+    let value = |table: &MapTable, n: usize| table.rules[n].value.clone();
+    let without = shown(&on);
+    assert_eq!((&without.with[..], value(&without, 0), value(&without, 1)), (&["items".to_owned()][..], None, None));
+    on.with.insert("items".into(), json!([{ "no": "6", "name": "Ant" }, { "no": "7", "name": "Bee" }]));
+    on.meta.insert("by".into(), json!("post"));
+    let with = shown(&on);
+    assert_eq!((value(&with, 0), value(&with, 1)), (Some(json!("Bee")), Some(json!("post"))));
+    // What it reads is known before anything is given.
+    on.given.clear();
+    assert_eq!((shown(&on).with, shown(&on).rules.len()), (vec!["items".to_owned()], 0));
+}
+
+#[test]
+fn what_uses_a_map_does_not_keep_it_from_being_tried() {
+    let text = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"no\"\nplaced = \"no\"\n";
+    let flow = "key = \"no\"\n[[intake]]\nfrom = \"in\"\ntakes = \"order\"\n[[step]]\nname = \"m\"\nmap = \"m\"\n";
+    let with_flow =
+        files(&[("maps/m.toml", text), ("flows/f.toml", flow), ("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n")]);
+    let on = Tryout { given: br#"{ "no": "7" }"#.to_vec(), ..Tryout::default() };
+    let table = map_table(&with_flow, None, "m", text, &on);
+    let told = table.findings.iter().filter(|one| one.code != "map::unfilled");
+    let told: Vec<_> = told.map(|one| (one.severity, one.file.as_str(), one.code.as_str())).collect();
+    assert_eq!(told, [(wirewatch_core::Severity::Warning, "flows/f.toml", "flow::not-kept")]);
+    assert_eq!((table.rules.len(), table.says.as_str()), (2, ""));
 }
 
 #[test]

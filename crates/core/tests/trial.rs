@@ -213,13 +213,50 @@ fn what_is_proposed_is_a_map_without_errors() {
     let workspace = common::workspace(&files);
     let map = &workspace.maps["proposed"];
     let given = wirewatch_core::trial::given_to_map(&workspace, map, common::SAMPLE.as_bytes()).unwrap();
-    let kept = serde_json::Map::from_iter([("meta".to_owned(), given[0].meta.clone())]);
+    let kept = given[0].kept(&Default::default(), &Default::default());
     let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.library)).unwrap();
     let faults = workspace.outlines["order"].faults(&order);
     assert_eq!(
         (order["reference"].as_str(), order["rows"][1]["amount"].to_string(), faults),
         (Some("MF-20417"), "148.80".to_owned(), vec![])
     );
+}
+
+#[test]
+fn what_is_proposed_into_a_set_is_a_sound_set() {
+    let mut files = common::files();
+    let workspace = common::workspace(&files);
+    let sets = ["x12/004010/850", "x12/005010/855"];
+    let texts = sets.map(|set| propose(&workspace, "order", set).expect("a proposal").to_file("order", set));
+    insta::assert_snapshot!(texts.join("\n"));
+    files.extend(["maps/order-out.toml", "maps/order-back.toml"].map(str::to_owned).into_iter().zip(texts));
+    let workspace = common::workspace(&files);
+    let order = json!({
+        "reference": "MF-1", "account": "marrowfield", "placed_on": "2026-11-23", "deliver_on": "2026-12-01", "total": 14.2,
+        "deliver_to": { "name": "Marrowfield Store 7", "street": "7 Clover Lane", "town": "Tansy Bottom", "region": "VT" },
+        "rows": [
+            { "row": "1", "item": "QH-1", "quantity": 2, "unit": "EA", "price": 3.1, "amount": 6.2, "text": "DEEP FRAME" },
+            { "row": "2", "item": "QH-2", "quantity": 1, "unit": "CA", "amount": 8 }
+        ]
+    });
+    let document = wirewatch_core::Document::json(order.to_string().as_bytes()).unwrap();
+    for (map, segments) in [("order-out", 11), ("order-back", 13)] {
+        let made =
+            workspace.maps[map].document(&wirewatch_core::map::scope_of(&document, &Default::default(), &workspace.library));
+        let wirewatch_core::Document::X12(set) = made.expect("a set") else { panic!("no set") };
+        assert_eq!(set.bytes().iter().filter(|byte| **byte == b'~').count(), segments, "{map}");
+    }
+    assert_eq!(
+        propose(&workspace, "order", "x12/004010/997").unwrap_err(),
+        "x12/004010/997 is no set of an order: what stands where in it is not known"
+    );
+    // What is flat makes the party of the document itself.
+    let flat = json!({ "type": "object", "properties": {
+        "po_number": { "type": "string" }, "ship_name": { "type": "string" }, "ship_city": { "type": "string" } } });
+    files.insert("outlines/flat.schema.json".to_owned(), flat.to_string());
+    let proposal = propose(&common::workspace(&files), "flat", "x12/004010/850").unwrap();
+    assert_eq!((proposal.lists[0].of.as_str(), proposal.lists[0].rules.rules.len()), ("$doc", 3));
+    assert!(proposal.unfilled.contains(&(vec!["PO1".to_owned()], true)), "{:?}", proposal.unfilled);
 }
 
 #[test]
@@ -282,8 +319,10 @@ fn a_set_that_a_map_made_goes_on_as_a_set() {
     assert!(request.line == "MF-20417.edi" && body.starts_with("ST*855*0001~BAK*00*AD*MF-20417*20261123~"), "{request:?}");
     assert!(body.ends_with("CTT*2~SE*15*0001~"), "{body}");
     let wrong = run(&given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\""));
-    assert_eq!(
-        wrong.messages[0].ends, "done",
-        "a text where a number stands is written as it is, and found by whoever checks it"
-    );
+    let says = &wrong.messages[0].says;
+    assert!(wrong.messages[0].ends == "aside" && says.contains("PO102 in segment"), "{says}");
+    // What has a length or a shape of its own, too, and not only the first is told.
+    let long = given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\"").replace("MF-20417", &"x".repeat(23));
+    let says = &run(&long).messages[0].says;
+    assert!(says.contains("BAK03 in segment 2:") && says.ends_with("; 2 more faults"), "{says}");
 }

@@ -4,7 +4,7 @@ use crate::Clock;
 use crate::journal::{Down, Journal};
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::take::{Ready, TakenReport, take_all};
+use crate::take::{Ready, Row, TakenReport, take_all};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
 
@@ -25,20 +25,30 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
     mut waiting: mpsc::UnboundedReceiver<Waiting>,
 ) {
     while let Some(first) = waiting.recv().await {
-        let mut bytes = first.ready.size();
-        let (mut batch, mut tells) = (vec![first.ready], vec![first.tell]);
-        while batch.len() < TOGETHER
-            && bytes < TOGETHER_BYTES
-            && let Ok(next) = waiting.try_recv()
-        {
-            bytes += next.ready.size();
-            batch.push(next.ready);
-            tells.push(next.tell);
+        let (mut batch, mut tells, mut bytes) = (Vec::new(), Vec::new(), 0);
+        let mut next = Some(first);
+        while let Some(Waiting { ready, tell }) = next {
+            if ready.row().is_broken() {
+                let _ = tell.send(Err(Down("what came before it was not taken".to_owned())));
+            } else {
+                bytes += ready.size();
+                batch.push(ready);
+                tells.push(tell);
+            }
+            let room = batch.len() < TOGETHER && bytes < TOGETHER_BYTES;
+            next = if room { waiting.try_recv().ok() } else { None };
+        }
+        if batch.is_empty() {
+            continue;
         }
         for ready in &mut batch {
             ready.number(&shared).await;
         }
-        for (tell, report) in tells.into_iter().zip(take_all(&shared, batch).await) {
+        let rows: Vec<Row> = batch.iter().map(|ready| ready.row().clone()).collect();
+        for ((tell, row), report) in tells.into_iter().zip(rows).zip(take_all(&shared, batch).await) {
+            if report.is_err() {
+                row.break_off();
+            }
             // Who has gone meanwhile, such as a caller that hung up, gives it again and gets it recognised.
             let _ = tell.send(report);
         }

@@ -37,4 +37,4 @@ pub use links::Links;
 pub use releases::Releases;
 pub use shard::{SHARDS, Shards, home_of, shard_of};
 pub use shared::Why;
-pub use take::{Ready, Source, TakenReport, Taking};
+pub use take::{Ready, Row, Source, TakenReport, Taking};

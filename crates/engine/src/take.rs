@@ -8,6 +8,7 @@ use crate::links::Links;
 use crate::shared::Shared;
 use crate::unfold::{born, message, retrying};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use wirewatch_core::flow::Takes;
 use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_document, decide_x12};
 use wirewatch_core::machine::Origin;
@@ -32,6 +33,23 @@ pub struct Source {
     pub fingerprint: String,
     /// The person who handed it in; empty when it came by itself.
     pub by: String,
+    /// What came before it by the same way.
+    pub row: Row,
+}
+
+/// Arrivals that come one after another by one way: when one of them is not taken, none that comes after it is, so that all
+/// come again in their order. Cloning shares it.
+#[derive(Debug, Clone, Default)]
+pub struct Row(Arc<AtomicBool>);
+
+impl Row {
+    pub(crate) fn is_broken(&self) -> bool {
+        self.0.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn break_off(&self) {
+        self.0.store(true, Ordering::Release);
+    }
 }
 
 /// An arrival read, checked, and ready to be taken.
@@ -42,9 +60,15 @@ pub struct Ready {
     entered: Vec<Result<Entered, Broken>>,
     /// Messages of flows in order, which are made when they are numbered.
     to_number: Option<(Decision, Vec<Stored>)>,
+    row: Row,
 }
 
 impl Ready {
+    /// See [`Source::row`].
+    pub(crate) fn row(&self) -> &Row {
+        &self.row
+    }
+
     /// Bytes of the arrival.
     #[must_use]
     pub fn size(&self) -> u64 {
@@ -181,7 +205,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             by: self.source.by,
         };
         let arriving = Arriving { release: self.workspace.0, incoming, keys, decide, born };
-        Ok(Ready { arriving, entered, to_number })
+        Ok(Ready { arriving, entered, to_number, row: self.source.row })
     }
 
     /// The messages of a small arrival, made before it is taken: one commit instead of two. Not while there is no room for

@@ -10,8 +10,8 @@ use crate::load::recovered;
 use crate::query::FeedRow;
 use crate::writer::{LEASE, LOCK, PgJournal, sql};
 use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, TransactionTrait};
-use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use wirewatch_core::{ArrivalId, Id, MessageId};
 use wirewatch_engine::{Errand, NotActed, Others, SHARDS, Shards, home_of};
@@ -176,11 +176,14 @@ impl PgJournal {
         let mut others = Others { any, shards, ..Others::default() };
         self.together.store(any, std::sync::atomic::Ordering::Relaxed);
         if any || took_over {
-            others.unfoldings = self.adopted().await?;
-            others.handed = self.handed(shards).await?;
-            others.errands = self.errands(shards).await?;
+            let (adopted, handed) = (self.adopted().await?, self.handed(shards).await?);
             others.due = due(me, &writers);
             others.holds = Some(crate::load::holds(&self.db).await?);
+            others.errands = self.errands(shards).await?;
+            // Nothing fails from here on: what is marked as told of is told of.
+            others.unfoldings = adopted.into_iter().filter(|arrival| told(&self.told_of, *arrival)).collect();
+            let fresh = handed.into_iter().filter(|(seq, _)| told(&self.told_handed, *seq));
+            others.handed = fresh.map(|(_, found)| found).collect();
         }
         Ok(others)
     }
@@ -202,21 +205,13 @@ impl PgJournal {
         Ok(adopted)
     }
 
-    /// Unfoldings that are this process's and that it has not been told of.
+    /// Unfoldings that are this process's and were another's before.
     async fn adopted(&self) -> Result<Vec<ArrivalId>, JournalError> {
         let me = self.me().writer;
         // Its own bear its number in the arrival's id.
         let text = "select arrival from unfolding where writer = $1 and (arrival >> 12) & 1023 <> $1::bigint order by arrival";
         let rows = self.db.query_all_raw(sql(text, [me.into()])).await?;
-        let mut told = self.told_of.lock().expect("no holder panics");
-        let mut fresh = Vec::new();
-        for row in rows {
-            let arrival = Id(row.try_get_by_index(0)?);
-            if told.insert(arrival) {
-                fresh.push(arrival);
-            }
-        }
-        Ok(fresh)
+        rows.iter().map(|row| Ok(Id(row.try_get_by_index(0)?))).collect()
     }
 
     /// Those that were told of at the start.
@@ -224,13 +219,20 @@ impl PgJournal {
         self.told_of.lock().expect("no holder panics").extend(arrivals);
     }
 
-    /// Takes what others have made for these shards. Whoever takes a shard over finds it in `live` all the same.
-    async fn handed(&self, shards: Shards) -> Result<Vec<wirewatch_engine::Recovered>, JournalError> {
+    /// What others have made for these shards, with the number under which it was handed over. A row goes only when it was
+    /// told of in a look before: an answer that is lost with its connection loses nothing. Whoever takes a shard over finds
+    /// it in `live` all the same.
+    async fn handed(&self, shards: Shards) -> Result<Vec<(i64, wirewatch_engine::Recovered)>, JournalError> {
         let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
-        let text = "with taken as (delete from handed where shard = any($1::int[]) returning seq, message)
-            select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from from taken t join live l on l.id = t.message order by t.seq";
+        let done: Vec<i64> = self.told_handed.lock().expect("no holder panics").iter().copied().collect();
+        let text = "delete from handed where seq = any($1::bigint[])
+            or shard = any($2::int[]) and not exists (select 1 from live where id = handed.message)";
+        self.db.execute_raw(sql(text, [done.clone().into(), numbers.clone().into()])).await?;
+        self.told_handed.lock().expect("no holder panics").retain(|seq| !done.contains(seq));
+        let text = "select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from, h.seq
+            from handed h join live l on l.id = h.message where h.shard = any($1::int[]) order by h.seq";
         let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
-        rows.iter().map(recovered).collect()
+        rows.iter().map(|row| Ok((row.try_get_by_index(6)?, recovered(row)?))).collect()
     }
 
     async fn errands(&self, shards: Shards) -> Result<Vec<Errand>, JournalError> {
@@ -256,8 +258,8 @@ impl PgJournal {
     pub(crate) async fn send_errand(&self, errand: &Errand) -> Result<Result<(), NotActed>, JournalError> {
         let text = "insert into errand (id, message, shard, act, by_whom, why) values ($1, $2, $3, $4, $5, $6)";
         let act = serde_json::to_vec(&errand.act)?;
-        let Errand { id, message, shard, by, why, .. } = errand;
-        let shard = i16::try_from(shard % SHARDS).unwrap_or(0);
+        let Errand { id, message, shard: shard_of_it, by, why, .. } = errand;
+        let shard = i16::try_from(shard_of_it % SHARDS).unwrap_or(0);
         let values =
             [id.0.into(), message.0.into(), shard.into(), act.into(), by.clone().into(), crate::group::clean(why).into()];
         self.db.execute_raw(sql(text, values)).await?;
@@ -274,8 +276,9 @@ impl PgJournal {
                     return Ok(Err(NotActed::Busy));
                 }
             }
-            // Taken up by one that has ended since: whether it was carried out, the message's story tells.
-            if begun.elapsed() > ERRAND * 4 {
+            // Taken up by one that has ended since, which is seen by its shard's being ours, or else by the time: whether it
+            // was carried out, the message's story tells.
+            if begun.elapsed() > ERRAND * 4 || self.me().shards.has(*shard_of_it) {
                 self.db.execute_raw(sql("delete from errand where id = $1", [id.0.into()])).await?;
                 return Ok(Err(NotActed::Busy));
             }
@@ -385,6 +388,11 @@ impl PgJournal {
         }
         Ok(())
     }
+}
+
+/// Marks something as told of; `false` when it was before.
+fn told<T: Ord>(marks: &Mutex<BTreeSet<T>>, one: T) -> bool {
+    marks.lock().expect("no holder panics").insert(one)
 }
 
 /// The shards that another process at work should have, and which it is; those of one at a time.

@@ -42,6 +42,8 @@ pub struct PgJournal {
     pub(crate) together: AtomicBool,
     /// Unfoldings of processes that have ended which the engine was told of.
     pub(crate) told_of: Mutex<BTreeSet<ArrivalId>>,
+    /// What was handed over and told of, by its number, until its row is gone.
+    pub(crate) told_handed: Mutex<BTreeSet<i64>>,
     fenced: AtomicBool,
     committed: Arc<Notify>,
     live: broadcast::Sender<Arc<FeedRow>>,
@@ -85,6 +87,8 @@ impl PgJournal {
             let patience = format!("{}ms", LEASE.as_millis());
             options.map_sqlx_postgres_opts(move |options| options.options([("idle_in_transaction_session_timeout", &patience)]));
             options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
+            // A connection that was just used is there; asking it before each statement would double the round trips.
+            options.test_before_acquire_if_idle_for(Duration::from_secs(1));
             options
         };
         let mut single = options(1);
@@ -105,6 +109,7 @@ impl PgJournal {
             roll_called: Mutex::default(),
             together: AtomicBool::new(false),
             told_of: Mutex::default(),
+            told_handed: Mutex::default(),
             fenced: AtomicBool::new(false),
             committed: Arc::new(Notify::new()),
             live: broadcast::channel(1024).0,

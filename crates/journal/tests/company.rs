@@ -40,10 +40,15 @@ async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwa
     let unfold = Unfold { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
     ada.commit(1, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
     assert!(ada.others().await.unwrap().handed.is_empty());
+    // A look that fails midway loses nothing of it.
+    database.run("alter table errand rename to errand_away").await;
+    assert!(bee.others().await.is_err());
+    database.run("alter table errand_away rename to errand").await;
     let handed = bee.others().await.unwrap().handed;
     assert_eq!(handed.iter().map(|one| one.id).collect::<Vec<_>>(), [id]);
     assert!(bee.others().await.unwrap().handed.is_empty(), "once");
     assert_eq!(bee.unfinished(some, Id(0), 10).await.unwrap().len(), 1, "whoever takes the shard over finds it all the same");
+    assert_eq!(database.number("select count(*) from handed").await, 0, "what was told of is gone");
 }
 
 #[tokio::test]
@@ -72,12 +77,16 @@ async fn an_act_is_carried_out_by_whose_message_it_is_and_a_lease_has_one_holder
     assert_eq!(answer, Ok(Err(NotActed::Unknown(Id(7)))));
     assert_eq!((ada.lease("folder in").await, bee.lease("folder in").await), (Ok(true), Ok(false)));
     assert_eq!(ada.lease("folder in").await, Ok(true), "it is kept");
-    drop(ada);
-    database
-        .number("with ended as (update writer set lease_until = 1 where id = 1 returning 1) select count(*) from ended")
-        .await;
+    end(&database, ada).await;
     alone(&bee).await;
     assert_eq!((bee.lease("folder in").await, bee.others().await.unwrap().shards), (Ok(true), Shards::ALL));
+}
+
+/// Ends a process: its connections are gone, and its lease is over.
+async fn end(database: &Database, journal: PgJournal) {
+    let writer = journal.writer();
+    drop(journal);
+    database.run(&format!("update writer set lease_until = 1 where id = {writer}")).await;
 }
 
 /// Looks until the other process, whose lease is over, is found to have ended.
@@ -87,6 +96,64 @@ async fn alone(journal: &PgJournal) {
         (!others.any).then_some(())
     })
     .await;
+}
+
+#[tokio::test]
+async fn shards_whose_new_owner_ends_before_it_took_them_up_come_back_with_what_was_made_for_them() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let (some, to) = ada.others().await.unwrap().due.unwrap();
+    ada.give_away(some, to).await.unwrap();
+    let shard = some.iter().next().unwrap();
+    let id = std::iter::repeat_with(|| ada.mint(SystemClock.now())).find(|id| shard_of(*id, "f", "") == shard).unwrap();
+    let unfold = Unfold { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
+    ada.commit(1, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
+    // It has looked, and so knows of them, and ends before it says that it has taken them up.
+    assert_eq!(bee.others().await.unwrap().shards, some);
+    end(&database, bee).await;
+    let back = eventually("they are back", || async { ada.others().await.ok().filter(|others| others.shards == Shards::ALL) });
+    back.await;
+    let found = ada.unfinished(some, Id(0), 10).await.unwrap();
+    assert_eq!(found.iter().map(|one| one.id).collect::<Vec<_>>(), [id]);
+    assert_eq!(ada.shards(), Shards::ALL.without(some), "not before what is unfinished there is taken up");
+    ada.gained(some);
+    assert_eq!(ada.shards(), Shards::ALL);
+}
+
+#[tokio::test]
+async fn an_errand_whose_taker_ends_is_answered_when_its_shard_has_come_back() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let (some, to) = ada.others().await.unwrap().due.unwrap();
+    ada.give_away(some, to).await.unwrap();
+    let (id, shard) = (ada.mint(SystemClock.now()), some.iter().next().unwrap());
+    let errand = Errand { id, message: Id(7), shard, act: Act::Discard, by: "ada".into(), why: "not meant".into() };
+    let taker_ends = async {
+        eventually("it is taken up", || async { (bee.others().await.ok()?.errands.len() == 1).then_some(()) }).await;
+        end(&database, bee).await;
+        eventually("its shards are back", || async { (ada.others().await.ok()?.shards == Shards::ALL).then_some(()) }).await;
+        ada.gained(some);
+    };
+    let (answer, ()) = tokio::join!(ada.ask(&errand), taker_ends);
+    assert_eq!(answer, Ok(Err(NotActed::Busy)));
+    assert_eq!(database.number("select count(*) from errand").await, 0, "nobody carries it out later");
+}
+
+#[tokio::test]
+async fn an_errand_that_nobody_takes_up_is_taken_back() {
+    let database = Database::new();
+    let ada = open(&database).await;
+    let id = ada.mint(SystemClock.now());
+    ada.give_away(Shards::ALL, 77).await.unwrap();
+    assert_eq!(ada.shards(), Shards::ALL, "nothing is given to one who is not at work");
+    // A shard that is nobody's here: of a process that is at work and does not look.
+    let bee = open(&database).await;
+    let (some, to) = ada.others().await.unwrap().due.unwrap();
+    ada.give_away(some, to).await.unwrap();
+    let errand =
+        Errand { id, message: Id(7), shard: some.iter().next().unwrap(), act: Act::Discard, by: "ada".into(), why: "so".into() };
+    assert_eq!(ada.ask(&errand).await, Ok(Err(NotActed::Busy)));
+    assert!(bee.others().await.unwrap().errands.is_empty());
 }
 
 #[tokio::test]

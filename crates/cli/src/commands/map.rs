@@ -264,10 +264,8 @@ fn mapped(
     given: &Given,
     kept: &serde_json::Map<String, Value>,
 ) -> Result<(Value, Vec<Filled>), String> {
-    let mut kept = kept.clone();
-    kept.insert("meta".to_owned(), given.meta.clone());
-    let scope = scope_of(&given.document, &kept, &workspace.library);
-    map.explain(&scope).map_err(|error| format!("maps/{}.toml: {error}", map.name))
+    let kept = given.kept(kept, &serde_json::Map::new());
+    map.explain(&scope_of(&given.document, &kept, &workspace.library)).map_err(|error| format!("maps/{}.toml: {error}", map.name))
 }
 
 /// A row for each rule: what was filled, with what, and by which expression.

@@ -59,7 +59,10 @@ pub fn fills(targets: &[String], field: &str) -> bool {
 /// # Errors
 /// A sentence: a file that is no TOML, a target that is filled already, a list whose items another map makes.
 pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &str) -> Result<String, String> {
-    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| error.message().to_owned())?;
+    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
+        let before = error.span().map_or("", |span| text.get(..span.start).unwrap_or(text));
+        format!("line {}: {}", before.matches('\n').count() + 1, error.message())
+    })?;
     let mut level: &mut Table = document.as_table_mut();
     for list in within {
         level = inside(level, list)?;

@@ -94,7 +94,7 @@ impl Map {
     ///
     /// # Errors
     /// As [`Self::apply`]; and where a transaction set cannot be written, e.g. a number with a fraction where its element has
-    /// none. Codes, lengths and texts are not checked here.
+    /// none, or would be rejected for how it is built. Codes are not checked here: a partner may have some of its own.
     pub fn document(&self, scope: &Scope<'_>) -> Result<Document, MapError> {
         let value = self.apply(scope)?;
         match (&self.set, self.bytes(&value)?) {

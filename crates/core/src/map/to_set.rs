@@ -4,7 +4,7 @@ use crate::Document;
 use crate::expr::split_designator;
 use crate::x12::definitions::{Entry, SetDefinition};
 use crate::x12::plain::compose;
-use crate::x12::{Delimiters, Envelope, GroupHead, Party, SetTree, Style, Tokens, Writer};
+use crate::x12::{Delimiters, Envelope, GroupHead, Level, Party, SetTree, Style, Tokens, Writer, check_set};
 use serde_json::{Map as Fields, Value, json};
 use std::sync::Arc;
 
@@ -86,6 +86,26 @@ pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value) -> Result<Documen
     let tokens = Tokens::new(bytes.as_slice(), delimiters);
     let (first, last) = (tokens.segment(2), tokens.segment(tokens.len() - 3));
     let own: Arc<[u8]> = bytes[first.offset as usize..last.end as usize].into();
+    if let Some(says) = unsound(set, &own, delimiters) {
+        return Err(says);
+    }
     let tree = SetTree::new(set.clone(), own, delimiters).map_err(|error| error.to_string())?;
     Ok(Document::X12(Arc::new(tree)))
+}
+
+/// X12 data element 723: the code is not in the element's list.
+const NO_SUCH_CODE: &str = "7";
+
+/// What a partner would reject the set for. Codes are left to the partner's guide, which may have more of them.
+fn unsound(set: &Arc<SetDefinition>, bytes: &[u8], delimiters: Delimiters) -> Option<String> {
+    let faults = check_set(set, bytes, delimiters).faults;
+    let mut wrong =
+        faults.iter().filter(|fault| fault.rejects() && !(fault.level == Level::Element && fault.code == NO_SUCH_CODE));
+    let first = wrong.next()?;
+    let more = match wrong.count() {
+        0 => String::new(),
+        1 => "; 1 more fault".to_owned(),
+        more => format!("; {more} more faults"),
+    };
+    Some(format!("{} in segment {}: {}{more}", first.designator(), first.position, first.says))
 }

@@ -4,6 +4,7 @@
 //! Nothing is applied: the outcome is a map file to read and edit.
 
 mod file;
+mod set;
 mod trade;
 
 use crate::expr::{Gives, Library, Shape, check, item_shape, parse, path_text};
@@ -135,14 +136,21 @@ struct Sources {
 /// Proposes a map from the outline `from` to the outline `to`.
 ///
 /// # Errors
-/// A sentence, where one of them is not there or the target is no object.
+/// A sentence, where one of them is not there, or the target is no object or a set without the lines of an order.
 pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, String> {
     let unknown = |name: &str| format!("there is no outline {name}");
     let sources = match workspace.shape(from).ok_or_else(|| unknown(from))? {
         Shape::Json(outline, _) => of_level(&outline.level()),
         shape => of_set(shape, &workspace.library),
     };
-    let target: &Outline = workspace.outlines.get(to).ok_or_else(|| unknown(to))?;
+    let target: &Outline = match workspace.shape(to).ok_or_else(|| unknown(to))? {
+        Shape::Json(outline, _) => outline,
+        Shape::Loop(definition, _) => {
+            let says = || format!("{to} is no set of an order: what stands where in it is not known");
+            return set::into_set(&sources, definition).ok_or_else(says);
+        }
+        _ => return Err(unknown(to)),
+    };
     let level = target.level();
     if level.lists.iter().any(|(path, _)| path.is_empty()) {
         return Err(format!("the outline {to} is a list; a map makes one object"));

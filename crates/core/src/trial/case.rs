@@ -88,13 +88,7 @@ impl Case {
         let given = given_to_map(workspace, map, self.given.1.as_bytes());
         let given = given.map_err(|says| CaseError(format!("{}: {says}", self.given.0)))?;
         let results = given.iter().map(|one| {
-            let mut meta = match &one.meta {
-                Value::Object(meta) => meta.clone(),
-                _ => Map::new(),
-            };
-            meta.extend(self.meta.clone());
-            let mut kept = self.kept.clone();
-            kept.insert("meta".to_owned(), Value::Object(meta));
+            let kept = one.kept(&self.kept, &self.meta);
             let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
                 let bytes = map.bytes(&value)?;
                 Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))

@@ -2,11 +2,11 @@
 
 use crate::Document;
 use crate::document::Form;
-use crate::map::Map;
+use crate::map;
 use crate::outline::Written;
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
 /// A document with what the map may know of where it came from.
@@ -15,7 +15,19 @@ pub struct Given {
     /// `850 0001` for a transaction set; empty where the file is the document.
     pub title: String,
     pub document: Document,
-    pub meta: Value,
+    pub meta: Map<String, Value>,
+}
+
+impl Given {
+    /// What an expression finds kept: `with` by its names, and as `$meta` what is known of the document with `meta` over it.
+    #[must_use]
+    pub fn kept(&self, with: &Map<String, Value>, meta: &Map<String, Value>) -> Map<String, Value> {
+        let mut all = self.meta.clone();
+        all.extend(meta.clone());
+        let mut kept = with.clone();
+        kept.insert("meta".to_owned(), Value::Object(all));
+        kept
+    }
 }
 
 /// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file
@@ -23,7 +35,7 @@ pub struct Given {
 ///
 /// # Errors
 /// A sentence: bytes that are none of these, or X12 without such a set.
-pub fn given_to_map(workspace: &Workspace, map: &Map, bytes: &[u8]) -> Result<Vec<Given>, String> {
+pub fn given_to_map(workspace: &Workspace, map: &map::Map, bytes: &[u8]) -> Result<Vec<Given>, String> {
     match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(workspace, bytes, version, set),
         None => {
@@ -34,7 +46,7 @@ pub fn given_to_map(workspace: &Workspace, map: &Map, bytes: &[u8]) -> Result<Ve
                 written => Form::Outlined { written, outline: map.from.clone() },
             };
             let document = workspace.document(&form, bytes).map_err(|error| error.to_string())?;
-            Ok(vec![Given { title: String::new(), document, meta: json!({}) }])
+            Ok(vec![Given { title: String::new(), document, meta: Map::new() }])
         }
     }
 }
@@ -58,9 +70,13 @@ fn sets(workspace: &Workspace, bytes: &[u8], version: &str, set: &str) -> Result
                 let form = Form::X12 { version: group.version.clone(), set: set.to_owned(), delimiters: header.delimiters };
                 let own = &bytes[one.bytes.start as usize..one.bytes.end as usize];
                 let document = workspace.document(&form, own).map_err(|error| error.to_string())?;
-                let meta = json!({
-                    "partner": partner, "interchange": header.control, "group": group.control, "usage": header.usage,
-                });
+                let known = [
+                    ("partner", json!(partner)),
+                    ("interchange", json!(header.control)),
+                    ("group", json!(group.control)),
+                    ("usage", json!(header.usage)),
+                ];
+                let meta = known.into_iter().map(|(name, value)| (name.to_owned(), value)).collect();
                 given.push(Given { title: format!("{set} {}", one.control), document, meta });
             }
         }

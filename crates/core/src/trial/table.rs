@@ -17,6 +17,8 @@ pub struct MapTable {
     /// How many documents the given text holds, and how the one shown is called.
     pub documents: usize,
     pub title: String,
+    /// What the map reads beside the source, by name; see [`Map::with`](crate::map::Map::with).
+    pub with: Vec<String>,
     /// The fields of the document that is shown.
     pub source: Vec<SourceField>,
     /// What each rule gave for it, in the order of the rules.
@@ -26,6 +28,19 @@ pub struct MapTable {
     pub open: Vec<OpenField>,
     /// Why there is no result; empty where there is one, or nothing was given.
     pub says: String,
+}
+
+/// What a map is tried on.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Tryout {
+    /// Nothing is tried where this is empty.
+    pub given: Vec<u8>,
+    /// Which of the documents in it, from 0.
+    pub at: usize,
+    /// What a step before would have kept, by name.
+    pub with: Map<String, Value>,
+    /// What is known of the document beside what its envelope says.
+    pub meta: Map<String, Value>,
 }
 
 /// A field of the target that no rule fills.
@@ -65,11 +80,11 @@ fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenFie
     open
 }
 
-/// The map `name` of a workspace as if its file had the content `text`, over the document `at` (from 0) of `given`.
+/// The map `name` of a workspace as if its file had the content `text`, over what it is tried on.
 ///
 /// `environment` is where the workspace is read; with errors in the file there is nothing but findings.
 #[must_use]
-pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &str, given: &[u8], at: usize) -> MapTable {
+pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &str, on: &Tryout) -> MapTable {
     let path = format!("maps/{name}.toml");
     let mut files = files.clone();
     files.insert(path.clone(), text.to_owned());
@@ -80,25 +95,38 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     let mut table = MapTable { findings, open, ..MapTable::default() };
     let workspace = match checked.workspace {
         Some(workspace) => workspace,
+        None if table.findings.iter().any(|one| one.severity == Severity::Error) => return table,
         None => {
-            let elsewhere = checked.findings.iter().find(|one| one.severity == Severity::Error && one.file != path);
-            if let Some(other) = elsewhere.filter(|_| !table.findings.iter().any(|one| one.severity == Severity::Error)) {
-                table.says = format!("{}:{}: {}", other.file, other.line, other.says);
+            let elsewhere: Vec<Finding> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
+            // What uses the map does not keep it from being tried, and is told all the same.
+            files.retain(|name, _| !["flows/", "courses/", "cases/"].iter().any(|folder| name.starts_with(folder)));
+            match Workspace::read_in(&files, environment).workspace {
+                Some(workspace) => {
+                    table.findings.extend(elsewhere.into_iter().map(|one| Finding { severity: Severity::Warning, ..one }));
+                    workspace
+                }
+                None => {
+                    table.says =
+                        elsewhere.first().map_or_else(String::new, |one| format!("{}:{}: {}", one.file, one.line, one.says));
+                    return table;
+                }
             }
-            return table;
         }
     };
-    let Some(map) = workspace.maps.get(name).filter(|_| !given.trim_ascii().is_empty()) else { return table };
-    let documents = match given_to_map(&workspace, map, given) {
+    let Some(map) = workspace.maps.get(name) else { return table };
+    table.with = map.with.iter().map(|(name, _)| name.clone()).collect();
+    if on.given.trim_ascii().is_empty() {
+        return table;
+    }
+    let documents = match given_to_map(&workspace, map, &on.given) {
         Ok(documents) => documents,
         Err(says) => return MapTable { says, ..table },
     };
     table.documents = documents.len();
-    let Some(one) = documents.get(at.min(documents.len().saturating_sub(1))) else { return table };
+    let Some(one) = documents.get(on.at.min(documents.len().saturating_sub(1))) else { return table };
     table.title.clone_from(&one.title);
     table.source = map.source(&one.document);
-    let kept = Map::from_iter([("meta".to_owned(), one.meta.clone())]);
-    match map.explain(&scope_of(&one.document, &kept, &workspace.library)) {
+    match map.explain(&scope_of(&one.document, &one.kept(&on.with, &on.meta), &workspace.library)) {
         Ok((result, rules)) => {
             table.rules = rules;
             match map.bytes(&result) {

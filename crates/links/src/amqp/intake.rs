@@ -26,7 +26,7 @@ use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::Came;
 use wirewatch_core::place::Place;
-use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
+use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
 
 /// The pause before it listens again, doubling up to the longest.
 const PAUSE: Duration = Duration::from_millis(250);
@@ -154,6 +154,7 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
     places: &[&str],
 ) -> Ended {
     let mut given = FuturesOrdered::new();
+    let row = Row::default();
     let shut = engine.shut(places);
     tokio::pin!(shut);
     let says = loop {
@@ -172,7 +173,7 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
             delivery = consumer.next() => match delivery {
                 Some(Ok(delivery)) => {
                     let tag = delivery.delivery_tag;
-                    match read(engine, intake, delivery).await {
+                    match read(engine, intake, &row, delivery).await {
                         Ok(ready) => {
                             let report = engine.give(ready);
                             given.push_back(async move { (tag, report.await) });
@@ -212,6 +213,7 @@ async fn acknowledge(channel: &Channel, settled: &[(u64, Result<TakenReport, Dow
 async fn read<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     intake: &QueueIntake,
+    row: &Row,
     delivery: Delivery,
 ) -> Result<Ready, Down> {
     let told = told(&delivery);
@@ -224,7 +226,7 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     let (event, id) = (said(&intake.queue.event), said(&intake.queue.delivery));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
     let came = Came { connection, name, event, delivery: id, told, let_through: false };
-    let mut taking = engine.read(Source { came, ..Source::default() });
+    let mut taking = engine.read(Source { came, row: row.clone(), ..Source::default() });
     taking.feed(&delivery.data).await?;
     taking.ready().await
 }

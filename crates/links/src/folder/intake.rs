@@ -197,7 +197,7 @@ async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     file: &Whole,
 ) -> Result<Ready, TakeError> {
     let came = Came { connection: folder.connection.clone(), name: file.name.clone(), ..Came::default() };
-    let source = Source { came, fingerprint: file.fingerprint.clone(), by: String::new() };
+    let source = Source { came, fingerprint: file.fingerprint.clone(), ..Source::default() };
     let mut taking = engine.read(source);
     let mut input = tokio::fs::File::open(&file.path).await?;
     let mut buffer = vec![0; 256 << 10];

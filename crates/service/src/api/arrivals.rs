@@ -202,7 +202,7 @@ pub async fn fire(
 }
 
 async fn hand_in(app: &App, came: Came, by: String, bytes: &[u8]) -> Answer<Handed> {
-    let mut taking = app.engine.read(Source { came, fingerprint: String::new(), by });
+    let mut taking = app.engine.read(Source { came, by, ..Source::default() });
     for piece in bytes.chunks(1 << 20) {
         taking.feed(piece).await?;
     }

@@ -17,7 +17,7 @@ use wirewatch_core::Timestamp;
 use wirewatch_core::map::edit::{Within, place, with_rule};
 use wirewatch_core::map::{Map, Rules};
 use wirewatch_core::propose::{ProposedRule, propose};
-use wirewatch_core::trial::{MapTable, Subject, map_table};
+use wirewatch_core::trial::{Case, MapTable, Subject, Tryout, map_table};
 use wirewatch_core::workspace::Files;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::DraftRow;
@@ -42,7 +42,11 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let text = files(&app).await?.remove(&file_of(&name)).unwrap_or_default();
     let of = Subject::Map(name);
     let own = workspace.cases.values().filter(|case| case.of == of);
-    let samples = own.map(|case| MapSample { name: case.name.clone(), text: case.given.1.clone() }).collect();
+    let sample = |case: &Arc<Case>| {
+        let (name, text) = (case.name.clone(), case.given.1.clone());
+        MapSample { name, text, with: case.kept.clone(), meta: case.meta.clone() }
+    };
+    let samples = own.map(sample).collect();
     let drafts = app.store.drafts().await?;
     let own = drafts.iter().find(|draft| draft.file == file_of(&map.name));
     let draft =
@@ -127,7 +131,8 @@ pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json
     }
     let (files, environment) = (files(&app).await?, app.environment.clone());
     let table = tokio::task::spawn_blocking(move || {
-        map_table(&files, environment.as_deref(), &name, &given.text, given.given.as_bytes(), given.at)
+        let on = Tryout { given: given.given.into_bytes(), at: given.at, with: given.with, meta: given.meta };
+        map_table(&files, environment.as_deref(), &name, &given.text, &on)
     });
     let table = table.await.map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "trying it ended unexpectedly"))?;
     Ok(Json(tried(table)))
@@ -171,6 +176,7 @@ fn tried(table: MapTable) -> MapTried {
         findings: table.findings,
         documents: table.documents,
         title: table.title,
+        with: table.with,
         source: source.collect(),
         rules: rules.collect(),
         open: open.collect(),

@@ -2,6 +2,7 @@
 
 use super::FindingView;
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
 
@@ -101,6 +102,12 @@ pub struct MapStory {
 pub struct MapSample {
     pub name: String,
     pub text: String,
+    /// What the map reads beside it, by name.
+    #[schema(value_type = BTreeMap<String, Value>)]
+    pub with: Map<String, Value>,
+    /// What is known of the document beside what its envelope says.
+    #[schema(value_type = BTreeMap<String, Value>)]
+    pub meta: Map<String, Value>,
 }
 
 /// A map file and a document.
@@ -113,6 +120,12 @@ pub struct MapTry {
     pub given: String,
     /// Which of the documents in it, from 0.
     pub at: usize,
+    /// What the map reads beside it, by name: any JSON.
+    #[schema(value_type = BTreeMap<String, Value>)]
+    pub with: Map<String, Value>,
+    /// What is known of the document beside what its envelope says.
+    #[schema(value_type = BTreeMap<String, Value>)]
+    pub meta: Map<String, Value>,
 }
 
 /// What came of it.
@@ -124,6 +137,8 @@ pub struct MapTried {
     /// How many documents there are, and how the one shown is called.
     pub documents: usize,
     pub title: String,
+    /// The names of what the map reads beside the source.
+    pub with: Vec<String>,
     /// The fields of the document.
     pub source: Vec<MapSource>,
     /// What each rule gave, in the order of the rules.
