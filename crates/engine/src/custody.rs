@@ -4,7 +4,7 @@ use crate::Clock;
 use crate::journal::{Down, Journal};
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::take::{Ready, Row, TakenReport, take_all};
+use crate::take::{Ready, TakenReport, take_all};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
 
@@ -44,11 +44,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
         for ready in &mut batch {
             ready.number(&shared).await;
         }
-        let rows: Vec<Row> = batch.iter().map(|ready| ready.row().clone()).collect();
-        for ((tell, row), report) in tells.into_iter().zip(rows).zip(take_all(&shared, batch).await) {
-            if report.is_err() {
-                row.break_off();
-            }
+        for (tell, report) in tells.into_iter().zip(take_all(&shared, batch).await) {
             // Who has gone meanwhile, such as a caller that hung up, gives it again and gets it recognised.
             let _ = tell.send(report);
         }

@@ -266,6 +266,8 @@ pub enum Taken {
     },
     /// The same file was taken before and only its archiving is left.
     Before(ArrivalId),
+    /// Nothing of it was taken: the journal refuses it, and would again. What stands behind it is taken all the same.
+    Refused(String),
 }
 
 /// How the messages of an arrival come to be.

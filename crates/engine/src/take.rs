@@ -37,8 +37,8 @@ pub struct Source {
     pub row: Row,
 }
 
-/// Arrivals that come one after another by one way: when one of them is not taken, none that comes after it is, so that all
-/// come again in their order. Cloning shares it.
+/// Arrivals that come one after another by one way: when the journal was away for one of them, none that comes after it is
+/// taken, so that all come again in their order. Cloning shares it.
 #[derive(Debug, Clone, Default)]
 pub struct Row(Arc<AtomicBool>);
 
@@ -284,7 +284,8 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     batch: Vec<Ready>,
 ) -> Vec<Result<TakenReport, Down>> {
-    let (batch, ahead): (Vec<Arriving>, Vec<_>) = batch.into_iter().map(|ready| (ready.arriving, ready.entered)).unzip();
+    let (batch, rest): (Vec<Arriving>, Vec<_>) =
+        batch.into_iter().map(|ready| (ready.arriving, (ready.entered, ready.row))).unzip();
     let ids: Vec<ArrivalId> = batch.iter().map(|arriving| arriving.incoming.id).collect();
     let taken: Vec<Result<Taken, Down>> = match shared.journal.take(batch).await {
         Ok(taken) => taken.into_iter().map(Ok).collect(),
@@ -298,9 +299,12 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
         }
     };
     let mut reports = Vec::with_capacity(ids.len());
-    for ((id, taken), ahead) in ids.into_iter().zip(taken).zip(ahead) {
+    for ((id, taken), (ahead, row)) in ids.into_iter().zip(taken).zip(rest) {
+        if taken.is_err() {
+            row.break_off();
+        }
         reports.push(match taken {
-            Ok(taken) => Ok(take_up(shared, id, taken, ahead).await),
+            Ok(taken) => take_up(shared, id, taken, ahead).await,
             Err(down) => Err(down),
         });
     }
@@ -312,8 +316,9 @@ async fn take_up<J: Journal, L: Links, C: Clock>(
     id: ArrivalId,
     taken: Taken,
     ahead: Vec<Result<Entered, Broken>>,
-) -> TakenReport {
-    match taken {
+) -> Result<TakenReport, Down> {
+    Ok(match taken {
+        Taken::Refused(says) => return Err(Down(says)),
         Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true },
         Taken::Now { verdict, says, messages, unfolds, .. } => {
             let mut entered = Vec::with_capacity(messages.len());
@@ -328,5 +333,5 @@ async fn take_up<J: Journal, L: Links, C: Clock>(
             shared.enter(entered);
             TakenReport { arrival: id, verdict, says, before: false }
         }
-    }
+    })
 }

@@ -35,9 +35,12 @@ impl PgJournal {
                 // Shards were given away meanwhile: once more, with those that are left.
                 Err(JournalError::Fenced) if self.still_mine().await? => continue,
                 // One of them cannot be stored: alone, the others can.
-                Err(JournalError::Refused(_)) if now.len() > 1 => {
+                Err(JournalError::Refused(_)) => {
                     for one in now {
-                        taken.extend(self.take_together(std::slice::from_ref(one)).await?);
+                        match self.take_together(std::slice::from_ref(one)).await {
+                            Err(JournalError::Refused(says)) => taken.push(Taken::Refused(says)),
+                            other => taken.extend(other?),
+                        }
                     }
                 }
                 other => taken.extend(other?),

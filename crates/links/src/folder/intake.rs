@@ -14,7 +14,7 @@ use tokio::io::AsyncReadExt;
 use tokio::sync::Notify;
 use wirewatch_core::intake::Came;
 use wirewatch_core::x12::Delimiters;
-use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Source, TakenReport};
+use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
 
 /// The scan is the truth; change notices only make it sooner.
 const SCAN: Duration = Duration::from_secs(2);
@@ -65,9 +65,11 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
             Err(_) => return,
         };
         let mut archives = BTreeSet::new();
+        // What one scan finds comes in its order, or from the first that was not taken again with the next.
+        let row = Row::default();
         let mut files = files.into_iter().peekable();
         while files.peek().is_some() {
-            for (name, taken) in take_some(&engine, &folder, &mut files).await {
+            for (name, taken) in take_some(&engine, &folder, &row, &mut files).await {
                 match taken {
                     Ok(archive) => archives.extend(archive),
                     Err(error) => complain(&mut complained, &folder, &format!("{name}: {error}")),
@@ -168,11 +170,12 @@ const TOGETHER_BYTES: u64 = 512 << 10;
 async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
+    row: &Row,
     files: &mut impl Iterator<Item = Whole>,
 ) -> Vec<(String, Result<Option<PathBuf>, TakeError>)> {
     let (mut read, mut batch, mut done, mut bytes) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for file in files {
-        match read_one(engine, folder, &file).await {
+        match read_one(engine, folder, row, &file).await {
             Ok(ready) => {
                 bytes += ready.size();
                 batch.push(ready);
@@ -194,10 +197,11 @@ async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
 async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
+    row: &Row,
     file: &Whole,
 ) -> Result<Ready, TakeError> {
     let came = Came { connection: folder.connection.clone(), name: file.name.clone(), ..Came::default() };
-    let source = Source { came, fingerprint: file.fingerprint.clone(), ..Source::default() };
+    let source = Source { came, fingerprint: file.fingerprint.clone(), row: row.clone(), ..Source::default() };
     let mut taking = engine.read(source);
     let mut input = tokio::fs::File::open(&file.path).await?;
     let mut buffer = vec![0; 256 << 10];

@@ -1,0 +1,139 @@
+//! The engine over journals that break or are away.
+
+use std::ops::Range;
+use std::sync::{Arc, Mutex};
+use wirewatch_core::connection::Connection;
+use wirewatch_core::intake::{Unfolding, Verdict};
+use wirewatch_core::machine::{Outcome, Work};
+use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
+use wirewatch_engine::{
+    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Row, Settings, Shards, Source, Stored,
+    SystemClock, Taken, UnfoldRow, Unfolds,
+};
+
+/// A journal with nothing in it but, if so made, one unfolding that breaks whoever reads it. It takes what comes, but for
+/// the moments when it is away or refuses.
+#[derive(Default)]
+struct Small {
+    breaks: bool,
+    next: Mutex<Vec<Next>>,
+}
+
+/// What becomes of the next batch.
+enum Next {
+    Away,
+    Refused,
+}
+
+impl Journal for Small {
+    async fn commit(&self, _: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
+        Ok(vec![OpResult::Committed; ops.len()])
+    }
+    async fn take(&self, batch: Vec<Arriving>) -> Result<Vec<Taken>, Down> {
+        let taken = || Taken::Now {
+            verdict: Verdict::Taken,
+            says: String::new(),
+            partner: String::new(),
+            messages: Vec::new(),
+            unfolds: Unfolds::Nothing,
+        };
+        match self.next.lock().unwrap().pop() {
+            Some(Next::Away) => Err(Down("away".into())),
+            Some(Next::Refused) => Ok(batch.iter().map(|_| Taken::Refused("too odd".into())).collect()),
+            None => Ok(batch.iter().map(|_| taken()).collect()),
+        }
+    }
+    async fn taken(&self, _: ArrivalId) -> Result<Option<Taken>, Down> {
+        Ok(None)
+    }
+    async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), Down> {
+        Ok(())
+    }
+    async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
+        Ok(Vec::new())
+    }
+    async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, Down> {
+        Ok(Vec::new())
+    }
+    async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
+        Ok(Vec::new())
+    }
+    async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
+        let row = UnfoldRow { arrival: Id(1), release: 1, unfolding: Unfolding::default(), cursor: 0 };
+        Ok(if self.breaks { vec![row] } else { Vec::new() })
+    }
+    async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
+        panic!("a mistake");
+    }
+    async fn holds(&self) -> Result<Vec<Hold>, Down> {
+        Ok(Vec::new())
+    }
+    async fn claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, Down> {
+        unreachable!()
+    }
+    async fn release(&self, _: i64) -> Result<Option<Files>, Down> {
+        Ok(None)
+    }
+    fn mint(&self, _: Timestamp) -> Id {
+        Id(2)
+    }
+}
+
+struct Nowhere;
+
+impl Links for Nowhere {
+    async fn perform(&self, _: &Connection, _: &Work) -> Outcome {
+        unreachable!("nothing is sent")
+    }
+}
+
+async fn engine(journal: Small) -> Engine<Small, Nowhere, SystemClock> {
+    let files = Files::from([("workspace.toml".to_owned(), "format = 1\ntitle = \"Empty\"\n".to_owned())]);
+    let workspace = Arc::new(Workspace::read(&files).workspace.expect("sound"));
+    let releases = Releases::new(1, workspace);
+    Engine::start(Arc::new(journal), Arc::new(Nowhere), SystemClock, releases, Settings::default()).await.unwrap()
+}
+
+#[tokio::test]
+async fn the_end_of_one_task_is_the_end_of_the_engine() {
+    engine(Small { breaks: true, ..Small::default() }).await.ended().await;
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_sound_one_does_not_end() {
+    let engine = engine(Small::default()).await;
+    // The clock runs ahead as soon as nothing else is to be done.
+    let waited = tokio::time::timeout(std::time::Duration::from_secs(3600), engine.ended()).await;
+    assert!(waited.is_err());
+    assert!(engine.held().await.is_empty(), "it still answers");
+}
+
+#[tokio::test]
+async fn nothing_overtakes_what_was_not_taken_for_want_of_the_journal() {
+    let engine = engine(Small { next: Mutex::new(vec![Next::Away]), ..Small::default() }).await;
+    let give = async |row: &Row| {
+        let mut taking = engine.read(Source { row: row.clone(), ..Source::default() });
+        taking.feed(b"{}").await.unwrap();
+        let ready = taking.ready().await.unwrap();
+        engine.give(ready).await.map(|report| report.verdict).map_err(|down| down.0)
+    };
+    let row = Row::default();
+    assert_eq!(give(&row).await, Err("away".to_owned()));
+    assert_eq!(give(&row).await, Err("what came before it was not taken".to_owned()), "though the journal is back");
+    // Whoever comes by another way, or begins again, is taken.
+    assert_eq!(give(&Row::default()).await, Ok(Verdict::Taken));
+}
+
+#[tokio::test]
+async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
+    let engine = engine(Small { next: Mutex::new(vec![Next::Refused]), ..Small::default() }).await;
+    let row = Row::default();
+    let mut verdicts = Vec::new();
+    for _ in 0..2 {
+        let taking = engine.read(Source { row: row.clone(), ..Source::default() });
+        let ready = taking.ready().await.unwrap();
+        verdicts.push(engine.give(ready).await.map(|report| report.verdict).map_err(|down| down.0));
+    }
+    assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Taken)]);
+}
