@@ -86,12 +86,14 @@ async fn roll(db: &DatabaseConnection) -> Result<DatabaseTransaction, JournalErr
     Ok(transaction)
 }
 
-/// Fences off those that have ended. One whose lease is over has; so has one whose lock is free, since its connection is
-/// gone then, unless the server itself began anew and it has had no time to take it again.
+/// Fences off those that have ended. One whose lease is over has, once the server has been there as long as a lease lasts:
+/// while it was away nobody could renew. So has one whose lock is free, since its connection is gone then, unless the server
+/// itself began anew and it has had no time to take it again.
 async fn strike(roll: &DatabaseTransaction, lock: &DatabaseConnection, me: Option<i16>) -> Result<bool, JournalError> {
     let text = format!(
-        "select id, lease_until < {NOW}, lease_until - $1 > (extract(epoch from pg_postmaster_start_time()) * 1000000)::bigint
-        from writer where lease_until > 0 order by id"
+        "select id, lease_until < {NOW} and {NOW} - $1 > start, lease_until - $1 > start
+        from writer, (select (extract(epoch from pg_postmaster_start_time()) * 1000000)::bigint as start) server
+        where lease_until > 0 order by id"
     );
     let mut struck = false;
     for row in roll.query_all_raw(sql(&text, [lease().into()])).await? {

@@ -19,6 +19,8 @@ use wirewatch_engine::{Clock, Op, OpResult, SHARDS, SystemClock};
 /// How long a lease holds, and how often it is renewed.
 pub(crate) const LEASE: Duration = Duration::from_secs(10);
 const RENEW: Duration = Duration::from_secs(3);
+/// As long as it has failed: a process should not come late for want of asking.
+const RENEW_AGAIN: Duration = Duration::from_millis(500);
 /// How often days are made and dropped, and how long the feed is kept.
 const TIDY: Duration = Duration::from_secs(3600);
 const FEED: Duration = Duration::from_secs(3600);
@@ -160,14 +162,17 @@ impl PgJournal {
     /// has taken over.
     pub async fn keep(&self, keep_days: u32) -> JournalError {
         // Those of before the start are dropped soon after it.
-        let mut tidied = Timestamp(0);
+        let (mut tidied, mut rest) = (Timestamp(0), RENEW);
         loop {
-            tokio::time::sleep(RENEW).await;
-            match self.renew().await {
+            tokio::time::sleep(rest).await;
+            rest = match self.renew().await {
                 Err(JournalError::Fenced) => return JournalError::Fenced,
-                Err(error) => tracing::warn!(%error, "the lease could not be renewed"),
-                Ok(()) => {}
-            }
+                Err(error) => {
+                    tracing::warn!(%error, "the lease could not be renewed");
+                    RENEW_AGAIN
+                }
+                Ok(()) => RENEW,
+            };
             let now = SystemClock.now();
             if now.since(tidied) > TIDY {
                 match self.tidy(keep_days, now).await {
