@@ -246,6 +246,16 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
         let wirewatch_core::Document::X12(set) = made.expect("a set") else { panic!("no set") };
         assert_eq!(set.bytes().iter().filter(|byte| **byte == b'~').count(), segments, "{map}");
     }
+    // From a set into a set: an element that has no name of its own is read from the document.
+    let back =
+        propose(&workspace, "x12/004010/850", "x12/004010/855").expect("a proposal").to_file("x12/004010/850", "x12/004010/855");
+    files.insert("maps/po-back.toml".to_owned(), back);
+    let both = common::workspace(&files);
+    let (_, document) = common::order(0);
+    let made = both.maps["po-back"].document(&wirewatch_core::map::scope_of(&document, &Default::default(), &both.library));
+    let wirewatch_core::Document::X12(set) = made.expect("a set") else { panic!("no set") };
+    let text = String::from_utf8_lossy(set.bytes()).into_owned();
+    assert!(text.contains("~N1*ST*Marrowfield Store 12*92*0012~N3*4 Clover Lane~") && text.contains("*VP*QH-HIVE-10~"), "{text}");
     assert_eq!(
         propose(&workspace, "order", "x12/004010/997").unwrap_err(),
         "x12/004010/997 is no set of an order: what stands where in it is not known"
@@ -320,9 +330,9 @@ fn a_set_that_a_map_made_goes_on_as_a_set() {
     assert!(body.ends_with("CTT*2~SE*15*0001~"), "{body}");
     let wrong = run(&given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\""));
     let says = &wrong.messages[0].says;
-    assert!(wrong.messages[0].ends == "aside" && says.contains("PO102 in segment"), "{says}");
+    assert!(wrong.messages[0].ends == "aside" && says.contains("segment 8: PO102 ("), "{says}");
     // What has a length or a shape of its own, too, and not only the first is told.
     let long = given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\"").replace("MF-20417", &"x".repeat(23));
     let says = &run(&long).messages[0].says;
-    assert!(says.contains("BAK03 in segment 2:") && says.ends_with("; 2 more faults"), "{says}");
+    assert!(says.contains("segment 2: BAK03 (Purchase Order Number) is too long") && says.ends_with("; 2 more faults"), "{says}");
 }

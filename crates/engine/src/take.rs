@@ -47,8 +47,12 @@ impl Row {
         self.0.load(Ordering::Acquire)
     }
 
-    pub(crate) fn break_off(&self) {
-        self.0.store(true, Ordering::Release);
+    /// Breaks off where the journal was away.
+    fn unless<T>(&self, done: Result<T, Down>) -> Result<T, Down> {
+        if done.is_err() {
+            self.0.store(true, Ordering::Release);
+        }
+        done
     }
 }
 
@@ -170,7 +174,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 
     async fn store(&mut self, rest: Vec<u8>) -> Result<(), Down> {
         let piece = std::mem::replace(&mut self.held, rest);
-        self.shared.journal.store_piece(self.id, self.pieces, piece).await?;
+        let stored = self.shared.journal.store_piece(self.id, self.pieces, piece).await;
+        self.source.row.unless(stored)?;
         self.pieces += 1;
         Ok(())
     }
@@ -179,7 +184,12 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     ///
     /// # Errors
     /// [`Down`] while the journal cannot be reached; begin again from the first byte.
-    pub async fn ready(mut self) -> Result<Ready, Down> {
+    pub async fn ready(self) -> Result<Ready, Down> {
+        let row = self.source.row.clone();
+        row.unless(self.made_ready().await)
+    }
+
+    async fn made_ready(mut self) -> Result<Ready, Down> {
         if self.pieces > 0 {
             self.store(Vec::new()).await?;
         }
@@ -300,10 +310,7 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     };
     let mut reports = Vec::with_capacity(ids.len());
     for ((id, taken), (ahead, row)) in ids.into_iter().zip(taken).zip(rest) {
-        if taken.is_err() {
-            row.break_off();
-        }
-        reports.push(match taken {
+        reports.push(match row.unless(taken) {
             Ok(taken) => take_up(shared, id, taken, ahead).await,
             Err(down) => Err(down),
         });

@@ -48,7 +48,10 @@ impl Journal for Small {
         Ok(None)
     }
     async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), Down> {
-        Ok(())
+        match self.next.lock().unwrap().pop() {
+            Some(_) => Err(Down("away".into())),
+            None => Ok(()),
+        }
     }
     async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
         Ok(Vec::new())
@@ -123,6 +126,17 @@ async fn nothing_overtakes_what_was_not_taken_for_want_of_the_journal() {
     assert_eq!(give(&row).await, Err("what came before it was not taken".to_owned()), "though the journal is back");
     // Whoever comes by another way, or begins again, is taken.
     assert_eq!(give(&Row::default()).await, Ok(Verdict::Taken));
+}
+
+#[tokio::test]
+async fn nothing_overtakes_what_could_not_be_read_to_its_end() {
+    let engine = engine(Small { next: Mutex::new(vec![Next::Away]), ..Small::default() }).await;
+    let row = Row::default();
+    let read = || engine.read(Source { row: row.clone(), ..Source::default() });
+    // So long that it is stored piece by piece ahead of its arrival.
+    assert_eq!(read().feed(&vec![b' '; 5 << 20]).await, Err(Down("away".into())));
+    let behind = engine.give(read().ready().await.unwrap()).await;
+    assert_eq!(behind.map_err(|down| down.0).map(|_| ()), Err("what came before it was not taken".to_owned()));
 }
 
 #[tokio::test]

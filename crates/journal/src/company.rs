@@ -230,7 +230,8 @@ impl PgJournal {
         let text = "delete from handed where seq = any($1::bigint[])
             or shard = any($2::int[]) and not exists (select 1 from live where id = handed.message)";
         self.db.execute_raw(sql(text, [done.clone().into(), numbers.clone().into()])).await?;
-        self.told_handed.lock().expect("no holder panics").retain(|seq| !done.contains(seq));
+        // Looks come one after another, so nothing was told of meanwhile.
+        self.told_handed.lock().expect("no holder panics").clear();
         let text = "select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from, h.seq
             from handed h join live l on l.id = h.message where h.shard = any($1::int[]) order by h.seq";
         let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
@@ -260,10 +261,10 @@ impl PgJournal {
     pub(crate) async fn send_errand(&self, errand: &Errand) -> Result<Result<(), NotActed>, JournalError> {
         let text = "insert into errand (id, message, shard, act, by_whom, why) values ($1, $2, $3, $4, $5, $6)";
         let act = serde_json::to_vec(&errand.act)?;
-        let Errand { id, message, shard: shard_of_it, by, why, .. } = errand;
-        let shard = i16::try_from(shard_of_it % SHARDS).unwrap_or(0);
+        let Errand { id, message, shard, by, why, .. } = errand;
+        let number = i16::try_from(shard % SHARDS).unwrap_or(0);
         let values =
-            [id.0.into(), message.0.into(), shard.into(), act.into(), by.clone().into(), crate::group::clean(why).into()];
+            [id.0.into(), message.0.into(), number.into(), act.into(), by.clone().into(), crate::group::clean(why).into()];
         self.db.execute_raw(sql(text, values)).await?;
         let begun = Instant::now();
         loop {
@@ -280,7 +281,7 @@ impl PgJournal {
             }
             // Taken up by one that has ended since, which is seen by its shard's being ours, or else by the time: whether it
             // was carried out, the message's story tells.
-            if begun.elapsed() > ERRAND * 4 || self.me().shards.has(*shard_of_it) {
+            if begun.elapsed() > ERRAND * 4 || self.me().shards.has(*shard) {
                 self.db.execute_raw(sql("delete from errand where id = $1", [id.0.into()])).await?;
                 return Ok(Err(NotActed::Busy));
             }

@@ -2,13 +2,14 @@
 
 use serde_json::Map;
 use std::sync::Arc;
+use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, SystemClock, Unfold, shard_of};
 use wirewatch_journal::PgJournal;
-use wirewatch_testkit::{Database, eventually};
+use wirewatch_testkit::{Database, eventually, eventually_within, private_cluster};
 
 async fn open(database: &Database) -> PgJournal {
     PgJournal::open(&database.url, "test").await.unwrap()
@@ -154,6 +155,26 @@ async fn an_errand_that_nobody_takes_up_is_taken_back() {
         Errand { id, message: Id(7), shard: some.iter().next().unwrap(), act: Act::Discard, by: "ada".into(), why: "so".into() };
     assert_eq!(ada.ask(&errand).await, Ok(Err(NotActed::Busy)));
     assert!(bee.others().await.unwrap().errands.is_empty());
+}
+
+#[tokio::test]
+async fn a_lease_that_ran_out_while_the_server_was_away_ends_nobody_at_once() {
+    let (mut cluster, _folder) = tokio::task::spawn_blocking(|| private_cluster(true)).await.unwrap();
+    cluster.create_database("pair").unwrap();
+    let database = Database { url: cluster.url("pair") };
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    cluster.stop();
+    cluster.start_again().unwrap();
+    database.run("update writer set lease_until = 1 where id = 1").await;
+    let looked = eventually("the server is there again", || async { bee.others().await.ok() }).await;
+    assert!(looked.any, "it has had no time to renew");
+    // With all the time of a lease it has not: then it has ended.
+    eventually_within(Duration::from_secs(60), "it has ended", || async {
+        let others = bee.others().await.ok()?;
+        (!others.any && others.shards == Shards::ALL).then_some(())
+    })
+    .await;
+    drop(ada);
 }
 
 #[tokio::test]

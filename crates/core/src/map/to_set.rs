@@ -107,5 +107,5 @@ fn unsound(set: &Arc<SetDefinition>, bytes: &[u8], delimiters: Delimiters) -> Op
         1 => "; 1 more fault".to_owned(),
         more => format!("; {more} more faults"),
     };
-    Some(format!("{} in segment {}: {}{more}", first.designator(), first.position, first.says))
+    Some(format!("segment {}: {}{more}", first.position, first.says))
 }

@@ -5,38 +5,61 @@ use crate::outline::{Leaf, Level, fields_of_set};
 use crate::x12::SetDefinition;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// What fills an element: the element, the words for that with what they stand in, its kind, and what is made of it.
-type Written = (&'static str, &'static str, &'static str, &'static str, &'static str);
+/// What fills an element: the element, the words for that with what they stand in, and what it is.
+struct Written(&'static str, &'static [&'static str], Kind);
 
-const PLAIN: &str = "{}";
-const DAY: &str = "date_as({}, '%Y%m%d')";
+#[derive(Clone, Copy, PartialEq)]
+enum Kind {
+    Text,
+    Number,
+    Day,
+}
+
+impl Kind {
+    /// The kind and the format of a field of an outline that would be the same.
+    const fn in_outline(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Text => ("string", ""),
+            Self::Number => ("number", ""),
+            Self::Day => ("string", "date"),
+        }
+    }
+
+    /// The expression as the set has it: DT of X12 has eight digits.
+    fn written(self, expression: &str) -> String {
+        match self {
+            Self::Text | Self::Number => expression.to_owned(),
+            Self::Day => format!("date_as({expression}, '%Y%m%d')"),
+        }
+    }
+}
 
 const HEADER: [Written; 6] = [
-    ("BEG03", "order_number", "", "string", PLAIN),
-    ("BEG05", "placed_date", "", "date", DAY),
-    ("BAK03", "order_number", "", "string", PLAIN),
-    ("BAK04", "placed_date", "", "date", DAY),
-    ("CUR02", "currency", "", "string", PLAIN),
-    ("DTM02", "deliver_date", "", "date", DAY),
+    Written("BEG03", &["order_number"], Kind::Text),
+    Written("BEG05", &["placed_date"], Kind::Day),
+    Written("BAK03", &["order_number"], Kind::Text),
+    Written("BAK04", &["placed_date"], Kind::Day),
+    Written("CUR02", &["currency"], Kind::Text),
+    Written("DTM02", &["deliver_date"], Kind::Day),
 ];
 const PARTY: [Written; 7] = [
-    ("N102", "name", "deliver", "string", PLAIN),
-    ("N104", "store_number", "deliver", "string", PLAIN),
-    ("N301", "street", "deliver", "string", PLAIN),
-    ("N401", "town", "deliver", "string", PLAIN),
-    ("N402", "region", "deliver", "string", PLAIN),
-    ("N403", "postcode", "deliver", "string", PLAIN),
-    ("N404", "country", "deliver", "string", PLAIN),
+    Written("N102", &["deliver", "name"], Kind::Text),
+    Written("N104", &["deliver", "store_number"], Kind::Text),
+    Written("N301", &["deliver", "street"], Kind::Text),
+    Written("N401", &["deliver", "town"], Kind::Text),
+    Written("N402", &["deliver", "region"], Kind::Text),
+    Written("N403", &["deliver", "postcode"], Kind::Text),
+    Written("N404", &["deliver", "country"], Kind::Text),
 ];
 const LINE: [Written; 8] = [
-    ("PO101", "row", "", "string", PLAIN),
-    ("PO102", "quantity", "", "number", PLAIN),
-    ("PO103", "unit", "", "string", PLAIN),
-    ("PO104", "price", "", "number", PLAIN),
-    ("PO107", "item", "", "string", PLAIN),
-    ("PID05", "text", "", "string", PLAIN),
-    ("ACK02", "quantity", "", "number", PLAIN),
-    ("ACK03", "unit", "", "string", PLAIN),
+    Written("PO101", &["row"], Kind::Text),
+    Written("PO102", &["quantity"], Kind::Number),
+    Written("PO103", &["unit"], Kind::Text),
+    Written("PO104", &["price"], Kind::Number),
+    Written("PO107", &["item"], Kind::Text),
+    Written("PID05", &["text"], Kind::Text),
+    Written("ACK02", &["quantity"], Kind::Number),
+    Written("ACK03", &["unit"], Kind::Text),
 ];
 /// Codes that stand beside something: the element, the code, beside what (always where that is empty), and what it says.
 const CODES: [(&str, &str, &str, &str); 11] = [
@@ -83,12 +106,16 @@ pub(super) fn into_set(sources: &Sources, set: &SetDefinition) -> Option<Proposa
 
 /// The party that it is shipped to: a loop, made of the object that has its name and address, or else of the document.
 fn party(fields: &Fields, mut found: Vec<Proposed>) -> Option<ProposedList> {
-    let name = |rule: &&Proposed| rule.target == ["deliver", "name"];
-    let within = found.iter().find(name)?.expression.rsplit_once('.').map(|(within, _)| format!("{within}."));
     found.retain(|rule| rule.target[0] == "deliver");
-    let of = match within.filter(|within| found.iter().all(|rule| rule.expression.contains(within))) {
-        Some(within) => {
-            found.iter_mut().for_each(|rule| rule.expression = rule.expression.replace(&within, ""));
+    let name = found.iter().find(|rule| rule.target == ["deliver", "name"])?;
+    let within = name.expression.rsplit_once('.').map_or(String::new(), |(within, _)| format!("{within}."));
+    // Elements of a segment have no name that could stand alone: `N1[01 = 'ST'].02`.
+    let inner = |rule: &Proposed| {
+        rule.expression.strip_prefix(&within).filter(|rest| !rest.starts_with(|c: char| c.is_ascii_digit())).map(str::to_owned)
+    };
+    let of = match found.iter().map(inner).collect::<Option<Vec<String>>>().filter(|_| !within.is_empty()) {
+        Some(own) => {
+            found.iter_mut().zip(own).for_each(|(rule, own)| rule.expression = own);
             within.trim_end_matches('.').to_owned()
         }
         None => "$doc".to_owned(),
@@ -96,27 +123,26 @@ fn party(fields: &Fields, mut found: Vec<Proposed>) -> Option<ProposedList> {
     Some(ProposedList { of, into: vec!["N1".to_owned()], rules: fields.written(&found, &PARTY, "N1[].") })
 }
 
-/// The elements of a set in its order, each by its designator, with where it stands and whether it must be there.
-struct Fields(Vec<(String, String, bool)>);
+/// The elements of a set in its order: where each stands, and whether it must be there.
+struct Fields(Vec<(String, bool)>);
 
 impl Fields {
     fn of(set: &SetDefinition) -> Self {
-        let element = |path: &str| path.rsplit('.').next().unwrap_or_default().to_owned();
-        let all = fields_of_set(set).into_iter().map(|(path, leaf)| (element(&path), path, leaf.required));
+        let all = fields_of_set(set).into_iter().map(|(path, leaf)| (path, leaf.required));
         // Those belong to whoever writes the set.
-        Self(all.filter(|(element, ..)| !element.starts_with("ST") && !element.starts_with("SE")).collect())
+        Self(all.filter(|(path, _)| !path.starts_with("ST") && !path.starts_with("SE")).collect())
     }
 
     /// Which of them the first element of this designator at `at` is: `PO1[].`, or empty for the header.
-    fn find(&self, at: &str, element: &str) -> Option<usize> {
-        self.0.iter().position(|(known, path, _)| known == element && is_at(path, at))
+    fn find(&self, at: &str, designator: &str) -> Option<usize> {
+        self.0.iter().position(|(path, _)| element(path) == designator && is_at(path, at))
     }
 
     /// An order's own fields, as if they were those of an outline, so far as this set has them.
     fn leaves(&self, known: &[Written], at: &str) -> Vec<Leaf> {
-        let leaf = |(_, name, within, kind, _): &Written| {
-            let path = [*within, *name].into_iter().filter(|part| !part.is_empty()).map(str::to_owned).collect();
-            let (kind, format) = if *kind == "date" { ("string", "date") } else { (*kind, "") };
+        let leaf = |Written(_, words, kind): &Written| {
+            let path = words.iter().map(|word| (*word).to_owned()).collect();
+            let (kind, format) = kind.in_outline();
             let (kind, format) = (kind.to_owned(), format.to_owned());
             Leaf { path, kind, format, required: false, title: String::new(), examples: Vec::new() }
         };
@@ -133,17 +159,15 @@ impl Fields {
         let mut rules: BTreeMap<usize, Proposed> = BTreeMap::new();
         // The same before anything is made of it.
         let mut plain: BTreeMap<usize, &Proposed> = BTreeMap::new();
-        for (element, name, within, _, made) in known {
-            let names = [*within, *name].into_iter().filter(|part| !part.is_empty());
-            let of = |rule: &&Proposed| rule.target.iter().map(String::as_str).eq(names.clone());
-            if let (Some(n), Some(rule)) = (self.find(at, element), found.iter().find(of)) {
-                let expression = made.replace("{}", &rule.expression);
-                rules.insert(n, Proposed { target: vec![(*element).to_owned()], expression, ..rule.clone() });
+        for Written(designator, words, kind) in known {
+            if let (Some(n), Some(rule)) = (self.find(at, designator), found.iter().find(|rule| rule.target == *words)) {
+                let expression = kind.written(&rule.expression);
+                rules.insert(n, Proposed { target: vec![(*designator).to_owned()], expression, ..rule.clone() });
                 plain.insert(n, rule);
             }
         }
-        for (element, code, beside, says) in CODES {
-            let Some(n) = self.find(at, element) else { continue };
+        for (designator, code, beside, says) in CODES {
+            let Some(n) = self.find(at, designator) else { continue };
             let (expression, confidence) = match self.find(at, beside).and_then(|n| plain.get(&n)) {
                 None if !beside.is_empty() => continue,
                 None => (format!("'{code}'"), Confidence::Likely),
@@ -152,19 +176,20 @@ impl Fields {
                     (only, rule.confidence.min(Confidence::Likely))
                 }
             };
-            let (target, because) = (vec![element.to_owned()], says.to_owned());
+            let (target, because) = (vec![designator.to_owned()], says.to_owned());
             rules.insert(n, Proposed { target, expression, confidence, because });
         }
         // What a loop within must have is asked for where that loop is there.
-        let needed = self
-            .0
-            .iter()
-            .enumerate()
-            .filter(|(_, (_, path, required))| *required && is_at(path, at) && !path[at.len()..].contains("[]."));
-        let open = needed.filter(|(n, _)| !rules.contains_key(n));
-        let unfilled = open.map(|(_, (element, ..))| (vec![element.clone()], true)).collect();
+        let needed = |path: &str| is_at(path, at) && !path[at.len()..].contains("[].");
+        let open = self.0.iter().enumerate().filter(|(n, (path, required))| *required && needed(path) && !rules.contains_key(n));
+        let unfilled = open.map(|(_, (path, _))| (vec![element(path).to_owned()], true)).collect();
         Proposal { rules: rules.into_values().collect(), lists: Vec::new(), unfilled }
     }
+}
+
+/// The designator at the end of a path: `PO1[].PO101` is of `PO101`.
+fn element(path: &str) -> &str {
+    path.rsplit('.').next().unwrap_or_default()
 }
 
 fn is_at(path: &str, at: &str) -> bool {
