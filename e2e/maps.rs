@@ -126,6 +126,9 @@ fn an_outline_is_searched_made_anew_and_made_believe_of() {
     let at = ["--workspace", folder.path().to_str().expect("text")];
     let (_, out, _) = client(&[&["outline", "show", "stock", "--find", "0412"], &at[..]].concat(), "");
     assert!(out.contains("shelf") && out.contains("1 field with 0412"), "{out}");
+    // Of a long list of codes only what was looked for is shown.
+    let (_, out, _) = client(&[&["outline", "show", "x12/004010/850", "--find", "stand-alone"], &at[..]].concat(), "");
+    assert!(out.contains("BEG02") && out.contains("SA Stand-alone Order") && !out.contains("BK Blanket"), "{out}");
     let sample = |seed: &str| client(&[&["outline", "sample", "order", "--seed", seed], &at[..]].concat(), "").1;
     assert_eq!(sample("7"), sample("7"));
     assert_ne!(sample("7"), sample("8"));

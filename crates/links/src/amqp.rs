@@ -1,13 +1,15 @@
 //! Brokers by AMQP 0-9-1: what is taken from queues, what is sent to exchanges and queues, and how both stand.
 //!
 //! Taking and sending use connections of their own, since a broker that is short of memory stops reading from one that
-//! publishes, and acknowledgments would wait behind it. An exchange has a channel of its own, since a broker ends a
+//! publishes, and acknowledgments would wait behind it. The queues of a broker are taken from over shared connections, each
+//! queue on a channel of its own. An exchange has a channel of its own, since a broker ends a
 //! channel for one wrong message: so what goes wrong at one exchange leaves the others alone.
 
 mod intake;
 mod overhear;
 mod publish;
 mod session;
+mod together;
 mod told;
 mod watch;
 
@@ -15,6 +17,7 @@ pub use intake::{QueueIntake, run};
 pub use overhear::Overheard;
 pub use publish::Publisher;
 pub use session::{Access, Unreached};
+pub use together::Sessions;
 pub use watch::{Depth, Listening, QueueState, Queues, watch};
 
 use std::collections::HashMap;
@@ -41,7 +44,7 @@ pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
             missing.push((false, format!("{}; declare = true lets us make it", session::words(&error))));
         }
     }
-    session::close(connection).await;
+    session::close(&connection).await;
     let wrong: Vec<&str> = missing.iter().filter(|(made, _)| !made).map(|(_, says)| says.as_str()).collect();
     if !wrong.is_empty() {
         return Err(format!("it lets us in, but {}", wrong.join("; ")));

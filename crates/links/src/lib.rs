@@ -6,7 +6,7 @@ pub mod http;
 mod tls;
 mod tokens;
 
-use amqp::{Access, Publishers};
+use amqp::{Access, Publishers, Sessions, Unreached};
 use http::{Credentials, Means};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -59,13 +59,21 @@ pub struct Outside {
     files: PathBuf,
     secrets: Arc<dyn Secrets>,
     publishers: Arc<Publishers>,
+    sessions: Arc<Sessions>,
 }
 
 impl Outside {
     /// `files` is where relative folder paths start.
     #[must_use]
     pub fn new(files: PathBuf, secrets: Arc<dyn Secrets>) -> Self {
-        Self { callers: Arc::default(), tokens: Arc::default(), files, secrets, publishers: Arc::default() }
+        Self {
+            callers: Arc::default(),
+            tokens: Arc::default(),
+            files,
+            secrets,
+            publishers: Arc::default(),
+            sessions: Arc::default(),
+        }
     }
 
     /// What a connection signs in with.
@@ -130,6 +138,15 @@ impl Outside {
             | SignInWith::ClientCredentials(_) => None,
         });
         Ok(Access { user })
+    }
+
+    /// A connection to a broker, shared by those who take from it.
+    ///
+    /// # Errors
+    /// A sentence when a secret is not set or the broker cannot be reached.
+    async fn session(&self, connection: &str, broker: &Broker) -> Result<Arc<lapin::Connection>, Unreached> {
+        let access = self.access(broker).map_err(Unreached)?;
+        self.sessions.open(connection, broker, &access).await
     }
 
     /// The folder of a connection.

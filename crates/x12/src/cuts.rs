@@ -107,7 +107,7 @@ impl Cuts {
         for piece in bytes.chunks(PIECE) {
             self.ends.make_room(piece.len() + AT_ONCE);
             self.terminators.make_room(piece.len() + TERMINATORS_AT_ONCE);
-            arch.dispatch(|| self.find_in_piece(piece, base, element, segment));
+            arch.dispatch(InPiece { cuts: self, bytes: piece, base, element, segment });
             base = base.wrapping_add(piece.len() as u32);
         }
     }
@@ -172,6 +172,25 @@ impl Cuts {
     pub fn end_at(&mut self, at: u32) {
         self.terminators.push(self.ends.count as u32);
         self.ends.push(at);
+    }
+}
+
+/// [`Cuts::find_in_piece`] with the instructions that the machine has. A closure would be a call from there to code for any
+/// machine: half the pace.
+struct InPiece<'a> {
+    cuts: &'a mut Cuts,
+    bytes: &'a [u8],
+    base: u32,
+    element: u8,
+    segment: u8,
+}
+
+impl pulp::WithSimd for InPiece<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: pulp::Simd>(self, _: S) {
+        self.cuts.find_in_piece(self.bytes, self.base, self.element, self.segment);
     }
 }
 

@@ -30,6 +30,13 @@ pub struct Level {
     pub lists: Vec<(Vec<String>, Level)>,
 }
 
+/// Whether a field without a format is a day by its name: `placed_on`, `shipDate`.
+#[must_use]
+pub fn names_a_day(name: &str) -> bool {
+    let name = name.to_lowercase();
+    ["_on", "date", "day"].iter().any(|end| name.ends_with(end))
+}
+
 impl Outline {
     /// Its fields. An outline whose root is a list has them in the list with the empty path.
     #[must_use]

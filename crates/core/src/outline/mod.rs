@@ -16,7 +16,7 @@ mod xml;
 mod xsd;
 
 pub use infer::{infer, with_examples};
-pub use leaves::{Leaf, Level};
+pub use leaves::{Leaf, Level, names_a_day};
 pub use of_set::fields_of_set;
 pub use openapi::{is_openapi, of_openapi};
 pub use plant::{TableColumn, of_columns, of_fields, of_positions};

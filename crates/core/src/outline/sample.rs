@@ -1,6 +1,6 @@
 //! Made-up documents of an outline.
 
-use super::Outline;
+use super::{Outline, names_a_day};
 use serde_json::{Map, Number, Value};
 
 /// Deepest nesting that is filled.
@@ -92,6 +92,7 @@ fn text(schema: &Value, name: &str, dice: &mut Dice) -> String {
         Some("uri") => format!("https://example.com/{}", word.to_lowercase()),
         Some("uuid") => format!("{:08x}-0000-8000-8000-{:012x}", dice.below(1 << 32), dice.below(1 << 48)),
         _ if name.is_empty() => word.to_owned(),
+        _ if names_a_day(name) => date(dice),
         _ => named(name, word, dice),
     };
     let bound = |key: &str| schema.get(key).and_then(Value::as_u64).map(|length| length as usize);
@@ -155,6 +156,19 @@ mod tests {
             prop_assert_eq!(outline.faults(&made), Vec::<String>::new(), "{}", made);
             prop_assert_eq!(sample(&outline, seed), made);
         }
+    }
+
+    #[test]
+    fn a_text_is_what_its_name_lets_expect() {
+        let names = ["placed_on", "shipDate", "buyer_mail", "zip", "currency", "reference"];
+        let fields: serde_json::Map<String, Value> =
+            names.iter().map(|name| ((*name).to_owned(), json!({ "type": "string" }))).collect();
+        let schema = json!({ "type": "object", "required": names, "properties": fields });
+        let made = sample(&Outline { name: "x".to_owned(), schema }, 3);
+        let text = |name: &str| made[name].as_str().unwrap_or_default().to_owned();
+        assert!(text("placed_on").starts_with("2026-") && text("shipDate").len() == 10, "{made}");
+        assert!(text("buyer_mail").ends_with("@example.com") && text("zip").len() == 5, "{made}");
+        assert!(text("currency") == "USD" && text("reference").contains('-'), "{made}");
     }
 
     #[test]

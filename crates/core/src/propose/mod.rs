@@ -9,7 +9,7 @@ mod trade;
 
 use crate::expr::{Gives, Library, Shape, check, item_shape, parse, path_text};
 use crate::map::edit::Within;
-use crate::outline::{Leaf, Level, Outline};
+use crate::outline::{Leaf, Level, Outline, names_a_day};
 use crate::workspace::Workspace;
 use serde::Serialize;
 use serde_json::Value;
@@ -322,8 +322,8 @@ fn fitted(source: &Source, target: &Leaf) -> (String, &'static str) {
 
 /// Whether a target is a day and no moment, by its format or else by its name.
 fn is_day(target: &Leaf) -> bool {
-    let name = target.path.last().map_or("", String::as_str).to_lowercase();
-    target.format == "date" || target.format.is_empty() && ["_on", "date", "day"].iter().any(|end| name.ends_with(end))
+    let name = target.path.last().map_or("", String::as_str);
+    target.format == "date" || target.format.is_empty() && names_a_day(name)
 }
 
 fn joined(a: &Words, b: &Words) -> Words {

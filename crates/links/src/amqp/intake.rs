@@ -10,7 +10,7 @@
 //!
 //! Nothing is held back unacknowledged: while we can take nothing, another consumer can.
 
-use super::session::{self, Access};
+use super::session;
 use super::told::told;
 use super::watch::Queues;
 use crate::Outside;
@@ -33,6 +33,8 @@ const PAUSE: Duration = Duration::from_millis(250);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 /// How often it is looked whether nobody else takes from a queue whose order is to be kept.
 const ALONE: Duration = Duration::from_millis(500);
+/// How long a broker may take to end a channel.
+const CLOSE: Duration = Duration::from_secs(2);
 
 /// One queue to take from.
 #[derive(Debug, Clone, PartialEq)]
@@ -59,10 +61,9 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
     let places = [intake.connection.as_str(), own.as_str()];
     loop {
         engine.open(&places).await;
-        let access = outside.access(&intake.broker);
-        let ended = match access {
-            Ok(access) => listen(&engine, &queues, &intake, &access, &places).await,
-            Err(says) => Ended { listened: false, says },
+        let ended = match outside.session(&intake.connection, &intake.broker).await {
+            Ok(connection) => listen(&engine, &queues, &intake, &connection, &places).await,
+            Err(why) => Ended { listened: false, says: why.to_string() },
         };
         if let Some(why) = engine.closed(&places) {
             queues.stopped(&intake.connection, &intake.queue.name, &why.to_string());
@@ -85,35 +86,27 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     queues: &Queues,
     intake: &QueueIntake,
-    access: &Access,
+    connection: &Connection,
     places: &[&str],
 ) -> Ended {
-    let name = format!("wirewatch takes {} for {}", intake.queue.name, intake.flows.join(", "));
-    let connection = match session::open(&intake.broker, access, &name).await {
-        Ok(connection) => connection,
-        Err(why) => return Ended { listened: false, says: why.to_string() },
-    };
     if intake.in_order {
         tokio::select! {
-            said = alone(&connection, queues, intake) => if let Err(says) = said {
-                session::close(connection).await;
+            said = alone(connection, queues, intake) => if let Err(says) = said {
                 return Ended { listened: false, says };
             },
-            () = engine.shut(places) => {
-                session::close(connection).await;
-                return Ended { listened: true, says: String::new() };
-            }
+            () = engine.shut(places) => return Ended { listened: true, says: String::new() },
         }
     }
-    let ended = match consumer(&connection, &intake.queue, &name).await {
+    match consumer(connection, intake).await {
         Ok((channel, consumer)) => {
             queues.listening(&intake.connection, &intake.queue.name);
-            take(engine, intake, &channel, consumer, places).await
+            let ended = take(engine, intake, &channel, consumer, places).await;
+            // What is not acknowledged goes back with it.
+            let _ = tokio::time::timeout(CLOSE, channel.close(200, "done".into())).await;
+            ended
         }
         Err(error) => Ended { listened: false, says: session::words(&error) },
-    };
-    session::close(connection).await;
-    ended
+    }
 }
 
 /// Ends when nobody takes from the queue. Whoever took before may be gone for us and not yet for the broker: what it has
@@ -133,12 +126,14 @@ async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -
     }
 }
 
-async fn consumer(connection: &Connection, queue: &Queue, name: &str) -> Result<(Channel, lapin::Consumer), lapin::Error> {
+async fn consumer(connection: &Connection, intake: &QueueIntake) -> Result<(Channel, lapin::Consumer), lapin::Error> {
+    let queue = &intake.queue;
     // On a channel of its own: a queue that is not as it should be ends it.
     session::prepare_queue(&connection.create_channel().await?, queue).await?;
     let channel = connection.create_channel().await?;
     channel.basic_qos(queue.prefetch, BasicQosOptions::default()).await?;
-    let tag: String = format!("{name} ({})", std::process::id()).chars().take(200).collect();
+    let name = format!("wirewatch takes {} for {} ({})", queue.name, intake.flows.join(", "), std::process::id());
+    let tag: String = name.chars().take(200).collect();
     let consumer = channel
         .basic_consume(queue.name.as_str().into(), tag.into(), BasicConsumeOptions::default(), FieldTable::default())
         .await?;

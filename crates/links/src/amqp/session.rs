@@ -160,6 +160,6 @@ pub async fn depth(channel: &Channel, queue: &str) -> Result<(u32, u32), lapin::
 }
 
 /// Ends a connection in peace; a broker that does not answer is left.
-pub async fn close(connection: Connection) {
+pub async fn close(connection: &Connection) {
     let _ = tokio::time::timeout(Duration::from_secs(2), connection.close(200, "done".into())).await;
 }

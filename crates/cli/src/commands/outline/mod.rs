@@ -172,7 +172,9 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
         let kind = if leaf.format.is_empty() { leaf.kind.clone() } else { format!("{} {}", leaf.kind, leaf.format) };
         let needed = if leaf.required { cell("always") } else { cell("") };
         let name = format!("{}{name}", "  ".repeat(indent));
-        let seen = if wanted.is_empty() { ui::shorten(&seen(leaf), SEEN) } else { seen(leaf) };
+        // Of what is found by a value, that value; code lists are long.
+        let hits: Vec<String> = leaf.examples.iter().map(shown).filter(|value| !wanted.is_empty() && has(value)).collect();
+        let seen = if hits.is_empty() { ui::shorten(&seen(leaf), SEEN) } else { hits.join(", ") };
         rows.push(vec![cell(name), cell(kind), needed, cell(&leaf.title), styled(ui::DIM, seen)]);
     }
     ui::table(&["field", "type", "there", "what it is", "seen"], &rows);
