@@ -27,6 +27,8 @@ const ERRAND: Duration = Duration::from_secs(5);
 const ANSWER: Duration = Duration::from_millis(50);
 /// How often what others committed is looked for.
 const OVERHEAR: Duration = Duration::from_millis(200);
+/// How often it is looked whether there are others to follow.
+const ALONE: Duration = Duration::from_secs(1);
 
 /// A process that shares the work.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -121,6 +123,16 @@ async fn is_free(lock: &DatabaseConnection, writer: i16) -> Result<bool, Journal
     Ok(free)
 }
 
+/// Renews the lease of a process; whether it was over. `None` when another has taken over.
+pub(crate) async fn renew(db: &impl ConnectionTrait, me: Me) -> Result<Option<bool>, JournalError> {
+    let text = format!(
+        "with before as (select lease_until < {NOW} as over from writer where id = $1 and epoch = $2 for update)
+        update writer set lease_until = {NOW} + $3 from before where id = $1 returning before.over"
+    );
+    let row = db.query_one_raw(sql(&text, [me.writer.into(), me.epoch.into(), lease().into()])).await?;
+    Ok(row.map(|row| row.try_get_by_index(0)).transpose()?)
+}
+
 /// Takes over what belongs to nobody at work.
 async fn adopt(roll: &DatabaseTransaction, me: i16) -> Result<bool, JournalError> {
     let orphaned = "not in (select id from writer where lease_until > 0)";
@@ -163,18 +175,36 @@ async fn shards_of(db: &impl ConnectionTrait, writer: i16) -> Result<Shards, Jou
     Ok(numbers.into_iter().filter_map(|no| u16::try_from(no).ok()).collect())
 }
 
+/// The processes at work, as one of them sees them.
+struct Company {
+    writers: Vec<i16>,
+    /// Its own shards.
+    shards: Shards,
+    /// There are shards of one that is at work no more.
+    left_behind: bool,
+}
+
+impl Company {
+    /// It is at work alone, and nobody has left anything.
+    fn is_complete(&self, me: i16) -> bool {
+        !self.left_behind && self.writers.iter().all(|writer| *writer == me)
+    }
+}
+
 impl PgJournal {
     /// Looks at the other processes, and takes over from those that have ended.
     pub(crate) async fn look_at_others(&self) -> Result<Others, JournalError> {
         let me = self.me();
+        let mut company = self.company(me.writer).await?;
         let mut took_over = false;
-        if self.roll_called.lock().expect("no holder panics").is_none_or(|at: Instant| at.elapsed() >= ROLL_CALL) {
+        let roll_due = self.roll_called.lock().expect("no holder panics").is_none_or(|at: Instant| at.elapsed() >= ROLL_CALL);
+        if roll_due && !company.is_complete(me.writer) {
             took_over = self.call_roll(me.writer).await?;
             *self.roll_called.lock().expect("no holder panics") = Some(Instant::now());
+            company = self.company(me.writer).await?;
         }
-        let writers = at_work(&self.db).await?;
+        let Company { writers, shards, .. } = company;
         let any = writers.iter().any(|writer| *writer != me.writer);
-        let shards = shards_of(&self.db, me.writer).await?;
         let mut others = Others { any, shards, ..Others::default() };
         self.together.store(any, std::sync::atomic::Ordering::Relaxed);
         if any || took_over {
@@ -190,21 +220,45 @@ impl PgJournal {
         Ok(others)
     }
 
+    /// Who is at work, in one question: it is asked every second, by a process that is alone, too.
+    async fn company(&self, me: i16) -> Result<Company, JournalError> {
+        let text = "select array(select id from writer where lease_until > 0 order by id),
+            array(select no from shard where writer = $1),
+            exists (select 1 from shard where writer not in (select id from writer where lease_until > 0))";
+        let row = self.db.query_one_raw(sql(text, [me.into()])).await?;
+        let row = row.ok_or_else(|| JournalError::Away("no row came back".to_owned()))?;
+        let shards: Vec<i16> = row.try_get_by_index(1)?;
+        Ok(Company {
+            writers: row.try_get_by_index(0)?,
+            shards: shards.into_iter().filter_map(|no| u16::try_from(no).ok()).collect(),
+            left_behind: row.try_get_by_index(2)?,
+        })
+    }
+
     /// Looks whether another has ended; `true` when something of it was taken over.
     async fn call_roll(&self, me: i16) -> Result<bool, JournalError> {
-        let text = "select exists (select 1 from writer where lease_until > 0 and id <> $1)
-            or exists (select 1 from shard where writer not in (select id from writer where lease_until > 0))";
-        let row = self.db.query_one_raw(sql(text, [me.into()])).await?;
-        if !row.map(|row| row.try_get_by_index::<bool>(0)).transpose()?.unwrap_or(false) {
-            return Ok(false);
-        }
         let roll = roll(&self.db).await?;
-        if strike(&roll, &self.lock, Some(me)).await? {
+        let Some(over) = renew(&roll, self.me()).await? else { return Ok(false) };
+        self.was_away(over);
+        // One that was away itself, as when the network was, cannot tell whether others have ended: first they have the
+        // time of a lease to renew theirs.
+        if !self.was_lately_away() && strike(&roll, &self.lock, Some(me)).await? {
             tracing::warn!("another process has ended");
         }
         let adopted = adopt(&roll, me).await?;
         roll.commit().await?;
         Ok(adopted)
+    }
+
+    /// Notes that its own lease was over when it was renewed.
+    pub(crate) fn was_away(&self, over: bool) {
+        if over {
+            *self.back_since.lock().expect("no holder panics") = Some(Instant::now());
+        }
+    }
+
+    fn was_lately_away(&self) -> bool {
+        self.back_since.lock().expect("no holder panics").is_some_and(|since| since.elapsed() < LEASE)
     }
 
     /// Unfoldings that are this process's and were another's before.
@@ -355,11 +409,12 @@ impl PgJournal {
         // How far each was heard: groups count up, arrivals count down.
         let mut heard: HashMap<i16, (i64, i64)> = HashMap::new();
         loop {
-            tokio::time::sleep(OVERHEAR).await;
             if !self.is_together() {
                 heard.clear();
+                tokio::time::sleep(ALONE).await;
                 continue;
             }
+            tokio::time::sleep(OVERHEAR).await;
             if let Err(error) = self.overhear_once(&mut heard).await {
                 tracing::debug!(%error, "the other processes cannot be followed");
             }

@@ -16,6 +16,9 @@ const BATCH: i64 = 2000;
 /// How long facts wait for others at least, and at most.
 const SOONEST: Duration = Duration::from_millis(50);
 const LATEST: Duration = Duration::from_secs(1);
+/// How often it is looked for facts of other processes: while there are any, and of those that may have come and gone.
+const TOGETHER: Duration = Duration::from_secs(1);
+const ALONE: Duration = Duration::from_secs(15);
 
 /// The columns that [`fact`] reads.
 const FACT: &str = "course, partner, key, milestone, mark, message, arrival, at";
@@ -55,8 +58,9 @@ impl PgJournal {
                 Err(error) => tracing::warn!(%error, "trails are behind"),
             }
             let took = begun.elapsed();
-            // Woken by the next commit; the second is for commits of other processes.
-            let _ = tokio::time::timeout(Duration::from_secs(1), woken).await;
+            // Woken by the next commit; what other processes commit is looked for.
+            let rest = if self.is_together() { TOGETHER } else { ALONE };
+            let _ = tokio::time::timeout(rest, woken).await;
             // A burst of commits becomes one fold, and folding never takes more than a fifth of the time: what waits
             // longer is more often folded once where it would have been twice.
             tokio::time::sleep((took * 4).clamp(SOONEST, LATEST)).await;

@@ -1,6 +1,6 @@
 //! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
 
-use crate::company::{NOW, claim, lock_of, next_shard};
+use crate::company::{self, claim, lock_of, next_shard};
 use crate::error::JournalError;
 use crate::group::{Me, number, write_halving};
 use crate::query::{FeedRow, Store};
@@ -41,6 +41,8 @@ pub struct PgJournal {
     takes: AtomicI64,
     /// When it was last looked whether another process has ended.
     pub(crate) roll_called: Mutex<Option<Instant>>,
+    /// When its own lease was renewed after it had been over; `None` while it never was.
+    pub(crate) back_since: Mutex<Option<Instant>>,
     pub(crate) together: AtomicBool,
     /// Unfoldings of processes that have ended which the engine was told of.
     pub(crate) told_of: Mutex<BTreeSet<ArrivalId>>,
@@ -109,6 +111,7 @@ impl PgJournal {
             newest: Mutex::default(),
             takes: AtomicI64::new(0),
             roll_called: Mutex::default(),
+            back_since: Mutex::default(),
             together: AtomicBool::new(false),
             told_of: Mutex::default(),
             told_handed: Mutex::default(),
@@ -226,10 +229,8 @@ impl PgJournal {
         // The lock goes with its connection: after a restart of the server it has to be taken again. It is held before the
         // lease says so, since whoever finds it free takes over.
         self.lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [lock_of(me.writer).into()])).await?;
-        let text = format!("update writer set lease_until = {NOW} + $3 where id = $1 and epoch = $2");
-        let lease = LEASE.as_micros() as i64;
-        let done = self.db.execute_raw(sql(&text, [me.writer.into(), me.epoch.into(), lease.into()])).await?;
-        if done.rows_affected() == 1 {
+        if let Some(over) = company::renew(&self.db, me).await? {
+            self.was_away(over);
             return Ok(());
         }
         self.fenced.store(true, Ordering::SeqCst);

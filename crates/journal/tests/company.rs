@@ -178,6 +178,27 @@ async fn a_lease_that_ran_out_while_the_server_was_away_ends_nobody_at_once() {
 }
 
 #[tokio::test]
+async fn leases_that_ran_out_together_end_nobody() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    // A server younger than a lease excuses everybody.
+    eventually_within(Duration::from_secs(60), "the server is older than a lease", || async {
+        (database.number("select (now() - pg_postmaster_start_time() > interval '11 s')::int::bigint").await == 1).then_some(())
+    })
+    .await;
+    // As when the network was away for both, and the server was not.
+    database.run("update writer set lease_until = 1").await;
+    for _ in 0..2 {
+        assert!(ada.others().await.unwrap().any && bee.others().await.unwrap().any);
+    }
+    assert_eq!(database.number("select count(*) from writer where lease_until > 1 and epoch = 1").await, 2, "both have renewed");
+    for (journal, no) in [(&ada, 1), (&bee, 2)] {
+        let unfold = Unfold { arrival: Id(no), from: 0, to: 0, last: true, messages: Vec::new(), at: SystemClock.now() };
+        journal.commit(no as u64, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
+    }
+}
+
+#[tokio::test]
 async fn what_a_person_holds_is_freed_and_held_anew_by_people_alone() {
     let database = Database::new();
     let journal = open(&database).await;
