@@ -102,8 +102,9 @@ pub struct Taking<J, L, C> {
     shared: Arc<Shared<J, L, C>>,
     id: ArrivalId,
     source: Source,
-    reader: Option<Reader>,
-    hasher: blake3::Hasher,
+    // Both are large, and what is under way is moved often.
+    reader: Option<Box<Reader>>,
+    hasher: Box<blake3::Hasher>,
     held: Vec<u8>,
     pieces: u32,
     size: u64,
@@ -144,9 +145,10 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         let workspace = shared.releases.current();
         let takes_x12 = workspace.1.flows_from(&source.came).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
         let terms = workspace.1.clone();
-        let reader = takes_x12.then(|| Reader::choosing(move |header| terms.terms(header), Limits::default()));
+        let reader = takes_x12.then(|| Box::new(Reader::choosing(move |header| terms.terms(header), Limits::default())));
         let id = shared.journal.mint(shared.clock.now());
-        Self { shared, id, source, reader, hasher: blake3::Hasher::new(), held: Vec::new(), pieces: 0, size: 0, workspace }
+        let hasher = Box::new(blake3::Hasher::new());
+        Self { shared, id, source, reader, hasher, held: Vec::new(), pieces: 0, size: 0, workspace }
     }
 
     /// Takes the next bytes.
