@@ -4,17 +4,19 @@
 //! group of its own checks, and only then takes over what was its: shards, unfoldings, leases. Giving shards away changes
 //! the giver's own `turn`, which its groups check too: what it commits afterwards for such a shard is handed over.
 
+mod errands;
+mod overhear;
+
 use crate::error::JournalError;
 use crate::group::Me;
 use crate::load::recovered;
-use crate::query::FeedRow;
 use crate::writer::{LEASE, LOCK, PgJournal, sql};
 use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, TransactionTrait};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::{Arc, Mutex};
+use std::collections::BTreeSet;
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 use wirewatch_core::{ArrivalId, Id, MessageId};
-use wirewatch_engine::{Errand, NotActed, Others, SHARDS, Shards, home_of};
+use wirewatch_engine::{Others, SHARDS, Shards, home_of};
 
 /// Held by whoever changes who is at work.
 const ROLL_LOCK: i64 = 0x5749_524F;
@@ -22,13 +24,6 @@ const ROLL_LOCK: i64 = 0x5749_524F;
 pub(crate) const NOW: &str = "(extract(epoch from clock_timestamp()) * 1000000)::bigint";
 /// How often it is looked whether another has ended.
 const ROLL_CALL: Duration = Duration::from_secs(1);
-/// How long an errand may take to be taken up, and how often its answer is looked for.
-const ERRAND: Duration = Duration::from_secs(5);
-const ANSWER: Duration = Duration::from_millis(50);
-/// How often what others committed is looked for.
-const OVERHEAR: Duration = Duration::from_millis(200);
-/// How often it is looked whether there are others to follow.
-const ALONE: Duration = Duration::from_secs(1);
 
 /// A process that shares the work.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -292,62 +287,6 @@ impl PgJournal {
         rows.iter().map(|row| Ok((row.try_get_by_index(6)?, recovered(row)?))).collect()
     }
 
-    async fn errands(&self, shards: Shards) -> Result<Vec<Errand>, JournalError> {
-        let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
-        let text = "update errand set taken = true where shard = any($1::int[]) and not taken
-            returning id, message, shard, act, by_whom, why";
-        let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
-        let errand = |row: &sea_orm::QueryResult| {
-            Ok(Errand {
-                id: Id(row.try_get_by_index(0)?),
-                message: Id(row.try_get_by_index(1)?),
-                shard: row.try_get_by_index::<i16>(2)?.unsigned_abs(),
-                act: serde_json::from_slice(&row.try_get_by_index::<Vec<u8>>(3)?)?,
-                by: row.try_get_by_index(4)?,
-                why: row.try_get_by_index(5)?,
-            })
-        };
-        rows.iter().map(errand).collect()
-    }
-
-    /// Leaves an errand for the process whose shard it is, and waits for what comes of it. What nobody takes up in time is
-    /// taken back.
-    pub(crate) async fn send_errand(&self, errand: &Errand) -> Result<Result<(), NotActed>, JournalError> {
-        let text = "insert into errand (id, message, shard, act, by_whom, why) values ($1, $2, $3, $4, $5, $6)";
-        let act = serde_json::to_vec(&errand.act)?;
-        let Errand { id, message, shard, by, why, .. } = errand;
-        let number = i16::try_from(shard % SHARDS).unwrap_or(0);
-        let values =
-            [id.0.into(), message.0.into(), number.into(), act.into(), by.clone().into(), crate::group::clean(why).into()];
-        self.db.execute_raw(sql(text, values)).await?;
-        let begun = Instant::now();
-        loop {
-            tokio::time::sleep(ANSWER).await;
-            let text = "delete from errand where id = $1 and answer <> '' returning answer";
-            if let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? {
-                return Ok(serde_json::from_str(&row.try_get_by_index::<String>(0)?)?);
-            }
-            if begun.elapsed() > ERRAND {
-                let text = "delete from errand where id = $1 and not taken";
-                if self.db.execute_raw(sql(text, [id.0.into()])).await?.rows_affected() == 1 {
-                    return Ok(Err(NotActed::Busy));
-                }
-            }
-            // Taken up by one that has ended since, which is seen by its shard's being ours, or else by the time: whether it
-            // was carried out, the message's story tells.
-            if begun.elapsed() > ERRAND * 4 || self.me().shards.has(*shard) {
-                self.db.execute_raw(sql("delete from errand where id = $1", [id.0.into()])).await?;
-                return Ok(Err(NotActed::Busy));
-            }
-        }
-    }
-
-    pub(crate) async fn tell_errand(&self, id: Id, answer: &Result<(), NotActed>) -> Result<(), JournalError> {
-        let answer = serde_json::to_string(answer)?;
-        self.db.execute_raw(sql("update errand set answer = $2 where id = $1", [id.0.into(), answer.into()])).await?;
-        Ok(())
-    }
-
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
     pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
         let me = self.me();
@@ -402,49 +341,6 @@ impl PgJournal {
             })
         };
         rows.iter().map(process).collect()
-    }
-
-    /// Tells what other processes commit, to whoever follows this one. Never ends.
-    pub async fn overhear(&self) {
-        // How far each was heard: groups count up, arrivals count down.
-        let mut heard: HashMap<i16, (i64, i64)> = HashMap::new();
-        loop {
-            if !self.is_together() {
-                heard.clear();
-                tokio::time::sleep(ALONE).await;
-                continue;
-            }
-            tokio::time::sleep(OVERHEAR).await;
-            if let Err(error) = self.overhear_once(&mut heard).await {
-                tracing::debug!(%error, "the other processes cannot be followed");
-            }
-        }
-    }
-
-    async fn overhear_once(&self, heard: &mut HashMap<i16, (i64, i64)>) -> Result<(), JournalError> {
-        let me = self.me().writer;
-        let others: Vec<i16> = at_work(&self.db).await?.into_iter().filter(|writer| *writer != me).collect();
-        let mut fresh: BTreeMap<(i64, i16, i64), Arc<FeedRow>> = BTreeMap::new();
-        for writer in others {
-            let Some((up, down)) = heard.get_mut(&writer) else {
-                let text = "select coalesce(max(group_no), 0), coalesce(min(group_no), 0) from feed where writer = $1";
-                let row = self.db.query_one_raw(sql(text, [writer.into()])).await?;
-                let ends = row.map(|row| Ok::<_, JournalError>((row.try_get_by_index(0)?, row.try_get_by_index(1)?)));
-                heard.insert(writer, ends.transpose()?.unwrap_or_default());
-                continue;
-            };
-            for row in crate::query::feed_of(&self.db, writer, *up, *down).await? {
-                (*up, *down) = ((*up).max(row.group_no), (*down).min(row.group_no));
-                fresh.insert((row.at, row.writer, row.group_no), Arc::new(row));
-            }
-        }
-        if !fresh.is_empty() {
-            self.committed().notify_waiters();
-        }
-        for row in fresh.into_values() {
-            self.retell(row);
-        }
-        Ok(())
     }
 }
 

@@ -3,6 +3,7 @@
 //! Every part hangs on `me`, the process's own writer row locked for share: when another process has taken over,
 //! `me` is empty, nothing is written, and the count says so.
 
+pub mod columns;
 pub mod custody;
 mod rows;
 pub mod sql;

@@ -1,6 +1,6 @@
 //! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, unfoldings.
 
-use super::sql::Kind::{self, Big, Bytes, Int, Text};
+use super::columns;
 use super::sql::{Rows, Sql};
 use super::{GroupRows, clean};
 use crate::error::JournalError;
@@ -13,40 +13,6 @@ use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
 use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Shards, Unfolds};
-
-type Columns = &'static [(&'static str, Kind)];
-
-const ARRIVAL: Columns = &[
-    ("id", Big),
-    ("connection", Text),
-    ("partner", Text),
-    ("name", Text),
-    ("verdict", Text),
-    ("says", Text),
-    ("size", Big),
-    ("digest", Text),
-    ("messages", Int),
-    ("received", Big),
-    ("by_whom", Text),
-    ("event", Text),
-    ("told", Text),
-];
-const HEARD: Columns = &[("connection", Text), ("event", Text), ("n", Big), ("last", Big), ("arrival", Big)];
-const LEDGER: Columns = &[
-    ("id", Big),
-    ("direction", Text),
-    ("sender", Text),
-    ("receiver", Text),
-    ("usage", Text),
-    ("control", Text),
-    ("digest", Text),
-    ("arrival", Big),
-    ("message", Big),
-    ("answers", Text),
-    ("at", Big),
-];
-const UNFOLDING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
-const COUNTER: Columns = &[("scope", Text), ("value", Big)];
 
 /// Every row of one taking.
 #[derive(Debug)]
@@ -65,10 +31,10 @@ impl CustodyRows {
     /// No rows yet, by a process with these shards.
     pub fn new(own: Shards) -> Self {
         Self {
-            arrivals: Rows::of(ARRIVAL),
-            ledger: Rows::of(LEDGER),
-            unfoldings: Rows::of(UNFOLDING),
-            counters: Rows::of(COUNTER),
+            arrivals: Rows::of(columns::ARRIVAL),
+            ledger: Rows::of(columns::LEDGER),
+            unfoldings: Rows::of(columns::UNFOLDING),
+            counters: Rows::of(columns::COUNTER),
             heard: BTreeMap::new(),
             messages: GroupRows::new(own),
             events: Vec::new(),
@@ -211,7 +177,7 @@ impl CustodyRows {
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");
         sql.insert("unfolding", self.unfoldings, &[("writer", "me.id")], "");
-        let mut heard = Rows::of(HEARD);
+        let mut heard = Rows::of(columns::HEARD);
         for ((connection, event), (n, last, arrival)) in self.heard {
             heard.push([connection.into(), event.into(), n.into(), last.0.into(), arrival.0.into()]);
         }

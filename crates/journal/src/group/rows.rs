@@ -1,6 +1,6 @@
 //! The rows that ops mean, table by table.
 
-use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
+use super::columns;
 use super::sql::{Rows, Sql};
 use super::{clean, head};
 use crate::error::JournalError;
@@ -14,87 +14,6 @@ use wirewatch_core::machine::{LogEntry, Logged, Origin};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Change, Hold, NewMessage, Op, Shards, Unfold, shard_of};
-
-type Columns = &'static [(&'static str, Kind)];
-
-const LIVE: Columns = &[
-    ("id", Big),
-    ("arrival", Big),
-    ("body", Big),
-    ("slice_from", Big),
-    ("slice_to", Big),
-    ("flow", Text),
-    ("release", Big),
-    ("partner", Text),
-    ("head", Bytes),
-    ("key", Text),
-    ("result", Text),
-    ("order_key", Text),
-    ("state", Text),
-    ("step", Text),
-    ("tries", Int),
-    ("due", Big),
-    ("waits_for", Text),
-    ("reason", Big),
-    ("says", Text),
-    ("at", Big),
-    ("shard", Int),
-];
-
-const MOVED: Columns = &[
-    ("id", Big),
-    ("state", Text),
-    ("step", Text),
-    ("tries", Int),
-    ("due", Big),
-    ("waits_for", Text),
-    ("reason", Big),
-    ("says", Text),
-    ("result", Text),
-    ("at", Big),
-];
-
-const ENDED: Columns = &[
-    ("id", Big),
-    ("arrival", Big),
-    ("body", Big),
-    ("slice_from", Big),
-    ("slice_to", Big),
-    ("flow", Text),
-    ("release", Big),
-    ("partner", Text),
-    ("head", Bytes),
-    ("key", Text),
-    ("result", Text),
-    ("order_key", Text),
-    ("state", Text),
-    ("step", Text),
-    ("says", Text),
-    ("at", Big),
-];
-
-const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
-const ID: Columns = &[("id", Big)];
-const LOG: Columns = &[("message", Big), ("seq", Int), ("at", Big), ("packed", Bool), ("entry", Bytes)];
-const FACT: Columns = &[
-    ("id", Big),
-    ("course", Text),
-    ("partner", Text),
-    ("key", Text),
-    ("milestone", Text),
-    ("mark", Text),
-    ("message", Big),
-    ("arrival", Big),
-    ("at", Big),
-];
-const REASON: Columns = &[("id", Big), ("flow", Text), ("step", Text), ("connection", Text), ("code", Text), ("says", Text)];
-const TALLY: Columns = &[("hour", Big), ("flow", Text), ("step", Text), ("outcome", Text), ("n", Big), ("took", Big)];
-const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Text), ("subject", Big), ("why", Text)];
-const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
-const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
-const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
-const HANDED: Columns = &[("shard", Int), ("message", Big)];
-const FREED: Columns = &[("connection", Text), ("by_person", Bool)];
 
 /// Every row of a group.
 #[derive(Debug)]
@@ -126,23 +45,23 @@ impl GroupRows {
     pub fn new(own: Shards) -> Self {
         Self {
             own,
-            handed: Rows::of(HANDED),
-            bodies: Rows::of(BODY),
-            born: Rows::of(LIVE),
-            moved: Rows::of(MOVED),
-            ended: Rows::of(ENDED),
-            left_live: Rows::of(ID),
-            left_history: Rows::of(ID),
-            log: Rows::of(LOG),
-            facts: Rows::of(FACT),
+            handed: Rows::of(columns::HANDED),
+            bodies: Rows::of(columns::BODY),
+            born: Rows::of(columns::LIVE),
+            moved: Rows::of(columns::MOVED),
+            ended: Rows::of(columns::ENDED),
+            left_live: Rows::of(columns::ID),
+            left_history: Rows::of(columns::ID),
+            log: Rows::of(columns::LOG),
+            facts: Rows::of(columns::FACT),
             reasons: BTreeMap::new(),
             tallies: HashMap::new(),
-            audit: Rows::of(AUDIT),
-            cursors: Rows::of(CURSOR),
-            unfolded: Rows::of(UNFOLDED),
-            settled: Rows::of(ID),
-            held: Rows::of(HOLD),
-            freed: Rows::of(FREED),
+            audit: Rows::of(columns::AUDIT),
+            cursors: Rows::of(columns::CURSOR),
+            unfolded: Rows::of(columns::UNFOLDED),
+            settled: Rows::of(columns::ID),
+            held: Rows::of(columns::HOLD),
+            freed: Rows::of(columns::FREED),
         }
     }
 
@@ -405,7 +324,7 @@ impl GroupRows {
     }
 
     fn reason_rows(&self) -> Rows {
-        let mut rows = Rows::of(REASON);
+        let mut rows = Rows::of(columns::REASON);
         for (id, reason) in &self.reasons {
             let Reason { flow, step, connection, code, says } = reason;
             rows.push([
@@ -424,7 +343,7 @@ impl GroupRows {
     fn tally_rows(&self) -> Rows {
         let mut tallies: Vec<_> = self.tallies.iter().collect();
         tallies.sort();
-        let mut rows = Rows::of(TALLY);
+        let mut rows = Rows::of(columns::TALLY);
         for ((hour, flow, step, how), (n, took)) in tallies {
             rows.push([(*hour).into(), flow.clone().into(), step.clone().into(), (*how).into(), (*n).into(), (*took).into()]);
         }

@@ -6,15 +6,13 @@
 
 use crate::days::DELIVERY;
 use crate::error::JournalError;
+use crate::group::columns;
 use crate::group::custody::CustodyRows;
-use crate::group::sql::Kind::{self, Big, Text};
 use crate::group::sql::{Rows, Sql};
 use crate::group::{clean, run};
 use crate::writer::{Counters, PgJournal};
 use wirewatch_core::intake::Known;
 use wirewatch_engine::{Arriving, Clock, Incoming, SystemClock, Taken};
-
-const SEEN: &[(&str, Kind)] = &[("scope", Text), ("key", Text), ("arrival", Big), ("at", Big), ("digest", Text)];
 
 impl PgJournal {
     /// Takes them as new; `None` when they have to be looked at one by one.
@@ -24,7 +22,8 @@ impl PgJournal {
             return Ok(None);
         }
         let (now, me) = (SystemClock.now(), self.me());
-        let (mut rows, mut seen, mut taken) = (CustodyRows::new(me.shards), Rows::of(SEEN), Vec::with_capacity(batch.len()));
+        let (mut rows, mut seen, mut taken) =
+            (CustodyRows::new(me.shards), Rows::of(columns::SEEN), Vec::with_capacity(batch.len()));
         let (mut scopes, mut keys) = (Vec::new(), Vec::new());
         for arriving in batch {
             let incoming = &arriving.incoming;

@@ -1,0 +1,274 @@
+//! What a machine is told: outcomes, moments that come, acts of people. Each becomes a log entry, and what the entry means
+//! is the same whether it was made just now or stands in the log.
+
+use super::{
+    ActRefused, Body, End, LogEntry, Logged, Machine, Next, OTHER_REQUEST, Outcome, Pass, Passed, State, Then, Turn, Work, parts,
+};
+use crate::act::{Act, Answers};
+use crate::course::Point;
+use crate::flow::{Recording, Retry, Verb};
+use crate::reason::Reason;
+use crate::{Digest, Timestamp};
+use serde_json::Value;
+
+impl Machine {
+    /// Takes the outcome of the effect that was to be performed.
+    ///
+    /// `retry` is the policy in force now; `now` becomes the entry's time.
+    pub fn outcome(&mut self, outcome: Outcome, retry: &Retry, now: Timestamp) -> Turn {
+        let Next::Perform(work) = &self.next else {
+            // A late or doubled outcome: the log already holds one for this try.
+            return Turn::still(self.next.clone());
+        };
+        let work = work.clone();
+        let then = self.decide(&work, &outcome, retry, now);
+        let how = match &then {
+            Then::Go => Pass::Done,
+            Then::RetryAt(_) | Then::WaitFor(_) => Pass::Failed,
+            Then::Aside(_) => Pass::Aside,
+        };
+        let passed = Passed { step: work.step.clone(), how };
+        let outcome = match outcome {
+            Outcome::Answer { status, .. } if matches!(then, Then::Go) && self.is_let_go() => {
+                Outcome::Answer { status, body: Body::default() }
+            }
+            other => other,
+        };
+        // A connection that is of no use to anybody does not use up this message's tries.
+        let counts = u16::from(!matches!(outcome, Outcome::Held { .. }));
+        let what = Logged::Attempt {
+            step: work.step.clone(),
+            generation: work.generation,
+            tries: self.tries + counts,
+            request: work.request,
+            outcome,
+            then,
+        };
+        let entry = LogEntry { at: now, what };
+        let mut turn = self.log(entry);
+        turn.passed.insert(0, passed);
+        turn
+    }
+
+    /// The wait is over: the same effect again, or the step behind the pause; the end of a pause is logged.
+    pub fn woken(&mut self, now: Timestamp) -> Turn {
+        match self.next {
+            Next::WaitUntil(_) | Next::WaitFor(_) => self.run(),
+            Next::Pause(_) => self.log(LogEntry { at: now, what: Logged::Woken { step: self.step().to_owned() } }),
+            Next::Perform(_) | Next::Part(_) | Next::End(_) => Turn::still(self.next.clone()),
+        }
+    }
+
+    /// Logs what was made for this machine, and goes on from it.
+    pub(super) fn log(&mut self, entry: LogEntry) -> Turn {
+        let turn = self.apply(&entry).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
+        Turn { entry: Some(entry), ..turn }
+    }
+
+    /// A person's act.
+    ///
+    /// # Errors
+    /// [`ActRefused`]; nothing has changed then.
+    pub fn act(&mut self, act: Act, by: &str, why: &str, now: Timestamp) -> Result<Turn, ActRefused> {
+        let state = self.next.state();
+        match &act {
+            Act::Discard if state.is_final() => return Err(ActRefused::Ended(state)),
+            Act::Discard => {}
+            Act::Resend { .. } | Act::Amend { .. } if !state.is_final() && state != State::Aside => {
+                return Err(ActRefused::NotStopped(state));
+            }
+            Act::Amend { form, document, .. } => {
+                let read = self.logic.workspace.document(form, document.as_bytes());
+                read.map_err(|error| ActRefused::Unreadable(error.to_string()))?;
+            }
+            Act::Resend { .. } => {}
+        }
+        let entry = LogEntry { at: now, what: Logged::Act { act, by: by.to_owned(), why: why.to_owned() } };
+        // On a copy first: an act that stops at once for want of a decision is better not begun.
+        let trial = self.clone().apply(&entry).map_err(ActRefused::Unreadable)?;
+        if let Next::End(End::Aside(reason)) = trial.next
+            && reason.code == OTHER_REQUEST
+        {
+            return Err(ActRefused::OtherRequest { step: reason.step });
+        }
+        let mut turn = self.apply(&entry).map_err(ActRefused::Unreadable)?;
+        turn.entry = Some(entry);
+        Ok(turn)
+    }
+
+    /// The entry to commit before an effect that must not be repeated blindly.
+    #[must_use]
+    pub fn intent(work: &Work, now: Timestamp) -> LogEntry {
+        LogEntry { at: now, what: Logged::Intent { step: work.step.clone(), request: work.request } }
+    }
+
+    /// Folds one entry into the machine.
+    pub(super) fn apply(&mut self, entry: &LogEntry) -> Result<Turn, String> {
+        self.now = entry.at;
+        match &entry.what {
+            Logged::Intent { .. } => {
+                if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
+                    self.run();
+                }
+                self.in_doubt = true;
+                Ok(Turn::still(self.next.clone()))
+            }
+            Logged::Attempt { step, request, outcome, then, tries, .. } => {
+                if matches!(self.next, Next::WaitUntil(_) | Next::WaitFor(_)) {
+                    self.run();
+                }
+                let Next::Perform(work) = &self.next else {
+                    return Err(format!("step `{step}` performs nothing here"));
+                };
+                if work.step != *step || work.request != *request {
+                    return Err(format!("step `{step}` was asked for another request than step `{}` asks for now", work.step));
+                }
+                let work = work.clone();
+                self.tries = *tries;
+                self.in_doubt = false;
+                // What the steps on failure meet says nothing about the request that failed.
+                if self.failed.is_none() {
+                    self.refused = matches!(outcome, Outcome::Refused { .. });
+                }
+                Ok(self.follow(&work, outcome, then))
+            }
+            Logged::Act { act, .. } => self.apply_act(act),
+            Logged::Stopped { reason } => {
+                self.next = Next::End(End::Aside(reason.clone()));
+                Ok(Turn { points: vec![Point::Aside], ..Turn::still(self.next.clone()) })
+            }
+            Logged::Woken { step } => match self.next {
+                Next::Pause(_) if self.step() == step => Ok(self.passed_by_log(step)),
+                _ => Err(format!("step `{step}` does not pause here")),
+            },
+            Logged::Parted { step, request } => match self.next {
+                Next::Part(_) if self.step() == step && self.parting() == *request => {
+                    let made = Outcome::Answer { status: 0, body: Body::default() };
+                    self.remember(step, *request, made);
+                    Ok(self.passed_by_log(step))
+                }
+                _ => Err(format!("step `{step}` makes no messages of this document here")),
+            },
+        }
+    }
+
+    fn follow(&mut self, work: &Work, outcome: &Outcome, then: &Then) -> Turn {
+        match then {
+            Then::Go => {
+                self.remember(&work.step, work.request, outcome.clone());
+                self.keep_answer(outcome);
+                self.go_on(&work.step)
+            }
+            Then::RetryAt(due) => {
+                self.next = Next::WaitUntil(*due);
+                Turn::still(self.next.clone())
+            }
+            Then::WaitFor(connection) => {
+                self.next = Next::WaitFor(connection.clone());
+                Turn::still(self.next.clone())
+            }
+            Then::Aside(reason) => self.fail(reason.clone()),
+        }
+    }
+
+    /// Goes on behind a step that is done.
+    fn go_on(&mut self, step: &str) -> Turn {
+        self.at = self.logic.flow.steps[self.at].next;
+        self.tries = 0;
+        let mut turn = self.run();
+        turn.points.insert(0, Point::Step(step.to_owned()));
+        turn
+    }
+
+    /// Goes on behind a step that has no effect but is logged.
+    fn passed_by_log(&mut self, step: &str) -> Turn {
+        let mut turn = self.go_on(step);
+        turn.passed.insert(0, Passed { step: step.to_owned(), how: Pass::Done });
+        turn
+    }
+
+    /// A resend does not do again what is remembered. What people were told on failure they are told again.
+    fn remember(&mut self, step: &str, request: Digest, outcome: Outcome) {
+        if self.failed.is_none() {
+            self.memory.retain(|(known, ..)| known != step);
+            self.memory.push((step.to_owned(), request, outcome));
+        }
+    }
+
+    fn apply_act(&mut self, act: &Act) -> Result<Turn, String> {
+        match act {
+            Act::Discard => {
+                self.next = Next::End(End::Discarded);
+                return Ok(Turn { points: vec![Point::Discarded], ..Turn::still(self.next.clone()) });
+            }
+            Act::Resend { answers } => {
+                self.answers = *answers;
+                self.generation += u16::from(self.refused || *answers == Answers::Again);
+            }
+            Act::Amend { form, document, answers } => {
+                self.answers = *answers;
+                let read = self.logic.workspace.document(form, document.as_bytes());
+                self.source = read.map_err(|error| error.to_string())?;
+                self.generation += 1;
+            }
+        }
+        if self.answers == Answers::Again {
+            self.memory.clear();
+        }
+        self.current = self.source.clone();
+        (self.at, self.kept) = parts::beginning(&self.logic.flow, &self.origin);
+        self.failed = None;
+        self.tries = 0;
+        self.refused = false;
+        if let Some(trace) = &mut self.trace {
+            trace.clear();
+        }
+        Ok(self.run())
+    }
+
+    fn decide(&self, work: &Work, outcome: &Outcome, retry: &Retry, now: Timestamp) -> Then {
+        let reason = |code: String, says: &str| Reason {
+            flow: self.origin.flow.clone(),
+            step: work.step.clone(),
+            connection: work.effect.connection().to_owned(),
+            code,
+            says: says.to_owned(),
+        };
+        match outcome {
+            Outcome::Answer { .. } => Then::Go,
+            Outcome::Held { .. } => Then::WaitFor(work.effect.connection().to_owned()),
+            Outcome::InDoubt { says } => Then::Aside(reason("in-doubt".to_owned(), says)),
+            Outcome::Refused { status, says, .. } => {
+                let code = if *status == 0 { "refused".to_owned() } else { format!("refused-{status}") };
+                Then::Aside(reason(code, says))
+            }
+            Outcome::Again { says, after_ms, .. } => {
+                let tries = self.tries + 1;
+                if tries > retry.times {
+                    return Then::Aside(reason("gave-up".to_owned(), says));
+                }
+                let wait = retry.wait(tries, self.origin.id.0 as u64);
+                let asked = std::time::Duration::from_millis(after_ms.unwrap_or(0));
+                Then::RetryAt(now.after(wait.max(asked)))
+            }
+        }
+    }
+
+    /// Whether the answer of the step at hand is of no more use once it went well.
+    fn is_let_go(&self) -> bool {
+        let step = self.logic.flow.steps.get(self.at);
+        let keeps = step.is_some_and(|step| matches!(step.verb, Verb::Call { keep: Some(_), .. }));
+        self.recording == Recording::Failures && !keeps
+    }
+
+    pub(super) fn keep_answer(&mut self, outcome: &Outcome) {
+        let keep = match self.logic.flow.steps.get(self.at).map(|step| &step.verb) {
+            Some(Verb::Call { keep: Some(name), .. }) => name.clone(),
+            _ => return,
+        };
+        if let Outcome::Answer { body, .. } = outcome {
+            let value = serde_json::from_slice(&body.0).unwrap_or_else(|_| Value::String(body.text()));
+            self.kept.insert(keep, value);
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! The columns of each table that statements write, in the order in which rows give them.
+
+use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
+
+pub type Columns = &'static [(&'static str, Kind)];
+
+pub const LIVE: Columns = &[
+    ("id", Big),
+    ("arrival", Big),
+    ("body", Big),
+    ("slice_from", Big),
+    ("slice_to", Big),
+    ("flow", Text),
+    ("release", Big),
+    ("partner", Text),
+    ("head", Bytes),
+    ("key", Text),
+    ("result", Text),
+    ("order_key", Text),
+    ("state", Text),
+    ("step", Text),
+    ("tries", Int),
+    ("due", Big),
+    ("waits_for", Text),
+    ("reason", Big),
+    ("says", Text),
+    ("at", Big),
+    ("shard", Int),
+];
+
+pub const MOVED: Columns = &[
+    ("id", Big),
+    ("state", Text),
+    ("step", Text),
+    ("tries", Int),
+    ("due", Big),
+    ("waits_for", Text),
+    ("reason", Big),
+    ("says", Text),
+    ("result", Text),
+    ("at", Big),
+];
+
+pub const ENDED: Columns = &[
+    ("id", Big),
+    ("arrival", Big),
+    ("body", Big),
+    ("slice_from", Big),
+    ("slice_to", Big),
+    ("flow", Text),
+    ("release", Big),
+    ("partner", Text),
+    ("head", Bytes),
+    ("key", Text),
+    ("result", Text),
+    ("order_key", Text),
+    ("state", Text),
+    ("step", Text),
+    ("says", Text),
+    ("at", Big),
+];
+
+pub const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
+pub const ID: Columns = &[("id", Big)];
+pub const LOG: Columns = &[("message", Big), ("seq", Int), ("at", Big), ("packed", Bool), ("entry", Bytes)];
+pub const FACT: Columns = &[
+    ("id", Big),
+    ("course", Text),
+    ("partner", Text),
+    ("key", Text),
+    ("milestone", Text),
+    ("mark", Text),
+    ("message", Big),
+    ("arrival", Big),
+    ("at", Big),
+];
+pub const REASON: Columns = &[("id", Big), ("flow", Text), ("step", Text), ("connection", Text), ("code", Text), ("says", Text)];
+pub const TALLY: Columns = &[("hour", Big), ("flow", Text), ("step", Text), ("outcome", Text), ("n", Big), ("took", Big)];
+pub const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Text), ("subject", Big), ("why", Text)];
+pub const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
+pub const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
+pub const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
+pub const HANDED: Columns = &[("shard", Int), ("message", Big)];
+pub const FREED: Columns = &[("connection", Text), ("by_person", Bool)];
+
+pub const ARRIVAL: Columns = &[
+    ("id", Big),
+    ("connection", Text),
+    ("partner", Text),
+    ("name", Text),
+    ("verdict", Text),
+    ("says", Text),
+    ("size", Big),
+    ("digest", Text),
+    ("messages", Int),
+    ("received", Big),
+    ("by_whom", Text),
+    ("event", Text),
+    ("told", Text),
+];
+pub const HEARD: Columns = &[("connection", Text), ("event", Text), ("n", Big), ("last", Big), ("arrival", Big)];
+pub const LEDGER: Columns = &[
+    ("id", Big),
+    ("direction", Text),
+    ("sender", Text),
+    ("receiver", Text),
+    ("usage", Text),
+    ("control", Text),
+    ("digest", Text),
+    ("arrival", Big),
+    ("message", Big),
+    ("answers", Text),
+    ("at", Big),
+];
+pub const UNFOLDING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
+pub const COUNTER: Columns = &[("scope", Text), ("value", Big)];
+
+pub const SEEN: Columns = &[("scope", Text), ("key", Text), ("arrival", Big), ("at", Big), ("digest", Text)];
