@@ -237,6 +237,66 @@ async fn an_exchange_that_is_deleted_is_told_and_found_again() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_queue_that_goes_stops_its_own_intake_and_no_other_of_the_connection() {
+    let broker = TestBroker::open().await;
+    let (stays, goes) = (broker.name("stays"), broker.name("goes"));
+    let connection = format!(
+        "kind = \"amqp\"\naddress = \"{}\"\nsign_in = {{ as = \"plain\", user = \"{}\", secret = \"warehouse\" }}\n\
+         [[queue]]\nname = \"{stays}\"\ndeclare = true\n[[queue]]\nname = \"{goes}\"\n",
+        broker.address, broker.user
+    );
+    let flow = |queue: &str| {
+        format!(
+            "key = \"number\"\n[[intake]]\nfrom = \"warehouse\"\nqueue = \"{queue}\"\ntakes = \"pick\"\n\
+             [[step]]\nname = \"keep\"\nset = \"number\"\n"
+        )
+    };
+    let (staying, going) = (flow(&stays), flow(&goes));
+    let files = [
+        ("workspace.toml", "format = 1"),
+        ("connections/warehouse.toml", connection.as_str()),
+        ("outlines/pick.schema.json", OUTLINE),
+        ("flows/staying.toml", staying.as_str()),
+        ("flows/going.toml", going.as_str()),
+    ];
+    broker.queue("goes", None).await;
+    let mut service = Service::with_files(&Database::new(), &files);
+    service.start().await;
+    let (status, _) = service.put("/api/secrets/warehouse", &json!({ "value": broker.password })).await;
+    assert_eq!(status, 200);
+    let stand = async |queue: &str| {
+        let all = service.get("/api/connections").await?;
+        let found = all[0]["queues"].as_array()?.iter().find(|one| one["name"] == queue)?.clone();
+        Some((found["listening"].as_str()?.to_owned(), found["says"].as_str()?.to_owned()))
+    };
+    let taken_from = async |queue: &str| {
+        let listens = || async { stand(queue).await.filter(|(listening, _)| listening == "yes") };
+        eventually(|| format!("{queue} is taken from\n{}", service.logged()), listens).await
+    };
+    let done = async |key: &str| {
+        let put = json!({ "number": key }).to_string();
+        let queue = if key.starts_with('S') { "stays" } else { "goes" };
+        broker.put(queue, put.as_bytes(), BasicProperties::default()).await;
+        let found = || async {
+            let page = service.get("/api/messages?limit=1000").await?;
+            page["messages"].as_array()?.iter().any(|one| one["key"] == key && one["state"] == "done").then_some(())
+        };
+        eventually(|| format!("{key} is done\n{}", service.logged()), found).await;
+    };
+    taken_from(&stays).await;
+    taken_from(&goes).await;
+    done("G-1").await;
+    broker.channel().queue_delete(goes.as_str().into(), Default::default()).await.unwrap();
+    let stopped = || async { stand(&goes).await.filter(|(listening, says)| listening == "stopped" && says.contains("no queue")) };
+    eventually(|| format!("that it is gone is told\n{}", service.logged()), stopped).await;
+    assert_eq!(stand(&stays).await.unwrap().0, "yes");
+    done("S-1").await;
+    broker.queue("goes", None).await;
+    taken_from(&goes).await;
+    done("G-2").await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_person_who_holds_the_connection_gives_the_queue_back_to_others() {
     let relay = Relay::open().await;
     relay.listening().await;
