@@ -119,7 +119,7 @@ async fn is_free(lock: &DatabaseConnection, writer: i16) -> Result<bool, Journal
 }
 
 /// Renews the lease of a process; whether it was over. `None` when another has taken over.
-pub(crate) async fn renew(db: &impl ConnectionTrait, me: Me) -> Result<Option<bool>, JournalError> {
+pub(crate) async fn renew_lease(db: &impl ConnectionTrait, me: Me) -> Result<Option<bool>, JournalError> {
     let text = format!(
         "with before as (select lease_until < {NOW} as over from writer where id = $1 and epoch = $2 for update)
         update writer set lease_until = {NOW} + $3 from before where id = $1 returning before.over"
@@ -177,6 +177,8 @@ struct Company {
     shards: Shards,
     /// There are shards of one that is at work no more.
     left_behind: bool,
+    /// Its own lease is over: it was away, and nobody has taken over yet.
+    lease_over: bool,
 }
 
 impl Company {
@@ -194,6 +196,9 @@ impl PgJournal {
         let mut took_over = false;
         let roll_due = self.roll_called.lock().expect("no holder panics").is_none_or(|at: Instant| at.elapsed() >= ROLL_CALL);
         if roll_due && !company.is_complete(me.writer) {
+            if company.lease_over {
+                self.renew().await?;
+            }
             took_over = self.call_roll(me.writer).await?;
             *self.roll_called.lock().expect("no holder panics") = Some(Instant::now());
             company = self.company(me.writer).await?;
@@ -217,24 +222,26 @@ impl PgJournal {
 
     /// Who is at work, in one question: it is asked every second, by a process that is alone, too.
     async fn company(&self, me: i16) -> Result<Company, JournalError> {
-        let text = "select array(select id from writer where lease_until > 0 order by id),
+        let text = format!(
+            "select array(select id from writer where lease_until > 0 order by id),
             array(select no from shard where writer = $1),
-            exists (select 1 from shard where writer not in (select id from writer where lease_until > 0))";
-        let row = self.db.query_one_raw(sql(text, [me.into()])).await?;
+            exists (select 1 from shard where writer not in (select id from writer where lease_until > 0)),
+            exists (select 1 from writer where id = $1 and lease_until < {NOW})"
+        );
+        let row = self.db.query_one_raw(sql(&text, [me.into()])).await?;
         let row = row.ok_or_else(|| JournalError::Away("no row came back".to_owned()))?;
         let shards: Vec<i16> = row.try_get_by_index(1)?;
         Ok(Company {
             writers: row.try_get_by_index(0)?,
             shards: shards.into_iter().filter_map(|no| u16::try_from(no).ok()).collect(),
             left_behind: row.try_get_by_index(2)?,
+            lease_over: row.try_get_by_index(3)?,
         })
     }
 
     /// Looks whether another has ended; `true` when something of it was taken over.
     async fn call_roll(&self, me: i16) -> Result<bool, JournalError> {
         let roll = roll(&self.db).await?;
-        let Some(over) = renew(&roll, self.me()).await? else { return Ok(false) };
-        self.was_away(over);
         // One that was away itself, as when the network was, cannot tell whether others have ended: first they have the
         // time of a lease to renew theirs.
         if !self.was_lately_away() && strike(&roll, &self.lock, Some(me)).await? {
@@ -243,13 +250,6 @@ impl PgJournal {
         let adopted = adopt(&roll, me).await?;
         roll.commit().await?;
         Ok(adopted)
-    }
-
-    /// Notes that its own lease was over when it was renewed.
-    pub(crate) fn was_away(&self, over: bool) {
-        if over {
-            *self.back_since.lock().expect("no holder panics") = Some(Instant::now());
-        }
     }
 
     fn was_lately_away(&self) -> bool {

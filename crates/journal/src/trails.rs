@@ -17,7 +17,7 @@ const BATCH: i64 = 2000;
 const SOONEST: Duration = Duration::from_millis(50);
 const LATEST: Duration = Duration::from_secs(1);
 /// How often it is looked for facts of other processes: while there are any, and of those that may have come and gone.
-const TOGETHER: Duration = Duration::from_secs(1);
+const SOON: Duration = Duration::from_secs(1);
 const ALONE: Duration = Duration::from_secs(15);
 
 /// The columns that [`fact`] reads.
@@ -52,14 +52,16 @@ impl PgJournal {
         loop {
             let woken = wake.notified();
             let begun = Instant::now();
-            match self.fold_all(&mut done).await {
-                Ok(true) => continue,
-                Ok(false) => {}
-                Err(error) => tracing::warn!(%error, "trails are behind"),
+            let folded = self.fold_all(&mut done).await;
+            if let Err(error) = &folded {
+                tracing::warn!(%error, "trails are behind");
+            }
+            if let Ok(true) = folded {
+                continue;
             }
             let took = begun.elapsed();
-            // Woken by the next commit; what other processes commit is looked for.
-            let rest = if self.is_together() { TOGETHER } else { ALONE };
+            // Woken by the next commit; what other processes commit is looked for, and what could not be folded tried again.
+            let rest = if self.is_together() || folded.is_err() { SOON } else { ALONE };
             let _ = tokio::time::timeout(rest, woken).await;
             // A burst of commits becomes one fold, and folding never takes more than a fifth of the time: what waits
             // longer is more often folded once where it would have been twice.

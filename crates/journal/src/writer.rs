@@ -1,6 +1,6 @@
 //! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
 
-use crate::company::{self, claim, lock_of, next_shard};
+use crate::company::{claim, lock_of, next_shard, renew_lease};
 use crate::error::JournalError;
 use crate::group::{Me, number, write_halving};
 use crate::query::{FeedRow, Store};
@@ -224,13 +224,15 @@ impl PgJournal {
         let _ = self.sealed.set(OnSealed(Box::new(told)));
     }
 
-    async fn renew(&self) -> Result<(), JournalError> {
+    pub(crate) async fn renew(&self) -> Result<(), JournalError> {
         let me = self.me();
         // The lock goes with its connection: after a restart of the server it has to be taken again. It is held before the
         // lease says so, since whoever finds it free takes over.
         self.lock.query_one_raw(sql("select pg_try_advisory_lock($1)", [lock_of(me.writer).into()])).await?;
-        if let Some(over) = company::renew(&self.db, me).await? {
-            self.was_away(over);
+        if let Some(over) = renew_lease(&self.db, me).await? {
+            if over {
+                *self.back_since.lock().expect("no holder panics") = Some(Instant::now());
+            }
             return Ok(());
         }
         self.fenced.store(true, Ordering::SeqCst);

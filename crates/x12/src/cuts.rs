@@ -176,7 +176,7 @@ impl Cuts {
 }
 
 /// [`Cuts::find_in_piece`] with the instructions that the machine has. A closure would be a call from there to code for any
-/// machine: half the pace.
+/// machine, which takes nearly half as long again.
 struct InPiece<'a> {
     cuts: &'a mut Cuts,
     bytes: &'a [u8],

@@ -11,8 +11,6 @@ use std::time::Duration;
 
 /// How often what others committed is looked for.
 const OVERHEAR: Duration = Duration::from_millis(200);
-/// How often it is looked whether there are others to follow.
-const ALONE: Duration = Duration::from_secs(1);
 
 impl PgJournal {
     /// Tells what other processes commit, to whoever follows this one. Never ends.
@@ -20,12 +18,11 @@ impl PgJournal {
         // How far each was heard: groups count up, arrivals count down.
         let mut heard: HashMap<i16, (i64, i64)> = HashMap::new();
         loop {
+            tokio::time::sleep(OVERHEAR).await;
             if !self.is_together() {
                 heard.clear();
-                tokio::time::sleep(ALONE).await;
                 continue;
             }
-            tokio::time::sleep(OVERHEAR).await;
             if let Err(error) = self.overhear_once(&mut heard).await {
                 tracing::debug!(%error, "the other processes cannot be followed");
             }

@@ -2,9 +2,11 @@
 
 use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
 
-pub type Columns = &'static [(&'static str, Kind)];
+pub type Columns = &'static [Column];
+type Column = (&'static str, Kind);
 
-pub const LIVE: Columns = &[
+/// What is kept of where a message came from, unfinished or ended.
+const CAME: [Column; 12] = [
     ("id", Big),
     ("arrival", Big),
     ("body", Big),
@@ -17,16 +19,36 @@ pub const LIVE: Columns = &[
     ("key", Text),
     ("result", Text),
     ("order_key", Text),
-    ("state", Text),
-    ("step", Text),
-    ("tries", Int),
-    ("due", Big),
-    ("waits_for", Text),
-    ("reason", Big),
-    ("says", Text),
-    ("at", Big),
-    ("shard", Int),
 ];
+/// A message among the unfinished: where it came from, and how it stands.
+pub const LIVE: Columns = &joined::<21>(
+    &CAME,
+    &[
+        ("state", Text),
+        ("step", Text),
+        ("tries", Int),
+        ("due", Big),
+        ("waits_for", Text),
+        ("reason", Big),
+        ("says", Text),
+        ("at", Big),
+        ("shard", Int),
+    ],
+);
+/// A message in history.
+pub const ENDED: Columns = &joined::<16>(&CAME, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]);
+
+/// One behind the other.
+const fn joined<const N: usize>(first: &[Column], then: &[Column]) -> [Column; N] {
+    assert!(first.len() + then.len() == N, "as many columns as are said");
+    let mut all = [("", Big); N];
+    let mut n = 0;
+    while n < N {
+        all[n] = if n < first.len() { first[n] } else { then[n - first.len()] };
+        n += 1;
+    }
+    all
+}
 
 pub const MOVED: Columns = &[
     ("id", Big),
@@ -38,25 +60,6 @@ pub const MOVED: Columns = &[
     ("reason", Big),
     ("says", Text),
     ("result", Text),
-    ("at", Big),
-];
-
-pub const ENDED: Columns = &[
-    ("id", Big),
-    ("arrival", Big),
-    ("body", Big),
-    ("slice_from", Big),
-    ("slice_to", Big),
-    ("flow", Text),
-    ("release", Big),
-    ("partner", Text),
-    ("head", Bytes),
-    ("key", Text),
-    ("result", Text),
-    ("order_key", Text),
-    ("state", Text),
-    ("step", Text),
-    ("says", Text),
     ("at", Big),
 ];
 

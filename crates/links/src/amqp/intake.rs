@@ -33,8 +33,6 @@ const PAUSE: Duration = Duration::from_millis(250);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
 /// How often it is looked whether nobody else takes from a queue whose order is to be kept.
 const ALONE: Duration = Duration::from_millis(500);
-/// How long a broker may take to end a channel.
-const CLOSE: Duration = Duration::from_secs(2);
 
 /// One queue to take from.
 #[derive(Debug, Clone, PartialEq)]
@@ -101,8 +99,7 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
         Ok((channel, consumer)) => {
             queues.listening(&intake.connection, &intake.queue.name);
             let ended = take(engine, intake, &channel, consumer, places).await;
-            // What is not acknowledged goes back with it.
-            let _ = tokio::time::timeout(CLOSE, channel.close(200, "done".into())).await;
+            session::close_channel(&channel).await;
             ended
         }
         Err(error) => Ended { listened: false, says: session::words(&error) },

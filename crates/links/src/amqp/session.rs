@@ -10,6 +10,10 @@ use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue, Queu
 
 /// Seconds between signs of life: a process that hangs gives back what it has not acknowledged after twice that.
 const HEARTBEAT: u16 = 10;
+/// How long a broker may take to say that it has heard the end.
+const CLOSE: Duration = Duration::from_secs(2);
+/// The reply code of an end that is meant (AMQP 0-9-1, 1.1).
+const DONE: u16 = 200;
 
 /// Who we are at a broker. Nothing of it is shown or logged.
 #[derive(Clone, Default, PartialEq, Eq)]
@@ -161,5 +165,10 @@ pub async fn depth(channel: &Channel, queue: &str) -> Result<(u32, u32), lapin::
 
 /// Ends a connection in peace; a broker that does not answer is left.
 pub async fn close(connection: &Connection) {
-    let _ = tokio::time::timeout(Duration::from_secs(2), connection.close(200, "done".into())).await;
+    let _ = tokio::time::timeout(CLOSE, connection.close(DONE, "done".into())).await;
+}
+
+/// Ends a channel in the same way: what was not acknowledged goes back to its queue.
+pub async fn close_channel(channel: &Channel) {
+    let _ = tokio::time::timeout(CLOSE, channel.close(DONE, "done".into())).await;
 }

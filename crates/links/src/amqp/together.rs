@@ -110,6 +110,7 @@ mod tests {
         let said: Vec<String> =
             futures_util::future::join_all(asking).await.into_iter().map(|asked| asked.expect_err("no broker").0).collect();
         turned_away.await.expect("one came");
+        assert!(!said[0].contains("nothing listens"), "the first one reached it: {}", said[0]);
         assert!(said.iter().all(|says| *says == said[0]), "a second try would have been refused: {said:?}");
         let later = sessions.open("orders", &broker, &access).await.expect_err("no broker").0;
         assert!(later.contains("nothing listens"), "who asks later tries anew: {later}");

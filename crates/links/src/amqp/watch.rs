@@ -175,7 +175,7 @@ async fn look<C: Clock>(
         queues.seen(connection, &queue.name, seen);
     }
     if let Some(channel) = channel {
-        let _ = channel.close(200, "done".into()).await;
+        session::close_channel(&channel).await;
     }
     Ok(())
 }
