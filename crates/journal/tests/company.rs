@@ -162,7 +162,9 @@ async fn a_lease_that_ran_out_while_the_server_was_away_ends_nobody_at_once() {
     let (mut cluster, _folder) = tokio::task::spawn_blocking(|| private_cluster(true)).await.unwrap();
     cluster.create_database("pair").unwrap();
     let database = Database { url: cluster.url("pair") };
-    let (ada, bee) = (open(&database).await, open(&database).await);
+    let (ada, bee) = (open(&database).await, Arc::new(open(&database).await));
+    let kept = bee.clone();
+    let keeping = tokio::spawn(async move { kept.keep(30).await });
     cluster.stop();
     cluster.start_again().unwrap();
     database.run("update writer set lease_until = 1 where id = 1").await;
@@ -174,6 +176,7 @@ async fn a_lease_that_ran_out_while_the_server_was_away_ends_nobody_at_once() {
         (!others.any && others.shards == Shards::ALL).then_some(())
     })
     .await;
+    keeping.abort();
     drop(ada);
 }
 
