@@ -1,6 +1,7 @@
 //! A connection to a broker: opened and signed in, or a sentence that says why not.
 
 use lapin::options::{ExchangeDeclareOptions, QueueBindOptions, QueueDeclareOptions};
+use lapin::protocol::constants::REPLY_SUCCESS;
 use lapin::protocol::{AMQPErrorKind, AMQPHardError, AMQPSoftError};
 use lapin::types::{AMQPValue, FieldTable, ShortString};
 use lapin::uri::{AMQPUri, AMQPUserInfo};
@@ -12,8 +13,6 @@ use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue, Queu
 const HEARTBEAT: u16 = 10;
 /// How long a broker may take to say that it has heard the end.
 const CLOSE: Duration = Duration::from_secs(2);
-/// The reply code of an end that is meant (AMQP 0-9-1, 1.1).
-const DONE: u16 = 200;
 
 /// Who we are at a broker. Nothing of it is shown or logged.
 #[derive(Clone, Default, PartialEq, Eq)]
@@ -165,10 +164,10 @@ pub async fn depth(channel: &Channel, queue: &str) -> Result<(u32, u32), lapin::
 
 /// Ends a connection in peace; a broker that does not answer is left.
 pub async fn close(connection: &Connection) {
-    let _ = tokio::time::timeout(CLOSE, connection.close(DONE, "done".into())).await;
+    let _ = tokio::time::timeout(CLOSE, connection.close(REPLY_SUCCESS, "done".into())).await;
 }
 
 /// Ends a channel in the same way: what was not acknowledged goes back to its queue.
 pub async fn close_channel(channel: &Channel) {
-    let _ = tokio::time::timeout(CLOSE, channel.close(DONE, "done".into())).await;
+    let _ = tokio::time::timeout(CLOSE, channel.close(REPLY_SUCCESS, "done".into())).await;
 }
