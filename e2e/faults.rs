@@ -77,7 +77,7 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     scene.send(1, Flaw::None);
     let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
     assert!(told.contains("cannot connect"), "{told}");
-    let (code, _, err) = scene.service.command(&["connections", "--test", "erp"]);
+    let (code, _, err) = scene.service.command(&["connection", "test", "erp"]);
     assert_eq!(code, 1);
     assert!(err.contains("nothing listens at http://127.0.0.1:9: check the port"), "{err}");
     // Put right, what waited goes on by itself: connections are always the current ones.

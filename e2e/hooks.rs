@@ -175,14 +175,14 @@ async fn an_address_is_checked_held_limited_and_withdrawn() {
     assert_eq!(call(&scene, PATH, &[], "").await, 200, "an empty first call only checks the address");
     assert!(shop_of(&scene).await["checked"].is_string());
     assert_eq!(calls(&scene).await.len(), 0);
-    let (code, _, err) = scene.service.command(&["connections", "--hold", "shop", "--why", "they move"]);
+    let (code, _, err) = scene.service.command(&["connection", "hold", "shop", "--why", "they move"]);
     assert_eq!(code, 0, "{err}");
     let purchase = shop.purchase();
     eventually("a held address keeps calls with their sender", || async {
         (shop.tell(&purchase).await == Ok(503)).then_some(())
     })
     .await;
-    assert_eq!(scene.service.command(&["connections", "--free", "shop"]).0, 0);
+    assert_eq!(scene.service.command(&["connection", "free", "shop"]).0, 0);
     eventually("it is open again", || async { (shop.tell(&purchase).await == Ok(202)).then_some(()) }).await;
     // A new address; the old one answers until it is withdrawn. And a limit.
     scene.service.change("connections/shop.toml", "\"shop-7d2f\"  ", "\"shop-new\"\nformer = [\"shop-7d2f\"]\nper_second = 2\n");

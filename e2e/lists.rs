@@ -87,10 +87,10 @@ async fn connections_are_tested_and_told_in_a_sentence_each() {
     scene.queues_known().await;
     let mut told = String::new();
     for arguments in [
-        &["connections"][..],
-        &["connections", "--test", "erp"],
-        &["connections", "--test", "marrowfield-collect"],
-        &["connections", "--test", "epr"],
+        &["connection", "list"][..],
+        &["connection", "test", "erp"],
+        &["connection", "test", "marrowfield-collect"],
+        &["connection", "test", "epr"],
     ] {
         let (code, out, err) = scene.service.command(arguments);
         told.push_str(&format!("$ wirewatch {}\n{out}{err}exit code {code}\n\n", arguments.join(" ")));

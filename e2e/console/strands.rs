@@ -107,7 +107,7 @@ async fn a_person_holds_a_connection_and_resumes_it() {
     crate::scene::a_moment().await;
     let arrivals = scene.service.get(&format!("/api/arrivals?name=po-{:06}.edi", sent.control)).await.unwrap();
     assert_eq!(arrivals["arrivals"], json!([]));
-    let (code, out, err) = scene.service.command(&["connections", "--free", "marrowfield-drop"]);
+    let (code, out, err) = scene.service.command(&["connection", "free", "marrowfield-drop"]);
     assert_eq!((code, out.as_str(), err.as_str()), (0, "marrowfield-drop is not held\n", ""));
     scene.quiet(3).await;
     browser.leave().await;

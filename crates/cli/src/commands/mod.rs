@@ -7,7 +7,7 @@ pub mod arrivals;
 pub mod cases;
 pub mod check;
 pub mod compare;
-pub mod connections;
+pub mod connection;
 pub mod console;
 pub mod deploy;
 pub mod discard;

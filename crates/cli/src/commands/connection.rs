@@ -1,0 +1,113 @@
+use crate::api::{Client, ClientArgs};
+use crate::error::CommandError;
+use crate::ui::{self, cell, span, styled, tone};
+use serde_json::{Value, json};
+use wirewatch_service::view::{ConnectionView, QueueView};
+
+/// List the connections; test, hold or free one
+#[derive(Debug, clap::Args)]
+pub struct ConnectionArgs {
+    #[command(subcommand)]
+    act: ConnectionAct,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum ConnectionAct {
+    /// List connections with their state, and what waits in their queues
+    List {
+        /// Print as JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Really reach a connection, changing nothing there
+    Test {
+        connection: String,
+        /// Print as JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Let the next message look at once whether a held connection is of use again
+    Look { connection: String },
+    /// Take nothing from a connection and send nothing to it, until it is freed
+    Hold {
+        connection: String,
+        /// Why, for the others
+        #[arg(long, value_name = "WORDS")]
+        why: String,
+    },
+    /// Free a held connection, whoever held it
+    Free { connection: String },
+}
+
+pub async fn run(client: &ClientArgs, args: &ConnectionArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    match &args.act {
+        ConnectionAct::List { json } => list(&client, *json).await,
+        ConnectionAct::Test { connection, json } => test(&client, connection, *json).await,
+        ConnectionAct::Look { connection } => act(&client, connection, "look", &json!({})).await,
+        ConnectionAct::Hold { connection, why } => act(&client, connection, "hold", &json!({ "why": why })).await,
+        ConnectionAct::Free { connection } => act(&client, connection, "free", &json!({})).await,
+    }
+}
+
+async fn test(client: &Client, connection: &str, json: bool) -> Result<(), CommandError> {
+    let tested: Value = client.post(&format!("/api/connections/{connection}/test"), &json!({})).await?;
+    let says = tested["says"].as_str().unwrap_or_default();
+    if json {
+        ui::json(&tested);
+    }
+    if tested["reached"] != true {
+        return Err(CommandError::Failed(says.to_owned()));
+    }
+    if !json {
+        println!("{says}");
+    }
+    Ok(())
+}
+
+async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Result<(), CommandError> {
+    let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
+    match view.held {
+        Some(held) if held.by.is_empty() => println!("{connection} is held: {}; the next message looks now", held.says),
+        Some(held) => println!("{connection} is held by {}: {}", held.by, held.says),
+        None => println!("{connection} is not held"),
+    }
+    Ok(())
+}
+
+async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
+    let connections: Vec<ConnectionView> = client.get("/api/connections", &[]).await?;
+    if json {
+        ui::json(&connections);
+        return Ok(());
+    }
+    let row = |connection: &ConnectionView| {
+        let state = match &connection.held {
+            Some(held) => styled(tone("held"), format!("held {}: {}", span(&held.since, None), held.says)),
+            None => styled(tone("free"), "in use"),
+        };
+        vec![cell(&connection.name), cell(&connection.kind), cell(&connection.place), cell(connection.used_by.join(", ")), state]
+    };
+    let rows: Vec<_> = connections.iter().map(row).collect();
+    ui::table(&["CONNECTION", "KIND", "PLACE", "USED BY", "STATE"], &rows);
+    let queues = connections.iter().flat_map(|one| one.queues.iter().map(move |queue| queue_row(one, queue)));
+    let rows: Vec<_> = queues.collect();
+    if !rows.is_empty() {
+        println!();
+        ui::table(&["QUEUE", "AT", "WAITING", "CONSUMERS", "TAKEN BY"], &rows);
+    }
+    Ok(())
+}
+
+fn queue_row(connection: &ConnectionView, queue: &QueueView) -> Vec<ui::Cell> {
+    let number = |n: Option<u32>| cell(n.map_or_else(|| "–".to_owned(), |n| n.to_string()));
+    let flows = queue.flows.join(", ");
+    let of = connection.queues.iter().find(|other| other.dead_letters.as_ref() == Some(&queue.name));
+    let taken = match queue.listening.as_str() {
+        "yes" => cell(flows),
+        "stopped" => styled(tone("held"), format!("not by {flows}: {}", queue.says)),
+        _ if !queue.says.is_empty() => styled(tone("held"), &queue.says),
+        _ => cell(of.map_or_else(String::new, |of| format!("dead letters of {}", of.name))),
+    };
+    vec![cell(&queue.name), cell(&connection.name), number(queue.messages), number(queue.consumers), taken]
+}
