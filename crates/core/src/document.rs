@@ -3,7 +3,7 @@
 use crate::outline::{Outline, Written};
 use crate::x12::{Definitions, Delimiters, SetTree};
 use serde_json::Value;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// A document. Cloning shares the content.
 #[derive(Debug, Clone)]
@@ -45,6 +45,35 @@ pub enum Unreadable {
     Other(String),
     #[error("not a transaction set: {0}")]
     X12(String),
+}
+
+/// A body as it came, read as JSON once however many ask.
+#[derive(Debug, Default)]
+pub struct Content {
+    bytes: Vec<u8>,
+    json: OnceLock<Result<Document, Unreadable>>,
+}
+
+impl Content {
+    /// A body, and what it is as JSON where somebody has read it already.
+    #[must_use]
+    pub fn new(bytes: Vec<u8>, json: Option<Document>) -> Self {
+        Self { bytes, json: json.map_or_else(OnceLock::new, |json| Ok(json).into()) }
+    }
+
+    /// As it came.
+    #[must_use]
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// As JSON.
+    ///
+    /// # Errors
+    /// [`Unreadable`] with the parser's reason.
+    pub fn json(&self) -> Result<&Document, &Unreadable> {
+        self.json.get_or_init(|| Document::json(&self.bytes)).as_ref()
+    }
 }
 
 impl Document {
@@ -146,4 +175,27 @@ pub(crate) fn segments_as_lines(bytes: &[u8], terminator: u8) -> String {
         }
     }
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_body_is_read_once_or_not_at_all_where_that_was_done_before() {
+        let value = |content: &Content| match content.json() {
+            Ok(Document::Json(value)) => Ok(value.clone()),
+            other => Err(format!("{other:?}")),
+        };
+        let unread = Content::new(b"{\"n\":1}".to_vec(), None);
+        let (first, second) = (value(&unread).unwrap(), value(&unread).unwrap());
+        assert_eq!(*first, json!({ "n": 1 }));
+        assert!(Arc::ptr_eq(&first, &second), "it is the same reading");
+        let before = Arc::new(json!({ "n": 1 }));
+        let read = Content::new(unread.bytes().to_vec(), Some(Document::Json(before.clone())));
+        assert!(Arc::ptr_eq(&value(&read).unwrap(), &before));
+        let broken = Content::new(b"{".to_vec(), None);
+        assert!(value(&broken).unwrap_err().contains("EOF"), "{:?}", value(&broken));
+    }
 }

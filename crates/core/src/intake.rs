@@ -4,7 +4,7 @@ mod seal;
 
 pub use seal::{Answers, Seal};
 
-use crate::document::{Form, JSON_LIMIT};
+use crate::document::{Content, Form, JSON_LIMIT};
 use crate::flow::{Intake, Takes};
 use crate::partner::{Acknowledge, Partner};
 use crate::place::Property;
@@ -14,7 +14,6 @@ use crate::x12::{Group, Header, Interchange, Reading};
 use crate::{ArrivalId, Digest, MessageId};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
-use std::cell::LazyCell;
 use std::ops::Range;
 
 /// What became of an arrival.
@@ -193,7 +192,7 @@ pub const LARGEST: u64 = 2 << 30;
 /// `bytes` are all of it, or nothing where it has more than a document may have. `known` is what is known of its
 /// delivery: the same id with the same content is a repeat, with other content it is taken and flagged.
 #[must_use]
-pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u8], known: &Known) -> Decision {
+pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &Content, known: &Known) -> Decision {
     let too_large = |limit: u64| Decision::only(Verdict::Aside, format!("{size} bytes are more than the limit of {limit}"));
     if size > LARGEST {
         return too_large(LARGEST);
@@ -211,16 +210,17 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, bytes: &[u
         }
         Known::No { .. } | Known::Same { .. } => {}
     }
-    // Looked at once, and only where some flow wants it.
-    let no_json = LazyCell::new(|| workspace.document(&Form::Json, bytes).err());
     let mut unreadable = None;
-    let origin = came.origin(bytes);
+    let origin = came.origin(content.bytes());
     for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
         let form = match intake.takes {
             Takes::X12(_) => continue,
             Takes::Text => Form::Bytes,
             Takes::Json(_) => {
-                let why = if intake.form == Form::Json { no_json.clone() } else { workspace.document(&intake.form, bytes).err() };
+                let why = match intake.form {
+                    Form::Json => content.json().err().cloned(),
+                    _ => workspace.document(&intake.form, content.bytes()).err(),
+                };
                 if why.is_some() {
                     unreadable = unreadable.or(why);
                     continue;

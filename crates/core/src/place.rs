@@ -1,6 +1,7 @@
 //! Where in what came something stands: the name of what happened, or its sender's id.
 
 use serde_json::{Map, Value};
+use std::sync::Arc;
 
 /// Where something stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,16 +60,24 @@ pub type Headers<'a> = &'a dyn Fn(&str) -> Option<&'a str>;
 impl Place {
     /// What stands there, as text; `None` when nothing does. `told` is what a broker told of it, see [`crate::intake::Came`].
     #[must_use]
-    pub fn find(&self, headers: Headers<'_>, told: &Map<String, Value>, body: &Value) -> Option<String> {
+    pub fn find(&self, headers: Headers<'_>, told: &Map<String, Value>, body: Option<&Value>) -> Option<String> {
         match self {
             Self::Header(name) => headers(name).map(str::to_owned),
             Self::Property(property) => told.get(property.key())?.as_str().map(str::to_owned),
-            Self::Field(path) => match path.split('.').try_fold(body, |at, part| at.get(part))? {
+            Self::Field(path) => match path.split('.').try_fold(body?, |at, part| at.get(part))? {
                 Value::String(text) => Some(text.clone()),
                 Value::Number(number) => Some(number.to_string()),
                 Value::Null | Value::Bool(_) | Value::Array(_) | Value::Object(_) => None,
             },
         }
+    }
+
+    /// A body as JSON, where one of these places is a field of it. What cannot be read has no fields; it is taken all the
+    /// same, since a person looks at it then, and nothing of it is lost.
+    #[must_use]
+    pub fn look_into(places: [&Option<Self>; 2], body: &[u8]) -> Option<Arc<Value>> {
+        let looks = places.into_iter().flatten().any(|place| matches!(place, Self::Field(_)));
+        if looks { serde_json::from_slice(body).ok().map(Arc::new) } else { None }
     }
 
     /// In words for the sender, e.g. `the header X-Event`.
@@ -92,12 +101,21 @@ mod tests {
         let body = json!({ "type": "purchase.placed", "data": { "id": 7 }, "list": [1] });
         let told = json!({ "routing_key": "picks.swift", "priority": 3 });
         let find = |name: &str| (name == "X-Event").then_some("item.listed");
-        let at = |place: Place| place.find(&find, told.as_object().unwrap(), &body);
+        let at = |place: Place| place.find(&find, told.as_object().unwrap(), Some(&body));
         let field = |path: &str| at(Place::Field(path.into()));
         assert_eq!(field("type").as_deref(), Some("purchase.placed"));
         assert_eq!((field("data.id").as_deref(), field("data"), field("none.at.all")), (Some("7"), None, None));
         assert_eq!(at(Place::Header("X-Event".into())).as_deref(), Some("item.listed"));
         assert_eq!(at(Place::Property(Property::RoutingKey)).as_deref(), Some("picks.swift"));
         assert_eq!(at(Place::Property(Property::MessageId)), None);
+    }
+
+    #[test]
+    fn a_body_is_looked_into_only_for_a_field() {
+        let header = Some(Place::Header("X-Event".into()));
+        let field = Some(Place::Field("type".into()));
+        assert_eq!(Place::look_into([&header, &None], b"{}"), None);
+        assert_eq!(Place::look_into([&header, &field], b"{}").as_deref(), Some(&json!({})));
+        assert_eq!(Place::look_into([&field, &None], b"{"), None, "what cannot be read has no fields");
     }
 }

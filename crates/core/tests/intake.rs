@@ -2,12 +2,16 @@
 
 mod common;
 
-use wirewatch_core::document::{Form, JSON_LIMIT};
+use wirewatch_core::document::{Content, Form, JSON_LIMIT};
 use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Seal, Verdict, decide_document, decide_x12};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::ack::Stamp;
 use wirewatch_core::x12::{Definitions, Reader, Reading};
 use wirewatch_core::{Digest, Id};
+
+fn content(bytes: &[u8]) -> Content {
+    Content::new(bytes.to_vec(), None)
+}
 
 fn read(text: &str) -> (Vec<Received>, Reading) {
     let Reading { interchanges, unread } = Reader::read(Definitions::standard(), text.as_bytes());
@@ -181,18 +185,21 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     files.insert("flows/more-notes.toml".into(), flow.into());
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
     let workspace = common::workspace(&files);
-    let decision = decide_document(&workspace, &came("notes"), 2, b"{}", &Known::NEW);
+    let decision = decide_document(&workspace, &came("notes"), 2, &content(b"{}"), &Known::NEW);
     let flows: Vec<&str> = decision.unfold.heads.iter().map(|head| head.flow.as_str()).collect();
     assert_eq!((decision.verdict, flows), (Verdict::Taken, vec!["more-notes", "notes"]));
-    let broken = decide_document(&workspace, &came("notes"), 1, b"{", &Known::NEW);
+    let broken = decide_document(&workspace, &came("notes"), 1, &content(b"{"), &Known::NEW);
     assert_eq!(broken.verdict, Verdict::Aside);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
     for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
-        let large = decide_document(&workspace, &came("notes"), size, b"", &Known::NEW);
+        let large = decide_document(&workspace, &came("notes"), size, &content(b""), &Known::NEW);
         assert_eq!(large.verdict, Verdict::Aside);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
     }
-    assert_eq!(decide_document(&workspace, &came("erp"), 2, b"{}", &Known::NEW).says, "no flow takes anything from erp");
+    assert_eq!(
+        decide_document(&workspace, &came("erp"), 2, &content(b"{}"), &Known::NEW).says,
+        "no flow takes anything from erp"
+    );
 }
 
 #[test]
@@ -208,7 +215,7 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     let workspace = common::workspace(&files);
     let decide = |event: &str, known: &Known| {
         let came = Came { event: event.to_owned(), delivery: "d1".to_owned(), ..came("shop") };
-        decide_document(&workspace, &came, 2, b"{}", known)
+        decide_document(&workspace, &came, 2, &content(b"{}"), known)
     };
     let flows = |decision: &Decision| decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
     let placed = decide("purchase.placed", &Known::NEW);
@@ -232,7 +239,8 @@ fn an_event_that_no_flow_asks_for_needs_nobody() {
     let shop = "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n";
     files.insert("connections/shop.toml".to_owned(), shop.to_owned());
     let workspace = common::workspace(&files);
-    let decision = decide_document(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, b"{}", &Known::NEW);
+    let decision =
+        decide_document(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, &content(b"{}"), &Known::NEW);
     assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Taken, "no flow takes item.listed from shop"));
 }
 
@@ -267,13 +275,13 @@ fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
     files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
     files.insert("flows/texts.toml".into(), flow("text"));
     let workspace = common::workspace(&files);
-    let decision = decide_document(&workspace, &came("notes"), 9, b"<pick/> 7", &Known::NEW);
+    let decision = decide_document(&workspace, &came("notes"), 9, &content(b"<pick/> 7"), &Known::NEW);
     assert_eq!((decision.verdict, &decision.unfold.heads[0].form), (Verdict::Taken, &Form::Bytes));
     // Beside a flow that wants JSON, what is none is still taken as text; alone that flow sets it aside.
     files.insert("flows/orders.toml".into(), flow("order"));
     let both = common::workspace(&files);
     let flows = |text: &[u8]| {
-        let decision = decide_document(&both, &came("notes"), text.len() as u64, text, &Known::NEW);
+        let decision = decide_document(&both, &came("notes"), text.len() as u64, &content(text), &Known::NEW);
         decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>()
     };
     assert_eq!((flows(b"{}"), flows(b"<pick/>")), (vec!["orders".to_owned(), "texts".to_owned()], vec!["texts".to_owned()]));

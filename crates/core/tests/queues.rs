@@ -5,7 +5,7 @@ mod common;
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use wirewatch_core::broker::{ExchangeKind, QueueKind};
-use wirewatch_core::document::Form;
+use wirewatch_core::document::{Content, Form};
 use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_document};
 use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin, Post, Work};
 use wirewatch_core::workspace::Workspace;
@@ -28,7 +28,7 @@ fn came(id: &str, body: &str) -> (Came, Vec<u8>) {
 }
 
 fn decide(workspace: &Workspace, came: &Came, body: &[u8]) -> Decision {
-    decide_document(workspace, came, body.len() as u64, body, &Known::NEW)
+    decide_document(workspace, came, body.len() as u64, &Content::new(body.to_vec(), None), &Known::NEW)
 }
 
 /// The first effect of a message with this meta, or how it ended.

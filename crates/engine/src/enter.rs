@@ -5,6 +5,7 @@ use crate::dispatcher::Entered;
 use crate::journal::{Down, Journal, Stored};
 use crate::releases::Releases;
 use std::sync::Arc;
+use wirewatch_core::Document;
 use wirewatch_core::machine::{Logic, Machine, Origin};
 
 /// A message that cannot run: its log does not fit its logic, or its document cannot be read.
@@ -17,6 +18,16 @@ pub struct Broken {
 
 /// Makes the machine of a stored message: begun, or rebuilt from its log.
 pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J) -> Result<Result<Entered, Broken>, Down> {
+    enter_read(stored, None, releases, journal).await
+}
+
+/// The same of a message whose document may have been read already.
+pub async fn enter_read<J: Journal>(
+    stored: Stored,
+    read: Option<Document>,
+    releases: &Releases,
+    journal: &J,
+) -> Result<Result<Entered, Broken>, Down> {
     let Stored { origin, document, log } = stored;
     let logged = log.len() as u32;
     let broken = |says: String| Broken { origin: origin.clone(), logged, says };
@@ -27,7 +38,8 @@ pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J)
         return Ok(Err(broken(format!("release {} has no flow `{}`", origin.release, origin.flow))));
     };
     Ok(beside(document.len(), || {
-        let document = workspace.document(&origin.form, &document).map_err(|unreadable| broken(unreadable.to_string()))?;
+        let read = read.map_or_else(|| workspace.document(&origin.form, &document), Ok);
+        let document = read.map_err(|unreadable| broken(unreadable.to_string()))?;
         if log.is_empty() {
             let (machine, turn) = Machine::begin(logic, origin.clone(), document);
             return Ok(Entered { machine, began: Some(turn), logged });

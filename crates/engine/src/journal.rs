@@ -247,9 +247,17 @@ impl std::fmt::Debug for Arriving {
 #[derive(Debug, Clone)]
 pub enum IncomingBody {
     /// Here; stored with the arrival.
-    Whole(Vec<u8>),
+    Whole(Vec<Piece>),
     /// Stored before, piece by piece, under the arrival's id.
     Stored,
+}
+
+/// A piece of a body as it is stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Piece {
+    /// It is compressed.
+    pub packed: bool,
+    pub bytes: Vec<u8>,
 }
 
 /// What was taken.
@@ -354,6 +362,12 @@ pub trait Journal: Send + Sync + 'static {
 
     /// What a [`take`](Self::take) whose answer was lost has come to; `None` when nothing of it was committed.
     fn taken(&self, id: ArrivalId) -> impl Future<Output = Result<Option<Taken>, Down>> + Send;
+
+    /// A body in pieces as they are stored. Whoever brings an arrival makes them: who commits does so for all, one group after
+    /// another, and has the less to do.
+    fn pieces(&self, body: &[u8]) -> Vec<Piece> {
+        vec![Piece { packed: false, bytes: body.to_vec() }]
+    }
 
     /// Stores a piece of a body ahead of its arrival.
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;

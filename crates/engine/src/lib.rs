@@ -31,7 +31,7 @@ pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{
     Arriving, Born, Change, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
-    Others, Part, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
+    Others, Part, Piece, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
 };
 pub use links::Links;
 pub use releases::Releases;

@@ -1,20 +1,22 @@
 //! Takes arrivals into custody: bytes are read once, checked as they come, and stored before anything is promised.
 
 use crate::Clock;
+use crate::beside;
 use crate::dispatcher::Entered;
-use crate::enter::{Broken, enter};
+use crate::enter::{Broken, enter, enter_read};
 use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Stored, Taken, Unfolds};
 use crate::links::Links;
 use crate::shared::Shared;
 use crate::unfold::{born, message, retrying};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use wirewatch_core::document::{Content, Form};
 use wirewatch_core::flow::Takes;
 use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_document, decide_x12};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
-use wirewatch_core::{ArrivalId, Digest};
+use wirewatch_core::{ArrivalId, Digest, Document};
 
 /// Up to here a body is held in memory and stored with its arrival; beyond, piece by piece ahead of it.
 const WHOLE: usize = 4 << 20;
@@ -31,6 +33,8 @@ pub struct Source {
     pub came: Came,
     /// See [`Incoming::fingerprint`].
     pub fingerprint: String,
+    /// The whole of it as JSON, where whoever brings it has read it already.
+    pub json: Option<Document>,
     /// The person who handed it in; empty when it came by itself.
     pub by: String,
     /// What came before it by the same way.
@@ -196,12 +200,17 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             self.store(Vec::new()).await?;
         }
         let digest = Digest::from_hasher(&self.hasher);
+        let content = Arc::new(Content::new(std::mem::take(&mut self.held), self.source.json.take()));
         let (keys, decide) = match self.reader.take().filter(|_| self.size <= LARGEST) {
-            Some(reader) => self.x12(reader.finish()).await?,
-            None => (Vec::new(), self.other()),
+            Some(reader) => self.x12(reader.finish(), &content).await?,
+            None => (Vec::new(), self.other(content.clone())),
         };
-        let Ahead { entered, born, to_number } = self.ahead(&keys, &decide).await?;
+        let Ahead { entered, born, to_number } = self.ahead(&keys, &decide, &content).await?;
         let came = self.source.came;
+        let body = match self.pieces {
+            0 => IncomingBody::Whole(beside(content.bytes().len(), || self.shared.journal.pieces(content.bytes()))),
+            _ => IncomingBody::Stored,
+        };
         let incoming = Incoming {
             id: self.id,
             connection: came.connection,
@@ -210,7 +219,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             delivery: came.delivery,
             told: came.told,
             fingerprint: self.source.fingerprint,
-            body: if self.pieces > 0 { IncomingBody::Stored } else { IncomingBody::Whole(self.held) },
+            body,
             size: self.size,
             digest,
             received: self.shared.clock.now(),
@@ -222,7 +231,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 
     /// The messages of a small arrival, made before it is taken: one commit instead of two. Not while there is no room for
     /// more in memory.
-    async fn ahead(&self, keys: &[(LedgerKey, Digest)], decide: &Decide) -> Result<Ahead, Down> {
+    async fn ahead(&self, keys: &[(LedgerKey, Digest)], decide: &Decide, content: &Content) -> Result<Ahead, Down> {
         if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
             return Ok(Ahead::default());
         }
@@ -234,7 +243,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             return Ok(Ahead::default());
         }
         let stored = unfolding.parts.iter().map(|part| {
-            let bytes = self.held.get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
+            let bytes = content.bytes().get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
             message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec())
         });
         let stored: Vec<Stored> = stored.collect();
@@ -243,7 +252,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         }
         let (mut entered, mut messages) = (Vec::new(), Vec::new());
         for stored in stored {
-            let one = enter(stored, &self.shared.releases, &*self.shared.journal).await?;
+            let read = if stored.origin.form == Form::Json { content.json().ok().cloned() } else { None };
+            let one = enter_read(stored, read, &self.shared.releases, &*self.shared.journal).await?;
             let (message, unfinished) = born(workspace, one, self.shared.clock.now());
             messages.push(message);
             entered.extend(unfinished);
@@ -251,10 +261,10 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok(Ahead { entered, born: Some(Born { decision, messages }), to_number: None })
     }
 
-    async fn x12(&self, reading: Reading) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {
+    async fn x12(&self, reading: Reading, content: &Content) -> Result<(Vec<(LedgerKey, Digest)>, Decide), Down> {
         let mut received = Vec::with_capacity(reading.interchanges.len());
         for interchange in &reading.interchanges {
-            let digest = self.digest_of(interchange.bytes.clone()).await?;
+            let digest = self.digest_of(interchange.bytes.clone(), content).await?;
             received.push(Received { interchange: interchange.clone(), digest });
         }
         let keys = received.iter().map(|one| (LedgerKey::of(&one.interchange.header), one.digest)).collect();
@@ -264,10 +274,10 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok((keys, decide))
     }
 
-    async fn digest_of(&self, range: std::ops::Range<u64>) -> Result<Digest, Down> {
+    async fn digest_of(&self, range: std::ops::Range<u64>, content: &Content) -> Result<Digest, Down> {
         let mut hasher = blake3::Hasher::new();
         if self.pieces == 0 {
-            hasher.update(self.held.get(range.start as usize..range.end as usize).unwrap_or_default());
+            hasher.update(content.bytes().get(range.start as usize..range.end as usize).unwrap_or_default());
         } else {
             let mut at = range.start;
             while at < range.end {
@@ -283,10 +293,9 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     }
 
     /// An arrival that is not X12.
-    fn other(&self) -> Decide {
+    fn other(&self, content: Arc<Content>) -> Decide {
         let (workspace, came, size) = (self.workspace.1.clone(), self.source.came.clone(), self.size);
-        let bytes = if self.pieces == 0 { self.held.clone() } else { Vec::new() };
-        Arc::new(move |known| decide_document(&workspace, &came, size, &bytes, known.first().unwrap_or(&Known::NEW)))
+        Arc::new(move |known| decide_document(&workspace, &came, size, &content, known.first().unwrap_or(&Known::NEW)))
     }
 }
 

@@ -6,35 +6,44 @@ use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Change, Hold, NewMessage, Op};
 
-/// One thing that happened. Readers accept fields they do not know.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+/// One thing that happened. Readers accept fields they do not know; what is empty is left out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", default)]
 pub struct Event {
     pub at: Timestamp,
     /// `message`, `arrival`, `hold` or `release`.
     pub kind: String,
     /// The message, arrival or nothing.
     pub id: Id,
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub flow: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub partner: String,
     /// The step a message is at, the connection of an arrival or a hold.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub step: String,
     /// State of a message, verdict of an arrival, `held` or `free`.
     pub state: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub key: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub result: String,
     /// What happened, in a few words for a person.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub says: String,
+    #[serde(skip_serializing_if = "is_none")]
     pub tries: u16,
     /// When a retry is due; 0 when none.
+    #[serde(skip_serializing_if = "is_none")]
     pub due: Timestamp,
     /// How long the effect took, in microseconds.
+    #[serde(skip_serializing_if = "is_none")]
     pub took: u64,
     /// The step whose effect that was; empty when there was none.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub tried: String,
     /// Steps that the message passed by this.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub passed: Vec<String>,
 }
 
@@ -46,23 +55,7 @@ impl Event {
     }
 
     pub(crate) fn blank(kind: &str, id: Id, at: Timestamp) -> Self {
-        Self {
-            at,
-            kind: kind.to_owned(),
-            id,
-            flow: String::new(),
-            partner: String::new(),
-            step: String::new(),
-            state: String::new(),
-            key: String::new(),
-            result: String::new(),
-            says: String::new(),
-            tries: 0,
-            due: Timestamp(0),
-            took: 0,
-            tried: String::new(),
-            passed: Vec::new(),
-        }
+        Self { at, kind: kind.to_owned(), id, ..Self::default() }
     }
 
     /// A message that comes to be, and its end where it has come with that.
@@ -134,6 +127,10 @@ impl Event {
             }
         }
     }
+}
+
+fn is_none<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
 }
 
 pub(crate) fn partner(meta: &serde_json::Map<String, serde_json::Value>) -> String {

@@ -2,7 +2,7 @@
 
 use crate::error::JournalError;
 use crate::group::HeadColumn;
-use crate::pack::{pack, unpack};
+use crate::pack::{pack, pieces, unpack};
 use crate::writer::{PgJournal, sql};
 use sea_orm::{ConnectionTrait, FromQueryResult, QueryResult};
 use std::collections::{BTreeSet, HashMap};
@@ -12,7 +12,7 @@ use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Recovered, Shards, Stored, Taken, UnfoldRow,
+    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Stored, Taken, UnfoldRow,
 };
 
 /// Bytes of a body in one row, before compression.
@@ -197,6 +197,10 @@ impl Journal for PgJournal {
 
     async fn taken(&self, id: ArrivalId) -> Result<Option<Taken>, Down> {
         Ok(self.taken_before(id).await?)
+    }
+
+    fn pieces(&self, body: &[u8]) -> Vec<Piece> {
+        pieces(body)
     }
 
     async fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> Result<(), Down> {

@@ -1,6 +1,8 @@
 //! Bytes as stored: compressed from 512 bytes on, where that makes them smaller.
 
+use crate::load::PIECE;
 use std::cell::RefCell;
+use wirewatch_engine::Piece;
 use zstd::bulk::Compressor;
 
 thread_local! {
@@ -11,6 +13,16 @@ thread_local! {
 
 /// Below this, compression costs more than it saves.
 const WORTH: usize = 512;
+
+/// A body in pieces, each as it is stored.
+#[must_use]
+pub fn pieces(body: &[u8]) -> Vec<Piece> {
+    let piece = |bytes| {
+        let (packed, bytes) = pack(bytes);
+        Piece { packed, bytes }
+    };
+    body.chunks(PIECE).map(piece).collect()
+}
 
 /// The bytes to store, and whether they are compressed.
 #[must_use]

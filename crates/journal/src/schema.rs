@@ -23,6 +23,7 @@ impl MigratorTrait for Migrator {
             step("m007_together", TOGETHER),
             step("m008_recorded", RECORDED),
             step("m009_drafts", DRAFTS),
+            step("m010_seen_by_key", SEEN_BY_KEY),
         ]
     }
 }
@@ -238,6 +239,9 @@ create table draft (
   file text primary key collate "C", text text not null, by_whom text not null, at bigint not null
 );
 "#;
+
+/// Of one scope there are many keys: what is told apart by its first column is told apart sooner.
+const SEEN_BY_KEY: &str = "alter table seen drop constraint seen_pkey, add primary key (key, scope)";
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

@@ -11,6 +11,7 @@ use crate::group::custody::{Answering, CustodyRows};
 use crate::group::sql::Sql;
 use crate::group::{clean, run};
 use crate::load::messages;
+use crate::pack::pieces;
 use crate::writer::{Counters, PgJournal, sql};
 use fresh::delivery;
 use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
@@ -54,7 +55,7 @@ impl PgJournal {
         if let Some(taken) = self.take_fresh(batch).await? {
             return Ok(taken);
         }
-        let transaction = self.db.begin().await?;
+        let transaction = self.takings.begin().await?;
         let before = seen(&transaction, batch).await?;
         let fresh: Vec<&Arriving> = batch.iter().filter(|arriving| !before.contains_key(&arriving.incoming.id)).collect();
         let delivered = delivered(&transaction, &fresh).await?;
@@ -159,7 +160,7 @@ impl PgJournal {
         let bytes = seal.render(&Stamp { interchange_control, group_control, date, time });
         let id = self.next_message(now);
         let (control, key) = (format!("{interchange_control:09}"), LedgerKey::of(&seal.header));
-        rows.body(id, &bytes);
+        rows.body(id, pieces(&bytes));
         let back = LedgerKey { sender: key.receiver, receiver: key.sender, usage: key.usage, control: control.clone() };
         let answering = Answering { message: id, control: &key.control };
         rows.ledger(id, &back, Digest::of(&[&bytes]), incoming.id, Some(answering), incoming.received);

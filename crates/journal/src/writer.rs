@@ -31,6 +31,10 @@ pub(crate) const LOCK: i64 = 0x5749_5245;
 #[derive(Debug)]
 pub struct PgJournal {
     pub(crate) db: DatabaseConnection,
+    /// One connection that groups are written by, and one that arrivals are taken by: what a server's process has planned and
+    /// read before serves it again, which it does not when each statement goes by another in turn.
+    groups: DatabaseConnection,
+    pub(crate) takings: DatabaseConnection,
     /// One connection that holds the process's lock for as long as the process lives.
     pub(crate) lock: DatabaseConnection,
     me: RwLock<Me>,
@@ -96,8 +100,9 @@ impl PgJournal {
             options
         };
         let mut single = options(1);
-        single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>).test_before_acquire(false);
-        let lock = Database::connect(single).await?;
+        single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>);
+        let (groups, takings) = (Database::connect(single.clone()).await?, Database::connect(single.clone()).await?);
+        let lock = Database::connect(single.test_before_acquire(false).clone()).await?;
         let db = Database::connect(options(8)).await?;
         Migrator::up(&db, None).await?;
         days::make(&db, SystemClock.now()).await?;
@@ -105,6 +110,8 @@ impl PgJournal {
         let mint = Mutex::new(IdMint::new(u16::try_from(me.writer).unwrap_or(0)));
         Ok(Self {
             db,
+            groups,
+            takings,
             lock,
             me: RwLock::new(me),
             mint,
@@ -286,7 +293,7 @@ impl PgJournal {
         let mut mint = || self.next_id(now);
         let events: Vec<Vec<Event>> = ops.iter().map(Event::of).collect();
         let done = loop {
-            match write_halving(&self.db, self.me(), no, ops, &events, now, &mut mint).await {
+            match write_halving(&self.groups, self.me(), no, ops, &events, now, &mut mint).await {
                 // Shards were given away meanwhile: once more, with those that are left.
                 Err(JournalError::Fenced) if self.still_mine().await? => {}
                 Err(JournalError::Fenced) => {

@@ -8,7 +8,8 @@ use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{
-    Arriving, Born, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Stored, SystemClock, Taken, Unfolds,
+    Arriving, Born, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Piece, Stored, SystemClock, Taken,
+    Unfolds,
 };
 use wirewatch_journal::{ArrivalFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -19,6 +20,10 @@ async fn open() -> (Database, PgJournal) {
     let database = Database::new();
     let journal = PgJournal::open(&database.url, "test").await.unwrap();
     (database, journal)
+}
+
+fn whole(body: impl Into<Vec<u8>>) -> IncomingBody {
+    IncomingBody::Whole(vec![Piece { packed: false, bytes: body.into() }])
 }
 
 /// An interchange with that control number; what it says makes its digest.
@@ -62,7 +67,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
         fingerprint: id.to_string(),
         size: text.len() as u64,
         digest,
-        body: IncomingBody::Whole(text.into_bytes()),
+        body: whole(text),
         received: SystemClock.now(),
         by: String::new(),
     };
@@ -241,7 +246,7 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
         fingerprint: String::new(),
         size: body.len() as u64,
         digest: Digest::of(&[body.as_bytes()]),
-        body: IncomingBody::Whole(body.into()),
+        body: whole(body),
         received: SystemClock.now(),
         by: String::new(),
     };

@@ -7,8 +7,8 @@ use wirewatch_core::intake::{Decision, Head, Unfolding, Verdict};
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::{Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, SystemClock, Taken, Unfold,
-    Unfolds,
+    Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Piece, SystemClock, Taken,
+    Unfold, Unfolds,
 };
 use wirewatch_journal::{MessageFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -120,7 +120,7 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
         delivery: String::new(),
         told: serde_json::Map::new(),
         fingerprint: "1:2:3".into(),
-        body: IncomingBody::Whole(b"{}".to_vec()),
+        body: IncomingBody::Whole(vec![Piece { packed: false, bytes: b"{}".to_vec() }]),
         size: 2,
         digest: Digest::default(),
         received: SystemClock.now(),

@@ -27,6 +27,7 @@ use axum::response::{IntoResponse, Response};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use std::time::Duration;
+use wirewatch_core::Document;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
 use wirewatch_core::place::Place;
@@ -165,16 +166,15 @@ async fn take(
         let believed = signature.check(&find, &body, &secrets, now);
         believed.map_err(|forged| Refusal::new(StatusCode::UNAUTHORIZED, forged.to_string()))?;
     }
-    let looks = [&webhook.event, &webhook.delivery].into_iter().flatten().any(|place| matches!(place, Place::Field(_)));
-    // What cannot be read is taken all the same: a person looks at it, and nothing of it is lost.
-    let document: Value = if looks { serde_json::from_slice(&body).unwrap_or_default() } else { Value::Null };
-    let said =
-        |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&find, &Map::new(), &document)).unwrap_or_default();
+    let json = Place::look_into([&webhook.event, &webhook.delivery], &body);
+    let said = |place: &Option<Place>| {
+        place.as_ref().and_then(|place| place.find(&find, &Map::new(), json.as_deref())).unwrap_or_default()
+    };
     let (event, delivery) = (said(&webhook.event), said(&webhook.delivery));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
     let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
     let away = |_| Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5);
-    let mut taking = app.engine.read(Source { came, ..Source::default() });
+    let mut taking = app.engine.read(Source { came, json: json.map(Document::Json), ..Source::default() });
     taking.feed(&body).await.map_err(away)?;
     let ready = taking.ready().await.map_err(away)?;
     let report = app.engine.take(vec![ready]).await.remove(0).map_err(away)?;

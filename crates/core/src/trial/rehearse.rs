@@ -1,5 +1,6 @@
 //! A flow from its intake to its end, every effect shown and none performed.
 
+use crate::document::Content;
 use crate::flow::{Flow, Retry, Takes};
 use crate::intake::{Came, Decision, Head, Known, Received, Seal, decide_document, decide_x12};
 use crate::machine::{Body, Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
@@ -167,7 +168,7 @@ fn decide(workspace: &Arc<Workspace>, flow: &Flow, bytes: &[u8], event: &str) ->
     let name = intake.queue.clone().unwrap_or_else(|| "rehearsal".to_owned());
     let came = Came { connection: intake.from.clone(), name, event, ..Came::default() };
     if !matches!(intake.takes, Takes::X12(_)) {
-        return decide_document(workspace, &came, bytes.len() as u64, bytes, &Known::NEW);
+        return decide_document(workspace, &came, bytes.len() as u64, &Content::new(bytes.to_vec(), None), &Known::NEW);
     }
     let own = workspace.clone();
     let mut reader = Reader::choosing(move |header| own.terms(header), Limits::default());

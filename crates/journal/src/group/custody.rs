@@ -12,7 +12,7 @@ use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
-use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Shards, Unfolds};
+use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Piece, Shards, Unfolds};
 
 /// Every row of one taking.
 #[derive(Debug)]
@@ -59,8 +59,8 @@ impl CustodyRows {
         decision: &Decision,
         unfolds: Unfolds,
     ) -> Result<(), JournalError> {
-        if let IncomingBody::Whole(bytes) = &incoming.body {
-            self.body(incoming.id, bytes);
+        if let IncomingBody::Whole(pieces) = &incoming.body {
+            self.body(incoming.id, pieces.iter().cloned());
         }
         let later = unfolds == Unfolds::Later;
         let verdict = if later && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
@@ -105,8 +105,8 @@ impl CustodyRows {
     }
 
     /// A body in pieces.
-    pub fn body(&mut self, id: Id, bytes: &[u8]) {
-        self.messages.body(id, bytes);
+    pub fn body(&mut self, id: Id, pieces: impl IntoIterator<Item = Piece>) {
+        self.messages.body(id, pieces);
     }
 
     /// A ledger entry: received, or sent when it answers something.

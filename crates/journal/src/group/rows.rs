@@ -5,15 +5,14 @@ use super::sql::{Rows, Sql};
 use super::{clean, head};
 use crate::error::JournalError;
 use crate::events::{Event, partner};
-use crate::load::PIECE;
-use crate::pack::pack;
+use crate::pack::{pack, pieces};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use wirewatch_core::course::Fact;
 use wirewatch_core::machine::{LogEntry, Logged, Origin};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Hold, NewMessage, Op, Shards, Unfold, shard_of};
+use wirewatch_engine::{Change, Hold, NewMessage, Op, Piece, Shards, Unfold, shard_of};
 
 /// Every row of a group.
 #[derive(Debug)]
@@ -26,6 +25,8 @@ pub struct GroupRows {
     born: Rows,
     moved: Rows,
     ended: Rows,
+    /// Those that had ended before, and did again at once.
+    ended_again: Rows,
     left_live: Rows,
     left_history: Rows,
     log: Rows,
@@ -50,6 +51,7 @@ impl GroupRows {
             born: Rows::of(columns::LIVE),
             moved: Rows::of(columns::MOVED),
             ended: Rows::of(columns::ENDED),
+            ended_again: Rows::of(columns::ENDED),
             left_live: Rows::of(columns::ID),
             left_history: Rows::of(columns::ID),
             log: Rows::of(columns::LOG),
@@ -86,10 +88,9 @@ impl GroupRows {
     }
 
     /// A body in pieces.
-    pub fn body(&mut self, id: Id, bytes: &[u8]) {
-        for (piece, bytes) in bytes.chunks(PIECE).enumerate() {
-            let (packed, bytes) = pack(bytes);
-            self.bodies.push([id.0.into(), (piece as i32).into(), packed.into(), bytes.into()]);
+    pub fn body(&mut self, id: Id, pieces: impl IntoIterator<Item = Piece>) {
+        for (n, Piece { packed, bytes }) in pieces.into_iter().enumerate() {
+            self.bodies.push([id.0.into(), (n as i32).into(), packed.into(), bytes.into()]);
         }
     }
 
@@ -133,7 +134,8 @@ impl GroupRows {
 
     fn add_history(&mut self, change: &Change) -> Result<(), JournalError> {
         let more = [change.state.as_str().into(), change.step.clone().into(), clean(&change.says).into(), change.at.0.into()];
-        self.ended.push(came(change)?.into_iter().chain(more));
+        let ended = if change.reopened { &mut self.ended_again } else { &mut self.ended };
+        ended.push(came(change)?.into_iter().chain(more));
         Ok(())
     }
 
@@ -218,7 +220,7 @@ impl GroupRows {
         }
         self.facts(&change.facts, mint);
         for part in &change.parts {
-            self.body(part.message.origin.id, &part.document);
+            self.body(part.message.origin.id, pieces(&part.document));
             self.new_message(&part.message, change.at, mint)?;
         }
         Ok(())
@@ -272,12 +274,12 @@ impl GroupRows {
             self.left_history,
             "delete from message using (select u.id <from>) as u where message.id = u.id",
         );
-        sql.insert(
-            "message",
-            self.ended,
-            &[],
-            "on conflict (id) do update set key = excluded.key, result = excluded.result, state = excluded.state, \
-             step = excluded.step, says = excluded.says, at = excluded.at",
+        sql.insert("message", self.ended, &[], "");
+        sql.over(
+            "ended_again",
+            self.ended_again,
+            "update message set key = u.key, result = u.result, state = u.state, step = u.step, says = u.says, at = u.at <from> \
+             where message.id = u.id",
         );
         sql.insert("log", self.log, &[], "");
         sql.insert("fact", self.facts, &[], "");

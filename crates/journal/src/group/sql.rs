@@ -27,27 +27,43 @@ impl Kind {
 }
 
 /// Rows of one table, kept column by column. No cell is NULL: arrays with NULLs cannot be bound.
+///
+/// A column whose cells are all the same has one, which stands for all: rows of one group are alike, and two thirds of their
+/// cells need not be sent. The first column, which tells the rows apart, has a cell for each.
 #[derive(Debug, Clone)]
 pub struct Rows {
     columns: &'static [(&'static str, Kind)],
     cells: Vec<Vec<Value>>,
+    rows: usize,
 }
 
 impl Rows {
     /// No rows of these columns.
     pub fn of(columns: &'static [(&'static str, Kind)]) -> Self {
-        Self { columns, cells: columns.iter().map(|_| Vec::new()).collect() }
+        Self { columns, cells: columns.iter().map(|_| Vec::new()).collect(), rows: 0 }
     }
 
     /// Adds a row, its cells in the order of the columns.
     pub fn push(&mut self, row: impl IntoIterator<Item = Value>) {
         let mut row = row.into_iter();
-        self.cells.iter_mut().for_each(|column| column.push(row.next().expect("a row has a cell for each column")));
+        for (n, column) in self.cells.iter_mut().enumerate() {
+            let cell = row.next().expect("a row has a cell for each column");
+            match &column[..] {
+                [all] if n > 0 && *all == cell => {}
+                [all] if self.rows > 1 => {
+                    let all = all.clone();
+                    column.resize(self.rows, all);
+                    column.push(cell);
+                }
+                _ => column.push(cell),
+            }
+        }
         assert!(row.next().is_none(), "a row has a column for each cell");
+        self.rows += 1;
     }
 
     fn is_empty(&self) -> bool {
-        self.cells.first().is_none_or(Vec::is_empty)
+        self.rows == 0
     }
 }
 
@@ -89,7 +105,7 @@ impl Sql {
 
     /// Adds a part as it is.
     pub fn part(&mut self, name: &str, text: &str) {
-        self.text.push_str(&format!(",\n{name} as ({text} returning 1)"));
+        self.text.push_str(&format!(",\n{name} as ({text})"));
     }
 
     /// Inserts rows into `table`. `more` are columns that are worked out, with their expression over `u` and `me`;
@@ -110,13 +126,19 @@ impl Sql {
         if rows.is_empty() {
             return;
         }
-        let names: Vec<&str> = rows.columns.iter().map(|(name, _)| *name).collect();
-        let mut arrays = Vec::with_capacity(names.len());
-        for ((_, kind), cells) in rows.columns.iter().zip(rows.cells) {
+        let (mut cells, mut named) = (Vec::with_capacity(rows.columns.len()), Vec::with_capacity(rows.columns.len()));
+        for (n, ((name, kind), column)) in rows.columns.iter().zip(rows.cells).enumerate() {
             let (array, cast) = kind.array();
-            arrays.push(self.arg(Value::Array(array, Some(Box::new(cells))), cast));
+            let column = self.arg(Value::Array(array, Some(Box::new(column))), cast);
+            cells.push(format!("unnest({column}) as {name}"));
+            named.push(match n {
+                0 => (*name).to_owned(),
+                _ => format!("coalesce({name}, ({column})[1]) as {name}"),
+            });
         }
-        let from = format!("from unnest({}) as u({}), me", arrays.join(", "), names.join(", "));
+        // Each cell is handed on as it is taken out of its array; as functions of a `from` each array would be put by in a
+        // store of its own first. Where an array ends before the first one, its one cell stands for all.
+        let from = format!("from (select {} from (select {}) as cells) as u, me", named.join(", "), cells.join(", "));
         self.part(name, &part.replace("<from>", &from));
     }
 
@@ -124,5 +146,34 @@ impl Sql {
     pub fn statement(mut self) -> Statement {
         self.text.push_str("\nselect count(*) from me");
         Statement::from_sql_and_values(DbBackend::Postgres, self.text, self.values)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Kind, Rows};
+    use sea_orm::Value;
+
+    #[test]
+    fn a_column_is_sent_once_while_all_its_cells_are_the_same() {
+        let mut rows = Rows::of(&[("shard", Kind::Int), ("flow", Kind::Text)]);
+        let mut push = |shard: i32, flow: &str| {
+            rows.push([shard.into(), flow.into()]);
+            rows.cells.clone()
+        };
+        let texts = |all: &[&str]| all.iter().map(|text| Value::from(*text)).collect::<Vec<_>>();
+        assert_eq!(push(7, "orders"), [vec![7.into()], texts(&["orders"])]);
+        assert_eq!(push(7, "orders"), [vec![7.into(), 7.into()], texts(&["orders"])]);
+        assert_eq!(push(7, "picks")[1], texts(&["orders", "orders", "picks"]));
+        assert_eq!(push(7, "orders")[1], texts(&["orders", "orders", "picks", "orders"]));
+        assert_eq!(push(7, "orders")[0].len(), 5);
+    }
+
+    #[test]
+    fn two_rows_that_differ_from_the_start_have_a_cell_each() {
+        let mut rows = Rows::of(&[("id", Kind::Big), ("says", Kind::Text)]);
+        rows.push([1i64.into(), "".into()]);
+        rows.push([2i64.into(), "late".into()]);
+        assert_eq!(rows.cells[1], ["".into(), "late".into()]);
     }
 }

@@ -46,7 +46,7 @@ impl PgJournal {
         let mut statement = Sql::unless_seen(me, scopes, keys);
         statement.insert("seen", seen, &[], "");
         let events = rows.write(&mut statement, number, now)?;
-        match run(&self.db, statement).await {
+        match run(&self.takings, statement).await {
             Ok(()) => {
                 self.tell(number, now, || events);
                 Ok(Some(taken))

@@ -22,6 +22,7 @@ use lapin::types::FieldTable;
 use lapin::{Channel, Connection};
 use serde_json::Value;
 use std::time::Duration;
+use wirewatch_core::Document;
 use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::Came;
@@ -211,14 +212,13 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     let told = told(&delivery);
     let headers = told.get("headers").and_then(Value::as_object);
     let header = |name: &str| headers?.get(name)?.as_str();
-    let places = [&intake.queue.event, &intake.queue.delivery];
-    let looks = places.into_iter().flatten().any(|place| matches!(place, Place::Field(_)));
-    let body: Value = if looks { serde_json::from_slice(&delivery.data).unwrap_or_default() } else { Value::Null };
-    let said = |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, &body)).unwrap_or_default();
+    let json = Place::look_into([&intake.queue.event, &intake.queue.delivery], &delivery.data);
+    let said =
+        |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, json.as_deref())).unwrap_or_default();
     let (event, id) = (said(&intake.queue.event), said(&intake.queue.delivery));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
     let came = Came { connection, name, event, delivery: id, told, let_through: false };
-    let mut taking = engine.read(Source { came, row: row.clone(), ..Source::default() });
+    let mut taking = engine.read(Source { came, json: json.map(Document::Json), row: row.clone(), ..Source::default() });
     taking.feed(&delivery.data).await?;
     taking.ready().await
 }
