@@ -8,9 +8,9 @@ use crate::Timestamp;
 use crate::place::{Headers, Place};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use hmac::{Hmac, KeyInit, Mac};
-use sha2::{Sha256, Sha512};
+use ring::hmac;
 use std::time::Duration;
+use subtle::ConstantTimeEq;
 
 /// Largest body that is taken when the workspace does not say, in bytes.
 pub const LARGEST: u64 = 1 << 20;
@@ -176,25 +176,19 @@ fn key(secret: &str) -> Vec<u8> {
     secret.strip_prefix("whsec_").and_then(|text| STANDARD.decode(text).ok()).unwrap_or_else(|| secret.as_bytes().to_vec())
 }
 
-fn mac<M: Mac + KeyInit>(key: &[u8], signed: &[&[u8]]) -> M {
-    let mut mac = <M as KeyInit>::new_from_slice(key).expect("an HMAC takes a key of any length");
-    signed.iter().for_each(|part| mac.update(part));
-    mac
-}
-
-fn digest(hash: Hash, key: &[u8], signed: &[&[u8]]) -> Vec<u8> {
-    match hash {
-        Hash::Sha256 => mac::<Hmac<Sha256>>(key, signed).finalize().into_bytes().to_vec(),
-        Hash::Sha512 => mac::<Hmac<Sha512>>(key, signed).finalize().into_bytes().to_vec(),
-    }
+fn digest(hash: Hash, key: &[u8], signed: &[&[u8]]) -> hmac::Tag {
+    let hash = match hash {
+        Hash::Sha256 => hmac::HMAC_SHA256,
+        Hash::Sha512 => hmac::HMAC_SHA512,
+    };
+    let mut signing = hmac::Context::with_key(&hmac::Key::new(hash, key));
+    signed.iter().for_each(|part| signing.update(part));
+    signing.sign()
 }
 
 /// In a time that does not tell how much was right.
 fn fits(hash: Hash, key: &[u8], signed: &[&[u8]], given: &[u8]) -> bool {
-    match hash {
-        Hash::Sha256 => mac::<Hmac<Sha256>>(key, signed).verify_slice(given).is_ok(),
-        Hash::Sha512 => mac::<Hmac<Sha512>>(key, signed).verify_slice(given).is_ok(),
-    }
+    digest(hash, key, signed).as_ref().ct_eq(given).into()
 }
 
 #[cfg(test)]

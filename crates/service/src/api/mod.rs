@@ -66,12 +66,13 @@ pub fn router(app: Arc<App>) -> Router {
         .route("/health", get(status::health))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
         .route("/enter", get(session::enter))
-        .route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive))
         .route("/api/{*nothing}", any(nothing))
-        .with_state(app)
+        .with_state(app.clone())
         .fallback(console::serve);
     // Streams and what is small or packed already pass as they are.
-    routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest))
+    let packed = routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest));
+    // A sender is told a line: nothing stands between its call and the answer.
+    packed.route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive).with_state(app))
 }
 
 async fn nothing() -> Problem {

@@ -8,16 +8,20 @@ use base64::engine::general_purpose::STANDARD;
 use jiff::Zoned;
 use jiff::fmt::temporal::Pieces;
 use jiff::tz::TimeZone;
+use ring::digest;
 use rust_decimal::{Decimal, RoundingStrategy};
-use sha2::{Digest, Sha256};
 use std::fmt::Write;
+
+fn sha256(text: &str) -> digest::Digest {
+    digest::digest(&digest::SHA256, text.as_bytes())
+}
 
 /// A function that makes a text of one; `None` for a name that is none of them.
 pub(super) fn of_text(name: &str) -> Option<fn(&str) -> String> {
     Some(match name {
         "base64" => |text| STANDARD.encode(text),
         "digits" => |text| text.chars().filter(char::is_ascii_digit).collect(),
-        "hash" => |text| hex::encode(Sha256::digest(text)),
+        "hash" => |text| hex::encode(sha256(text)),
         "lower" => str::to_lowercase,
         "text" => str::to_owned,
         "title" => title,
@@ -62,7 +66,7 @@ fn url_part(text: &str) -> String {
 /// A UUID of version 8 (RFC 9562) from the SHA-256 of the text: the same text always gives the same one.
 fn uuid(text: &str) -> String {
     let mut bytes = [0; 16];
-    bytes.copy_from_slice(&Sha256::digest(text)[..16]);
+    bytes.copy_from_slice(&sha256(text).as_ref()[..16]);
     bytes[6] = bytes[6] & 0x0F | 0x80;
     bytes[8] = bytes[8] & 0x3F | 0x80;
     let hex = hex::encode(bytes);
