@@ -78,6 +78,18 @@ impl Database {
         row.try_get_by_index(0).expect("a number")
     }
 
+    /// Rows written so far, as the server counts them: `counted` adds up columns of `pg_stat_user_tables`. Waits until nobody
+    /// else is connected: a process of the server tells its counts as it ends, and before that when it pleases.
+    ///
+    /// # Panics
+    /// When somebody stays connected.
+    pub async fn rows_written(&self, counted: &str) -> i64 {
+        let others = "select count(*) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
+            and backend_type = 'client backend'";
+        crate::eventually("nobody else is connected", || async { (self.number(others).await == 0).then_some(()) }).await;
+        self.number(&format!("select coalesce(sum({counted}), 0)::bigint from pg_stat_user_tables")).await
+    }
+
     /// Runs a statement.
     ///
     /// # Panics
