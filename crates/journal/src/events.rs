@@ -31,13 +31,13 @@ pub struct Event {
     /// What happened, in a few words for a person.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub says: String,
-    #[serde(skip_serializing_if = "is_none")]
+    #[serde(skip_serializing_if = "is_default")]
     pub tries: u16,
     /// When a retry is due; 0 when none.
-    #[serde(skip_serializing_if = "is_none")]
+    #[serde(skip_serializing_if = "is_default")]
     pub due: Timestamp,
     /// How long the effect took, in microseconds.
-    #[serde(skip_serializing_if = "is_none")]
+    #[serde(skip_serializing_if = "is_default")]
     pub took: u64,
     /// The step whose effect that was; empty when there was none.
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -129,7 +129,7 @@ impl Event {
     }
 }
 
-fn is_none<T: Default + PartialEq>(value: &T) -> bool {
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 

@@ -3,6 +3,7 @@
 use serde_json::Map;
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
 use wirewatch_core::course::{Fact, Mark};
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
@@ -10,10 +11,11 @@ use wirewatch_core::reason::Reason;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
 use wirewatch_journal::{MessageFilter, PgJournal, Standing, TrailFilter, TrailRow};
-use wirewatch_testkit::{Database, eventually};
+use wirewatch_testkit::{Database, eventually, eventually_within};
 
 /// A journal with messages made for it.
 struct Book {
+    database: Database,
     journal: Arc<PgJournal>,
     group: u64,
     arrival: ArrivalId,
@@ -21,9 +23,10 @@ struct Book {
 
 impl Book {
     async fn open() -> Self {
-        let journal = Arc::new(PgJournal::open(&Database::new().url, "test").await.unwrap());
+        let database = Database::new();
+        let journal = Arc::new(PgJournal::open(&database.url, "test").await.unwrap());
         let arrival = journal.mint(SystemClock.now());
-        Self { journal, group: 0, arrival }
+        Self { database, journal, group: 0, arrival }
     }
 
     async fn commit(&mut self, op: Op) {
@@ -311,4 +314,30 @@ async fn the_feed_tells_what_each_commit_meant() {
     assert_eq!(told, expected);
     assert_eq!(heard[3].says, "held by ada: they move house");
     assert!(book.journal.holds().await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_could_not_be_folded_is_tried_again_soon_though_nothing_more_comes() {
+    let mut book = Book::open().await;
+    // Where folding begins cannot be read; a sequence counts how often that was tried, since it is not rolled back.
+    book.database
+        .run(
+            "create sequence tried;
+            create function refused() returns bigint language plpgsql as
+                $$ begin perform nextval('tried'); raise exception 'not now'; end $$;
+            alter table trail_cursor rename to put_by;
+            create view trail_cursor as select id as writer, refused() as fact from writer",
+        )
+        .await;
+    let folder = book.journal.clone();
+    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    book.born("orders", "K-1").await;
+    let tried = "select case when is_called then last_value else 0 end from tried";
+    let before = eventually("it was tried", || async { Some(book.database.number(tried).await).filter(|n| *n > 0) }).await;
+    // No commit wakes it from here on.
+    let again = || async { (book.database.number(tried).await > before + 1).then_some(()) };
+    eventually_within(Duration::from_secs(8), "it is tried again and again", again).await;
+    book.database.run("drop view trail_cursor; alter table put_by rename to trail_cursor").await;
+    assert_eq!(book.trail("K-1", "open").await.key, "K-1");
+    folding.abort();
 }

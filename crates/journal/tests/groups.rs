@@ -67,6 +67,31 @@ async fn a_group_given_twice_is_written_once() {
 }
 
 #[tokio::test]
+async fn what_has_ended_and_ends_anew_is_one_row_that_tells_of_the_last_time() {
+    let database = Database::new();
+    let journal = open(&database).await;
+    let (id, other) = (journal.mint(SystemClock.now()), journal.mint(SystemClock.now()));
+    journal.commit(1, &[done(id), done(other)]).await.unwrap();
+    let now = async |no: u64, state: State, reopened: bool, result: &str| {
+        let change = Change { state, reopened, result: result.to_owned(), ..Change::blank(origin(id), Timestamp(3)) };
+        assert_eq!(journal.commit(no, &[Op::Change(Box::new(change))]).await, Ok(vec![OpResult::Committed]));
+    };
+    let stands = async || {
+        let row = journal.store().message(id).await.unwrap().unwrap();
+        let rows = database.number("select count(*) from message").await;
+        (row.state, row.result, rows, database.number("select count(*) from live").await)
+    };
+    // At once, as when nothing is to be done outside.
+    now(2, State::Skipped, true, "R2").await;
+    assert_eq!(stands().await, ("skipped".to_owned(), "R2".to_owned(), 2, 0));
+    // On the way again, and then to its end.
+    now(3, State::Moving, true, "R2").await;
+    assert_eq!(stands().await, ("moving".to_owned(), "R2".to_owned(), 1, 1));
+    now(4, State::Done, false, "R3").await;
+    assert_eq!(stands().await, ("done".to_owned(), "R3".to_owned(), 2, 0));
+}
+
+#[tokio::test]
 async fn one_bad_row_is_found_by_halving_and_the_others_are_kept() {
     let database = Database::new();
     let journal = open(&database).await;

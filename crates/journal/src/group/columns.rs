@@ -20,48 +20,32 @@ const CAME: [Column; 12] = [
     ("result", Text),
     ("order_key", Text),
 ];
-/// A message among the unfinished: where it came from, and how it stands.
-pub const LIVE: Columns = &joined::<21>(
-    &CAME,
-    &[
-        ("state", Text),
-        ("step", Text),
-        ("tries", Int),
-        ("due", Big),
-        ("waits_for", Text),
-        ("reason", Big),
-        ("says", Text),
-        ("at", Big),
-        ("shard", Int),
-    ],
-);
+/// How an unfinished message stands.
+const STANDS: [Column; 7] =
+    [("state", Text), ("step", Text), ("tries", Int), ("due", Big), ("waits_for", Text), ("reason", Big), ("says", Text)];
+
+/// A message among the unfinished.
+pub const LIVE: Columns = &joined::<21>(&[&CAME, &STANDS, &[("at", Big), ("shard", Int)]]);
+/// How one of them stands now.
+pub const MOVED: Columns = &joined::<10>(&[&[("id", Big)], &STANDS, &[("at", Big), ("result", Text)]]);
 /// A message in history.
-pub const ENDED: Columns = &joined::<16>(&CAME, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]);
+pub const ENDED: Columns = &joined::<16>(&[&CAME, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]]);
 
 /// One behind the other.
-const fn joined<const N: usize>(first: &[Column], then: &[Column]) -> [Column; N] {
-    assert!(first.len() + then.len() == N, "as many columns as are said");
+const fn joined<const N: usize>(parts: &[&[Column]]) -> [Column; N] {
     let mut all = [("", Big); N];
-    let mut n = 0;
-    while n < N {
-        all[n] = if n < first.len() { first[n] } else { then[n - first.len()] };
-        n += 1;
+    let (mut n, mut part) = (0, 0);
+    while part < parts.len() {
+        let mut at = 0;
+        while at < parts[part].len() {
+            all[n] = parts[part][at];
+            (n, at) = (n + 1, at + 1);
+        }
+        part += 1;
     }
+    assert!(n == N, "as many columns as are said");
     all
 }
-
-pub const MOVED: Columns = &[
-    ("id", Big),
-    ("state", Text),
-    ("step", Text),
-    ("tries", Int),
-    ("due", Big),
-    ("waits_for", Text),
-    ("reason", Big),
-    ("says", Text),
-    ("result", Text),
-    ("at", Big),
-];
 
 pub const BODY: Columns = &[("id", Big), ("piece", Int), ("packed", Bool), ("bytes", Bytes)];
 pub const ID: Columns = &[("id", Big)];

@@ -114,21 +114,10 @@ impl GroupRows {
 
     fn add_live(&mut self, change: &Change) -> Result<(), JournalError> {
         let shard = shard_of(change.origin.id, &change.origin.flow, &change.order_key);
-        let more = [
-            change.state.as_str().into(),
-            change.step.clone().into(),
-            i32::from(change.tries).into(),
-            change.due.map_or(0, |due| due.0).into(),
-            change.waits_for.clone().into(),
-            change.reason.as_ref().map_or(0, Reason::id).into(),
-            clean(&change.says).into(),
-            change.at.0.into(),
-            i32::from(shard).into(),
-        ];
         if !self.own.has(shard) {
             self.handed.push([i32::from(shard).into(), change.origin.id.0.into()]);
         }
-        self.born.push(came(change)?.into_iter().chain(more));
+        self.born.push(came(change)?.into_iter().chain(stands(change)).chain([change.at.0.into(), i32::from(shard).into()]));
         Ok(())
     }
 
@@ -140,18 +129,8 @@ impl GroupRows {
     }
 
     fn move_live(&mut self, change: &Change) {
-        self.moved.push([
-            change.origin.id.0.into(),
-            change.state.as_str().into(),
-            change.step.clone().into(),
-            i32::from(change.tries).into(),
-            change.due.map_or(0, |due| due.0).into(),
-            change.waits_for.clone().into(),
-            change.reason.as_ref().map_or(0, Reason::id).into(),
-            clean(&change.says).into(),
-            clean(&change.result).into(),
-            change.at.0.into(),
-        ]);
+        let more = [change.at.0.into(), clean(&change.result).into()];
+        self.moved.push([change.origin.id.0.into()].into_iter().chain(stands(change)).chain(more));
     }
 
     /// A message that comes to be, with what it is a milestone of; one that has ended goes into history at once.
@@ -351,6 +330,19 @@ impl GroupRows {
         }
         rows
     }
+}
+
+/// The cells of [`columns`] for how an unfinished message stands.
+fn stands(change: &Change) -> [sea_orm::Value; 7] {
+    [
+        change.state.as_str().into(),
+        change.step.clone().into(),
+        i32::from(change.tries).into(),
+        change.due.map_or(0, |due| due.0).into(),
+        change.waits_for.clone().into(),
+        change.reason.as_ref().map_or(0, Reason::id).into(),
+        clean(&change.says).into(),
+    ]
 }
 
 /// The cells that `live` and `message` begin with: where a message came from, and how it is found.

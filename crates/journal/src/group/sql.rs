@@ -27,43 +27,27 @@ impl Kind {
 }
 
 /// Rows of one table, kept column by column. No cell is NULL: arrays with NULLs cannot be bound.
-///
-/// A column whose cells are all the same has one, which stands for all: rows of one group are alike, and two thirds of their
-/// cells need not be sent. The first column, which tells the rows apart, has a cell for each.
 #[derive(Debug, Clone)]
 pub struct Rows {
     columns: &'static [(&'static str, Kind)],
     cells: Vec<Vec<Value>>,
-    rows: usize,
 }
 
 impl Rows {
     /// No rows of these columns.
     pub fn of(columns: &'static [(&'static str, Kind)]) -> Self {
-        Self { columns, cells: columns.iter().map(|_| Vec::new()).collect(), rows: 0 }
+        Self { columns, cells: columns.iter().map(|_| Vec::new()).collect() }
     }
 
     /// Adds a row, its cells in the order of the columns.
     pub fn push(&mut self, row: impl IntoIterator<Item = Value>) {
         let mut row = row.into_iter();
-        for (n, column) in self.cells.iter_mut().enumerate() {
-            let cell = row.next().expect("a row has a cell for each column");
-            match &column[..] {
-                [all] if n > 0 && *all == cell => {}
-                [all] if self.rows > 1 => {
-                    let all = all.clone();
-                    column.resize(self.rows, all);
-                    column.push(cell);
-                }
-                _ => column.push(cell),
-            }
-        }
+        self.cells.iter_mut().for_each(|column| column.push(row.next().expect("a row has a cell for each column")));
         assert!(row.next().is_none(), "a row has a column for each cell");
-        self.rows += 1;
     }
 
     fn is_empty(&self) -> bool {
-        self.rows == 0
+        self.cells.first().is_none_or(Vec::is_empty)
     }
 }
 
@@ -126,19 +110,15 @@ impl Sql {
         if rows.is_empty() {
             return;
         }
-        let (mut cells, mut named) = (Vec::with_capacity(rows.columns.len()), Vec::with_capacity(rows.columns.len()));
-        for (n, ((name, kind), column)) in rows.columns.iter().zip(rows.cells).enumerate() {
+        let mut cells = Vec::with_capacity(rows.columns.len());
+        for ((name, kind), column) in rows.columns.iter().zip(rows.cells) {
             let (array, cast) = kind.array();
             let column = self.arg(Value::Array(array, Some(Box::new(column))), cast);
             cells.push(format!("unnest({column}) as {name}"));
-            named.push(match n {
-                0 => (*name).to_owned(),
-                _ => format!("coalesce({name}, ({column})[1]) as {name}"),
-            });
         }
         // Each cell is handed on as it is taken out of its array; as functions of a `from` each array would be put by in a
-        // store of its own first. Where an array ends before the first one, its one cell stands for all.
-        let from = format!("from (select {} from (select {}) as cells) as u, me", named.join(", "), cells.join(", "));
+        // store of its own first.
+        let from = format!("from (select {}) as u, me", cells.join(", "));
         self.part(name, &part.replace("<from>", &from));
     }
 
@@ -146,34 +126,5 @@ impl Sql {
     pub fn statement(mut self) -> Statement {
         self.text.push_str("\nselect count(*) from me");
         Statement::from_sql_and_values(DbBackend::Postgres, self.text, self.values)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::{Kind, Rows};
-    use sea_orm::Value;
-
-    #[test]
-    fn a_column_is_sent_once_while_all_its_cells_are_the_same() {
-        let mut rows = Rows::of(&[("shard", Kind::Int), ("flow", Kind::Text)]);
-        let mut push = |shard: i32, flow: &str| {
-            rows.push([shard.into(), flow.into()]);
-            rows.cells.clone()
-        };
-        let texts = |all: &[&str]| all.iter().map(|text| Value::from(*text)).collect::<Vec<_>>();
-        assert_eq!(push(7, "orders"), [vec![7.into()], texts(&["orders"])]);
-        assert_eq!(push(7, "orders"), [vec![7.into(), 7.into()], texts(&["orders"])]);
-        assert_eq!(push(7, "picks")[1], texts(&["orders", "orders", "picks"]));
-        assert_eq!(push(7, "orders")[1], texts(&["orders", "orders", "picks", "orders"]));
-        assert_eq!(push(7, "orders")[0].len(), 5);
-    }
-
-    #[test]
-    fn two_rows_that_differ_from_the_start_have_a_cell_each() {
-        let mut rows = Rows::of(&[("id", Kind::Big), ("says", Kind::Text)]);
-        rows.push([1i64.into(), "".into()]);
-        rows.push([2i64.into(), "late".into()]);
-        assert_eq!(rows.cells[1], ["".into(), "late".into()]);
     }
 }
