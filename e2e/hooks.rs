@@ -152,18 +152,19 @@ async fn a_secret_is_changed_without_losing_a_call() {
     let status = eventually("the status", || scene.service.get("/api/status")).await;
     assert!(status["warnings"].to_string().contains("shop-signing"), "{status}");
     assert_eq!(scene.service.command(&["secret", "remove", "shop-signing"]).0, 1);
+    let (code, _, err) = scene.service.command(&["secret", "set", "shop-signing"]);
+    assert!(code == 1 && err.contains("nothing came on standard input") && err.contains("--generate"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn one_call_is_fired_by_hand_signed_as_its_sender_would() {
-    let (scene, mut shop) = open().await;
-    let file = scene.service.folder.path().join("purchase.json");
-    std::fs::write(&file, shop.purchase().body).unwrap();
-    let (code, out, err) = scene.service.command(&["fire", "shop", &file.display().to_string()]);
+    let (scene, _) = open().await;
+    let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/samples/purchase.json");
+    let (code, out, err) = scene.service.command(&["fire", "shop", file]);
     assert!(code == 0 && out.starts_with(&format!("POST {PATH}  done 202")), "{out}{err}");
     scene.quiet(1).await;
     assert_eq!(scene.orders.summary().booked, 1);
-    let (code, out, err) = scene.service.command(&["fire", "erp", "--post", "/nothing/here", &file.display().to_string()]);
+    let (code, out, err) = scene.service.command(&["fire", "erp", "--post", "/nothing/here", file]);
     assert!(code == 1 && out.contains("refused 404"), "{out}{err}");
 }
 

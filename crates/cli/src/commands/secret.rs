@@ -83,7 +83,12 @@ async fn set(client: &Client, name: &str, generate: bool, keep_seconds: u64) -> 
 fn read() -> Result<String, CommandError> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|error| CommandError::Failed(format!("standard input: {error}")))?;
-    Ok(text.trim_end_matches(['\r', '\n']).to_owned())
+    match text.trim_end_matches(['\r', '\n']) {
+        "" => Err(CommandError::Failed(
+            "nothing came on standard input: type or pipe the value, or have one made with --generate".into(),
+        )),
+        value => Ok(value.to_owned()),
+    }
 }
 
 async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
