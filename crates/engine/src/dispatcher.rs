@@ -12,30 +12,33 @@
 //! A message is in memory only while something is to be done with it: one that waits long, or stands behind
 //! more than [`Settings::loaded`] others, is dropped and loaded again when its turn comes.
 
+mod acts;
+mod books;
 mod commits;
 mod entry;
 pub(crate) mod facts;
 mod gates;
 mod share;
+mod slot;
 mod turns;
 
+pub use acts::Unacted;
 pub use commits::ended_at_birth;
 use commits::stand;
-use entry::running;
 pub use gates::{flow_of_line, line_of};
+pub use slot::PLACE;
+use slot::{At, Phase, Slot};
 
-use crate::gate::{Gate, HeldState, Moved, Terms};
-use crate::journal::{Hold, Op, Part};
-use crate::lane::{LaneKey, Lanes};
-use crate::shard::{Shards, shard_of};
+use crate::gate::{Gate, Moved, Terms};
+use crate::journal::{Hold, Op};
+use crate::lane::Lanes;
+use crate::shard::Shards;
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_core::act::Act;
 use wirewatch_core::connection::Connection;
-use wirewatch_core::course::Point;
-use wirewatch_core::flow::{Flow, OnAside, Recording};
-use wirewatch_core::machine::{ActRefused, End, Machine, Next, Outcome, Passed, Turn, Work};
+use wirewatch_core::flow::{OnAside, Recording};
+use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
 
@@ -54,21 +57,6 @@ impl Default for Settings {
     fn default() -> Self {
         Self { loaded: 2048, keep: Duration::from_secs(5) }
     }
-}
-
-/// Bytes of a document that take one place in memory.
-pub const PLACE: u64 = 128 << 10;
-
-/// Places that a document of so many bytes takes.
-fn places(bytes: u64) -> usize {
-    usize::try_from(bytes.div_ceil(PLACE)).unwrap_or(usize::MAX).max(1)
-}
-
-/// The shard of a message, and its lane where its flow has an order.
-fn place_of(machine: &Machine) -> (u16, Option<LaneKey>) {
-    let (origin, key) = (machine.origin(), machine.order_key());
-    let shard = shard_of(origin.id, &origin.flow, key.as_deref().unwrap_or_default());
-    (shard, key.map(|key| (origin.flow.clone(), key)))
 }
 
 /// What the dispatcher wants done.
@@ -92,72 +80,6 @@ pub struct Entered {
     pub began: Option<Turn>,
     /// Entries in its log.
     pub logged: u32,
-}
-
-#[derive(Debug)]
-struct Slot {
-    shard: u16,
-    /// Its flow, where that says how many may be under way.
-    counted: Option<Arc<Flow>>,
-    /// Places it takes in memory.
-    places: usize,
-    lane: Option<LaneKey>,
-    in_lane: bool,
-    /// In memory though it stands behind another in its lane.
-    behind: bool,
-    at: At,
-}
-
-#[derive(Debug)]
-enum At {
-    /// In no memory but the journal's; `true` when the gate has let it pass already.
-    Away,
-    Loading(Wake),
-    Here(Box<Running>),
-}
-
-#[derive(Debug, Clone)]
-enum Wake {
-    Run,
-    /// The gate let it pass: its place there is taken.
-    Pass(String),
-}
-
-#[derive(Debug)]
-struct Running {
-    machine: Machine,
-    logged: u32,
-    phase: Phase,
-    /// From pure steps, until something is committed.
-    passed: Vec<Passed>,
-    points: Vec<Point>,
-    /// Messages that are made of it, to be committed, and as they run once they are.
-    born: Vec<Part>,
-    parts: Vec<Entered>,
-}
-
-#[derive(Debug, Clone, PartialEq)]
-enum Phase {
-    Parked,
-    AtGate(String),
-    /// The intent is being committed; the effect follows.
-    Announcing,
-    Performing {
-        connection: String,
-        since: Timestamp,
-    },
-    Committing,
-    Due(Timestamp),
-}
-
-/// Why an act was not carried out.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Unacted {
-    /// An effect or a commit is under way.
-    Busy,
-    /// The message is in a shard of another process's.
-    Elsewhere(u16),
-    Refused(ActRefused),
 }
 
 /// Makes ids of messages.
@@ -221,12 +143,12 @@ impl Dispatcher {
         }
     }
 
-    /// Takes the surroundings of a new release: connections, retry policies, courses.
     /// How much is recorded of flows where that is switched.
     pub fn record(&mut self, switched: BTreeMap<String, Recording>) {
         self.recordings = switched;
     }
 
+    /// Takes the surroundings of a new release: connections, retry policies, courses.
     pub fn set_surroundings(&mut self, workspace: Arc<Workspace>, now: Timestamp) {
         self.surroundings = workspace;
         for (name, gate) in &mut self.gates {
@@ -248,92 +170,6 @@ impl Dispatcher {
     pub fn deadline(&self) -> Option<Timestamp> {
         let due = self.due.first().map(|(at, _)| *at);
         self.gates.values().filter_map(|gate| gate.deadline(self.settings.keep)).chain(due).min()
-    }
-
-    /// Whether more messages should be made from arrivals.
-    #[must_use]
-    pub fn has_room(&self) -> bool {
-        self.loaded < self.settings.loaded && self.ready.len() < self.settings.loaded
-    }
-
-    /// Places taken in memory.
-    #[must_use]
-    pub fn places_taken(&self) -> usize {
-        self.loaded
-    }
-
-    /// Messages known, in memory or not.
-    #[must_use]
-    pub fn len(&self) -> usize {
-        self.slots.len()
-    }
-
-    /// Whether no message is known.
-    #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.slots.is_empty()
-    }
-
-    /// The connections that are held, and as [`line_of`] the flows that are paused.
-    pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
-        self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
-    }
-
-    /// The flows with as many messages under way as they may have, and how many that is.
-    pub fn full(&self) -> impl Iterator<Item = (&Flow, u32)> {
-        self.under_way.iter().filter(|(_, (_, full))| *full).filter_map(|(name, _)| {
-            let flow = self.surroundings.flows.get(name)?;
-            Some((flow.as_ref(), flow.in_flight?))
-        })
-    }
-
-    /// Puts a message into the books.
-    fn put(&mut self, id: MessageId, flow: &str, slot: Slot) {
-        let counted = self.surroundings.flows.get(flow).filter(|flow| flow.in_flight.is_some()).cloned();
-        if let Some(flow) = &counted {
-            let (n, full) = self.under_way.entry(flow.name.clone()).or_default();
-            *n += 1;
-            *full |= flow.in_flight.is_some_and(|most| *n >= most);
-        }
-        if let Some(before) = self.slots.insert(id, Slot { counted, ..slot }) {
-            self.uncount(&before);
-        }
-    }
-
-    /// Takes a message out of the books.
-    fn take_out(&mut self, id: MessageId) -> Option<Slot> {
-        let slot = self.slots.remove(&id)?;
-        self.uncount(&slot);
-        Some(slot)
-    }
-
-    fn uncount(&mut self, slot: &Slot) {
-        let Some(flow) = &slot.counted else { return };
-        if let Some((n, full)) = self.under_way.get_mut(&flow.name) {
-            *n = n.saturating_sub(1);
-            // Not at the first that goes: intakes would open and close with every message.
-            *full &= flow.in_flight.is_some_and(|most| *n > most - most.div_ceil(4));
-        }
-    }
-
-    /// A hold from before a restart.
-    pub fn restore_hold(&mut self, hold: Hold, now: Timestamp) {
-        self.gate(&hold.connection).restore(hold.since, hold.says, hold.by, now);
-    }
-
-    /// A person holds a connection: nothing passes until a person frees it.
-    pub fn hold(&mut self, connection: &str, by: &str, why: &str, now: Timestamp) {
-        let held = self.gate(connection).hold(by, why, now);
-        let hold = Hold { connection: connection.to_owned(), since: held.since, says: held.says.clone(), by: held.by.clone() };
-        self.out.push_back(Out::Commit(None, Op::Hold(hold)));
-    }
-
-    /// A person frees a connection, whoever held it.
-    pub fn free(&mut self, connection: &str, now: Timestamp) {
-        if self.gate(connection).free() == Moved::Freed {
-            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now, by_person: true }));
-        }
-        self.pump(connection, now);
     }
 
     /// What a message wanted committed is committed.
@@ -391,70 +227,6 @@ impl Dispatcher {
         self.pump(&connection, now);
     }
 
-    /// A person's act on a message. `entered` is the message loaded, when [`Self::has`] says that it is not here.
-    ///
-    /// # Errors
-    /// [`Unacted`]; nothing has changed then.
-    pub fn act(
-        &mut self,
-        id: MessageId,
-        entered: Option<Entered>,
-        act: Act,
-        by: &str,
-        why: &str,
-        now: Timestamp,
-    ) -> Result<(), Unacted> {
-        if matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_), .. })) {
-            return Err(Unacted::Busy);
-        }
-        if let (false, Some(entered)) = (self.has(id), entered) {
-            let (shard, lane) = place_of(&entered.machine);
-            if !self.shards.has(shard) {
-                return Err(Unacted::Elsewhere(shard));
-            }
-            let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
-            let places = places(entered.machine.origin().size());
-            self.forget_waits(id);
-            let at = At::Here(Box::new(running(entered)));
-            let flow = match &at {
-                At::Here(running) => running.machine.origin().flow.clone(),
-                At::Away | At::Loading(_) => unreachable!("it was just put there"),
-            };
-            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, at });
-            self.loaded += places;
-        }
-        let Some(running) = self.here(id) else { return Err(Unacted::Busy) };
-        if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing) {
-            return Err(Unacted::Busy);
-        }
-        let reopened = running.machine.next().state().is_final();
-        match running.machine.act(act, by, why, now) {
-            Err(refused) => {
-                if running.phase == Phase::Parked {
-                    self.drop_from_memory(id);
-                }
-                Err(Unacted::Refused(refused))
-            }
-            Ok(turn) => {
-                self.forget_waits(id);
-                self.commit_turn(id, turn, 0, reopened, now);
-                Ok(())
-            }
-        }
-    }
-
-    /// Whether the message is in memory, so that an act needs no loading.
-    #[must_use]
-    pub fn has(&self, id: MessageId) -> bool {
-        matches!(self.slots.get(&id), Some(Slot { at: At::Here(_), .. }))
-    }
-
-    /// A person frees a connection: the next message looks whether it is of use again.
-    pub fn look_now(&mut self, connection: &str, now: Timestamp) {
-        self.gate(connection).look_now(now);
-        self.pump(connection, now);
-    }
-
     /// Time has passed.
     pub fn tick(&mut self, now: Timestamp) {
         while let Some((at, id)) = self.due.first().copied() {
@@ -479,13 +251,6 @@ impl Dispatcher {
             self.pump(&connection, now);
         }
         self.load_more();
-    }
-
-    fn here(&mut self, id: MessageId) -> Option<&mut Running> {
-        match self.slots.get_mut(&id).map(|slot| &mut slot.at) {
-            Some(At::Here(running)) => Some(running),
-            Some(At::Away | At::Loading(_)) | None => None,
-        }
     }
 
     /// Goes on with a message that is in memory and whose turn it is.

@@ -1,7 +1,8 @@
 //! From a turn of a machine to the change that is committed.
 
 use super::entry::passed_at_birth;
-use super::{At, Dispatcher, Entered, Out, Phase, Slot, facts};
+use super::slot::{At, Phase, Slot};
+use super::{Dispatcher, Entered, Out, facts};
 use crate::journal::{Change, NewMessage, Op, Part};
 use wirewatch_core::flow::{Retry, Way};
 use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn};

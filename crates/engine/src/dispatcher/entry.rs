@@ -1,6 +1,7 @@
 //! How messages come in: just made, found at the start, or loaded again.
 
-use super::{At, Dispatcher, Entered, Out, Phase, Running, Slot, Wake, place_of, places};
+use super::slot::{At, Phase, Running, Slot, Wake, place_of, places};
+use super::{Dispatcher, Entered, Out};
 use crate::journal::{Change, Op, Recovered};
 use crate::shard::shard_of;
 use std::sync::Arc;

@@ -1,6 +1,7 @@
 //! The way to a connection: queued at its gate, let through, performed.
 
-use super::{At, Dispatcher, Out, Phase, Slot, Wake, stand};
+use super::slot::{At, Phase, Slot, Wake};
+use super::{Dispatcher, Out, stand};
 use crate::gate::{Gate, Terms};
 use crate::journal::{Change, Op};
 use std::time::Duration;

@@ -1,6 +1,7 @@
 //! Shards that come and go: what others have begun is taken up, and what others go on with is let go of.
 
-use super::{At, Dispatcher, Out, Phase, Slot, Wake};
+use super::slot::{At, Phase, Slot, Wake};
+use super::{Dispatcher, Out};
 use crate::journal::{Hold, Recovered};
 use crate::shard::Shards;
 use std::collections::HashSet;

@@ -1,6 +1,7 @@
 //! Whose turn it is, and who is in memory: lanes and room.
 
-use super::{At, Dispatcher, Out, Wake};
+use super::slot::{At, Wake};
+use super::{Dispatcher, Out};
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {

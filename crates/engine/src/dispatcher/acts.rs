@@ -1,0 +1,102 @@
+//! What people do: with messages, and with connections and flows that they hold and free.
+
+use super::entry::running;
+use super::slot::{At, Phase, Slot, place_of, places};
+use super::{Dispatcher, Entered, Out};
+use crate::gate::{HeldState, Moved};
+use crate::journal::{Hold, Op};
+use wirewatch_core::act::Act;
+use wirewatch_core::machine::ActRefused;
+use wirewatch_core::{MessageId, Timestamp};
+
+/// Why an act was not carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Unacted {
+    /// An effect or a commit is under way.
+    Busy,
+    /// The message is in a shard of another process's.
+    Elsewhere(u16),
+    Refused(ActRefused),
+}
+
+impl Dispatcher {
+    /// The connections that are held, and as [`line_of`] the flows that are paused.
+    pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
+        self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
+    }
+
+    /// A hold from before a restart.
+    pub fn restore_hold(&mut self, hold: Hold, now: Timestamp) {
+        self.gate(&hold.connection).restore(hold.since, hold.says, hold.by, now);
+    }
+
+    /// A person holds a connection: nothing passes until a person frees it.
+    pub fn hold(&mut self, connection: &str, by: &str, why: &str, now: Timestamp) {
+        let held = self.gate(connection).hold(by, why, now);
+        let hold = Hold { connection: connection.to_owned(), since: held.since, says: held.says.clone(), by: held.by.clone() };
+        self.out.push_back(Out::Commit(None, Op::Hold(hold)));
+    }
+
+    /// A person frees a connection, whoever held it.
+    pub fn free(&mut self, connection: &str, now: Timestamp) {
+        if self.gate(connection).free() == Moved::Freed {
+            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now, by_person: true }));
+        }
+        self.pump(connection, now);
+    }
+
+    /// A person frees a connection: the next message looks whether it is of use again.
+    pub fn look_now(&mut self, connection: &str, now: Timestamp) {
+        self.gate(connection).look_now(now);
+        self.pump(connection, now);
+    }
+
+    /// A person's act on a message. `entered` is the message loaded, when [`Self::has`] says that it is not here.
+    ///
+    /// # Errors
+    /// [`Unacted`]; nothing has changed then.
+    pub fn act(
+        &mut self,
+        id: MessageId,
+        entered: Option<Entered>,
+        act: Act,
+        by: &str,
+        why: &str,
+        now: Timestamp,
+    ) -> Result<(), Unacted> {
+        if matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_), .. })) {
+            return Err(Unacted::Busy);
+        }
+        if let (false, Some(entered)) = (self.has(id), entered) {
+            let (shard, lane) = place_of(&entered.machine);
+            if !self.shards.has(shard) {
+                return Err(Unacted::Elsewhere(shard));
+            }
+            let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
+            let places = places(entered.machine.origin().size());
+            self.forget_waits(id);
+            let flow = entered.machine.origin().flow.clone();
+            let at = At::Here(Box::new(running(entered)));
+            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, at });
+            self.loaded += places;
+        }
+        let Some(running) = self.here(id) else { return Err(Unacted::Busy) };
+        if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing) {
+            return Err(Unacted::Busy);
+        }
+        let reopened = running.machine.next().state().is_final();
+        match running.machine.act(act, by, why, now) {
+            Err(refused) => {
+                if running.phase == Phase::Parked {
+                    self.drop_from_memory(id);
+                }
+                Err(Unacted::Refused(refused))
+            }
+            Ok(turn) => {
+                self.forget_waits(id);
+                self.commit_turn(id, turn, 0, reopened, now);
+                Ok(())
+            }
+        }
+    }
+}
