@@ -1,9 +1,11 @@
 //! Several processes share the work: one that ends or hangs loses nothing and holds nobody up, and order is kept.
 
+use crate::scene::Scene;
 use lapin::BasicProperties;
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
+use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_testkit::{Database, Service, TestBroker, eventually, eventually_within};
 
 const KEYS: usize = 200;
@@ -73,13 +75,10 @@ impl Pair {
         let files = files(&broker);
         let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
         let mut ada = Service::with_files(database, &files);
-        let mut bee = Service::with_files(database, &files);
         ada.start().await;
         let (status, _) = ada.put("/api/secrets/warehouse", &json!({ "value": broker.password })).await;
         assert_eq!(status, 200);
-        let state = |service: &Service| service.folder.path().join("state");
-        std::fs::create_dir_all(state(&bee)).unwrap();
-        std::fs::copy(state(&ada).join("secrets.key"), state(&bee).join("secrets.key")).unwrap();
+        let mut bee = ada.companion(database);
         bee.start().await;
         Self { broker, ada, bee }
     }
@@ -190,6 +189,34 @@ async fn all_in_order(broker: &TestBroker, numbers: usize) -> usize {
     assert_eq!(last.len(), KEYS);
     assert!(came.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
     all - numbers
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_process_that_hangs_inside_a_transaction_keeps_nobody_from_its_work() {
+    let database = Database::new();
+    let mut scene = Scene::open_on(&database).await;
+    // It waits for a lock as it writes, hangs, and gets the lock: so it holds all that it has written, uncommitted.
+    let lock = database.begin("lock table arrival in share mode").await;
+    scene.send(3, Flaw::None);
+    let waits = "select count(*) from pg_locks where relation = 'arrival'::regclass and not granted";
+    eventually("it waits", || async { (database.number(waits).await > 0).then_some(()) }).await;
+    scene.service.freeze(true);
+    lock.rollback().await.unwrap();
+    let hangs = "select count(*) from pg_stat_activity where datname = current_database() and state = 'idle in transaction'";
+    eventually("it hangs", || async { (database.number(hangs).await == 1).then_some(()) }).await;
+
+    let bee = scene.service.companion(&database);
+    let mut ada = std::mem::replace(&mut scene.service, bee);
+    scene.service.start().await;
+    scene.quiet(3).await;
+    ada.freeze(false);
+    eventually_within(Duration::from_secs(30), "the one that hung ends", || {
+        let ended = ada.has_ended();
+        async move { ended.then_some(()) }
+    })
+    .await;
+    assert!(ada.logged().contains("another process has taken over"), "{}", ada.logged());
+    scene.assert_all_once();
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -3,7 +3,7 @@ import { bytes, count, distance, listed, span } from './format'
 
 test('spans are told in the unit that fits', () => {
   const told = [0, 0.84, 14.4, 999, 2400, 9960, 59_999, 61_000, 7_300_000, 200_000_000].map(span)
-  expect(told).toEqual(['0 µs', '840 µs', '14 ms', '999 ms', '2.4 s', '9 s', '59 s', '1 min', '2 h', '2 d'])
+  expect(told).toEqual(['0 ms', '840 µs', '14 ms', '999 ms', '2.4 s', '9 s', '59 s', '1 min', '2 h', '2 d'])
 })
 
 test('distances look both ways', () => {

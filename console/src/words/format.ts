@@ -10,7 +10,9 @@ export const count = (n: number, one: string, many = `${one}s`) => `${figure(n)}
 
 /** A span in its largest fitting unit: 840 µs, 14 ms, 2.4 s, 3 min, 5 h, 2 d. */
 export function span(ms: number): string {
-  if (ms < 1) return `${Math.max(0, Math.round(ms * 1000))} µs`
+  const micros = Math.round(ms * 1000)
+  if (micros <= 0) return '0 ms'
+  if (micros < 1000) return `${micros} µs`
   if (ms < 1000) return `${Math.round(ms)} ms`
   const seconds = ms / 1000
   if (seconds < 9.95) return `${seconds.toFixed(1)} s`

@@ -90,10 +90,10 @@ impl PgJournal {
     pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
         let options = |most: u32| {
             let mut options = ConnectOptions::new(url);
-            // A statement that waits longer for a connection than this is better told so and tried again.
             // A process that hangs in the middle of a transaction must not keep another from taking over.
             let patience = format!("{}ms", LEASE.as_millis());
             options.map_sqlx_postgres_opts(move |options| options.options([("idle_in_transaction_session_timeout", &patience)]));
+            // A statement that waits longer for a connection than this is better told so and tried again.
             options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
             // A connection that was just used is there; asking it before each statement would double the round trips.
             options.test_before_acquire_if_idle_for(Duration::from_secs(1));

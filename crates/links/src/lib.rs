@@ -12,6 +12,8 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tokens::Tokens;
+use tokio::sync::Notify;
+use tokio::sync::futures::Notified;
 use wirewatch_core::Digest;
 use wirewatch_core::broker::Broker;
 use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith};
@@ -58,6 +60,7 @@ pub struct Outside {
     tokens: Arc<Tokens>,
     files: PathBuf,
     secrets: Arc<dyn Secrets>,
+    changed: Arc<Notify>,
     publishers: Arc<Publishers>,
     sessions: Arc<Sessions>,
 }
@@ -71,9 +74,20 @@ impl Outside {
             tokens: Arc::default(),
             files,
             secrets,
+            changed: Arc::default(),
             publishers: Arc::default(),
             sessions: Arc::default(),
         }
+    }
+
+    /// Tells those who could not take from somewhere that secrets have changed: they try again at once.
+    pub fn secrets_changed(&self) {
+        self.changed.notify_waiters();
+    }
+
+    /// Until secrets change, from this call on.
+    fn secrets_change(&self) -> Notified<'_> {
+        self.changed.notified()
     }
 
     /// What a connection signs in with.

@@ -9,7 +9,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::Path;
 use std::sync::RwLock;
@@ -99,15 +99,22 @@ impl Secrets {
         self.known.read().expect("no holder panics").clone()
     }
 
-    /// Sets a secret; the value it had stays good for `keep`.
+    /// Sets a secret; the value it had stays good for `keep`. Gives the names of those whose value is another now: others may
+    /// have set theirs meanwhile.
     ///
     /// # Errors
     /// [`JournalError`]; nothing is changed then.
-    pub async fn set(&self, name: &str, value: &str, keep: Duration, by: &str, now: Timestamp) -> Result<(), JournalError> {
+    pub async fn set(
+        &self,
+        name: &str,
+        value: &str,
+        keep: Duration,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<String>, JournalError> {
         let sealed = self.seal(name, value)?;
         self.store.set_secret(name, &sealed, now.after(keep), now, by).await?;
-        self.learn(self.store.secrets().await?);
-        Ok(())
+        self.read_again().await
     }
 
     /// Removes a secret; whether there was one.
@@ -116,20 +123,19 @@ impl Secrets {
     /// [`JournalError`]; nothing is changed then.
     pub async fn remove(&self, name: &str) -> Result<bool, JournalError> {
         let removed = self.store.remove_secret(name).await?;
-        self.learn(self.store.secrets().await?);
+        self.read_again().await?;
         Ok(removed)
     }
 
-    /// Reads what other processes may have set.
+    /// Reads what is set, by this process or another; gives the names of those whose value is another now.
     ///
     /// # Errors
     /// [`JournalError`]; what was known stays.
-    pub async fn read_again(&self) -> Result<(), JournalError> {
-        self.learn(self.store.secrets().await?);
-        Ok(())
+    pub async fn read_again(&self) -> Result<Vec<String>, JournalError> {
+        Ok(self.learn(self.store.secrets().await?))
     }
 
-    fn learn(&self, rows: Vec<SecretRow>) {
+    fn learn(&self, rows: Vec<SecretRow>) -> Vec<String> {
         let opened = rows.into_iter().map(|row| {
             let value = self.unseal(&row.name, &row.value);
             if value.is_none() {
@@ -138,7 +144,11 @@ impl Secrets {
             let before = self.unseal(&row.name, &row.before).map(|before| (before, Timestamp(row.until)));
             (row.name, Secret { value, before, set: Timestamp(row.at), by: row.by_whom })
         });
-        *self.known.write().expect("no holder panics") = opened.collect();
+        let opened: BTreeMap<String, Secret> = opened.collect();
+        let before = std::mem::replace(&mut *self.known.write().expect("no holder panics"), opened.clone());
+        let value = |all: &BTreeMap<String, Secret>, name: &str| all.get(name).and_then(|secret| secret.value.clone());
+        let names: BTreeSet<&String> = before.keys().chain(opened.keys()).collect();
+        names.into_iter().filter(|name| value(&before, name) != value(&opened, name)).cloned().collect()
     }
 
     fn seal(&self, name: &str, value: &str) -> Result<Vec<u8>, JournalError> {

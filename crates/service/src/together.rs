@@ -28,7 +28,7 @@ pub async fn follow(app: Arc<App>) {
 impl App {
     /// Takes up what others have changed since last looked.
     pub(crate) async fn catch_up(&self) -> Result<(), JournalError> {
-        self.secrets.read_again().await?;
+        self.secrets_changed(&self.secrets.read_again().await?);
         self.follow_recordings().await?;
         let (current, _) = self.engine.releases().current();
         if self.store.newest_release().await? <= current {
@@ -46,5 +46,17 @@ impl App {
             }
         }
         Ok(())
+    }
+
+    /// Lets those look again at once who may have waited for these secrets.
+    pub(crate) fn secrets_changed(&self, changed: &[String]) {
+        if changed.is_empty() {
+            return;
+        }
+        let (_, workspace) = self.engine.releases().current();
+        let connections = workspace.connections.values();
+        let using = connections.filter(|connection| connection.secrets().any(|secret| changed.iter().any(|one| one == secret)));
+        using.for_each(|connection| self.engine.look_now(&connection.name));
+        self.outside.secrets_changed();
     }
 }

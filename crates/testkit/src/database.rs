@@ -90,6 +90,18 @@ impl Database {
         self.number(&format!("select coalesce(sum({counted}), 0)::bigint from pg_stat_user_tables")).await
     }
 
+    /// Runs a statement in a transaction of its own and leaves that open: what it locks is locked until the transaction ends.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub async fn begin(&self, statement: &str) -> sea_orm::DatabaseTransaction {
+        use sea_orm::{ConnectionTrait, TransactionTrait};
+        let db = sea_orm::Database::connect(&self.url).await.expect("a connection");
+        let transaction = db.begin().await.expect("begun");
+        transaction.execute_unprepared(statement).await.expect("done");
+        transaction
+    }
+
     /// Runs a statement.
     ///
     /// # Panics

@@ -74,6 +74,23 @@ impl Service {
         }
     }
 
+    /// Another process at the same work, not started yet: on the same database, with this one's workspace, files and key of
+    /// secrets, which stand there once this one has started.
+    ///
+    /// # Panics
+    /// When its folder cannot be made, or this one was never started.
+    #[must_use]
+    pub fn companion(&self, database: &Database) -> Self {
+        let other = Self::bare(database);
+        copy(&self.workspace(), &other.workspace());
+        let [own, others] = [self, &other].map(|service| service.folder.path().join("state"));
+        std::fs::create_dir_all(&others).expect("made");
+        std::fs::copy(own.join("secrets.key"), others.join("secrets.key")).expect("copied");
+        std::fs::create_dir_all(self.files()).expect("made");
+        std::os::unix::fs::symlink(self.files(), other.files()).expect("linked");
+        other
+    }
+
     /// Writes a file of the workspace.
     ///
     /// # Panics

@@ -22,6 +22,7 @@ use lapin::types::FieldTable;
 use lapin::{Channel, Connection};
 use serde_json::Value;
 use std::time::Duration;
+use tokio::sync::futures::Notified;
 use wirewatch_core::Document;
 use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::flow::place_of;
@@ -60,6 +61,7 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
     let places = [intake.connection.as_str(), own.as_str()];
     loop {
         engine.open(&places).await;
+        let change = outside.secrets_change();
         let ended = match outside.session(&intake.connection, &intake.broker).await {
             Ok(connection) => listen(&engine, &queues, &intake, &connection, &places).await,
             Err(why) => Ended { listened: false, says: why.to_string() },
@@ -69,8 +71,17 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
             continue;
         }
         queues.stopped(&intake.connection, &intake.queue.name, &ended.says);
-        pause = if ended.listened { PAUSE } else { (pause * 2).min(LONGEST_PAUSE) };
-        tokio::time::sleep(pause).await;
+        pause = rest(pause, ended.listened, change).await;
+    }
+}
+
+/// Rests before it tries again: twice as long as the time before where that came to nothing, but no longer than until secrets
+/// change, since it may have been turned away for one. Gives what the next time is to be counted from.
+async fn rest(before: Duration, listened: bool, change: Notified<'_>) -> Duration {
+    let pause = if listened { PAUSE } else { (before * 2).min(LONGEST_PAUSE) };
+    match tokio::time::timeout(pause, change).await {
+        Ok(()) => PAUSE,
+        Err(_) => pause,
     }
 }
 
@@ -221,4 +232,40 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     let mut taking = engine.read(Source { came, json: json.map(Document::Json), row: row.clone(), ..Source::default() });
     taking.feed(&delivery.data).await?;
     taking.ready().await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{LONGEST_PAUSE, PAUSE, rest};
+    use tokio::sync::Notify;
+    use tokio::time::Instant;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_pause_doubles_up_to_the_longest_and_begins_anew_after_it_has_listened() {
+        let (quiet, mut pause, mut rested) = (Notify::new(), PAUSE, Vec::new());
+        for _ in 0..7 {
+            let begun = Instant::now();
+            pause = rest(pause, false, quiet.notified()).await;
+            rested.push(begun.elapsed().as_millis());
+        }
+        assert_eq!(rested, [500, 1000, 2000, 4000, 8000, 15_000, 15_000]);
+        assert_eq!(pause, LONGEST_PAUSE);
+        assert_eq!(rest(pause, true, quiet.notified()).await, PAUSE);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_secret_that_is_set_while_it_tries_or_rests_ends_the_pause() {
+        let (secrets, begun) = (Notify::new(), Instant::now());
+        let change = secrets.notified();
+        secrets.notify_waiters();
+        assert_eq!(rest(LONGEST_PAUSE, false, change).await, PAUSE, "set while it tried");
+        assert_eq!(begun.elapsed().as_millis(), 0);
+
+        let resting = rest(LONGEST_PAUSE, false, secrets.notified());
+        let (pause, ()) = tokio::join!(resting, async {
+            tokio::time::sleep(PAUSE).await;
+            secrets.notify_waiters();
+        });
+        assert_eq!((pause, begun.elapsed()), (PAUSE, PAUSE), "set while it rested");
+    }
 }

@@ -62,10 +62,9 @@ pub async fn set(
     let value = request.value.as_ref().or(generated.as_ref()).map(String::as_str).unwrap_or_default();
     let now = SystemClock.now();
     record(&app, &by, if app.secrets.good(&name, now).is_empty() { "set" } else { "changed" }, &name).await?;
-    app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?;
+    let changed = app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?;
+    app.secrets_changed(&changed);
     let (_, workspace) = app.engine.releases().current();
-    // What waits for a corrected password need not wait for its next look.
-    named(&workspace).filter(|(known, _)| *known == name).for_each(|(_, connection)| app.engine.look_now(&connection));
     let secret = view(&name, app.secrets.all().get(&name), &workspace);
     Ok(Json(SecretSet { secret, value: generated }))
 }
