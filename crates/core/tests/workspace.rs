@@ -107,3 +107,103 @@ fn slips_at_brokers_are_told() {
     add("flows/to-webhook.toml", &flow("from = \"bus\"\nqueue = \"picks\"", "to = \"shop\", file = \"a\""));
     insta::assert_snapshot!(told(&files));
 }
+
+mod environments {
+    use super::{Files, Workspace, common, told};
+    use wirewatch_core::connection::ConnectionKind;
+
+    fn with(text: &str) -> Files {
+        let mut files = common::files();
+        files.insert("env/live.toml".to_owned(), text.to_owned());
+        files
+    }
+
+    fn findings(files: &Files, environment: &str) -> Vec<String> {
+        let findings = Workspace::read_in(files, Some(environment)).findings.into_iter();
+        findings.map(|one| format!("{} {}: {} ({})", one.code, one.file, one.says, one.help.unwrap_or_default())).collect()
+    }
+
+    const EACH: &str = "title = \"Live\"\nproduction = true\n\
+        [connections.erp]\naddress = \"https://orders.quillhaven.example\"\nin_flight = 4\n\
+        [connections.chat]\n[connections.marrowfield-collect]\n[connections.marrowfield-drop]\n[connections.warehouse]\n";
+
+    #[test]
+    fn an_environment_changes_what_it_says_of_connections_and_nothing_else() {
+        let files = with(EACH);
+        assert_eq!(findings(&files, "live"), [""; 0]);
+        let (here, live) =
+            (Workspace::read(&files).workspace.unwrap(), Workspace::read_in(&files, Some("live")).workspace.unwrap());
+        assert_eq!(here.environment, None);
+        let environment = live.environment.as_ref().unwrap();
+        assert_eq!((environment.title.as_str(), environment.production), ("Live", true));
+        let erp = |workspace: &Workspace| {
+            let erp = &workspace.connections["erp"];
+            let ConnectionKind::Http(http) = &erp.kind else { panic!("{:?}", erp.kind) };
+            (http.address.clone(), erp.in_flight, erp.title.clone())
+        };
+        let (address, in_flight, title) = erp(&here);
+        assert_eq!(erp(&live), ("https://orders.quillhaven.example".to_owned(), 4, title));
+        assert_ne!((address.as_str(), in_flight), ("https://orders.quillhaven.example", 4));
+        let others = |workspace: &Workspace| {
+            let others = workspace.connections.values().filter(|connection| connection.name != "erp");
+            others.map(|connection| format!("{connection:?}")).collect::<Vec<_>>()
+        };
+        assert_eq!(others(&here), others(&live));
+    }
+
+    #[test]
+    fn what_an_environment_leaves_out_or_has_wrong_is_told() {
+        assert_eq!(
+            findings(&common::files(), "demp"),
+            ["env::missing env/demp.toml: there is no environment \"demp\": env/demp.toml is missing (did you mean \"demo\"?)"]
+        );
+        assert_eq!(
+            findings(&common::files(), "somewhere"),
+            [
+                "env::missing env/somewhere.toml: there is no environment \"somewhere\": env/somewhere.toml is missing (known: demo)"
+            ]
+        );
+        let mut none = common::files();
+        none.remove("env/demo.toml");
+        let missing = findings(&none, "live");
+        assert!(missing[0].ends_with("(write one with a table for each connection: [connections.NAME])"), "{missing:?}");
+
+        let silent = findings(&with(&EACH.replace("[connections.chat]\n", "")), "live");
+        assert_eq!(
+            silent,
+            ["env::silent env/live.toml: nothing is said of chat: it stays at http://127.0.0.1:7815 \
+              (write [connections.chat] with what is different here, or leave it empty)"]
+        );
+        let wrong = findings(&with(&EACH.replace("\"https://orders", "\"https://https://orders")), "live");
+        assert_eq!(wrong.len(), 1, "{wrong:?}");
+        assert!(wrong[0].contains(" connections/erp.toml: ") && wrong[0].contains("(as env/live.toml has it)"), "{wrong:?}");
+        let unknown = told(&with(&EACH.replace("connections.erp", "connections.epr")));
+        assert!(unknown.contains("env/live.toml:3:14") && unknown.contains("\"erp\""), "{unknown}");
+        let broken = told(&with("title = \n"));
+        assert!(broken.contains("env/live.toml:1"), "{broken}");
+    }
+}
+
+#[test]
+fn a_warning_is_accepted_with_a_reason_and_an_acceptance_of_nothing_is_one_itself() {
+    let open = "kind = \"webhook\"\npath = \"open\"\n";
+    let read = |more: &str| {
+        let mut files = common::files();
+        files.insert("connections/open.toml".to_owned(), format!("{open}{more}"));
+        let found = Workspace::read(&files).findings.into_iter().map(|one| (one.code, one.accepted, one.says));
+        found.collect::<Vec<_>>()
+    };
+    let plain = read("");
+    let [(code, None, _)] = &plain[..] else { panic!("{plain:?}") };
+    let accepted = read(&format!("accept = [{{ warning = \"{code}\", because = \"inside the house\" }}]\n"));
+    let [(again, Some(because), _)] = &accepted[..] else { panic!("{accepted:?}") };
+    assert_eq!((again, because.as_str()), (code, "inside the house"));
+
+    let signed = "signature = { secret = \"s\" }\n";
+    let nothing = read(&format!("{signed}accept = [{{ warning = \"{code}\", because = \"inside the house\" }}]\n"));
+    let [(found, None, says)] = &nothing[..] else { panic!("{nothing:?}") };
+    assert_eq!(found, "accept::nothing");
+    assert_eq!(*says, format!("there is no warning {code} here (any more)"));
+    let without = read(&format!("{signed}accept = [{{ warning = \"{code}\" }}]\n"));
+    assert!(without.iter().any(|(_, _, says)| says.contains("because")), "{without:?}");
+}
