@@ -207,3 +207,51 @@ fn a_warning_is_accepted_with_a_reason_and_an_acceptance_of_nothing_is_one_itsel
     let without = read(&format!("{signed}accept = [{{ warning = \"{code}\" }}]\n"));
     assert!(without.iter().any(|(_, _, says)| says.contains("because")), "{without:?}");
 }
+
+#[test]
+fn slips_at_partners_and_in_what_they_ask_for_are_told() {
+    let mut files = common::files();
+    let marrowfield = files["partners/marrowfield.toml"].clone();
+    let mut add = |name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
+    let partner = |head: &str, id: &str, rest: &str| {
+        let identifiers = "[them]\nqualifier = \"ZZ\"\nid = \"ID\"\n[us]\nqualifier = \"ZZ\"\nid = \"QUILLHAVEN\"\n";
+        format!("{head}{}{rest}", identifiers.replace("ID\"\n[us]", &format!("{id}\"\n[us]")))
+    };
+    add("partners/marrowfield.toml", &marrowfield);
+    add("partners/same.toml", &partner("", "MARROWFIELD", ""));
+    add("partners/guided.toml", &partner("guides = [\"order\"]\n", "GUIDED", "[[tolerate]]\ncode = \"1\"\n"));
+    let tolerate = "[[tolerate]]\nlevel = \"set\"\ncode = \"4\"\nat = \"SE\"\n";
+    add("partners/sound.toml", &partner("guides = [\"orders\"]\n", "SOUND", tolerate));
+    let send = "[send]\nseparators = { element = \"a\", component = \">\", segment = \">\" }\ninterchanges = \"each\"\n";
+    add("partners/separated.toml", &partner("", "SEPARATED", send));
+    add("guides/orders.toml", "of = \"x12/004010/850\"\n[[segment]]\nat = \"CUR\"\nuse = \"required\"\n");
+    add("guides/other.toml", "of = \"x12/004010/85O\"\n");
+    add("guides/placeless.toml", "of = \"x12/004010/850\"\n[[segment]]\nat = \"N3\"\n");
+    add("guides/broken.toml", "of = \n");
+    add("standards/004010/dictionary.toml", "base = \"004010\"\n[segments]\nZZZ = 7\n");
+    add("standards/004010/851.toml", "set = \"851\"\nname = 7\n");
+    add("authorities/house.pem", "Dear Sir or Madam\n");
+    add("outlines/list.schema.json", "{ \"type\": \"object\",\n  \"properties\": {]\n}\n");
+    insta::assert_snapshot!(told(&files));
+}
+
+#[test]
+fn slips_at_servers_are_told() {
+    let mut files = common::files();
+    let mut add = |name: &str, rest: &str| {
+        files.insert(format!("connections/{name}.toml"), format!("kind = \"http\"\naddress = \"https://there\"\n{rest}"));
+    };
+    add("page", "page = \"there/page\"\nlook_at = \"health\"\n");
+    add("plain", "sign_in = { as = \"plain\", user = \"a\", secret = \"s\" }\n");
+    add("as", "sign_in = { secret = \"s\" }\n");
+    add("header", "sign_in = { as = \"header\", secret = \"s\" }\n");
+    add("token", "sign_in = { as = \"client-credentials\", client = \"a\", token_at = \"there/token\", secret = \"s\" }\n");
+    add("proxy", "proxy = \"ftp://there\"\nauthority = \"hous\"\n");
+    add("sound", "authority = \"house\"\ncertificate = \"c\"\nsign_in = { as = \"query\", name = \"key\", secret = \"s\" }\n");
+    let mut add = |name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
+    add("authorities/house.pem", "-----BEGIN CERTIFICATE-----\nMA==\n-----END CERTIFICATE-----\n");
+    add("connections/kindless.toml", "title = \"No kind\"\n");
+    add("connections/open.toml", "kind = \"http\"\naddress = \"http://there\"\ncertificate = \"c\"\n");
+    add("connections/hostless.toml", "kind = \"http\"\naddress = \"https:///orders\"\n");
+    insta::assert_snapshot!(told(&files));
+}

@@ -255,3 +255,41 @@ impl<'de> Deserialize<'de> for Body {
         pairs.collect::<Option<Vec<u8>>>().map(Self).ok_or_else(|| D::Error::custom("not hex digits"))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Body;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_a_body_is_shows_by_its_beginning() {
+        let of = |bytes: &[u8]| Body(bytes.to_vec()).content_type();
+        assert_eq!([of(b" {}"), of(b"\n[1]"), of(b"<a/>")], ["application/json", "application/json", "application/xml"]);
+        assert_eq!(
+            [of(b"ISA*00"), of(b"sku;n"), of(b"")],
+            ["application/edi-x12", "text/plain; charset=utf-8", "text/plain; charset=utf-8"]
+        );
+        assert_eq!(of(&[0x89, b'P', 0xFF]), "application/octet-stream");
+    }
+
+    #[test]
+    fn hex_digits_that_are_none_are_refused() {
+        for wrong in ["\"\\u00000g\"", "\"\\u00000\\u0000\"", "7"] {
+            assert!(serde_json::from_str::<Body>(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    proptest! {
+        /// What was sent is what is shown and sent again, whatever bytes it is.
+        #[test]
+        fn bytes_come_back_from_what_is_stored(bytes in prop_oneof![
+            prop::collection::vec(any::<u8>(), 0..64),
+            "\\PC{0,40}".prop_map(String::into_bytes),
+            "\u{0}[0-9a-f]{0,6}".prop_map(String::into_bytes),
+        ]) {
+            let body = Body(bytes);
+            let stored = serde_json::to_string(&body).expect("stored");
+            prop_assert_eq!(serde_json::from_str::<Body>(&stored).expect("read"), body);
+        }
+    }
+}

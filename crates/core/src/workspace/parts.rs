@@ -79,7 +79,7 @@ impl<'a> Build<'a> {
         let mut definitions = (*self.workspace.definitions).clone();
         match definitions.add_dictionary(version, file.text) {
             Ok(()) => self.workspace.definitions = Arc::new(definitions),
-            Err(error) => file.error(0..0, "standard::dictionary", first_line(&error.says), None),
+            Err(error) => file.error(error.at.unwrap_or(0..0), "standard::dictionary", error.says, None),
         }
     }
 
@@ -95,14 +95,14 @@ impl<'a> Build<'a> {
                 file.error(0..0, "standard::place", says, None);
             }
             Ok(_) => self.workspace.definitions = Arc::new(definitions),
-            Err(error) => file.error(0..0, "standard::set", first_line(&error.says), None),
+            Err(error) => file.error(error.at.unwrap_or(0..0), "standard::set", error.says, None),
         }
     }
 
     pub(super) fn guide(&mut self, name: &str, file: &File<'a>) {
         let guide = match Guide::read(file.text) {
             Ok(guide) => guide,
-            Err(error) => return file.error(0..0, "guide::syntax", first_line(&error.says), None),
+            Err(error) => return file.error(error.at.unwrap_or(0..0), "guide::syntax", error.says, None),
         };
         let standard = guide.set().and_then(|(version, set)| self.workspace.definitions.find(version, set));
         let Some(standard) = standard else {
@@ -233,10 +233,6 @@ impl<'a> Build<'a> {
 }
 
 /// The first line of what a parser says; the rest draws the place anew.
-fn first_line(says: &str) -> String {
-    says.lines().next().unwrap_or_default().to_owned()
-}
-
 /// An error that is let pass: `{ level = "element", code = "7", at = "N101" }`.
 fn tolerance(fields: Fields<'_>) -> Option<Tolerance> {
     let level = fields.word("level", &[("segment", Level::Segment), ("element", Level::Element), ("set", Level::Set)]);

@@ -6,19 +6,29 @@ use super::dictionary::{
 };
 use super::table::{Entry, SetDefinition};
 use serde::Deserialize;
+use serde::de::DeserializeOwned;
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// A definition file, or a guide, that cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{says}")]
 pub struct DefinitionError {
-    /// What and where, in one sentence.
+    /// What, in one sentence.
     pub says: String,
+    /// Where in the text, in bytes; `None` where the file is sound by itself, and what it says does not hold.
+    pub at: Option<Range<usize>>,
 }
 
 pub(super) fn error(says: impl Into<String>) -> DefinitionError {
-    DefinitionError { says: says.into() }
+    DefinitionError { says: says.into(), at: None }
+}
+
+/// Reads a file, or says where it is none.
+pub(super) fn from_toml<T: DeserializeOwned>(text: &str) -> Result<T, DefinitionError> {
+    toml_edit::de::from_str(text)
+        .map_err(|wrong| DefinitionError { says: wrong.message().lines().collect::<Vec<_>>().join("; "), at: wrong.span() })
 }
 
 #[derive(Deserialize)]
@@ -32,7 +42,7 @@ struct SetFile {
 }
 
 #[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "an entry of the table: `seg` or `loop`, with `max`")]
 struct EntryFile {
     seg: Option<String>,
     #[serde(rename = "loop")]
@@ -60,7 +70,7 @@ pub struct DictionaryFile {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "a segment: `name` and `elements`")]
 struct SegmentFile {
     name: String,
     elements: Option<Vec<String>>,
@@ -71,7 +81,7 @@ struct SegmentFile {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "a data element: `name` and `form`")]
 struct ElementFile {
     name: String,
     form: String,
@@ -79,7 +89,7 @@ struct ElementFile {
 }
 
 pub(super) fn set(text: &str, dictionaries: &BTreeMap<String, Arc<Dictionary>>) -> Result<SetDefinition, DefinitionError> {
-    let file: SetFile = toml_edit::de::from_str(text).map_err(|wrong| error(wrong.to_string()))?;
+    let file: SetFile = from_toml(text)?;
     let dictionary = dictionaries
         .get(&file.version)
         .ok_or_else(|| error(format!("{} {}: there is no dictionary of {0}", file.version, file.set)))?;
@@ -107,7 +117,7 @@ pub(super) fn dictionary(
     text: &str,
     known: &BTreeMap<String, Arc<Dictionary>>,
 ) -> Result<Dictionary, DefinitionError> {
-    let file: DictionaryFile = toml_edit::de::from_str(text).map_err(|wrong| error(wrong.to_string()))?;
+    let file: DictionaryFile = from_toml(text)?;
     let base = match &file.base {
         Some(base) => Some(known.get(base).ok_or_else(|| error(format!("{version} builds on {base}, which is not known")))?),
         None => None,

@@ -1,7 +1,7 @@
 //! Implementation guides: what a partner asks for beyond the standard, and what it allows beyond it.
 
 use super::dictionary::{Narrowed, Place, SegmentDefinition};
-use super::files::{DefinitionError, DictionaryFile, error, extended};
+use super::files::{DefinitionError, DictionaryFile, error, extended, from_toml};
 use super::table::{Entry, Node, SetDefinition};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -29,7 +29,7 @@ pub struct Guide {
 
 /// What a guide says of one place of the table.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields, default, expecting = "what is asked of a segment: `at`, with `use`, `max` or `elements`")]
 pub struct SegmentGuide {
     /// The place: loops from the outside in, then the segment, e.g. `N1/PER`; a loop's own segment is `N1/N1`, `N1` the loop.
     pub at: String,
@@ -53,7 +53,7 @@ pub enum GuideUse {
 
 /// What a guide says of one element.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields, default, expecting = "what is asked of an element, such as `{ use = \"required\" }`")]
 pub struct ElementGuide {
     #[serde(rename = "use", skip_serializing_if = "Option::is_none")]
     pub use_: Option<GuideUse>,
@@ -74,7 +74,7 @@ pub struct ElementGuide {
 
 /// A segment that stands where the standard has none.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "a segment that is added: `segment` and `after`")]
 pub struct Added {
     /// Its id; the segment stands in the dictionary of the version, or in the guide's own.
     pub segment: String,
@@ -91,7 +91,7 @@ fn once() -> u32 {
 
 /// A rule with a sentence of its own: in a segment, when an element has one of some values, others are needed or forbidden.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields, default, expecting = "a rule: `in`, `when` and `needs`")]
 pub struct Condition {
     /// The segment's id, e.g. `N1`.
     #[serde(rename = "in")]
@@ -118,7 +118,7 @@ impl Guide {
     /// # Errors
     /// [`DefinitionError`] with the place in the text.
     pub fn read(text: &str) -> Result<Self, DefinitionError> {
-        toml_edit::de::from_str(text).map_err(|wrong| error(wrong.to_string()))
+        from_toml(text)
     }
 
     /// The text of its file: what [`Self::read`] reads, with each segment's elements a line each.
