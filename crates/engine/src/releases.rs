@@ -1,9 +1,12 @@
 //! The releases whose logic messages run, and the current one.
 
 use crate::journal::{Down, Journal};
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::sync::{Arc, RwLock};
 use wirewatch_core::workspace::Workspace;
+
+/// Older releases in memory. Messages hold on to the logic that they run; this is for those that come to run it.
+const KEPT: usize = 16;
 
 /// Releases in memory. Older ones are read again from the journal when a message still runs them.
 #[derive(Debug)]
@@ -14,14 +17,24 @@ pub struct Releases {
 #[derive(Debug)]
 struct Inner {
     current: (i64, Arc<Workspace>),
-    older: HashMap<i64, Arc<Workspace>>,
+    older: BTreeMap<i64, Arc<Workspace>>,
+}
+
+impl Inner {
+    /// Makes room by the oldest of those before, so that one that was just asked for is at hand for the next message.
+    fn keep(&mut self, no: i64, workspace: Arc<Workspace>) {
+        while self.older.len() >= KEPT {
+            self.older.pop_first();
+        }
+        self.older.insert(no, workspace);
+    }
 }
 
 impl Releases {
     /// Begins with the current release.
     #[must_use]
     pub fn new(no: i64, workspace: Arc<Workspace>) -> Self {
-        Self { inner: RwLock::new(Inner { current: (no, workspace), older: HashMap::new() }) }
+        Self { inner: RwLock::new(Inner { current: (no, workspace), older: BTreeMap::new() }) }
     }
 
     /// The current release and its number.
@@ -34,7 +47,7 @@ impl Releases {
     pub fn replace(&self, no: i64, workspace: Arc<Workspace>) {
         let mut inner = self.inner.write().expect("no holder panics");
         let (old, before) = std::mem::replace(&mut inner.current, (no, workspace));
-        inner.older.insert(old, before);
+        inner.keep(old, before);
     }
 
     /// A release by number; `None` when it is not in the journal or can no longer be read.
@@ -54,7 +67,7 @@ impl Releases {
         let own = environment.and_then(|environment| Workspace::read_in(&files, Some(&environment.name)).workspace);
         let Some(workspace) = own.or_else(|| Workspace::read(&files).workspace) else { return Ok(None) };
         let workspace = Arc::new(workspace);
-        self.inner.write().expect("no holder panics").older.insert(no, workspace.clone());
+        self.inner.write().expect("no holder panics").keep(no, workspace.clone());
         Ok(Some(workspace))
     }
 }

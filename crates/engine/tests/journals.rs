@@ -1,5 +1,6 @@
 //! The engine over journals that break or are away.
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::{Arc, Mutex};
 use wirewatch_core::connection::Connection;
@@ -18,6 +19,9 @@ use wirewatch_engine::{
 struct Small {
     breaks: bool,
     next: Mutex<Vec<Next>>,
+    releases: BTreeMap<i64, Files>,
+    /// The releases that were asked for.
+    asked: Mutex<Vec<i64>>,
 }
 
 /// What becomes of the next batch.
@@ -75,8 +79,9 @@ impl Journal for Small {
     async fn claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, Down> {
         unreachable!()
     }
-    async fn release(&self, _: i64) -> Result<Option<Files>, Down> {
-        Ok(None)
+    async fn release(&self, no: i64) -> Result<Option<Files>, Down> {
+        self.asked.lock().unwrap().push(no);
+        Ok(self.releases.get(&no).cloned())
     }
     fn mint(&self, _: Timestamp) -> Id {
         Id(2)
@@ -91,10 +96,17 @@ impl Links for Nowhere {
     }
 }
 
+/// The files of a workspace with nothing in it.
+fn empty(title: &str) -> Files {
+    Files::from([("workspace.toml".to_owned(), format!("format = 1\ntitle = \"{title}\"\n"))])
+}
+
+fn read(files: &Files) -> Arc<Workspace> {
+    Arc::new(Workspace::read(files).workspace.expect("sound"))
+}
+
 async fn engine(journal: Small) -> Engine<Small, Nowhere, SystemClock> {
-    let files = Files::from([("workspace.toml".to_owned(), "format = 1\ntitle = \"Empty\"\n".to_owned())]);
-    let workspace = Arc::new(Workspace::read(&files).workspace.expect("sound"));
-    let releases = Releases::new(1, workspace);
+    let releases = Releases::new(1, read(&empty("Empty")));
     Engine::start(Arc::new(journal), Arc::new(Nowhere), SystemClock, releases, Settings::default()).await.unwrap()
 }
 
@@ -150,4 +162,57 @@ async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
         verdicts.push(engine.give(ready).await.map(|report| report.verdict).map_err(|down| down.0));
     }
     assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Taken)]);
+}
+
+/// The title of a release, where there is one.
+async fn title(releases: &Releases, no: i64, journal: &Small) -> Option<String> {
+    releases.get(no, journal).await.unwrap().map(|workspace| workspace.title.clone())
+}
+
+#[tokio::test]
+async fn an_older_release_is_read_again_once() {
+    let unreadable = Files::from([("workspace.toml".to_owned(), "format = 0\n".to_owned())]);
+    let kept = BTreeMap::from([(7, empty("Seventh")), (8, unreadable)]);
+    let journal = Small { releases: kept, ..Small::default() };
+    let releases = Releases::new(9, read(&empty("Ninth")));
+    for _ in 0..2 {
+        assert_eq!(title(&releases, 7, &journal).await.as_deref(), Some("Seventh"));
+        assert_eq!(title(&releases, 9, &journal).await.as_deref(), Some("Ninth"));
+    }
+    assert_eq!(*journal.asked.lock().unwrap(), [7]);
+    assert_eq!(title(&releases, 8, &journal).await, None, "it cannot be read any more");
+    assert_eq!(title(&releases, 6, &journal).await, None, "it is not there");
+}
+
+#[tokio::test]
+async fn a_release_from_before_its_environment_was_written_runs_as_it_ran() {
+    let mut files = empty("With a test");
+    files.insert("env/test.toml".to_owned(), "title = \"Test\"\n".to_owned());
+    let here = Workspace::read_in(&files, Some("test")).workspace.expect("sound");
+    let journal = Small { releases: BTreeMap::from([(1, empty("Before")), (2, files)]), ..Small::default() };
+    let releases = Releases::new(3, Arc::new(here));
+    let environment = async |no| {
+        let found = releases.get(no, &journal).await.unwrap().expect("it is there");
+        found.environment.as_ref().map(|environment| environment.title.clone())
+    };
+    assert_eq!(environment(1).await, None);
+    assert_eq!(environment(2).await.as_deref(), Some("Test"));
+}
+
+#[tokio::test]
+async fn memory_does_not_grow_with_the_releases() {
+    let kept = (1..=100).map(|no| (no, empty(&no.to_string()))).collect();
+    let journal = Small { releases: kept, ..Small::default() };
+    let releases = Releases::new(1, read(&empty("1")));
+    for no in 2..=100 {
+        releases.replace(no, read(&empty(&no.to_string())));
+    }
+    for no in [99, 90, 85] {
+        assert_eq!(title(&releases, no, &journal).await, Some(no.to_string()));
+    }
+    assert_eq!(*journal.asked.lock().unwrap(), [0; 0], "the newest are at hand");
+    for _ in 0..2 {
+        assert_eq!(title(&releases, 3, &journal).await.as_deref(), Some("3"));
+    }
+    assert_eq!(*journal.asked.lock().unwrap(), [3], "the others are where they were");
 }
