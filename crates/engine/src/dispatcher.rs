@@ -197,6 +197,10 @@ impl Dispatcher {
         let Some(running) = self.here(id) else { return };
         let origin = running.machine.origin().clone();
         let logged = running.logged;
+        if let (Phase::Announcing, Next::Perform(work)) = (&running.phase, running.machine.next()) {
+            let connection = work.effect.connection().to_owned();
+            self.gate(&connection).unused();
+        }
         self.drop_from_memory(id);
         self.stop(origin, logged.saturating_sub(1), format!("the journal refused what came of it: {says}"), now);
         self.look_whether_left();

@@ -190,8 +190,9 @@ impl Gate {
         if self.waiting.is_empty() {
             return None;
         }
+        // Where there is room and somebody waits the time is now, whoever left that room: nobody need think of it.
         let Some(held) = &self.held else {
-            return (self.in_flight < self.window && !self.apart.is_zero()).then_some(self.next_at);
+            return (self.in_flight < self.window).then_some(self.next_at);
         };
         let probe = (!self.probing && !held.by_person()).then_some(held.probe_at.max(self.next_at));
         let sweep = (!self.swept).then(|| held.since.after(keep));

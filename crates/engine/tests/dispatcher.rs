@@ -1,0 +1,243 @@
+//! The dispatcher where the journal refuses, a message cannot go on, or a release changes: nothing stands still for it.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use wirewatch_core::document::Form;
+use wirewatch_core::machine::{Body, Logic, Machine, Origin, Outcome, State};
+use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::{Document, Id, IdMint, MessageId, Timestamp};
+use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Settings, Shards, shard_of};
+
+const NOW: Timestamp = Timestamp(1_764_000_000_000_000);
+
+/// `blind` must not be asked twice, so that an intent is committed first; `keyed` may. One message at a time at each.
+fn files() -> Files {
+    let flow = |at: &str, more: &str| {
+        format!(
+            "key = \"n\"\n{more}[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+             [[step]]\nname = \"tell\"\ncall = {{ at = \"{at}\", post = \"/orders\", body = \"it\" }}\n"
+        )
+    };
+    let http = |name: &str, more: &str| format!("kind = \"http\"\naddress = \"http://{name}\"\nin_flight = 1\n{more}");
+    let files = [
+        ("workspace.toml", "format = 1\n".to_owned()),
+        ("outlines/order.schema.json", r#"{ "type": "object", "properties": { "n": { "type": "integer" } } }"#.to_owned()),
+        ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\"\n".to_owned()),
+        ("connections/keyed.toml", http("keyed", "repeat = \"key\"\n")),
+        ("connections/blind.toml", http("blind", "")),
+        ("flows/keyed.toml", flow("keyed", "")),
+        ("flows/blind.toml", flow("blind", "")),
+        ("flows/in-line.toml", flow("keyed", "in_order_by = \"'one'\"\n")),
+    ];
+    files.into_iter().map(|(name, text)| (name.to_owned(), text)).collect()
+}
+
+fn read(files: &Files) -> Arc<Workspace> {
+    let checked = Workspace::read(files);
+    Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
+}
+
+/// A dispatcher, and what it wanted that nobody has taken yet.
+struct Desk {
+    dispatcher: Dispatcher,
+    workspace: Arc<Workspace>,
+    now: Timestamp,
+}
+
+/// What the dispatcher wants, in short.
+#[derive(Debug, PartialEq)]
+enum Wants {
+    Commit(i64, State, String),
+    Perform(i64),
+    Load(i64),
+}
+
+impl Desk {
+    fn open(settings: Settings) -> Self {
+        let workspace = read(&files());
+        let mut mint = IdMint::new(1);
+        let mint = Box::new(move |now| mint.next(now));
+        Self { dispatcher: Dispatcher::new(settings, workspace.clone(), Shards::ALL, mint), workspace, now: NOW }
+    }
+
+    fn origin(n: i64, flow: &str) -> Arc<Origin> {
+        let (id, form, meta) = (Id(n), Form::Json, serde_json::Map::new());
+        Arc::new(Origin { id, arrival: Id(1), body: Id(1), slice: 0..8, flow: flow.to_owned(), release: 1, form, meta })
+    }
+
+    fn entered(&self, n: i64, flow: &str) -> Entered {
+        let logic = Logic::of(&self.workspace, flow).expect("a flow");
+        let document = Document::json(format!(r#"{{"n":{n}}}"#).as_bytes()).expect("JSON");
+        let (machine, began) = Machine::begin(logic, Self::origin(n, flow), document);
+        Entered { machine, began: Some(began), logged: 0 }
+    }
+
+    fn enter(&mut self, n: i64, flow: &str) {
+        let entered = self.entered(n, flow);
+        self.dispatcher.enter(entered, self.now);
+    }
+
+    /// Everything wanted since last asked, woken when it wants to be. What concerns connections is left out.
+    fn wants(&mut self) -> Vec<Wants> {
+        let mut all = Vec::new();
+        loop {
+            while let Some(out) = self.dispatcher.poll() {
+                all.extend(match out {
+                    Out::Commit(_, Op::Change(change)) => {
+                        let Change { origin, state, says, reason, .. } = *change;
+                        let says = reason.map_or(says, |reason| format!("{}: {}", reason.code, reason.says));
+                        Some(Wants::Commit(origin.id.0, state, says))
+                    }
+                    Out::Perform { id, .. } => Some(Wants::Perform(id.0)),
+                    Out::Load(id) => Some(Wants::Load(id.0)),
+                    Out::Commit(_, Op::Hold(_) | Op::Free { .. }) | Out::Left { .. } => None,
+                    Out::Commit(..) => panic!("nothing unfolds here"),
+                });
+            }
+            if self.dispatcher.deadline().is_none_or(|due| due > self.now) {
+                return all;
+            }
+            self.dispatcher.tick(self.now);
+        }
+    }
+
+    fn answered(&mut self, n: i64) {
+        self.dispatcher.outcome(id(n), Outcome::Answer { status: 201, body: Body::default() }, self.now);
+    }
+}
+
+fn id(n: i64) -> MessageId {
+    Id(n)
+}
+
+fn aside(n: i64, says: &str) -> Wants {
+    Wants::Commit(n, State::Aside, format!("diverged: {says}"))
+}
+
+fn commit(n: i64, state: State) -> Wants {
+    Wants::Commit(n, state, String::new())
+}
+
+#[test]
+fn what_came_of_a_message_is_refused_and_it_stands_aside() {
+    let mut desk = Desk::open(Settings::default());
+    desk.enter(1, "keyed");
+    assert_eq!(desk.wants(), [Wants::Perform(1)]);
+    desk.answered(1);
+    assert_eq!(desk.wants(), [commit(1, State::Done)]);
+    desk.dispatcher.refused(id(1), "no room", NOW);
+    assert_eq!(desk.wants(), [aside(1, "the journal refused what came of it: no room")]);
+    assert_eq!((desk.dispatcher.len(), desk.dispatcher.places_taken()), (0, 0));
+}
+
+#[test]
+fn an_intent_that_is_refused_leaves_its_place_at_the_connection_to_the_next() {
+    let mut desk = Desk::open(Settings::default());
+    (1..=2).for_each(|n| desk.enter(n, "blind"));
+    assert_eq!(desk.wants(), [commit(1, State::Moving)], "one at a time, and it is told before it is done");
+    desk.dispatcher.refused(id(1), "no room", NOW);
+    assert_eq!(desk.wants(), [aside(1, "the journal refused what came of it: no room"), commit(2, State::Moving)]);
+    desk.dispatcher.committed(id(2), NOW);
+    assert_eq!(desk.wants(), [Wants::Perform(2)]);
+}
+
+#[test]
+fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
+    let mut desk = Desk::open(Settings::default());
+    (1..=3).for_each(|n| desk.enter(n, "blind"));
+    desk.dispatcher.committed(id(1), NOW);
+    desk.dispatcher.outcome(id(1), Outcome::Held { says: "gone".to_owned(), status: 0 }, NOW);
+    desk.wants();
+    let mut looks = || {
+        desk.dispatcher.look_now("blind", NOW);
+        let wants = desk.wants();
+        let mut looking =
+            wants.iter().filter_map(|one| if let Wants::Commit(n, State::Moving, _) = one { Some(*n) } else { None });
+        let (one, none) = (looking.next(), looking.next());
+        assert_eq!(none, None, "one looks: {wants:?}");
+        desk.dispatcher.refused(id(one.expect("one looks")), "no room", NOW);
+        one
+    };
+    assert_eq!((looks(), looks()), (Some(2), Some(3)));
+}
+
+#[test]
+fn a_refusal_lets_the_next_in_line_go() {
+    let mut desk = Desk::open(Settings::default());
+    (1..=2).for_each(|n| desk.enter(n, "in-line"));
+    assert_eq!(desk.wants(), [Wants::Perform(1)]);
+    desk.answered(1);
+    desk.dispatcher.refused(id(1), "no room", NOW);
+    assert_eq!(
+        desk.wants(),
+        [commit(1, State::Done), Wants::Perform(2), aside(1, "the journal refused what came of it: no room")]
+    );
+}
+
+#[test]
+fn one_that_cannot_begin_stands_aside_where_it_belongs() {
+    let mut desk = Desk::open(Settings::default());
+    desk.dispatcher.broken_at_birth(Desk::origin(1, "keyed"), "line 1: no JSON".to_owned(), NOW);
+    assert_eq!(desk.wants(), [aside(1, "line 1: no JSON")]);
+    let mut elsewhere = Dispatcher::new(Settings::default(), desk.workspace, Shards::NONE, Box::new(|_| Id(9)));
+    elsewhere.broken_at_birth(Desk::origin(1, "keyed"), "line 1: no JSON".to_owned(), NOW);
+    assert!(elsewhere.poll().is_none(), "its owner says so");
+}
+
+#[test]
+fn one_that_cannot_go_on_once_it_is_loaded_gives_its_place_to_the_next() {
+    // Both wait at the gate out of memory, behind the one that is under way; then one place is free.
+    let mut desk = Desk::open(Settings { loaded: 1, ..Settings::default() });
+    (1..=3).for_each(|n| desk.enter(n, "keyed"));
+    assert_eq!(desk.wants(), [Wants::Perform(1)]);
+    desk.answered(1);
+    desk.dispatcher.committed(id(1), NOW);
+    assert_eq!(desk.wants(), [commit(1, State::Done), Wants::Load(2)]);
+    desk.dispatcher.broken(Desk::origin(2, "keyed"), 4, "the log does not fit".to_owned(), NOW);
+    assert_eq!(desk.wants(), [aside(2, "the log does not fit"), Wants::Load(3)]);
+    let third = desk.entered(3, "keyed");
+    desk.dispatcher.loaded(third, NOW);
+    assert_eq!(desk.wants(), [Wants::Perform(3)]);
+}
+
+#[test]
+fn one_that_was_let_through_and_cannot_go_on_leaves_its_place_at_the_connection() {
+    let mut desk = Desk::open(Settings::default());
+    desk.dispatcher.hold("keyed", "ada", "counting", NOW);
+    (1..=3).for_each(|n| desk.enter(n, "keyed"));
+    // Held for long, they leave memory.
+    desk.now = NOW.after(Settings::default().keep * 2);
+    desk.wants();
+    assert_eq!(desk.dispatcher.places_taken(), 0);
+    desk.dispatcher.free("keyed", desk.now);
+    assert_eq!(desk.wants(), [Wants::Load(1)], "one at a time");
+    desk.dispatcher.broken(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned(), desk.now);
+    assert_eq!(desk.wants(), [aside(1, "the log does not fit"), Wants::Load(2)]);
+    // The next one goes to another process while it is loaded; the one behind it stays.
+    let (second, third) = (shard_of(id(2), "keyed", ""), shard_of(id(3), "keyed", ""));
+    assert_ne!(second, third);
+    desk.dispatcher.leave([second].into_iter().collect(), 2);
+    assert_eq!(desk.wants(), [Wants::Load(3)]);
+}
+
+#[test]
+fn a_release_that_lets_more_through_does_so_at_once() {
+    let mut desk = Desk::open(Settings::default());
+    (1..=4).for_each(|n| desk.enter(n, "keyed"));
+    assert_eq!(desk.wants(), [Wants::Perform(1)]);
+    let mut files = files();
+    let more = files["connections/keyed.toml"].replace("in_flight = 1", "in_flight = 3");
+    files.insert("connections/keyed.toml".to_owned(), more);
+    desk.dispatcher.set_surroundings(read(&files), NOW);
+    assert_eq!(desk.wants(), [Wants::Perform(2), Wants::Perform(3)]);
+    // A connection that is gone holds what is on its way to it; nothing is lost.
+    files.remove("connections/keyed.toml");
+    let flows: BTreeMap<String, String> = files.clone().into_iter().filter(|(name, _)| !name.starts_with("flows/")).collect();
+    desk.dispatcher.set_surroundings(read(&flows), NOW);
+    desk.answered(2);
+    assert_eq!(desk.wants(), [commit(2, State::Done), commit(4, State::Moving)], "what is under way comes to its end");
+    desk.dispatcher.committed(id(4), NOW);
+    assert_eq!(desk.wants(), [commit(4, State::Waiting)]);
+    let held: Vec<_> = desk.dispatcher.held().map(|(name, held, _)| format!("{name}: {}", held.says)).collect();
+    assert_eq!(held, ["keyed: the workspace has no connection `keyed` any more"]);
+}
