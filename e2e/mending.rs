@@ -4,7 +4,7 @@ use crate::scene::{Scene, a_moment};
 use serde_json::json;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
-use wirewatch_testkit::eventually;
+use wirewatch_testkit::{Database, eventually};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_refused_order_is_amended_and_booked() {
@@ -38,6 +38,41 @@ async fn a_refused_order_is_amended_and_booked() {
         (story["orders"][0]["state"] == "ended").then_some(())
     })
     .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_that_cannot_be_run_again_can_be_discarded() {
+    let database = Database::new();
+    let mut scene = Scene::open_on(&database).await;
+    scene.send(1, Flaw::UnknownItem);
+    let id = eventually("it stands aside", || async {
+        let aside = scene.messages("state=aside").await.pop()?;
+        Some(aside["id"].as_str()?.to_owned())
+    })
+    .await;
+    // Its document is spoiled, as by a failing disk.
+    scene.service.stop();
+    database.run("update body set packed = false, bytes = convert_to(repeat('x', 4000), 'UTF8')").await;
+    scene.service.start().await;
+    let (code, _, err) = scene.service.command(&["resend", &id, "--why", "once more"]);
+    assert_eq!(code, 1);
+    assert!(err.contains("the message cannot be run again"), "{err}");
+    let (code, out, err) = scene.service.command(&["show", &id]);
+    assert!(code == 0 && out.contains("aside"), "what is known of it is shown: {out}{err}");
+    let (code, _, err) = scene.service.command(&["discard", &id, "--why", "they send it anew"]);
+    assert_eq!(code, 0, "{err}");
+    let story = eventually("it is discarded", || async {
+        let story = scene.service.get(&format!("/api/messages/{id}")).await?;
+        (story["message"]["state"] == "discarded").then_some(story)
+    })
+    .await;
+    assert_eq!(
+        (&story["acts"][0]["act"], &story["acts"][0]["why"]),
+        (&json!("discarded"), &json!("they send it anew")),
+        "{story}"
+    );
+    assert_eq!(scene.service.command(&["discard", &id, "--why", "again"]).0, 1, "discarded already");
+    assert!(scene.service.get("/api/reasons").await.unwrap().as_array().is_some_and(Vec::is_empty), "nothing stands aside");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -66,7 +66,7 @@ pub(crate) enum Input {
     Outcome(MessageId, Outcome),
     Act {
         id: MessageId,
-        entered: Option<Box<Entered>>,
+        loaded: Option<Loaded>,
         act: Act,
         by: String,
         why: String,
@@ -91,6 +91,13 @@ pub(crate) enum Input {
     Held(oneshot::Sender<Vec<Held>>),
 }
 
+/// A message that was loaded for an act.
+pub(crate) enum Loaded {
+    Entered(Box<Entered>),
+    /// One that cannot run any more, and as what it stands among the unfinished: it can be discarded, and nothing else.
+    Broken(Box<(Broken, Recovered)>),
+}
+
 /// What came of an act.
 pub(crate) enum Acted {
     Done,
@@ -102,11 +109,11 @@ pub(crate) enum Acted {
 impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
     /// Carries out an act here, or, if `elsewhere`, at the process whose message it is.
     pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
-        let mut entered = None;
+        let mut loaded = None;
         loop {
             let (reply, answer) = oneshot::channel();
             let (by, why) = (by.to_owned(), why.to_owned());
-            let input = Input::Act { id, entered: entered.take(), act: act.clone(), by: by.clone(), why: why.clone(), reply };
+            let input = Input::Act { id, loaded: loaded.take(), act: act.clone(), by: by.clone(), why: why.clone(), reply };
             let _ = self.inputs.send(input);
             match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
                 Acted::Done => return Ok(()),
@@ -118,8 +125,15 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
                 Acted::Elsewhere(_) => return Err(NotActed::Busy.into()),
                 Acted::NeedsLoading => {
                     let stored = self.journal.load(&[id]).await?.pop().ok_or(NotActed::Unknown(id))?;
-                    let loaded = enter(stored, &self.releases, &*self.journal).await?;
-                    entered = Some(Box::new(loaded.map_err(|broken| NotActed::Broken(broken.says))?));
+                    loaded = Some(match enter(stored, &self.releases, &*self.journal).await? {
+                        Ok(entered) => Loaded::Entered(Box::new(entered)),
+                        Err(broken) if act == Act::Discard => {
+                            let found = self.journal.unfinished(Shards::ALL, Id(id.0 - 1), 1).await?.pop();
+                            let found = found.filter(|found| found.id == id).ok_or(NotActed::Broken(broken.says.clone()))?;
+                            Loaded::Broken(Box::new((broken, found)))
+                        }
+                        Err(broken) => return Err(NotActed::Broken(broken.says).into()),
+                    });
                 }
             }
         }

@@ -3,10 +3,11 @@
 use crate::Clock;
 use crate::dispatcher::{Dispatcher, Out, Unacted};
 use crate::engine::Held;
+use crate::enter::Broken;
 use crate::journal::{Journal, NotActed, OpResult};
 use crate::links::Links;
 use crate::shard::Shards;
-use crate::shared::{Acted, Closed, Input, Shared, Why};
+use crate::shared::{Acted, Closed, Input, Loaded, Shared, Why};
 use crate::writer::{Submitted, Tell, What};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -96,18 +97,22 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             }
         }
         Input::Outcome(id, outcome) => dispatcher.outcome(id, outcome, now),
-        Input::Act { id, entered, act, by, why, reply } => {
-            let acted = if entered.is_none() && !dispatcher.has(id) {
-                Acted::NeedsLoading
-            } else {
-                match dispatcher.act(id, entered.map(|entered| *entered), act, &by, &why, now) {
-                    Ok(()) => Acted::Done,
-                    Err(Unacted::Busy) => Acted::Not(NotActed::Busy),
-                    Err(Unacted::Elsewhere(shard)) => Acted::Elsewhere(shard),
-                    Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
+        Input::Act { id, loaded: None, reply, .. } if !dispatcher.has(id) => drop(reply.send(Acted::NeedsLoading)),
+        Input::Act { id, loaded, act, by, why, reply } => {
+            let done = match loaded {
+                Some(Loaded::Broken(broken)) => {
+                    let (Broken { origin, logged, .. }, found) = *broken;
+                    dispatcher.discard_broken(origin, logged, &found, &by, &why, now)
                 }
+                Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), act, &by, &why, now),
+                None => dispatcher.act(id, None, act, &by, &why, now),
             };
-            let _ = reply.send(acted);
+            let _ = reply.send(match done {
+                Ok(()) => Acted::Done,
+                Err(Unacted::Busy) => Acted::Not(NotActed::Busy),
+                Err(Unacted::Elsewhere(shard)) => Acted::Elsewhere(shard),
+                Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
+            });
         }
         Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
         Input::Handed(found) => found.iter().for_each(|one| dispatcher.recover(one, now)),

@@ -6,7 +6,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Body, Logic, Machine, Origin, Outcome, State};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Document, Id, IdMint, MessageId, Timestamp};
-use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Settings, Shards, shard_of};
+use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Recovered, Settings, Shards, Unacted, shard_of};
 
 const NOW: Timestamp = Timestamp(1_764_000_000_000_000);
 
@@ -28,6 +28,7 @@ fn files() -> Files {
         ("flows/keyed.toml", flow("keyed", "")),
         ("flows/blind.toml", flow("blind", "")),
         ("flows/in-line.toml", flow("keyed", "in_order_by = \"'one'\"\n")),
+        ("flows/passing.toml", flow("keyed", "in_order_by = \"'one'\"\non_aside = \"pass\"\n")),
     ];
     files.into_iter().map(|(name, text)| (name.to_owned(), text)).collect()
 }
@@ -110,6 +111,12 @@ fn id(n: i64) -> MessageId {
     Id(n)
 }
 
+/// An unfinished message as the journal has it.
+fn found(n: i64, flow: &str, state: State) -> Recovered {
+    let order_key = if flow == "in-line" { "one".to_owned() } else { String::new() };
+    Recovered { id: id(n), size: 8, flow: flow.to_owned(), order_key, state, due: None }
+}
+
 fn aside(n: i64, says: &str) -> Wants {
     Wants::Commit(n, State::Aside, format!("diverged: {says}"))
 }
@@ -162,16 +169,39 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
 }
 
 #[test]
-fn a_refusal_lets_the_next_in_line_go() {
+fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
+    let says = "the journal refused what came of it: no room";
+    let refused = |flow: &str| {
+        let mut desk = Desk::open(Settings::default());
+        (1..=2).for_each(|n| desk.enter(n, flow));
+        assert_eq!(desk.wants(), [Wants::Perform(1)]);
+        desk.answered(1);
+        desk.dispatcher.refused(id(1), "no room", NOW);
+        desk
+    };
+    assert_eq!(refused("passing").wants(), [commit(1, State::Done), Wants::Perform(2), aside(1, says)]);
+    let mut desk = refused("in-line");
+    assert_eq!(desk.wants(), [commit(1, State::Done), aside(1, says)]);
+    assert_eq!(desk.dispatcher.places_taken(), 1, "the one behind it, which is at hand");
+    desk.dispatcher
+        .discard_broken(Desk::origin(1, "in-line"), 2, &found(1, "in-line", State::Aside), "ada", "not meant", NOW)
+        .unwrap();
+    assert_eq!(desk.wants(), [commit(1, State::Discarded), Wants::Perform(2)]);
+}
+
+#[test]
+fn one_that_cannot_run_is_discarded_where_it_belongs_once_it_stands_aside() {
     let mut desk = Desk::open(Settings::default());
-    (1..=2).for_each(|n| desk.enter(n, "in-line"));
-    assert_eq!(desk.wants(), [Wants::Perform(1)]);
-    desk.answered(1);
-    desk.dispatcher.refused(id(1), "no room", NOW);
-    assert_eq!(
-        desk.wants(),
-        [commit(1, State::Done), Wants::Perform(2), aside(1, "the journal refused what came of it: no room")]
-    );
+    let mut discard =
+        |state| desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", state), "ada", "not meant", NOW);
+    assert_eq!(discard(State::Moving), Err(Unacted::Busy));
+    assert_eq!(discard(State::Aside), Ok(()));
+    assert_eq!(desk.wants(), [commit(1, State::Discarded)]);
+    let shard = shard_of(id(1), "keyed", "");
+    desk.dispatcher.leave([shard].into_iter().collect(), 2);
+    let elsewhere =
+        desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", State::Aside), "ada", "not meant", NOW);
+    assert_eq!(elsewhere, Err(Unacted::Elsewhere(shard)));
 }
 
 #[test]

@@ -4,9 +4,11 @@ use super::entry::running;
 use super::slot::{At, Phase, Slot, place_of, places};
 use super::{Dispatcher, Entered, Out};
 use crate::gate::{HeldState, Moved};
-use crate::journal::{Hold, Op};
+use crate::journal::{Change, Hold, Op, Recovered};
+use crate::shard::shard_of;
+use std::sync::Arc;
 use wirewatch_core::act::Act;
-use wirewatch_core::machine::ActRefused;
+use wirewatch_core::machine::{ActRefused, LogEntry, Logged, Origin, State};
 use wirewatch_core::{MessageId, Timestamp};
 
 /// Why an act was not carried out.
@@ -49,6 +51,38 @@ impl Dispatcher {
     pub fn look_now(&mut self, connection: &str, now: Timestamp) {
         self.gate(connection).look_now(now);
         self.pump(connection, now);
+    }
+
+    /// A person discards a message that cannot run any more. `found` is how it stands among the unfinished.
+    ///
+    /// # Errors
+    /// [`Unacted`]; nothing has changed then.
+    pub fn discard_broken(
+        &mut self,
+        origin: Arc<Origin>,
+        logged: u32,
+        found: &Recovered,
+        by: &str,
+        why: &str,
+        now: Timestamp,
+    ) -> Result<(), Unacted> {
+        let (id, shard) = (origin.id, shard_of(found.id, &found.flow, &found.order_key));
+        if !self.shards.has(shard) {
+            return Err(Unacted::Elsewhere(shard));
+        }
+        // One that nobody has found broken yet is on its way to be.
+        if found.state != State::Aside || matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_) | At::Here(_), .. })) {
+            return Err(Unacted::Busy);
+        }
+        let entry = LogEntry { at: now, what: Logged::Act { act: Act::Discard, by: by.to_owned(), why: why.to_owned() } };
+        let order_key = found.order_key.clone();
+        let change = Change { entry: Some((logged, entry)), state: State::Discarded, order_key, ..Change::blank(origin, now) };
+        self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
+        self.forget_waits(id);
+        self.leave_lane(id, now);
+        self.take_out(id);
+        self.load_more();
+        Ok(())
     }
 
     /// A person's act on a message. `entered` is the message loaded, when [`Self::has`] says that it is not here.

@@ -124,8 +124,15 @@ impl Dispatcher {
         let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
         let change =
             Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
-        self.leave_lane(id, now);
-        self.take_out(id);
+        let waits = self.surroundings.flows.get(&change.origin.flow).is_some_and(|flow| flow.on_aside == OnAside::Wait);
+        match self.slots.get_mut(&id) {
+            // It keeps its place: those behind it wait until a person has looked.
+            Some(slot) if slot.in_lane && waits => slot.at = At::Away,
+            _ => {
+                self.leave_lane(id, now);
+                self.take_out(id);
+            }
+        }
         self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         self.load_more();
     }
