@@ -71,6 +71,7 @@ async fn one_that_cannot_be_run_again_can_be_discarded() {
         (&json!("discarded"), &json!("they send it anew")),
         "{story}"
     );
+    assert_eq!(story["message"]["key"], *scene.sent[0].orders.first().unwrap(), "it is found by its number all the same");
     assert_eq!(scene.service.command(&["discard", &id, "--why", "again"]).0, 1, "discarded already");
     assert!(scene.service.get("/api/reasons").await.unwrap().as_array().is_some_and(Vec::is_empty), "nothing stands aside");
 }

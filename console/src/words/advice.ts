@@ -18,5 +18,9 @@ export function advice(code: string): string {
   if (code.startsWith('map') || code.startsWith('expr'))
     return 'A map could not work on this document. Amend the document, or correct the map and deploy it, then resend.'
   if (code.startsWith('x12')) return 'The document breaks the standard. Amend it, or ask the partner to send it again.'
+  if (code === 'not-stored')
+    return 'What came of it is not recorded. Look in the target system whether it was done, then resend or discard.'
+  if (code === 'diverged')
+    return 'It cannot run on: its document, or the release that it runs, cannot be read as it was. Discard it, and have it sent anew.'
   return 'Look at the step where it stopped, put right what it says, then resend.'
 }

@@ -25,6 +25,8 @@ test('each code of a reason has advice that fits it', () => {
     'gave-up',
     'map-failed',
     'diverged',
+    'not-stored',
+    'body-failed',
   ].map(advice)
   expect(new Set(told).size).toBe(told.length)
   expect(told[0]).toContain('credentials')

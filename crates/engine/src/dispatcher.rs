@@ -202,7 +202,7 @@ impl Dispatcher {
             self.gate(&connection).unused();
         }
         self.drop_from_memory(id);
-        self.stop(origin, logged.saturating_sub(1), format!("the journal refused what came of it: {says}"), now);
+        self.stop(origin, logged.saturating_sub(1), "not-stored", format!("what came of it could not be stored: {says}"), now);
         self.look_whether_left();
     }
 

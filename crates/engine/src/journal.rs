@@ -184,6 +184,7 @@ pub struct Recovered {
     /// Bytes of its document.
     pub size: u64,
     pub flow: String,
+    pub key: String,
     pub order_key: String,
     pub state: State,
     pub due: Option<Timestamp>,

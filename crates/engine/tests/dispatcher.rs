@@ -114,11 +114,15 @@ fn id(n: i64) -> MessageId {
 /// An unfinished message as the journal has it.
 fn found(n: i64, flow: &str, state: State) -> Recovered {
     let order_key = if flow == "in-line" { "one".to_owned() } else { String::new() };
-    Recovered { id: id(n), size: 8, flow: flow.to_owned(), order_key, state, due: None }
+    Recovered { id: id(n), size: 8, flow: flow.to_owned(), key: n.to_string(), order_key, state, due: None }
 }
 
 fn aside(n: i64, says: &str) -> Wants {
     Wants::Commit(n, State::Aside, format!("diverged: {says}"))
+}
+
+fn not_stored(n: i64) -> Wants {
+    Wants::Commit(n, State::Aside, "not-stored: what came of it could not be stored: no room".to_owned())
 }
 
 fn commit(n: i64, state: State) -> Wants {
@@ -133,7 +137,7 @@ fn what_came_of_a_message_is_refused_and_it_stands_aside() {
     desk.answered(1);
     assert_eq!(desk.wants(), [commit(1, State::Done)]);
     desk.dispatcher.refused(id(1), "no room", NOW);
-    assert_eq!(desk.wants(), [aside(1, "the journal refused what came of it: no room")]);
+    assert_eq!(desk.wants(), [not_stored(1)]);
     assert_eq!((desk.dispatcher.len(), desk.dispatcher.places_taken()), (0, 0));
 }
 
@@ -143,7 +147,7 @@ fn an_intent_that_is_refused_leaves_its_place_at_the_connection_to_the_next() {
     (1..=2).for_each(|n| desk.enter(n, "blind"));
     assert_eq!(desk.wants(), [commit(1, State::Moving)], "one at a time, and it is told before it is done");
     desk.dispatcher.refused(id(1), "no room", NOW);
-    assert_eq!(desk.wants(), [aside(1, "the journal refused what came of it: no room"), commit(2, State::Moving)]);
+    assert_eq!(desk.wants(), [not_stored(1), commit(2, State::Moving)]);
     desk.dispatcher.committed(id(2), NOW);
     assert_eq!(desk.wants(), [Wants::Perform(2)]);
 }
@@ -170,7 +174,6 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
 
 #[test]
 fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
-    let says = "the journal refused what came of it: no room";
     let refused = |flow: &str| {
         let mut desk = Desk::open(Settings::default());
         (1..=2).for_each(|n| desk.enter(n, flow));
@@ -179,9 +182,9 @@ fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
         desk.dispatcher.refused(id(1), "no room", NOW);
         desk
     };
-    assert_eq!(refused("passing").wants(), [commit(1, State::Done), Wants::Perform(2), aside(1, says)]);
+    assert_eq!(refused("passing").wants(), [commit(1, State::Done), Wants::Perform(2), not_stored(1)]);
     let mut desk = refused("in-line");
-    assert_eq!(desk.wants(), [commit(1, State::Done), aside(1, says)]);
+    assert_eq!(desk.wants(), [commit(1, State::Done), not_stored(1)]);
     assert_eq!(desk.dispatcher.places_taken(), 1, "the one behind it, which is at hand");
     desk.dispatcher
         .discard_broken(Desk::origin(1, "in-line"), 2, &found(1, "in-line", State::Aside), "ada", "not meant", NOW)
@@ -190,13 +193,24 @@ fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
 }
 
 #[test]
-fn one_that_cannot_run_is_discarded_where_it_belongs_once_it_stands_aside() {
+fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     let mut desk = Desk::open(Settings::default());
     let mut discard =
         |state| desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", state), "ada", "not meant", NOW);
     assert_eq!(discard(State::Moving), Err(Unacted::Busy));
     assert_eq!(discard(State::Aside), Ok(()));
     assert_eq!(desk.wants(), [commit(1, State::Discarded)]);
+    // One that waits out of memory goes as well.
+    desk.dispatcher.hold("keyed", "ada", "counting", NOW);
+    (2..=3).for_each(|n| desk.enter(n, "keyed"));
+    desk.now = NOW.after(Settings::default().keep * 2);
+    desk.wants();
+    let waiting = found(2, "keyed", State::Waiting);
+    desk.dispatcher.discard_broken(Desk::origin(2, "keyed"), 0, &waiting, "ada", "not meant", desk.now).unwrap();
+    assert_eq!(desk.wants(), [commit(2, State::Discarded)]);
+    desk.dispatcher.free("keyed", desk.now);
+    assert_eq!(desk.wants(), [Wants::Load(3)]);
+
     let shard = shard_of(id(1), "keyed", "");
     desk.dispatcher.leave([shard].into_iter().collect(), 2);
     let elsewhere =

@@ -281,10 +281,10 @@ impl PgJournal {
         self.db.execute_raw(sql(text, [done.clone().into(), numbers.clone().into()])).await?;
         // Looks come one after another, so nothing was told of meanwhile.
         self.told_handed.lock().expect("no holder panics").clear();
-        let text = "select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from, h.seq
+        let text = "select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from, l.key, h.seq
             from handed h join live l on l.id = h.message where h.shard = any($1::int[]) order by h.seq";
         let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
-        rows.iter().map(|row| Ok((row.try_get_by_index(6)?, recovered(row)?))).collect()
+        rows.iter().map(|row| Ok((row.try_get_by_index(7)?, recovered(row)?))).collect()
     }
 
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.

@@ -150,7 +150,7 @@ async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[Arriv
     Ok(found)
 }
 
-/// An unfinished message, from its id, flow, order key, state, due time and size.
+/// An unfinished message, from its id, flow, order key, state, due time, size and key.
 pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
     let state: String = row.try_get_by_index(3)?;
     let due: i64 = row.try_get_by_index(4)?;
@@ -158,6 +158,7 @@ pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
         id: Id(row.try_get_by_index(0)?),
         size: row.try_get_by_index::<i64>(5)?.unsigned_abs(),
         flow: row.try_get_by_index(1)?,
+        key: row.try_get_by_index(6)?,
         order_key: row.try_get_by_index(2)?,
         state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
         due: (due != 0).then_some(Timestamp(due)),
@@ -216,7 +217,7 @@ impl Journal for PgJournal {
     }
 
     async fn unfinished(&self, shards: Shards, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
-        let text = "select id, flow, order_key, state, due, slice_to - slice_from from live
+        let text = "select id, flow, order_key, state, due, slice_to - slice_from, key from live
             where id > $1 and shard = any($3::int[]) order by id limit $2";
         let read = async {
             let numbers: Vec<i32> = shards.iter().map(i32::from).collect();

@@ -70,13 +70,16 @@ impl Dispatcher {
         if !self.shards.has(shard) {
             return Err(Unacted::Elsewhere(shard));
         }
-        // One that nobody has found broken yet is on its way to be.
-        if found.state != State::Aside || matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_) | At::Here(_), .. })) {
-            return Err(Unacted::Busy);
+        match self.slots.get(&id).map(|slot| &slot.at) {
+            Some(At::Away) => {}
+            None if found.state == State::Aside => {}
+            // It is on its way to here, or to being found broken.
+            Some(At::Loading(_) | At::Here(_)) | None => return Err(Unacted::Busy),
         }
         let entry = LogEntry { at: now, what: Logged::Act { act: Act::Discard, by: by.to_owned(), why: why.to_owned() } };
-        let order_key = found.order_key.clone();
-        let change = Change { entry: Some((logged, entry)), state: State::Discarded, order_key, ..Change::blank(origin, now) };
+        let (key, order_key) = (found.key.clone(), found.order_key.clone());
+        let change = Change { key, order_key, state: State::Discarded, ..Change::blank(origin, now) };
+        let change = Change { entry: Some((logged, entry)), ..change };
         self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         self.forget_waits(id);
         self.leave_lane(id, now);

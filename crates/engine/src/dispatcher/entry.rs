@@ -92,7 +92,7 @@ impl Dispatcher {
     /// A message that was just committed to be cannot even begin: its document cannot be read.
     pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
         if self.shards.has(shard_of(origin.id, &origin.flow, "")) {
-            self.stop(origin, 0, says, now);
+            self.stop(origin, 0, "diverged", says, now);
         }
     }
 
@@ -108,19 +108,14 @@ impl Dispatcher {
             }
             Some(_) => {}
         }
-        self.stop(origin, logged, says, now);
+        self.stop(origin, logged, "diverged", says, now);
     }
 
     /// Sets a message aside that cannot go on.
-    pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
+    pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
         let id = origin.id;
-        let reason = Reason {
-            flow: origin.flow.clone(),
-            step: String::new(),
-            connection: String::new(),
-            code: "diverged".to_owned(),
-            says,
-        };
+        let reason =
+            Reason { flow: origin.flow.clone(), step: String::new(), connection: String::new(), code: code.to_owned(), says };
         let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
         let change =
             Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };

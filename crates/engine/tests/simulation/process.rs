@@ -86,7 +86,7 @@ impl World {
     fn recovered(&self, id: MessageId) -> Option<Recovered> {
         let row = self.rows.get(&id).filter(|row| !row.state.is_final())?;
         let (flow, order_key) = (row.origin.flow.clone(), row.order_key.clone());
-        Some(Recovered { id, size: row.origin.size(), flow, order_key, state: row.state, due: row.due })
+        Some(Recovered { id, size: row.origin.size(), flow, key: String::new(), order_key, state: row.state, due: row.due })
     }
 
     fn unfinished(&self, shards: Shards) -> Vec<Recovered> {
