@@ -45,6 +45,11 @@ async fn far_end(broker: &TestBroker) -> lapin::Consumer {
     channel.basic_consume(broker.name("out").into(), "far end".into(), options, FieldTable::default()).await.expect("a consumer")
 }
 
+async fn checkpoint(url: &str) {
+    let db = Database::connect(url).await.expect("a database");
+    db.execute_unprepared("checkpoint").await.expect("a checkpoint");
+}
+
 /// Until the service takes from a queue: starting is not what is measured.
 async fn taken_from(ends: &TestBroker, queue: &str) {
     while ends.depth(queue).await.1 == 0 {
@@ -60,6 +65,8 @@ pub async fn latency(program: &Path, url: &str, broker: &LoopbackBroker, rate: f
     let sending = ends_named(broker, &broker_ends).await;
     let mut consumer = far_end(&broker_ends).await;
     taken_from(&broker_ends, "in").await;
+    // What was measured before has left much to be written; the checkpoint within is to be that of these messages.
+    checkpoint(url).await;
     let begun = Instant::now();
     let count = (rate * STEADY.as_secs_f64()) as usize;
     let sender = tokio::spawn(async move {
@@ -74,8 +81,7 @@ pub async fn latency(program: &Path, url: &str, broker: &LoopbackBroker, rate: f
         let url = url.to_owned();
         tokio::spawn(async move {
             tokio::time::sleep(STEADY / 2).await;
-            let db = Database::connect(url).await.expect("a database");
-            db.execute_unprepared("checkpoint").await.expect("a checkpoint");
+            checkpoint(&url).await;
         })
     };
     let mut late = Vec::with_capacity(count);
