@@ -51,6 +51,8 @@ enum Wants {
     Commit(i64, State, String),
     Perform(i64),
     Load(i64),
+    /// Nothing of some shards runs here any more.
+    Left,
 }
 
 impl Desk {
@@ -91,7 +93,8 @@ impl Desk {
                     }
                     Out::Perform { id, .. } => Some(Wants::Perform(id.0)),
                     Out::Load(id) => Some(Wants::Load(id.0)),
-                    Out::Commit(_, Op::Hold(_) | Op::Free { .. }) | Out::Left { .. } => None,
+                    Out::Left { .. } => Some(Wants::Left),
+                    Out::Commit(_, Op::Hold(_) | Op::Free { .. }) => None,
                     Out::Commit(..) => panic!("nothing unfolds here"),
                 });
             }
@@ -193,6 +196,19 @@ fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
 }
 
 #[test]
+fn one_that_is_refused_on_its_way_to_another_process_does_not_keep_its_shard_here() {
+    let mut desk = Desk::open(Settings::default());
+    (1..=2).for_each(|n| desk.enter(n, "in-line"));
+    desk.answered(1);
+    assert_eq!(desk.wants(), [Wants::Perform(1), commit(1, State::Done)]);
+    desk.dispatcher.leave([shard_of(id(1), "in-line", "one")].into_iter().collect(), 2);
+    assert_eq!(desk.wants(), [], "what is under way is waited for");
+    desk.dispatcher.refused(id(1), "no room", NOW);
+    assert_eq!(desk.wants(), [not_stored(1), Wants::Left]);
+    assert!(desk.dispatcher.is_empty());
+}
+
+#[test]
 fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     let mut desk = Desk::open(Settings::default());
     let mut discard =
@@ -261,7 +277,7 @@ fn one_that_was_let_through_and_cannot_go_on_leaves_its_place_at_the_connection(
     let (second, third) = (shard_of(id(2), "keyed", ""), shard_of(id(3), "keyed", ""));
     assert_ne!(second, third);
     desk.dispatcher.leave([second].into_iter().collect(), 2);
-    assert_eq!(desk.wants(), [Wants::Load(3)]);
+    assert_eq!(desk.wants(), [Wants::Left, Wants::Load(3)]);
 }
 
 #[test]

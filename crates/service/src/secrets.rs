@@ -99,8 +99,7 @@ impl Secrets {
         self.known.read().expect("no holder panics").clone()
     }
 
-    /// Sets a secret; the value it had stays good for `keep`. Gives the names of those whose value is another now: others may
-    /// have set theirs meanwhile.
+    /// Sets a secret; the value it had stays good for `keep`. Gives what [`Self::read_again`] gives.
     ///
     /// # Errors
     /// [`JournalError`]; nothing is changed then.
@@ -117,17 +116,17 @@ impl Secrets {
         self.read_again().await
     }
 
-    /// Removes a secret; whether there was one.
+    /// Removes a secret, where there is one; gives what [`Self::read_again`] gives.
     ///
     /// # Errors
     /// [`JournalError`]; nothing is changed then.
-    pub async fn remove(&self, name: &str) -> Result<bool, JournalError> {
-        let removed = self.store.remove_secret(name).await?;
-        self.read_again().await?;
-        Ok(removed)
+    pub async fn remove(&self, name: &str) -> Result<Vec<String>, JournalError> {
+        self.store.remove_secret(name).await?;
+        self.read_again().await
     }
 
-    /// Reads what is set, by this process or another; gives the names of those whose value is another now.
+    /// Reads what is set, by this process or another; gives the names of those whose value is another than was known, for
+    /// [`App::secrets_changed`](crate::run::App).
     ///
     /// # Errors
     /// [`JournalError`]; what was known stays.
@@ -145,10 +144,12 @@ impl Secrets {
             (row.name, Secret { value, before, set: Timestamp(row.at), by: row.by_whom })
         });
         let opened: BTreeMap<String, Secret> = opened.collect();
-        let before = std::mem::replace(&mut *self.known.write().expect("no holder panics"), opened.clone());
+        let mut known = self.known.write().expect("no holder panics");
         let value = |all: &BTreeMap<String, Secret>, name: &str| all.get(name).and_then(|secret| secret.value.clone());
-        let names: BTreeSet<&String> = before.keys().chain(opened.keys()).collect();
-        names.into_iter().filter(|name| value(&before, name) != value(&opened, name)).cloned().collect()
+        let names: BTreeSet<&String> = known.keys().chain(opened.keys()).collect();
+        let changed = names.into_iter().filter(|name| value(&known, name) != value(&opened, name)).cloned().collect();
+        *known = opened;
+        changed
     }
 
     fn seal(&self, name: &str, value: &str) -> Result<Vec<u8>, JournalError> {

@@ -28,6 +28,7 @@ enum Command {
     Queue {
         /// The broker's connection
         connection: String,
+        /// The exchange, by its name at the broker
         #[arg(long)]
         exchange: String,
         /// Pattern of routing keys

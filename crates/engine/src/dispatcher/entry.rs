@@ -121,8 +121,8 @@ impl Dispatcher {
             Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
         let waits = self.surroundings.flows.get(&change.origin.flow).is_some_and(|flow| flow.on_aside == OnAside::Wait);
         match self.slots.get_mut(&id) {
-            // It keeps its place: those behind it wait until a person has looked.
-            Some(slot) if slot.in_lane && waits => slot.at = At::Away,
+            // It keeps its place: those behind it wait until a person has looked. One that goes elsewhere keeps it there.
+            Some(slot) if slot.in_lane && waits && self.shards.has(slot.shard) => slot.at = At::Away,
             _ => {
                 self.leave_lane(id, now);
                 self.take_out(id);

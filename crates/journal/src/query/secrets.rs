@@ -41,9 +41,9 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a secret; whether there was one.
-    pub async fn remove_secret(&self, name: &str) -> Result<bool, JournalError> {
-        let done = self.db.execute_raw(sql("delete from secret where name = $1", [name.into()])).await?;
-        Ok(done.rows_affected() == 1)
+    /// Removes a secret, where there is one.
+    pub async fn remove_secret(&self, name: &str) -> Result<(), JournalError> {
+        self.db.execute_raw(sql("delete from secret where name = $1", [name.into()])).await?;
+        Ok(())
     }
 }

@@ -62,8 +62,7 @@ pub async fn set(
     let value = request.value.as_ref().or(generated.as_ref()).map(String::as_str).unwrap_or_default();
     let now = SystemClock.now();
     record(&app, &by, if app.secrets.good(&name, now).is_empty() { "set" } else { "changed" }, &name).await?;
-    let changed = app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?;
-    app.secrets_changed(&changed);
+    app.secrets_changed(&app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?);
     let (_, workspace) = app.engine.releases().current();
     let secret = view(&name, app.secrets.all().get(&name), &workspace);
     Ok(Json(SecretSet { secret, value: generated }))
@@ -81,7 +80,7 @@ pub async fn remove(
         return Err(Problem::not_found(format!("there is no secret `{name}`")));
     }
     record(&app, &by, "removed", &name).await?;
-    app.secrets.remove(&name).await?;
+    app.secrets_changed(&app.secrets.remove(&name).await?);
     Ok(StatusCode::NO_CONTENT)
 }
 
