@@ -1,10 +1,12 @@
 //! Outside faults: each has its decided outcome.
 
 use crate::scene::Scene;
+use futures_util::future::join_all;
 use serde_json::{Value, json};
 use std::time::Duration;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
+use wirewatch_standins::shop::{Shop, Told};
 use wirewatch_testkit::{Database, eventually, private_cluster};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -136,6 +138,26 @@ async fn the_database_away_for_ten_seconds_loses_and_doubles_nothing() {
     }
     scene.quiet(225).await;
     scene.assert_all_once();
+    scene.service.stop();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn while_the_database_is_away_calls_stay_with_their_sender() {
+    let (mut cluster, _folder) = private_cluster(true);
+    cluster.create_database("wirewatch").unwrap();
+    let mut scene = Scene::open_on(&Database { url: cluster.url("wirewatch") }).await;
+    let mut shop = Shop::new(&scene.service.url("/in/shop-7d2f"), &scene.shop_secret, 1000);
+    // So many that some of them come in a rush.
+    let told: Vec<Told> = (0..40).map(|_| shop.purchase()).collect();
+    cluster.stop();
+    let answers = join_all(told.iter().map(|one| shop.tell(one))).await;
+    assert_eq!(answers, vec![Ok(503); 40]);
+    cluster.start_again().unwrap();
+    for one in &told {
+        eventually("it is taken", || async { (shop.tell(one).await == Ok(202)).then_some(()) }).await;
+    }
+    scene.quiet(40).await;
+    assert_eq!(scene.orders.summary().booked, 40, "what was committed late is recognised");
     scene.service.stop();
 }
 

@@ -2,12 +2,14 @@
 
 use crate::scene::Scene;
 use serde_json::Value;
+use std::collections::BTreeMap;
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tokio::task::JoinSet;
 use wirewatch_standins::shop::{Shop, Told, sign};
-use wirewatch_testkit::eventually;
-use wirewatch_testkit::http_client;
+use wirewatch_testkit::{Database, eventually, http_client};
 
 const PATH: &str = "/in/shop-7d2f";
 
@@ -227,6 +229,54 @@ async fn what_was_answered_is_there_after_a_crash() {
     scene.quiet(told.len()).await;
     assert_eq!(scene.orders.summary().booked, told.len());
     assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
+}
+
+/// Tells of these things over forty connections at once, until all are answered or nobody answers any more. Gives the
+/// verdict that each was answered 202 with, by its id.
+async fn rush(address: String, secret: String, told: Vec<Told>) -> BTreeMap<String, String> {
+    let waiting = Arc::new(Mutex::new(told));
+    let mut callers = JoinSet::new();
+    for _ in 0..40 {
+        let (waiting, client, address, secret) = (waiting.clone(), http_client(), address.clone(), secret.clone());
+        callers.spawn(async move {
+            let mut verdicts = Vec::new();
+            loop {
+                let Some(Told { id, body }) = waiting.lock().unwrap().pop() else { return verdicts };
+                let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+                let signature = sign(&secret, &id, seconds, body.as_bytes());
+                let request = client.post(&address).header("webhook-id", &id).header("webhook-timestamp", seconds);
+                let sent = request.header("webhook-signature", signature).body(body).send().await;
+                let Ok(response) = sent else { return verdicts };
+                assert_eq!(response.status(), 202);
+                let Ok(answer) = response.json::<Value>().await else { return verdicts };
+                verdicts.push((id, answer["verdict"].as_str().unwrap().to_owned()));
+            }
+        });
+    }
+    callers.join_all().await.into_iter().flatten().collect()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn in_a_rush_calls_are_kept_and_answered_and_a_crash_loses_none_of_them() {
+    const KEPT: &str = "select count(*) from spool";
+    let database = Database::new();
+    let mut scene = Scene::open_on(&database).await;
+    let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
+    let told: Vec<Told> = (0..400).map(|_| shop.purchase()).collect();
+    let calling = tokio::spawn(rush(scene.service.url(PATH), scene.shop_secret.clone(), told.clone()));
+    eventually("some are kept", || async { (database.number(KEPT).await > 0).then_some(()) }).await;
+    scene.service.kill();
+    let answered = calling.await.unwrap();
+    assert!(answered.values().any(|verdict| verdict == "kept"), "{answered:?}");
+    scene.service.start().await;
+    // Its sender tells again of what was not answered, and of that alone.
+    for one in told.iter().filter(|one| !answered.contains_key(&one.id)) {
+        assert_eq!(shop.tell(one).await, Ok(202));
+    }
+    scene.quiet(told.len()).await;
+    assert_eq!(scene.orders.summary().booked, told.len());
+    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
+    eventually("nothing is kept any more", || async { (database.number(KEPT).await == 0).then_some(()) }).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,8 +1,10 @@
 //! Webhooks: signed calls of 1 KB over 64 connections, answered after the commit. Beside the service a bare handler that
 //! stores each body, grouped with whatever waits, and does nothing else.
+//!
+//! Two times count: when the last call is answered, and when all that follows from them is done.
 
+use crate::cpu_seconds;
 use crate::serving::serve;
-use crate::{Measured, cpu_seconds};
 use axum::Router;
 use axum::body::Bytes;
 use axum::extract::State;
@@ -20,8 +22,9 @@ use wirewatch_standins::shop::sign;
 
 /// Connections of the sender.
 const SENDERS: usize = 64;
-/// Calls of one measurement.
+/// Calls of one measurement, and of one so long that calls are answered and worked on side by side.
 pub const CALLS: usize = 320 * SENDERS;
+pub const LONG_CALLS: usize = 8 * CALLS;
 /// The argument that makes this program the bare handler.
 pub const BARE: &str = "bare-handler";
 const SECRET: &str = "whsec_YmVuY2htYXJrcyBzaGFyZSB0aGlzIG9uZSBzZWNyZXQ=";
@@ -64,8 +67,19 @@ async fn store(db: DatabaseConnection, mut bodies: mpsc::UnboundedReceiver<(Byte
     }
 }
 
+/// One measurement.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Calls {
+    pub answered_per_s: f64,
+    /// Until the message of each was done; of the bare handler, which makes none, the same.
+    pub done_per_s: f64,
+    /// For each call, until the message of each was done.
+    pub cpu_s: f64,
+    pub database_cpu_s: f64,
+}
+
 /// One measurement of the bare handler on an empty database.
-pub async fn measure_bare(url: &str, database: i32) -> Measured {
+pub async fn measure_bare(url: &str, database: i32, calls: usize) -> Calls {
     let port = free_port().expect("a port");
     let own = std::env::current_exe().expect("a program has a file");
     let arguments = [BARE.to_owned(), port.to_string()];
@@ -77,11 +91,11 @@ pub async fn measure_bare(url: &str, database: i32) -> Measured {
     while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    send(port, process.id(), database).await
+    send(port, (process.id(), database), calls, async || {}).await
 }
 
 /// One measurement of the service on an empty database.
-pub async fn measure_service(program: &Path, url: &str, database: i32) -> Measured {
+pub async fn measure_service(program: &Path, url: &str, database: i32, calls: usize) -> Calls {
     let files = [
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", CONNECTION),
@@ -89,22 +103,39 @@ pub async fn measure_service(program: &Path, url: &str, database: i32) -> Measur
         ("outlines/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
     ];
     let serving = serve(program, url, &files, ("bench", SECRET)).await;
-    send(serving.port, serving.process.id(), database).await
+    let db = Database::connect(url).await.expect("a database");
+    let all_done = async || {
+        while done(&db).await < calls as i64 {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    };
+    send(serving.port, (serving.process.id(), database), calls, all_done).await
+}
+
+/// Messages of the flow, which has one step, that are done.
+async fn done(db: &DatabaseConnection) -> i64 {
+    let text = "select coalesce(sum(n), 0)::bigint from tally";
+    let row = db.query_one_raw(Statement::from_string(db.get_database_backend(), text)).await.expect("read");
+    row.expect("a row").try_get_by_index(0).expect("a number")
 }
 
 /// Sends the calls over all connections, each the next one when the last is answered.
-async fn send(port: u16, program: i32, database: i32) -> Measured {
+async fn send(port: u16, (program, database): (i32, i32), number: usize, all_done: impl AsyncFn()) -> Calls {
     let calls: Vec<Vec<Vec<u8>>> =
-        (0..SENDERS).map(|sender| (0..CALLS / SENDERS).map(|n| call(port, &format!("{sender}-{n}"))).collect()).collect();
+        (0..SENDERS).map(|sender| (0..number / SENDERS).map(|n| call(port, &format!("{sender}-{n}"))).collect()).collect();
     let (cpu, database_cpu, begun) = (cpu_seconds(program), cpu_seconds(database), Instant::now());
     let senders: Vec<_> = calls.into_iter().map(|calls| tokio::spawn(send_one_by_one(port, calls))).collect();
     for sender in senders {
         sender.await.expect("every call is answered 202");
     }
-    Measured {
-        orders_per_s: CALLS as f64 / begun.elapsed().as_secs_f64(),
-        cpu_s: cpu_seconds(program) - cpu,
-        database_cpu_s: cpu_seconds(database) - database_cpu,
+    let each = number as f64;
+    let answered_per_s = each / begun.elapsed().as_secs_f64();
+    all_done().await;
+    Calls {
+        answered_per_s,
+        done_per_s: each / begun.elapsed().as_secs_f64(),
+        cpu_s: (cpu_seconds(program) - cpu) / each,
+        database_cpu_s: (cpu_seconds(database) - database_cpu) / each,
     }
 }
 

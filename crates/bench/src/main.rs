@@ -13,6 +13,7 @@ mod serving;
 mod steady;
 mod whole;
 
+use hooks::Calls;
 use queues::Relay;
 use std::path::PathBuf;
 use wirewatch_loopback::{BrokerOptions, Cluster, LoopbackBroker, Options};
@@ -141,19 +142,27 @@ async fn run() {
     println!("\n{text}\nwritten to {}", path.display());
 }
 
-/// Webhooks: the service and the bare handler in turn; the median of each.
-async fn webhooks(program: &std::path::Path, cluster: &Cluster) -> (Measured, Measured) {
-    let (mut services, mut bares) = (Vec::new(), Vec::new());
-    for pair in 1..=PAIRS {
-        let (ours, theirs) = (format!("hooks{pair}"), format!("barehooks{pair}"));
+/// Webhooks: the service and the bare handler in turn, the median of each; and once for long.
+async fn webhooks(program: &std::path::Path, cluster: &Cluster) -> [(Calls, Calls); 2] {
+    let pair = async |name: &str, calls: usize| {
+        let (ours, theirs) = (format!("hooks{name}"), format!("barehooks{name}"));
         cluster.create_database(&ours).expect("a database");
         cluster.create_database(&theirs).expect("a database");
-        services.push(hooks::measure_service(program, &cluster.url(&ours), cluster.id()).await);
-        bares.push(hooks::measure_bare(&cluster.url(&theirs), cluster.id()).await);
-        let (service, bare) = (services[pair - 1].orders_per_s, bares[pair - 1].orders_per_s);
-        println!("webhooks {pair}: service {service:.0} calls/s, bare handler {bare:.0} calls/s");
+        let service = hooks::measure_service(program, &cluster.url(&ours), cluster.id(), calls).await;
+        let bare = hooks::measure_bare(&cluster.url(&theirs), cluster.id(), calls).await;
+        println!(
+            "webhooks {name}: service {:.0} calls/s answered, {:.0} done, bare handler {:.0}",
+            service.answered_per_s, service.done_per_s, bare.answered_per_s
+        );
+        (service, bare)
+    };
+    let (mut services, mut bares) = (Vec::new(), Vec::new());
+    for n in 1..=PAIRS {
+        let (service, bare) = pair(&n.to_string(), hooks::CALLS).await;
+        services.push(service);
+        bares.push(bare);
     }
-    (report::median(&services), report::median(&bares))
+    [(report::median_calls(&services), report::median_calls(&bares)), pair("long", hooks::LONG_CALLS).await]
 }
 
 /// Queues: the service, the pipelined relay and the straightforward one in turn; the median of each.

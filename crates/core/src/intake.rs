@@ -145,21 +145,27 @@ pub struct Unfolding {
 pub type Part = (u32, Range<u64>, String);
 
 /// How an arrival came.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Came {
     /// The connection it came by.
     pub connection: String,
     /// File name, queue name, or what a person called it.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub name: String,
     /// The sender's name for what happened, e.g. `purchase.placed`; empty when it gives none.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub event: String,
     /// The sender's id of this delivery; empty when it gives none.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub delivery: String,
     /// What a broker told of it beside its body; each entry stands in `$meta` too. Of a message of AMQP 0-9-1:
     /// `exchange`, `routing_key`, `headers`, and where given `message_id`, `correlation_id`, `reply_to`, `type`,
     /// `content_type`, `priority`, `expires_ms`, `redelivered`.
+    #[serde(skip_serializing_if = "Map::is_empty")]
     pub told: Map<String, Value>,
     /// A person said that a repeat is meant.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub let_through: bool,
 }
 

@@ -4,7 +4,7 @@ use crate::Clock;
 use crate::journal::{Down, Journal};
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::take::{Ready, TakenReport, take_all};
+use crate::take::{NotTaken, Ready, TakenReport, take_all};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
 
@@ -16,7 +16,7 @@ const TOGETHER_BYTES: u64 = 1 << 20;
 #[derive(Debug)]
 pub(crate) struct Waiting {
     pub ready: Ready,
-    pub tell: oneshot::Sender<Result<TakenReport, Down>>,
+    pub tell: oneshot::Sender<Result<TakenReport, NotTaken>>,
 }
 
 /// Takes what `waiting` gives until it ends. Nothing is tried again here: whoever waits still has what it gave.
@@ -29,7 +29,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
         let mut next = Some(first);
         while let Some(Waiting { ready, tell }) = next {
             if ready.row().is_broken() {
-                let _ = tell.send(Err(Down("what came before it was not taken".to_owned())));
+                let _ = tell.send(Err(Down("what came before it was not taken".to_owned()).into()));
             } else {
                 bytes += ready.size();
                 batch.push(ready);

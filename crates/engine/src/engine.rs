@@ -8,6 +8,7 @@ use crate::loader;
 use crate::neighbours::{self, Looked};
 use crate::releases::Releases;
 use crate::shared::{Closed, Input, Shared, Why, unfinished};
+use crate::spool::{self, Call, Received, Spool};
 use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::turning::{self, Outward, closed_places};
 use crate::unfold::{self, retrying};
@@ -86,6 +87,8 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         for row in journal.unfoldings().await? {
             let _ = arrivals.send(row.arrival);
         }
+        let (spool, spooling) = Spool::new();
+        journal.spools().await?.into_iter().for_each(|id| spool.left(id));
         let shared = Arc::new(Shared {
             journal: journal.clone(),
             links,
@@ -95,6 +98,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
             submitted,
             arrivals,
             custody,
+            spool,
             room,
             closed,
             looked,
@@ -104,6 +108,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         tasks.spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
         tasks.spawn(unfold::run(shared.clone(), to_unfold));
         tasks.spawn(custody::run(shared.clone(), to_take));
+        tasks.spawn(spool::run(shared.clone(), spooling));
         closed_out.send_replace(closed_places(&dispatcher));
         let (load, to_load) = mpsc::unbounded_channel();
         tasks.spawn(loader::run(shared.clone(), to_load));
@@ -145,7 +150,21 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     pub fn give(&self, ready: Ready) -> impl Future<Output = Result<TakenReport, Down>> + Send + use<J, L, C> {
         let (tell, answer) = oneshot::channel();
         let _ = self.shared.custody.send(Waiting { ready, tell });
-        async { answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()))) }
+        async { Ok(answer.await.map_err(|_| Down("the engine has ended".to_owned()))??) }
+    }
+
+    /// Takes a call into custody: with all that follows, or, in a rush, as it came.
+    ///
+    /// # Errors
+    /// [`Down`] while the journal is away; nothing of it is taken.
+    pub async fn receive(&self, call: Call) -> Result<Received, Down> {
+        Ok(spool::receive(&self.shared, call).await?)
+    }
+
+    /// How many calls came in a rush, and are kept and not taken yet.
+    #[must_use]
+    pub fn kept(&self) -> usize {
+        self.shared.spool.calls()
     }
 
     /// Ends when all of these places take what comes.

@@ -1,6 +1,7 @@
 //! What the engine asks of the place where everything is kept.
 
 use crate::shard::Shards;
+use crate::spool::Spooled;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::future::Future;
@@ -310,6 +311,8 @@ pub struct Others {
     pub due: Option<(Shards, i16)>,
     /// Unfoldings that were those of a process that has ended.
     pub unfoldings: Vec<ArrivalId>,
+    /// And calls that it had kept.
+    pub spools: Vec<Id>,
     /// Messages of this process's shards that others have made, in the order of their commits.
     pub handed: Vec<Recovered>,
     /// Acts that others ask for.
@@ -369,6 +372,20 @@ pub trait Journal: Send + Sync + 'static {
     fn pieces(&self, body: &[u8]) -> Vec<Piece> {
         vec![Piece { packed: false, bytes: body.to_vec() }]
     }
+
+    /// Keeps calls as they came, until [`unspool`](Self::unspool).
+    ///
+    /// After [`Down`] they may be kept: [`spooled`](Self::spooled) tells.
+    fn spool(&self, spooled: &Spooled) -> impl Future<Output = Result<(), Down>> + Send;
+
+    /// Calls that this process keeps under that id.
+    fn spooled(&self, id: Id) -> impl Future<Output = Result<Option<Spooled>, Down>> + Send;
+
+    /// All ids under which it does, the oldest first.
+    fn spools(&self) -> impl Future<Output = Result<Vec<Id>, Down>> + Send;
+
+    /// Each of the calls under these ids is taken: they are kept no longer.
+    fn unspool(&self, ids: &[Id]) -> impl Future<Output = Result<(), Down>> + Send;
 
     /// Stores a piece of a body ahead of its arrival.
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;

@@ -72,6 +72,7 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
         *mine = mine.with(gained);
     }
     others.unfoldings.into_iter().for_each(|arrival| shared.unfold(arrival));
+    others.spools.into_iter().for_each(|id| shared.spool.left(id));
     if !others.handed.is_empty() {
         shared.handed(others.handed);
     }

@@ -10,6 +10,7 @@ use crate::links::Links;
 use crate::neighbours::Looked;
 use crate::releases::Releases;
 use crate::shard::Shards;
+use crate::spool::Spool;
 use crate::writer::{Submitted, Tell, What};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -51,6 +52,7 @@ pub(crate) struct Shared<J, L, C> {
     pub(crate) submitted: mpsc::UnboundedSender<Submitted>,
     pub(crate) arrivals: mpsc::UnboundedSender<ArrivalId>,
     pub(crate) custody: mpsc::UnboundedSender<Waiting>,
+    pub(crate) spool: Spool,
     pub(crate) room: watch::Receiver<bool>,
     /// Places that take nothing at present, and why.
     pub(crate) closed: watch::Receiver<Closed>,

@@ -16,7 +16,7 @@ use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
-use wirewatch_core::{ArrivalId, Digest, Document};
+use wirewatch_core::{ArrivalId, Digest, Document, Timestamp};
 
 /// Up to here a body is held in memory and stored with its arrival; beyond, piece by piece ahead of it.
 const WHOLE: usize = 4 << 20;
@@ -37,6 +37,8 @@ pub struct Source {
     pub json: Option<Document>,
     /// The person who handed it in; empty when it came by itself.
     pub by: String,
+    /// What it was promised to be when it was kept, and when that was.
+    pub promised: Option<(ArrivalId, Timestamp)>,
     /// What came before it by the same way.
     pub row: Row,
 }
@@ -123,6 +125,25 @@ struct Ahead {
     to_number: Option<(Decision, Vec<Stored>)>,
 }
 
+/// Why an arrival is not taken; nothing of it is.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum NotTaken {
+    #[error(transparent)]
+    Away(#[from] Down),
+    /// The journal cannot store it, and never will.
+    #[error("{0}")]
+    Refused(String),
+}
+
+impl From<NotTaken> for Down {
+    fn from(not: NotTaken) -> Self {
+        match not {
+            NotTaken::Away(down) => down,
+            NotTaken::Refused(says) => Self(says),
+        }
+    }
+}
+
 /// What became of an arrival.
 #[derive(Debug, Clone)]
 pub struct TakenReport {
@@ -150,7 +171,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         let takes_x12 = workspace.1.flows_from(&source.came).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
         let terms = workspace.1.clone();
         let reader = takes_x12.then(|| Box::new(Reader::choosing(move |header| terms.terms(header), Limits::default())));
-        let id = shared.journal.mint(shared.clock.now());
+        let id = source.promised.map_or_else(|| shared.journal.mint(shared.clock.now()), |(id, _)| id);
         let hasher = Box::new(blake3::Hasher::new());
         Self { shared, id, source, reader, hasher, held: Vec::new(), pieces: 0, size: 0, workspace }
     }
@@ -222,7 +243,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             body,
             size: self.size,
             digest,
-            received: self.shared.clock.now(),
+            received: self.source.promised.map_or_else(|| self.shared.clock.now(), |(_, received)| received),
             by: self.source.by,
         };
         let arriving = Arriving { release: self.workspace.0, incoming, keys, decide, born };
@@ -304,7 +325,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     batch: Vec<Ready>,
-) -> Vec<Result<TakenReport, Down>> {
+) -> Vec<Result<TakenReport, NotTaken>> {
     let (batch, rest): (Vec<Arriving>, Vec<_>) =
         batch.into_iter().map(|ready| (ready.arriving, (ready.entered, ready.row))).unzip();
     let ids: Vec<ArrivalId> = batch.iter().map(|arriving| arriving.incoming.id).collect();
@@ -323,7 +344,7 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     for ((id, taken), (ahead, row)) in ids.into_iter().zip(taken).zip(rest) {
         reports.push(match row.unless(taken) {
             Ok(taken) => take_up(shared, id, taken, ahead).await,
-            Err(down) => Err(down),
+            Err(down) => Err(down.into()),
         });
     }
     reports
@@ -334,9 +355,9 @@ async fn take_up<J: Journal, L: Links, C: Clock>(
     id: ArrivalId,
     taken: Taken,
     ahead: Vec<Result<Entered, Broken>>,
-) -> Result<TakenReport, Down> {
+) -> Result<TakenReport, NotTaken> {
     Ok(match taken {
-        Taken::Refused(says) => return Err(Down(says)),
+        Taken::Refused(says) => return Err(NotTaken::Refused(says)),
         Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true },
         Taken::Now { verdict, says, messages, unfolds, .. } => {
             let mut entered = Vec::with_capacity(messages.len());

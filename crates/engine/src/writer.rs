@@ -159,6 +159,7 @@ async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op]) -> Vec<OpResult> {
 mod tests {
     use super::*;
     use crate::journal::{Arriving, Change, Recovered, Stored, Taken, UnfoldRow};
+    use crate::spool::Spooled;
     use std::ops::Range;
     use std::sync::Mutex;
     use wirewatch_core::document::Form;
@@ -198,6 +199,18 @@ mod tests {
             unreachable!("the writer commits and nothing else")
         }
         async fn taken(&self, _: ArrivalId) -> Result<Option<Taken>, crate::Down> {
+            unreachable!()
+        }
+        async fn spool(&self, _: &Spooled) -> Result<(), crate::Down> {
+            unreachable!()
+        }
+        async fn spooled(&self, _: Id) -> Result<Option<Spooled>, crate::Down> {
+            unreachable!()
+        }
+        async fn spools(&self) -> Result<Vec<Id>, crate::Down> {
+            unreachable!()
+        }
+        async fn unspool(&self, _: &[Id]) -> Result<(), crate::Down> {
             unreachable!()
         }
         async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), crate::Down> {

@@ -15,7 +15,7 @@ use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, Transact
 use std::collections::BTreeSet;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
-use wirewatch_core::{ArrivalId, Id, MessageId};
+use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{Others, SHARDS, Shards, home_of};
 
 /// Held by whoever changes who is at work.
@@ -135,6 +135,7 @@ async fn adopt(roll: &DatabaseTransaction, me: i16) -> Result<bool, JournalError
     for text in [
         format!("update shard set writer = $1 where writer {orphaned}"),
         format!("update unfolding set writer = $1 where writer {orphaned}"),
+        format!("update spool set writer = $1 where writer {orphaned}"),
     ] {
         adopted |= roll.execute_raw(sql(&text, [me.into()])).await?.rows_affected() > 0;
     }
@@ -208,12 +209,14 @@ impl PgJournal {
         let mut others = Others { any, shards, ..Others::default() };
         self.together.store(any, std::sync::atomic::Ordering::Relaxed);
         if any || took_over {
-            let (adopted, handed) = (self.adopted().await?, self.handed(shards).await?);
+            let (adopted, spools) = (self.adopted("arrival", "unfolding").await?, self.adopted("id", "spool").await?);
+            let handed = self.handed(shards).await?;
             others.due = due(me, &writers);
             others.holds = Some(crate::load::holds(&self.db).await?);
             others.errands = self.errands(shards).await?;
             // Nothing fails from here on: what is marked as told of is told of.
             others.unfoldings = adopted.into_iter().filter(|arrival| told(&self.told_of, *arrival)).collect();
+            others.spools = spools.into_iter().filter(|id| told(&self.told_of, *id)).collect();
             let fresh = handed.into_iter().filter(|(seq, _)| told(&self.told_handed, *seq));
             others.handed = fresh.map(|(_, found)| found).collect();
         }
@@ -256,18 +259,18 @@ impl PgJournal {
         self.back_since.lock().expect("no holder panics").is_some_and(|since| since.elapsed() < LEASE)
     }
 
-    /// Unfoldings that are this process's and were another's before.
-    async fn adopted(&self) -> Result<Vec<ArrivalId>, JournalError> {
+    /// Unfoldings or spooled calls, by their ids, that are this process's and were another's before.
+    async fn adopted(&self, id: &str, table: &str) -> Result<Vec<Id>, JournalError> {
         let me = self.me().writer;
-        // Its own bear its number in the arrival's id.
-        let text = "select arrival from unfolding where writer = $1 and (arrival >> 12) & 1023 <> $1::bigint order by arrival";
-        let rows = self.db.query_all_raw(sql(text, [me.into()])).await?;
+        // Its own bear its number in the id.
+        let text = format!("select {id} from {table} where writer = $1 and ({id} >> 12) & 1023 <> $1::bigint order by {id}");
+        let rows = self.db.query_all_raw(sql(&text, [me.into()])).await?;
         rows.iter().map(|row| Ok(Id(row.try_get_by_index(0)?))).collect()
     }
 
     /// Those that were told of at the start.
-    pub(crate) fn told(&self, arrivals: impl IntoIterator<Item = ArrivalId>) {
-        self.told_of.lock().expect("no holder panics").extend(arrivals);
+    pub(crate) fn told(&self, ids: impl IntoIterator<Item = Id>) {
+        self.told_of.lock().expect("no holder panics").extend(ids);
     }
 
     /// What others have made for these shards, with the number under which it was handed over. A row goes only when it was

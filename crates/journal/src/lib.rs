@@ -12,6 +12,7 @@ mod load;
 mod pack;
 mod query;
 mod schema;
+mod spool;
 mod take;
 mod trails;
 mod writer;

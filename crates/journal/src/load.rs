@@ -12,7 +12,8 @@ use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Stored, Taken, UnfoldRow,
+    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Spooled, Stored, Taken,
+    UnfoldRow,
 };
 
 /// Bytes of a body in one row, before compression.
@@ -202,6 +203,24 @@ impl Journal for PgJournal {
 
     fn pieces(&self, body: &[u8]) -> Vec<Piece> {
         pieces(body)
+    }
+
+    async fn spool(&self, spooled: &Spooled) -> Result<(), Down> {
+        Ok(self.keep_calls(spooled).await?)
+    }
+
+    async fn spooled(&self, id: Id) -> Result<Option<Spooled>, Down> {
+        Ok(self.kept_calls(id).await?)
+    }
+
+    async fn spools(&self) -> Result<Vec<Id>, Down> {
+        let ids = self.all_kept().await?;
+        self.told(ids.iter().copied());
+        Ok(ids)
+    }
+
+    async fn unspool(&self, ids: &[Id]) -> Result<(), Down> {
+        Ok(self.drop_kept(ids).await?)
     }
 
     async fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> Result<(), Down> {

@@ -24,6 +24,7 @@ impl MigratorTrait for Migrator {
             step("m008_recorded", RECORDED),
             step("m009_drafts", DRAFTS),
             step("m010_seen_by_key", SEEN_BY_KEY),
+            step("m011_spool", SPOOL),
         ]
     }
 }
@@ -242,6 +243,12 @@ create table draft (
 
 /// Of one scope there are many keys: what is told apart by its first column is told apart sooner.
 const SEEN_BY_KEY: &str = "alter table seen drop constraint seen_pkey, add primary key (key, scope)";
+
+const SPOOL: &str = r#"
+-- Calls in a rush, many in a row and as they came, until they are taken: few rows, short-lived.
+create table spool (id bigint primary key, writer smallint not null, packed boolean not null, calls bytea not null);
+alter table spool alter column calls set storage external;
+"#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

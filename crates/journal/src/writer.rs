@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, broadcast};
-use wirewatch_core::{ArrivalId, Id, IdMint, MessageId, Timestamp};
+use wirewatch_core::{Id, IdMint, MessageId, Timestamp};
 use wirewatch_engine::{Clock, Op, OpResult, SHARDS, SystemClock};
 
 /// How long a lease holds, and how often it is renewed.
@@ -31,10 +31,11 @@ pub(crate) const LOCK: i64 = 0x5749_5245;
 #[derive(Debug)]
 pub struct PgJournal {
     pub(crate) db: DatabaseConnection,
-    /// One connection that groups are written by, and one that arrivals are taken by: what a server's process has planned and
+    /// One connection that groups are written by, one that arrivals are taken by, and one that calls are kept by: what a server's process has planned and
     /// read before serves it again, which it does not when each statement goes by another in turn.
     groups: DatabaseConnection,
     pub(crate) takings: DatabaseConnection,
+    pub(crate) spools: DatabaseConnection,
     /// One connection that holds the process's lock for as long as the process lives.
     pub(crate) lock: DatabaseConnection,
     me: RwLock<Me>,
@@ -48,8 +49,8 @@ pub struct PgJournal {
     /// When its own lease was renewed after it had been over; `None` while it never was.
     pub(crate) back_since: Mutex<Option<Instant>>,
     pub(crate) together: AtomicBool,
-    /// Unfoldings of processes that have ended which the engine was told of.
-    pub(crate) told_of: Mutex<BTreeSet<ArrivalId>>,
+    /// Unfoldings and spooled calls of processes that have ended which the engine was told of.
+    pub(crate) told_of: Mutex<BTreeSet<Id>>,
     /// What was handed over and told of, by its number, until its row is gone.
     pub(crate) told_handed: Mutex<BTreeSet<i64>>,
     fenced: AtomicBool,
@@ -102,6 +103,7 @@ impl PgJournal {
         let mut single = options(1);
         single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>);
         let (groups, takings) = (Database::connect(single.clone()).await?, Database::connect(single.clone()).await?);
+        let spools = Database::connect(single.clone()).await?;
         let lock = Database::connect(single.test_before_acquire(false).clone()).await?;
         let db = Database::connect(options(8)).await?;
         Migrator::up(&db, None).await?;
@@ -112,6 +114,7 @@ impl PgJournal {
             db,
             groups,
             takings,
+            spools,
             lock,
             me: RwLock::new(me),
             mint,

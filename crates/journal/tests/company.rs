@@ -5,9 +5,12 @@ use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::document::Form;
+use wirewatch_core::intake::Came;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, MessageId};
-use wirewatch_engine::{Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, SystemClock, Unfold, shard_of};
+use wirewatch_engine::{
+    Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, Spooled, SpooledCall, SystemClock, Unfold, shard_of,
+};
 use wirewatch_journal::PgJournal;
 use wirewatch_testkit::{Database, eventually, eventually_within, private_cluster};
 
@@ -119,6 +122,31 @@ async fn shards_whose_new_owner_ends_before_it_took_them_up_come_back_with_what_
     assert_eq!(ada.shards(), Shards::ALL.without(some), "not before what is unfinished there is taken up");
     ada.gained(some);
     assert_eq!(ada.shards(), Shards::ALL);
+}
+
+#[tokio::test]
+async fn calls_that_a_process_kept_are_taken_over_and_it_keeps_no_more() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let spooled = |journal: &PgJournal| {
+        let (id, received) = (journal.mint(SystemClock.now()), SystemClock.now());
+        let call = SpooledCall { id, received, came: Came::default(), body: b"{}".to_vec() };
+        Spooled { id, calls: vec![call] }
+    };
+    let kept = spooled(&bee);
+    bee.spool(&kept).await.unwrap();
+    assert_eq!(ada.spooled(kept.id).await.unwrap(), None, "they are those of another");
+    assert!(ada.others().await.unwrap().spools.is_empty());
+    // It hangs: its lease runs out, and its lock goes with its connection.
+    database.run(&format!("update writer set lease_until = 1 where id = {}", bee.writer())).await;
+    let found = eventually("they are found", || async { ada.others().await.ok().filter(|others| !others.spools.is_empty()) });
+    assert_eq!(found.await.spools, [kept.id]);
+    assert!(ada.others().await.unwrap().spools.is_empty(), "told of once");
+    assert_eq!(ada.spooled(kept.id).await.unwrap(), Some(kept.clone()));
+    assert!(bee.spool(&spooled(&bee)).await.is_err(), "whoever was taken over keeps nothing");
+    bee.unspool(&[kept.id]).await.unwrap();
+    assert_eq!(bee.spooled(kept.id).await.unwrap(), None);
+    assert_eq!(ada.spools().await.unwrap(), [kept.id], "nor does it let go of what is another's now");
 }
 
 #[tokio::test]

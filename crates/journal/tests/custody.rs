@@ -2,14 +2,14 @@
 
 use std::sync::{Arc, Mutex};
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Answers, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
+use wirewatch_core::intake::{Answers, Came, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
 use wirewatch_core::machine::{Origin, Pass, Passed, State};
 use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{
-    Arriving, Born, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Piece, Stored, SystemClock, Taken,
-    Unfolds,
+    Arriving, Born, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Piece, Spooled, SpooledCall, Stored,
+    SystemClock, Taken, Unfolds,
 };
 use wirewatch_journal::{ArrivalFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -346,4 +346,32 @@ async fn the_highest_control_number_before_is_known_within_a_commit_too() {
     journal.take(vec![watched(104), watched(105)]).await.unwrap();
     journal.take(vec![watched(102)]).await.unwrap();
     assert_eq!(*seen.lock().unwrap(), [None, Some(101), Some(104), Some(101)]);
+}
+
+/// Calls to keep, under the ids of this journal.
+fn rush(journal: &PgJournal, bodies: &[&str]) -> Spooled {
+    let now = SystemClock.now();
+    let call = |body: &&str| {
+        let came = Came { connection: "shop".into(), event: "purchase\0placed".into(), delivery: "d1".into(), ..Came::default() };
+        SpooledCall { id: journal.mint(now), received: now, came, body: body.as_bytes().to_vec() }
+    };
+    let calls: Vec<SpooledCall> = bodies.iter().map(call).collect();
+    Spooled { id: calls[0].id, calls }
+}
+
+#[tokio::test]
+async fn calls_are_kept_as_they_came_until_they_are_taken() {
+    let (database, journal) = open().await;
+    let long = "clover ".repeat(10_000);
+    let (first, second) = (rush(&journal, &["{}", "", "\n{\"n\": 1}", &long]), rush(&journal, &["\0"]));
+    journal.spool(&first).await.unwrap();
+    journal.spool(&second).await.unwrap();
+    assert!(journal.spool(&first).await.is_err(), "once");
+    assert_eq!(journal.spools().await.unwrap(), [first.id, second.id]);
+    assert_eq!(journal.spooled(first.id).await.unwrap(), Some(first.clone()));
+    let stored = database.number("select sum(length(calls))::bigint from spool where packed").await;
+    assert!((1..5_000).contains(&stored), "{stored} bytes of 70,000: they are packed together");
+    journal.unspool(&[first.id, second.id]).await.unwrap();
+    assert_eq!(journal.spooled(first.id).await.unwrap(), None);
+    assert_eq!(journal.spools().await.unwrap(), []);
 }

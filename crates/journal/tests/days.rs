@@ -3,9 +3,10 @@
 use serde_json::Map;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
+use wirewatch_core::intake::Came;
 use wirewatch_core::machine::{Origin, State};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
+use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, Spooled, SpooledCall, SystemClock, Unfold};
 use wirewatch_journal::PgJournal;
 use wirewatch_testkit::Database;
 
@@ -92,6 +93,22 @@ async fn a_day_with_something_unfinished_stays_and_those_after_it() {
     assert_eq!(database.number(&format!("select count(*) from pg_class where relname = 'body_{today}'")).await, 1);
     let first = "select min(substr(relname, 6))::bigint from pg_class where relname like 'body\\_2%' and relkind = 'r'";
     assert_eq!(database.number(first).await.to_string(), today, "only days before it are dropped");
+}
+
+#[tokio::test]
+async fn a_day_of_calls_that_are_kept_stays() {
+    let database = Database::new();
+    let journal = PgJournal::open(&database.url, "test").await.unwrap();
+    let (id, received) = (journal.mint(SystemClock.now()), SystemClock.now());
+    let call = SpooledCall { id, received, came: Came::default(), body: Vec::new() };
+    journal.spool(&Spooled { id, calls: vec![call] }).await.unwrap();
+    journal.tidy(5, days(30)).await.unwrap();
+    let (today, _) = id.made().x12();
+    let stands = format!("select count(*) from pg_class where relname = 'arrival_{today}'");
+    assert_eq!(database.number(&stands).await, 1, "they will be arrivals of that day");
+    journal.unspool(&[id]).await.unwrap();
+    journal.tidy(5, days(30)).await.unwrap();
+    assert_eq!(database.number(&stands).await, 0);
 }
 
 #[tokio::test]

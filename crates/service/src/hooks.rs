@@ -2,7 +2,7 @@
 //!
 //! | call | answer |
 //! |---|---|
-//! | taken, or a repeat | 202 with the arrival |
+//! | taken, kept while there are too many at a time, or a repeat | 202 with the arrival |
 //! | `GET`, `HEAD`, or without a body: somebody checks the address | 200; nothing is taken |
 //! | no such address | 404 |
 //! | signature missing, old or wrong | 401 |
@@ -32,14 +32,18 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
 use wirewatch_core::place::Place;
 use wirewatch_core::webhook::Webhook;
-use wirewatch_engine::{Clock, Source, SystemClock, Why};
+use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
 
 /// What the addresses of webhooks begin with.
 pub const PREFIX: &str = "/in/";
 /// Largest body that a tray keeps, in bytes.
 const TRAY_LARGEST: u64 = 1 << 20;
+/// What a call is told that is in custody and not looked at yet.
+const KEPT: &str = "kept: many calls come at a time, and this one is worked on as soon as fewer do";
 /// How long a whole call may take to come.
 const WAIT: Duration = Duration::from_secs(10);
+/// How long its sender waits for the commit, at most: then the database is away, or as good as.
+const COMMIT: Duration = Duration::from_secs(5);
 
 /// A call at an address of ours.
 pub async fn receive(
@@ -173,12 +177,17 @@ async fn take(
     let (event, delivery) = (said(&webhook.event), said(&webhook.delivery));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
     let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
-    let away = |_| Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5);
-    let mut taking = app.engine.read(Source { came, json: json.map(Document::Json), ..Source::default() });
-    taking.feed(&body).await.map_err(away)?;
-    let ready = taking.ready().await.map_err(away)?;
-    let report = app.engine.take(vec![ready]).await.remove(0).map_err(away)?;
-    let answer = json!({ "arrival": report.arrival.to_string(), "verdict": report.verdict.as_str(), "says": report.says });
+    let call = Call { came, json: json.map(Document::Json), body: body.into() };
+    // A commit that comes late all the same does no harm: told again, the delivery is recognised.
+    let Ok(Ok(received)) = tokio::time::timeout(COMMIT, app.engine.receive(call)).await else {
+        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5));
+    };
+    let answer = match received {
+        Received::Taken(TakenReport { arrival, verdict, says, .. }) => {
+            json!({ "arrival": arrival.to_string(), "verdict": verdict.as_str(), "says": says })
+        }
+        Received::Kept(arrival) => json!({ "arrival": arrival.to_string(), "verdict": "kept", "says": KEPT }),
+    };
     Ok((StatusCode::ACCEPTED, Json(answer)).into_response())
 }
 

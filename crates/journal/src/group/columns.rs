@@ -100,6 +100,7 @@ pub const LEDGER: Columns = &[
     ("at", Big),
 ];
 pub const UNFOLDING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
+pub const SPOOL: Columns = &[("id", Big), ("packed", Bool), ("calls", Bytes)];
 pub const COUNTER: Columns = &[("scope", Text), ("value", Big)];
 
 pub const SEEN: Columns = &[("scope", Text), ("key", Text), ("arrival", Big), ("at", Big), ("digest", Text)];

@@ -64,8 +64,19 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
+    let kept = match app.engine.kept() {
+        0 => None,
+        n => Some(format!("{n} calls came faster than they can be worked on: they are kept, and taken as soon as fewer come")),
+    };
     let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
-    Ok(few.into_iter().chain(folder).chain(connections).chain(queues::troubles(app, &workspace)).chain(silences).collect())
+    Ok(few
+        .into_iter()
+        .chain(kept)
+        .chain(folder)
+        .chain(connections)
+        .chain(queues::troubles(app, &workspace))
+        .chain(silences)
+        .collect())
 }
 
 /// Why messages stand aside, most messages first.

@@ -1,114 +1,14 @@
 //! The engine over journals that break or are away.
 
+mod rush;
+mod small;
+
+use small::{Next, Small, empty, engine, read};
 use std::collections::BTreeMap;
-use std::ops::Range;
 use std::sync::{Arc, Mutex};
-use wirewatch_core::connection::Connection;
-use wirewatch_core::intake::{Unfolding, Verdict};
-use wirewatch_core::machine::{Outcome, Work};
+use wirewatch_core::intake::Verdict;
 use wirewatch_core::workspace::{Files, Workspace};
-use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
-use wirewatch_engine::{
-    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Row, Settings, Shards, Source, Stored,
-    SystemClock, Taken, UnfoldRow, Unfolds,
-};
-
-/// A journal with nothing in it but, if so made, one unfolding that breaks whoever reads it. It takes what comes, but for
-/// the moments when it is away or refuses.
-#[derive(Default)]
-struct Small {
-    breaks: bool,
-    next: Mutex<Vec<Next>>,
-    releases: BTreeMap<i64, Files>,
-    /// The releases that were asked for.
-    asked: Mutex<Vec<i64>>,
-}
-
-/// What becomes of the next batch.
-enum Next {
-    Away,
-    Refused,
-}
-
-impl Journal for Small {
-    async fn commit(&self, _: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
-        Ok(vec![OpResult::Committed; ops.len()])
-    }
-    async fn take(&self, batch: Vec<Arriving>) -> Result<Vec<Taken>, Down> {
-        let taken = || Taken::Now {
-            verdict: Verdict::Taken,
-            says: String::new(),
-            partner: String::new(),
-            messages: Vec::new(),
-            unfolds: Unfolds::Nothing,
-        };
-        match self.next.lock().unwrap().pop() {
-            Some(Next::Away) => Err(Down("away".into())),
-            Some(Next::Refused) => Ok(batch.iter().map(|_| Taken::Refused("too odd".into())).collect()),
-            None => Ok(batch.iter().map(|_| taken()).collect()),
-        }
-    }
-    async fn taken(&self, _: ArrivalId) -> Result<Option<Taken>, Down> {
-        Ok(None)
-    }
-    async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), Down> {
-        match self.next.lock().unwrap().pop() {
-            Some(_) => Err(Down("away".into())),
-            None => Ok(()),
-        }
-    }
-    async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
-        Ok(Vec::new())
-    }
-    async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, Down> {
-        Ok(Vec::new())
-    }
-    async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
-        Ok(Vec::new())
-    }
-    async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
-        let row = UnfoldRow { arrival: Id(1), release: 1, unfolding: Unfolding::default(), cursor: 0 };
-        Ok(if self.breaks { vec![row] } else { Vec::new() })
-    }
-    async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
-        panic!("a mistake");
-    }
-    async fn holds(&self) -> Result<Vec<Hold>, Down> {
-        Ok(Vec::new())
-    }
-    async fn claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, Down> {
-        unreachable!()
-    }
-    async fn release(&self, no: i64) -> Result<Option<Files>, Down> {
-        self.asked.lock().unwrap().push(no);
-        Ok(self.releases.get(&no).cloned())
-    }
-    fn mint(&self, _: Timestamp) -> Id {
-        Id(2)
-    }
-}
-
-struct Nowhere;
-
-impl Links for Nowhere {
-    async fn perform(&self, _: &Connection, _: &Work) -> Outcome {
-        unreachable!("nothing is sent")
-    }
-}
-
-/// The files of a workspace with nothing in it.
-fn empty(title: &str) -> Files {
-    Files::from([("workspace.toml".to_owned(), format!("format = 1\ntitle = \"{title}\"\n"))])
-}
-
-fn read(files: &Files) -> Arc<Workspace> {
-    Arc::new(Workspace::read(files).workspace.expect("sound"))
-}
-
-async fn engine(journal: Small) -> Engine<Small, Nowhere, SystemClock> {
-    let releases = Releases::new(1, read(&empty("Empty")));
-    Engine::start(Arc::new(journal), Arc::new(Nowhere), SystemClock, releases, Settings::default()).await.unwrap()
-}
+use wirewatch_engine::{Down, Releases, Row, Source};
 
 #[tokio::test]
 async fn the_end_of_one_task_is_the_end_of_the_engine() {

@@ -1,0 +1,182 @@
+//! Calls in a rush: kept as they came, answered, and taken when it is over.
+
+use crate::small::{Next, Small, SmallEngine, empty, engine_of};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::Semaphore;
+use tokio::task::{JoinHandle, JoinSet};
+use wirewatch_core::intake::Came;
+use wirewatch_core::workspace::Files;
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_engine::{Call, Down, Received, Spooled, SpooledCall};
+
+/// So many are taken as they come; the next one begins a rush.
+const AT_A_TIME: usize = 16;
+
+fn call(body: &[u8]) -> Call {
+    let came = Came { connection: "shop".to_owned(), ..Came::default() };
+    Call { came, json: None, body: body.to_vec() }
+}
+
+/// So many calls under way that the next one begins a rush: none of them is taken before the gate lets it.
+async fn crowd(engine: &SmallEngine) -> Vec<JoinHandle<Result<Received, Down>>> {
+    let come = |_| {
+        let engine = engine.clone();
+        tokio::spawn(async move { engine.receive(call(b"{}")).await })
+    };
+    let crowd = (0..AT_A_TIME).map(come).collect();
+    // Each has begun when what was spawned behind them all is done.
+    tokio::spawn(async {}).await.unwrap();
+    crowd
+}
+
+async fn engine_with(journal: Small, files: &Files) -> (SmallEngine, Arc<Small>) {
+    let journal = Arc::new(journal);
+    (engine_of(journal.clone(), files).await, journal)
+}
+
+fn gated(journal: Small) -> (Arc<Semaphore>, Small) {
+    let gate = Arc::new(Semaphore::new(0));
+    (gate.clone(), Small { gate: Some(gate), ..journal })
+}
+
+#[tokio::test(start_paused = true)]
+async fn who_comes_in_a_rush_is_answered_at_once_and_taken_when_it_is_over() {
+    let (gate, journal) = gated(Small::default());
+    let (engine, journal) = engine_with(journal, &empty("Empty")).await;
+    let crowd = crowd(&engine).await;
+    let Ok(Received::Kept(id)) = engine.receive(call(b"{\"late\": 1}")).await else { panic!("it is kept") };
+    let kept = journal.spools.lock().unwrap().values().next().unwrap().clone();
+    assert_eq!((kept.id, kept.calls[0].id, kept.calls[0].body.as_slice()), (id, id, &b"{\"late\": 1}"[..]));
+    assert!(journal.took.lock().unwrap().is_empty(), "nobody is taken yet");
+    assert_eq!(engine.kept(), 1);
+    gate.add_permits(100);
+    for one in crowd {
+        assert!(matches!(one.await.unwrap(), Ok(Received::Taken(_))), "who came before is told what became of it");
+    }
+    journal.emptied.notified().await;
+    assert_eq!(engine.kept(), 0);
+    assert_eq!(journal.took.lock().unwrap().last(), Some(&id), "under the id it was promised");
+    assert_eq!(journal.took.lock().unwrap().len(), AT_A_TIME + 1);
+    assert!(matches!(engine.receive(call(b"{}")).await, Ok(Received::Taken(_))), "the rush is over");
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_is_kept_is_taken_though_the_rush_goes_on() {
+    let (gate, journal) = gated(Small::default());
+    let (engine, journal) = engine_with(journal, &empty("Empty")).await;
+    let _crowd = crowd(&engine).await;
+    let begun = tokio::time::Instant::now();
+    let Ok(Received::Kept(first)) = engine.receive(call(b"{}")).await else { panic!("it is kept") };
+    gate.add_permits(10_000);
+    let more = engine.clone();
+    let rush = tokio::spawn(async move {
+        loop {
+            let mut together = JoinSet::new();
+            for _ in 0..=AT_A_TIME {
+                let engine = more.clone();
+                together.spawn(async move { engine.receive(call(b"{}")).await });
+            }
+            for received in together.join_all().await {
+                assert!(matches!(received, Ok(Received::Kept(_))));
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    });
+    while !journal.took.lock().unwrap().contains(&first) {
+        journal.passed.notified().await;
+    }
+    assert!(begun.elapsed() >= Duration::from_secs(2), "as long as it may be put off: {:?}", begun.elapsed());
+    assert!(!rush.is_finished());
+    rush.abort();
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_depends_on_its_turn_or_is_large_is_never_kept() {
+    let flow = |more: &str| {
+        let text = format!("{more}\n[[intake]]\nfrom = \"shop\"\ntakes = \"told\"\n[[step]]\nname = \"keep\"\nset = \"data\"\n");
+        Files::from([
+            ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
+            ("connections/shop.toml".to_owned(), "kind = \"webhook\"\npath = \"shop\"\n".to_owned()),
+            ("outlines/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"data\": {} } }".to_owned()),
+            ("flows/shop.toml".to_owned(), text),
+        ])
+    };
+    let large = vec![b' '; (256 << 10) + 1];
+    for (more, body, is_kept) in [
+        ("", &b"{}"[..], true),
+        ("in_order_by = \"data\"", b"{}", false),
+        ("in_flight = 5", b"{}", false),
+        ("", large.as_slice(), false),
+    ] {
+        let (_gate, journal) = gated(Small::default());
+        let (engine, journal) = engine_with(journal, &flow(more)).await;
+        let _crowd = crowd(&engine).await;
+        let waited = tokio::time::timeout(Duration::from_secs(60), engine.receive(call(body))).await;
+        assert_eq!(waited.is_ok(), is_kept, "{more} {}", body.len());
+        assert_eq!(journal.spools.lock().unwrap().is_empty(), !is_kept);
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn while_the_journal_is_away_nothing_is_kept_and_what_it_kept_without_saying_so_is() {
+    for (next, is_kept) in [(Next::Away, false), (Next::Lost, true)] {
+        let (_gate, journal) = gated(Small { next: Mutex::new(vec![next]), ..Small::default() });
+        let (engine, journal) = engine_with(journal, &empty("Empty")).await;
+        let _crowd = crowd(&engine).await;
+        assert_eq!(engine.receive(call(b"{}")).await.is_ok(), is_kept);
+        assert_eq!(journal.spools.lock().unwrap().len(), usize::from(is_kept));
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
+    let (gate, journal) = gated(Small::default());
+    let (engine, journal) = engine_with(journal, &empty("Empty")).await;
+    let _crowd = crowd(&engine).await;
+    let most = 256;
+    let mut large = JoinSet::new();
+    for _ in 0..most + 8 {
+        let engine = engine.clone();
+        large.spawn(async move { engine.receive(call(&[b' '; 256 << 10])).await });
+    }
+    let kept = tokio::time::timeout(Duration::from_secs(60), async { while large.join_next().await.is_some() {} }).await;
+    assert!(kept.is_err() && (most - 8..most).contains(&engine.kept()), "64 MB, and the crowd is still there: {}", engine.kept());
+    gate.add_permits(10_000);
+    while let Some(received) = large.join_next().await {
+        assert!(matches!(received.unwrap(), Ok(Received::Kept(_))));
+    }
+    journal.emptied.notified().await;
+    assert_eq!(journal.took.lock().unwrap().len(), AT_A_TIME + most + 8);
+}
+
+/// Calls that a process has left behind.
+fn left(ids: &[i64]) -> BTreeMap<Id, Spooled> {
+    let call = |id: &i64| SpooledCall { id: Id(*id), received: Timestamp(7), came: Came::default(), body: b"{}".to_vec() };
+    BTreeMap::from([(Id(ids[0]), Spooled { id: Id(ids[0]), calls: ids.iter().map(call).collect() })])
+}
+
+#[tokio::test]
+async fn what_was_left_behind_is_taken_at_the_start_but_for_what_was_taken() {
+    let journal = Small { spools: Mutex::new(left(&[501, 502, 503])), before: BTreeSet::from([Id(502)]), ..Small::default() };
+    let (_engine, journal) = engine_with(journal, &empty("Empty")).await;
+    journal.emptied.notified().await;
+    let mut took = journal.took.lock().unwrap().clone();
+    took.sort();
+    assert_eq!(took, [Id(501), Id(503)]);
+}
+
+#[tokio::test(start_paused = true)]
+async fn while_the_journal_is_away_what_is_kept_is_tried_again_and_what_it_refuses_stays() {
+    let (spools, next) = (Mutex::new(left(&[501])), Mutex::new(vec![Next::Away, Next::Away]));
+    let (_engine, journal) = engine_with(Small { spools, next, ..Small::default() }, &empty("Empty")).await;
+    journal.emptied.notified().await;
+    assert_eq!(*journal.took.lock().unwrap(), [Id(501)]);
+    let (spools, next) = (Mutex::new(left(&[501])), Mutex::new(vec![Next::Refused]));
+    let (engine, journal) = engine_with(Small { spools, next, ..Small::default() }, &empty("Empty")).await;
+    let emptied = tokio::time::timeout(Duration::from_secs(60), journal.emptied.notified()).await;
+    assert!(emptied.is_err() && journal.spools.lock().unwrap().len() == 1, "nothing of it is lost");
+    assert_eq!(engine.kept(), 1);
+    assert!(matches!(engine.receive(call(b"{}")).await, Ok(Received::Taken(_))), "and nobody else is held up");
+}

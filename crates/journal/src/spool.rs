@@ -1,0 +1,120 @@
+//! Calls that are kept as they came: one row for as many as waited together.
+//!
+//! A row holds how each came, as one line of JSON, and behind it their bodies, one after another.
+
+use crate::error::JournalError;
+use crate::group::sql::{Rows, Sql};
+use crate::group::{columns, run};
+use crate::pack::{pack, unpack};
+use crate::writer::{PgJournal, sql};
+use sea_orm::ConnectionTrait;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use wirewatch_core::intake::Came;
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_engine::{Spooled, SpooledCall};
+
+/// How a call came, and how many bytes of the bodies are its own.
+#[derive(Serialize, Deserialize)]
+struct Head<'a> {
+    id: i64,
+    received: Timestamp,
+    came: Cow<'a, Came>,
+    size: usize,
+}
+
+fn write(calls: &[SpooledCall]) -> Result<Vec<u8>, JournalError> {
+    let heads = calls.iter().map(|SpooledCall { id, received, came, body }| Head {
+        id: id.0,
+        received: *received,
+        came: Cow::Borrowed(came),
+        size: body.len(),
+    });
+    let mut bytes = serde_json::to_vec(&heads.collect::<Vec<_>>())?;
+    bytes.push(b'\n');
+    calls.iter().for_each(|call| bytes.extend_from_slice(&call.body));
+    Ok(bytes)
+}
+
+fn read(bytes: &[u8]) -> Result<Vec<SpooledCall>, JournalError> {
+    let damaged = || JournalError::Damaged("calls that were kept".to_owned());
+    let end = bytes.iter().position(|byte| *byte == b'\n').ok_or_else(damaged)?;
+    let heads: Vec<Head<'_>> = serde_json::from_slice(&bytes[..end])?;
+    let mut rest = &bytes[end + 1..];
+    let mut calls = Vec::with_capacity(heads.len());
+    for Head { id, received, came, size } in heads {
+        let (body, behind) = rest.split_at_checked(size).ok_or_else(damaged)?;
+        rest = behind;
+        calls.push(SpooledCall { id: Id(id), received, came: came.into_owned(), body: body.to_vec() });
+    }
+    Ok(calls)
+}
+
+impl PgJournal {
+    pub(crate) async fn keep_calls(&self, spooled: &Spooled) -> Result<(), JournalError> {
+        let (packed, calls) = pack(&write(&spooled.calls)?);
+        let mut row = Rows::of(columns::SPOOL);
+        row.push([spooled.id.0.into(), packed.into(), calls.into()]);
+        let mut statement = Sql::new(self.me());
+        statement.insert("spool", row, &[("writer", "me.id")], "");
+        match run(&self.spools, statement).await {
+            // Shards were given away meanwhile: of them nothing is in what is kept.
+            Err(JournalError::Fenced) if self.still_mine().await? => Box::pin(self.keep_calls(spooled)).await,
+            done => done,
+        }
+    }
+
+    pub(crate) async fn kept_calls(&self, id: Id) -> Result<Option<Spooled>, JournalError> {
+        let text = "select packed, calls from spool where id = $1 and writer = $2";
+        let row = self.db.query_one_raw(sql(text, [id.0.into(), self.writer().into()])).await?;
+        let Some(row) = row else { return Ok(None) };
+        let bytes = unpack(row.try_get_by_index(0)?, row.try_get_by_index(1)?)?;
+        Ok(Some(Spooled { id, calls: read(&bytes)? }))
+    }
+
+    pub(crate) async fn all_kept(&self) -> Result<Vec<Id>, JournalError> {
+        let rows =
+            self.db.query_all_raw(sql("select id from spool where writer = $1 order by id", [self.writer().into()])).await?;
+        rows.iter().map(|row| Ok(Id(row.try_get_by_index(0)?))).collect()
+    }
+
+    pub(crate) async fn drop_kept(&self, ids: &[Id]) -> Result<(), JournalError> {
+        let ids: Vec<i64> = ids.iter().map(|id| id.0).collect();
+        let text = "delete from spool where id = any($1::bigint[]) and writer = $2";
+        self.db.execute_raw(sql(text, [ids.into(), self.writer().into()])).await?;
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn calls_come_back_as_they_were(said in proptest::collection::vec((any::<i64>(), "\\PC*", any::<Vec<u8>>()), 0..20)) {
+            let calls: Vec<SpooledCall> = said
+                .into_iter()
+                .map(|(id, event, body)| {
+                    let came = Came { connection: "shop".into(), name: format!("{event}\n"), event, ..Came::default() };
+                    SpooledCall { id: Id(id), received: Timestamp(id), came, body }
+                })
+                .collect();
+            prop_assert_eq!(read(&write(&calls).unwrap()).unwrap(), calls);
+        }
+
+        #[test]
+        fn what_is_damaged_is_told(bytes: Vec<u8>) {
+            prop_assert!(read(&bytes).is_err() || bytes.starts_with(b"[]\n"));
+        }
+    }
+
+    #[test]
+    fn bodies_that_are_cut_short_are_told() {
+        let call = SpooledCall { id: Id(1), received: Timestamp(2), came: Came::default(), body: b"{}".to_vec() };
+        let mut bytes = write(&[call]).unwrap();
+        bytes.pop();
+        assert!(matches!(read(&bytes), Err(JournalError::Damaged(_))));
+    }
+}
