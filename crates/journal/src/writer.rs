@@ -24,6 +24,10 @@ const RENEW_AGAIN: Duration = Duration::from_millis(500);
 /// How often days are made and dropped, and how long the feed is kept.
 const TIDY: Duration = Duration::from_secs(3600);
 const FEED: Duration = Duration::from_secs(3600);
+/// How the server plans for a connection that writes groups: whatever these touch is found by its key. Left to choose, it
+/// plans to read `live` whole while that is small, and keeps to that a minute later, when it is full of rows that are done
+/// with and not yet vacuumed.
+const BY_KEY: [(&str, &str); 3] = [("enable_seqscan", "off"), ("enable_hashjoin", "off"), ("enable_mergejoin", "off")];
 /// Advisory locks of writers: this and the writer's id.
 pub(crate) const LOCK: i64 = 0x5749_5245;
 
@@ -89,23 +93,26 @@ impl PgJournal {
     /// # Errors
     /// [`JournalError::Away`] without a server.
     pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
-        let options = |most: u32| {
+        let options = |most: u32, settings: &'static [(&str, &str)]| {
             let mut options = ConnectOptions::new(url);
             // A process that hangs in the middle of a transaction must not keep another from taking over.
             let patience = format!("{}ms", LEASE.as_millis());
-            options.map_sqlx_postgres_opts(move |options| options.options([("idle_in_transaction_session_timeout", &patience)]));
+            options.map_sqlx_postgres_opts(move |options| {
+                let options = options.options([("idle_in_transaction_session_timeout", &patience)]);
+                options.options(settings.iter().copied())
+            });
             // A statement that waits longer for a connection than this is better told so and tried again.
             options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
             // A connection that was just used is there; asking it before each statement would double the round trips.
             options.test_before_acquire_if_idle_for(Duration::from_secs(1));
             options
         };
-        let mut single = options(1);
+        let mut single = options(1, &BY_KEY);
         single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>);
         let (groups, takings) = (Database::connect(single.clone()).await?, Database::connect(single.clone()).await?);
         let spools = Database::connect(single.clone()).await?;
         let lock = Database::connect(single.test_before_acquire(false).clone()).await?;
-        let db = Database::connect(options(8)).await?;
+        let db = Database::connect(options(8, &[])).await?;
         Migrator::up(&db, None).await?;
         days::make(&db, SystemClock.now()).await?;
         let me = claim(&db, &lock, process).await?;
