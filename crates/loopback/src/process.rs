@@ -1,8 +1,10 @@
 //! Child processes that end with us, whatever ends us.
 
+use rustix::net::sockopt::set_socket_reuseaddr;
+use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, getsockname, socket_with};
 use rustix::process::{Pid, Signal, kill_process};
 use std::io;
-use std::net::TcpListener;
+use std::net::{Ipv4Addr, SocketAddrV4};
 use std::process::{Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
@@ -106,5 +108,10 @@ impl Drop for Kept {
 /// # Errors
 /// The system's.
 pub fn free_port() -> io::Result<u16> {
-    Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
+    // Bound, and not listened at: a child that is started at this moment may have the socket for a little longer, and nobody
+    // else could listen at the port meanwhile.
+    let socket = socket_with(AddressFamily::INET, SocketType::STREAM, SocketFlags::CLOEXEC, None)?;
+    set_socket_reuseaddr(&socket, true)?;
+    bind(&socket, &SocketAddrV4::new(Ipv4Addr::LOCALHOST, 0))?;
+    Ok(SocketAddrV4::try_from(getsockname(&socket)?)?.port())
 }
