@@ -22,7 +22,7 @@ use tokio::task::JoinSet;
 use wirewatch_core::act::Act;
 use wirewatch_core::flow::Recording;
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::{Id, MessageId};
+use wirewatch_core::{Id, MessageId, Timestamp};
 
 /// How often a lease that another has is asked for.
 const LEASE: Duration = Duration::from_millis(500);
@@ -161,10 +161,10 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         Ok(spool::receive(&self.shared, call).await?)
     }
 
-    /// How many calls came in a rush, and are kept and not taken yet.
+    /// How many calls came in a rush and are not taken yet, and when the first of them came.
     #[must_use]
-    pub fn kept(&self) -> usize {
-        self.shared.spool.calls()
+    pub fn kept(&self) -> Option<(usize, Timestamp)> {
+        self.shared.spool.waiting()
     }
 
     /// Ends when all of these places take what comes.

@@ -12,7 +12,7 @@ use crate::links::Links;
 use crate::shared::Shared;
 use crate::take::{NotTaken, Source, TakenReport, Taking};
 use crate::unfold::retrying;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
@@ -76,8 +76,8 @@ pub(crate) struct Spool {
     rush: Mutex<Rush>,
     to_keep: mpsc::UnboundedSender<ToKeep>,
     kept: mpsc::UnboundedSender<Kept>,
-    /// Calls that are kept and not taken yet.
-    calls: AtomicUsize,
+    /// How many calls each row has that is kept and not taken yet.
+    rows: Mutex<BTreeMap<Id, usize>>,
 }
 
 /// How many calls are under way, and until when that is a rush.
@@ -136,12 +136,17 @@ impl Drop for UnderWay<'_> {
 impl Spool {
     pub fn new() -> (Self, Feeds) {
         let ((to_keep, keep), (kept, take)) = (mpsc::unbounded_channel(), mpsc::unbounded_channel());
-        (Self { rush: Mutex::default(), to_keep, kept, calls: AtomicUsize::new(0) }, Feeds { to_keep: keep, kept: take })
+        (Self { rush: Mutex::default(), to_keep, kept, rows: Mutex::default() }, Feeds { to_keep: keep, kept: take })
     }
 
-    /// How many calls are kept and not taken yet.
-    pub fn calls(&self) -> usize {
-        self.calls.load(Ordering::Relaxed)
+    /// How many calls are kept and not taken yet, and when the first of them came.
+    pub fn waiting(&self) -> Option<(usize, Timestamp)> {
+        let rows = self.rows.lock().expect("no holder panics");
+        Some((rows.values().sum(), rows.keys().next()?.made()))
+    }
+
+    fn waits(&self, spooled: &Spooled) {
+        self.rows.lock().expect("no holder panics").insert(spooled.id, spooled.calls.len());
     }
 
     /// Has calls taken that a process has left behind.
@@ -238,7 +243,7 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
             let _ = tell.send(kept.clone());
         }
         if is_kept {
-            shared.spool.calls.fetch_add(spooled.calls.len(), Ordering::Relaxed);
+            shared.spool.waits(&spooled);
             let _ = shared.spool.kept.send(Kept::Here { spooled, since: Instant::now(), room });
         }
     }
@@ -268,13 +273,12 @@ async fn take_row<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, 
         Kept::Here { spooled, room, .. } => (spooled, false, Some(room)),
         Kept::Left(id) => match retrying(|| shared.journal.spooled(id)).await {
             Some(spooled) => {
-                shared.spool.calls.fetch_add(spooled.calls.len(), Ordering::Relaxed);
+                shared.spool.waits(&spooled);
                 (spooled, true, None)
             }
             None => return,
         },
     };
-    let number = calls.len();
     let mut each = JoinSet::new();
     for call in calls {
         each.spawn(take_call(shared.clone(), call, left));
@@ -284,7 +288,7 @@ async fn take_row<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, 
         all &= one.unwrap_or(false);
     }
     if all {
-        shared.spool.calls.fetch_sub(number, Ordering::Relaxed);
+        shared.spool.rows.lock().expect("no holder panics").remove(&id);
         let _ = taken.send(id);
     } else {
         tracing::error!(%id, "calls that were kept cannot be taken; they stay where they are, and the next start tries again");

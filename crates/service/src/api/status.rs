@@ -8,11 +8,15 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;
+use std::time::Duration;
 use wirewatch_engine::{Clock, SystemClock, flow_of_line};
 use wirewatch_journal::JournalError;
 
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
 const DAYS_AHEAD: i64 = 3;
+
+/// A rush that is longer than this does not pass by itself.
+const RUSH: Duration = Duration::from_secs(30);
 
 async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
     let own = app.journal.writer();
@@ -64,10 +68,12 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
-    let kept = match app.engine.kept() {
-        0 => None,
-        n => Some(format!("{n} calls came faster than they can be worked on: they are kept, and taken as soon as fewer come")),
-    };
+    // A rush that passes by itself needs nobody.
+    let kept = app.engine.kept().filter(|(_, since)| now.since(*since) > RUSH).map(|(calls, since)| {
+        let seconds = now.since(since).as_secs();
+        let why = "more come than the service keeps up with, or its log says what is in their way";
+        format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}")
+    });
     let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
     Ok(few
         .into_iter()
