@@ -35,8 +35,9 @@ pub(crate) const LOCK: i64 = 0x5749_5245;
 #[derive(Debug)]
 pub struct PgJournal {
     pub(crate) db: DatabaseConnection,
-    /// One connection that groups are written by, one that arrivals are taken by, and one that calls are kept by: what a server's process has planned and
-    /// read before serves it again, which it does not when each statement goes by another in turn.
+    /// One connection that groups are written by, one that arrivals are taken by, and one that calls are kept by: what a
+    /// server's process has planned and read before serves it again, which it does not when each statement goes by another in
+    /// turn.
     groups: DatabaseConnection,
     pub(crate) takings: DatabaseConnection,
     pub(crate) spools: DatabaseConnection,

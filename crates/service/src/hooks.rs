@@ -178,7 +178,7 @@ async fn take(
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
     let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
     let call = Call { came, json: json.map(Document::Json), body: body.into() };
-    // A commit that comes late all the same does no harm: told again, the delivery is recognised.
+    // A commit may come late all the same: told again, a delivery with an id is recognised; without one it is another fact.
     let Ok(Ok(received)) = tokio::time::timeout(COMMIT, app.engine.receive(call)).await else {
         return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5));
     };
