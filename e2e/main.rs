@@ -6,6 +6,7 @@ mod console;
 mod crash;
 mod edi;
 mod faults;
+mod holding;
 mod hooks;
 mod incidents;
 mod inputs;

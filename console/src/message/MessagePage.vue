@@ -10,6 +10,7 @@ import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { advice } from '../words/advice'
+import { whyOf } from '../messages/whyOf'
 import { glossary, type Term } from '../words/glossary'
 import ActDialog from './ActDialog.vue'
 import AmendDialog from './AmendDialog.vue'
@@ -54,6 +55,14 @@ watch(
 
 const message = computed(() => story.value?.message)
 const stopped = computed(() => message.value?.state === 'aside')
+/** What is still on its way cannot be sent again. */
+const resendable = computed(() => ['aside', 'done', 'skipped', 'discarded'].includes(message.value?.state ?? ''))
+/** In a sentence, where its state does not say it all. */
+const why = computed(() => {
+  const { state, says } = message.value ?? { state: '', says: '' }
+  if (state === 'waiting') return whyOf(message.value!)
+  return state === 'done' ? '' : says
+})
 const act = ref<'resend' | 'discard' | ''>('')
 const amending = ref(false)
 const help = computed(() => {
@@ -94,9 +103,7 @@ function acted() {
               <strong class="font-semibold text-ink" data-part="result">{{ message.result }}</strong>
             </span>
           </h1>
-          <p v-if="message.says && message.state !== 'done'" class="mt-1 font-medium" data-part="says">
-            {{ message.says }}
-          </p>
+          <p v-if="why" class="mt-1 font-medium" data-part="says">{{ why }}</p>
           <p class="max-w-3xl text-sm text-soft">
             {{ help }}
             <template v-if="message.due">The next try is <TimeText :at="message.due" as="distance" />.</template>
@@ -104,7 +111,13 @@ function acted() {
         </div>
         <div class="flex flex-wrap gap-2" role="group" aria-label="What can be done">
           <button v-if="stopped" type="button" class="button" @click="amending = true">Amend…</button>
-          <button type="button" class="button" :class="stopped && 'button-main'" @click="act = 'resend'">
+          <button
+            v-if="resendable"
+            type="button"
+            class="button"
+            :class="stopped && 'button-main'"
+            @click="act = 'resend'"
+          >
             Resend…
           </button>
           <button

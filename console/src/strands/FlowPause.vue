@@ -1,13 +1,14 @@
 <script setup lang="ts">
-/** Lets a flow wait and go on: what comes in is taken, and nothing of it goes further meanwhile. */
+/** Lets a flow wait and go on: what comes in is taken, and nothing of it goes further meanwhile. Where a step is held, lets one try. */
 import { ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import type { PausedFlow } from '../api/schema'
+import type { HeldStep, PausedFlow } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TimeText from '../ui/TimeText.vue'
+import { listed } from '../words/format'
 import TroubleNote from '../ui/TroubleNote.vue'
 
-const props = defineProps<{ flow: string; title: string; paused?: PausedFlow | null }>()
+const props = defineProps<{ flow: string; title: string; paused?: PausedFlow | null; held: HeldStep[] }>()
 const emit = defineEmits<{ changed: [] }>()
 const asking = ref(false)
 const why = ref('')
@@ -42,6 +43,20 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
         {{ paused.says }}
       </span>
       <button type="button" class="link shrink-0" :disabled="busy" @click="resume">Let it go on</button>
+    </template>
+    <template v-else-if="held.length">
+      <span class="truncate text-waiting" data-held>
+        <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} held
+      </span>
+      <button
+        type="button"
+        class="link shrink-0"
+        title="The first that waits; when it goes well, the others follow"
+        :disabled="busy"
+        @click="resume"
+      >
+        Let one try
+      </button>
     </template>
     <button
       v-else

@@ -93,6 +93,9 @@ const worst = computed(() =>
         data-part="waiting"
         >Ⅱ {{ count(knot.waiting, 'waits', 'wait') }}</RouterLink
       >
+      <p v-if="knot.held" class="font-medium text-waiting" :title="knot.held.says" data-part="held">
+        held since <TimeText :at="knot.held.since" />, one tries <TimeText :at="knot.held.next_look" as="distance" />
+      </p>
       <RouterLink
         v-if="knot.retrying"
         :to="to(`&state=retrying${at}`)"

@@ -26,6 +26,7 @@ const dots = ref<InstanceType<typeof StrandDots>>()
 
 const quiet = computed(() => isQuiet(props.strand))
 const connectionOf = (name?: string | null) => props.connections.find((one) => one.name === name)
+const held = computed(() => props.strand.knots.flatMap((knot) => knot.held ?? []))
 const intake = computed(() => connectionOf(props.strand.intakes[0]?.connection))
 const reasonsAt = (step: string) => props.reasons.filter((one) => one.flow === props.strand.flow && one.step === step)
 
@@ -65,7 +66,13 @@ defineExpose({ show })
           <TimeText :at="strand.recorded.until" />
         </span>
         <FlowFire v-if="strand.intakes.length" :flow="strand.flow" :title="strand.title" />
-        <FlowPause :flow="strand.flow" :title="strand.title" :paused="strand.paused" @changed="$emit('changed')" />
+        <FlowPause
+          :flow="strand.flow"
+          :title="strand.title"
+          :paused="strand.paused"
+          :held="held"
+          @changed="$emit('changed')"
+        />
       </span>
     </header>
     <div v-if="small" class="relative flex h-6 grow items-center justify-around" aria-hidden="true">

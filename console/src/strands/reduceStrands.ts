@@ -27,6 +27,7 @@ export const moves = (pulse: Pulse) => pulse.changes.length > 0 || pulse.left_ou
 /** Whether nothing passes and nothing stands. */
 export const isQuiet = (strand: Strand) =>
   !strand.paused &&
+  !strand.knots.some((knot) => knot.held) &&
   strand.done_minute === 0 &&
   strand.knots.every((knot) => knot.passed_minute + knot.moving + knot.waiting + knot.retrying + knot.aside === 0)
 

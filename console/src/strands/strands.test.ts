@@ -136,6 +136,30 @@ test('a held connection says who waits and whose it is; its retries are not told
   expect(concerns(told({ connections: [held('ada')] }), titles)[0]!.says).toBe('Order system is held by ada')
 })
 
+test('a held step says what waits and why, and its flow is not quiet', () => {
+  const hold = {
+    flow: 'orders',
+    step: 'book',
+    since: '2026-11-23T07:00:00Z',
+    says: '20 messages in a row',
+    next_look: '',
+  }
+  const hurts = [{ partner: 'tansy', messages: 2 }]
+  const strands = [strand([knot('book', { hurts, held: { ...hold, waiting: 1 } })])]
+  expect(isQuiet(strands[0]!)).toBe(false)
+  expect(concerns(told({ strands }), titles)).toMatchObject([
+    {
+      kind: 'held',
+      says: 'The step book of ORDERS is held; 1 message waits',
+      because: '20 messages in a row',
+      whom: 'TANSY',
+      to: '/messages?state=waiting&flow=orders&step=book',
+    },
+  ])
+  const nobody = [strand([knot('book', { held: { ...hold, waiting: 0 } })])]
+  expect(concerns(told({ strands: nobody }), titles)[0]!.says).toBe('The step book of ORDERS is held')
+})
+
 test('each reason is a concern of its own that opens those it counts', () => {
   const reason: Reason = {
     id: '0f',

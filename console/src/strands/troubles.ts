@@ -87,6 +87,23 @@ export function concerns(
         ]
       : [],
   )
+  const stopped = knots.flatMap(({ flow, knot }): Concern[] =>
+    knot.held
+      ? [
+          {
+            kind: 'held',
+            says: `The step ${knot.step} of ${titles('flows', flow)} is held${
+              knot.held.waiting ? `; ${count(knot.held.waiting, 'message waits', 'messages wait')}` : ''
+            }`,
+            because: knot.held.says,
+            whom: whose(knot.hurts, titles),
+            since: knot.held.since,
+            to: `/messages?state=waiting&flow=${flow}&step=${knot.step}`,
+            opens: 'Look at what waits',
+          },
+        ]
+      : [],
+  )
   const isHeld = (name?: string | null) => connections.some((one) => one.name === name && one.held)
   const retrying = knots
     .filter(({ knot }) => knot.retrying > 0 && !isHeld(knot.connection))
@@ -125,7 +142,7 @@ export function concerns(
     to: '',
     opens: '',
   }))
-  return [...warned, ...held, ...paused, ...aside, ...arrived, ...retrying]
+  return [...warned, ...held, ...paused, ...stopped, ...aside, ...arrived, ...retrying]
 }
 
 /** The state of everything in a few words. */

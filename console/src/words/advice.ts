@@ -22,5 +22,7 @@ export function advice(code: string): string {
     return 'What came of it is not recorded. Look in the target system whether it was done, then resend or discard.'
   if (code === 'diverged')
     return 'It cannot run on: its document, or the release that it runs, cannot be read as it was. Discard it, and have it sent anew.'
+  if (code === 'suspect')
+    return 'It may be why the service ended. Look at its document; resend it alone and see what happens, or discard it.'
   return 'Look at the step where it stopped, put right what it says, then resend.'
 }

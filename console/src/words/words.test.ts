@@ -26,6 +26,7 @@ test('each code of a reason has advice that fits it', () => {
     'map-failed',
     'diverged',
     'not-stored',
+    'suspect',
     'body-failed',
   ].map(advice)
   expect(new Set(told).size).toBe(told.length)

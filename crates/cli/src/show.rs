@@ -1,6 +1,7 @@
 //! Renders messages, arrivals and orders for a person.
 
 use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
+use wirewatch_core::before::Before;
 use wirewatch_service::view::{ActView, Arrival, ArrivalStory, DocumentView, Message, Order, Step, Story};
 
 /// Messages as a table.
@@ -30,8 +31,11 @@ fn why(message: &Message) -> String {
         }
         "waiting" => match message.due.as_deref().filter(|_| message.waits_for.is_empty()) {
             Some(due) => format!("{} waits until {}", message.step, clock(due)),
-            None if message.waits_for.starts_with("flow ") => "waits until its flow goes on".to_owned(),
-            None => format!("waits for {}", message.waits_for),
+            None => match Before::of(&message.waits_for) {
+                Before::Flow(_) => "waits until its flow goes on".to_owned(),
+                Before::Step { step, .. } => format!("waits: {step} is held, where many failed alike"),
+                Before::Connection(name) => format!("waits for {name}"),
+            },
         },
         "aside" => format!("{}: {}", message.step, message.says),
         _ => message.says.clone(),

@@ -5,6 +5,7 @@
 
 pub mod act;
 pub mod amend;
+pub mod before;
 pub mod broker;
 pub mod compare;
 pub mod connection;

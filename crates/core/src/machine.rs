@@ -214,6 +214,12 @@ impl Machine {
         self.in_doubt
     }
 
+    /// Whether its flow's steps on failure run.
+    #[must_use]
+    pub fn is_failing(&self) -> bool {
+        self.failed.is_some()
+    }
+
     /// What it runs.
     #[must_use]
     pub fn logic(&self) -> &Logic {

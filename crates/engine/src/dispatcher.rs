@@ -18,16 +18,18 @@ mod commits;
 mod entry;
 pub(crate) mod facts;
 mod gates;
+mod pickups;
 mod share;
 mod slot;
+mod steps;
 mod turns;
 
 pub use acts::Unacted;
 pub use commits::ended_at_birth;
 use commits::stand;
-pub use gates::{flow_of_line, line_of};
 pub use slot::PLACE;
 use slot::{At, Phase, Slot};
+use steps::InARow;
 
 use crate::gate::{Gate, Moved, Terms};
 use crate::journal::{Hold, Op};
@@ -49,13 +51,15 @@ pub struct Settings {
     pub loaded: usize,
     /// A message that waits longer than this leaves memory.
     pub keep: Duration,
+    /// So many messages in a row that stand aside at a step for the same reason hold the step.
+    pub alike: u32,
 }
 
 impl Default for Settings {
     /// Documents of 256 MB. With the usual few kilobytes that is two thousand messages, which keep two cores busy
     /// through any commit.
     fn default() -> Self {
-        Self { loaded: 2048, keep: Duration::from_secs(5) }
+        Self { loaded: 2048, keep: Duration::from_secs(5), alike: 20 }
     }
 }
 
@@ -68,6 +72,10 @@ pub enum Out {
     Perform { id: MessageId, connection: Arc<Connection>, work: Arc<Work> },
     /// Load the message, then call `loaded`.
     Load(MessageId),
+    /// Count that the message is taken up, then load it and call `loaded`.
+    PickUp(MessageId),
+    /// Load the message without running it, then call `suspected`.
+    Suspect(MessageId),
     /// Nothing of these shards runs here any more: they can be given away.
     Left { shards: Shards, to: i16 },
 }
@@ -105,18 +113,24 @@ pub struct Dispatcher {
     under_way: BTreeMap<String, (u32, bool)>,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
+    /// Steps where the last message stood aside, by the names of their gates.
+    failing: HashMap<String, InARow>,
     due: BTreeSet<(Timestamp, MessageId)>,
     /// Messages to run that are not in memory.
     ready: VecDeque<MessageId>,
+    /// Those of them that may be why a process ended, and the one that runs.
+    suspects: VecDeque<MessageId>,
+    alone: Option<MessageId>,
     out: VecDeque<Out>,
 }
 
 impl std::fmt::Debug for Dispatcher {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Self { slots, loaded, behind, gates, due, ready, .. } = self;
+        let Self { slots, loaded, behind, gates, due, ready, suspects, alone, .. } = self;
         let mut all = f.debug_struct("Dispatcher");
         all.field("slots", slots).field("loaded", loaded).field("behind", behind).field("gates", gates);
-        all.field("due", due).field("ready", ready).finish_non_exhaustive()
+        all.field("due", due).field("ready", ready).field("suspects", suspects).field("alone", alone);
+        all.finish_non_exhaustive()
     }
 }
 
@@ -137,8 +151,11 @@ impl Dispatcher {
             under_way: BTreeMap::new(),
             lanes: Lanes::default(),
             gates: HashMap::new(),
+            failing: HashMap::new(),
             due: BTreeSet::new(),
             ready: VecDeque::new(),
+            suspects: VecDeque::new(),
+            alone: None,
             out: VecDeque::new(),
         }
     }
@@ -157,6 +174,7 @@ impl Dispatcher {
             }
             gate.look_now(now);
         }
+        self.free_steps_that_are_gone(now);
         self.tick(now);
     }
 
@@ -174,6 +192,7 @@ impl Dispatcher {
 
     /// What a message wanted committed is committed.
     pub fn committed(&mut self, id: MessageId, now: Timestamp) {
+        self.alone = self.alone.filter(|alone| *alone != id);
         let Some(running) = self.here(id) else { return };
         match running.phase.clone() {
             Phase::Committing => {
@@ -214,21 +233,27 @@ impl Dispatcher {
             Outcome::Held { says, .. } => Some(says.clone()),
             Outcome::Answer { .. } | Outcome::Again { .. } | Outcome::Refused { .. } | Outcome::InDoubt { .. } => None,
         };
-        match self.gate(&connection).back(held.as_deref(), now) {
-            Moved::Nothing => {}
-            Moved::Held => {
-                let (connection, says) = (connection.clone(), held.unwrap_or_default());
-                let hold = Hold { connection, since: now, says, by: String::new() };
-                self.out.push_back(Out::Commit(None, Op::Hold(hold)));
-            }
-            Moved::Freed => {
-                let connection = connection.clone();
-                self.out.push_back(Out::Commit(None, Op::Free { connection, at: now, by_person: false }));
-            }
-        }
+        self.came_back(&connection, held.as_deref(), now);
         let took = u64::try_from(now.since(since).as_micros()).unwrap_or(u64::MAX);
-        self.conclude(id, outcome, took, now);
+        let step = self.step_asking(id);
+        let then = self.conclude(id, outcome, took, now);
+        if let (Some(step), Some(then)) = (step, then) {
+            self.count_alike(id, &step, &then, now);
+        }
         self.pump(&connection, now);
+    }
+
+    /// One that passed the gate is back. `held` is what was said where it is of no use.
+    fn came_back(&mut self, gate: &str, held: Option<&str>, now: Timestamp) {
+        let connection = gate.to_owned();
+        let op = match self.gate(gate).back(held, now) {
+            Moved::Nothing => return,
+            Moved::Held => {
+                Op::Hold(Hold { connection, since: now, says: held.unwrap_or_default().to_owned(), by: String::new() })
+            }
+            Moved::Freed => Op::Free { connection, at: now, by_person: false },
+        };
+        self.out.push_back(Out::Commit(None, op));
     }
 
     /// Time has passed.
@@ -268,7 +293,7 @@ impl Dispatcher {
             Next::Perform(work) if running.machine.in_doubt() => {
                 let rule = self.rule(work.effect.connection());
                 match Outcome::after_a_crash(rule) {
-                    Some(outcome) => self.conclude(id, outcome, 0, now),
+                    Some(outcome) => drop(self.conclude(id, outcome, 0, now)),
                     None => self.queue_at_gate(id, work.effect.connection(), false, now),
                 }
             }

@@ -1,4 +1,5 @@
-//! The gate before a connection: how many effects at a time, held while it is of no use, opened slowly again.
+//! The gate before a connection, a flow or a step: how many effects at a time, held while it is of no use, opened slowly
+//! again.
 //!
 //! ```text
 //!        outcome held                    probe time: one message passes
@@ -7,22 +8,29 @@
 //!  └────────────────────────┴───────────────────────────────────────────────┘ any other outcome: open, window 1
 //! ```
 //!
-//! A person may hold it too; then nothing looks, and no outcome frees it, until a person does.
+//! A person may hold it too; then nothing looks, and no outcome frees it, until a person does. Before a flow or a step nothing
+//! is performed: who passes there goes on to the gate of a connection. A step that is held lets one through at a time, by the
+//! clock, whatever became of the last.
 
 use std::collections::{HashSet, VecDeque};
 use std::time::Duration;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::{MessageId, Timestamp};
 
-const FIRST_PROBE: Duration = Duration::from_millis(500);
-const LONGEST_PROBE: Duration = Duration::from_secs(15);
+/// From the beginning of a hold to the first look, and between looks at the longest: each time twice as long.
+type Looks = (Duration, Duration);
+
+/// A look at a connection costs nothing but the try.
+const AT_CONNECTION: Looks = (Duration::from_millis(500), Duration::from_secs(15));
+/// Who looks at a step stands aside if it was too early.
+const AT_STEP: Looks = (Duration::from_secs(10), Duration::from_secs(900));
 
 /// A connection that is held.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldState {
     pub since: Timestamp,
     pub says: String,
-    /// The person who holds it; empty when the connection itself is of no use.
+    /// The person who holds it; empty when it is of no use by itself.
     pub by: String,
     /// When the next message is let through to see; means nothing while a person holds it.
     pub probe_at: Timestamp,
@@ -52,9 +60,11 @@ impl Terms {
     }
 }
 
-/// One connection's gate.
+/// One gate.
 #[derive(Debug)]
 pub struct Gate {
+    /// Effects are performed behind it: each that passes comes [`back`](Gate::back). Otherwise it only stops.
+    performs: bool,
     limit: u32,
     apart: Duration,
     /// When the next may pass, by `apart`.
@@ -65,7 +75,8 @@ pub struct Gate {
     waiting: VecDeque<MessageId>,
     held: Option<HeldState>,
     wait: Duration,
-    probing: bool,
+    /// Let through while it is held, to look.
+    looking: Option<MessageId>,
     /// Those waiting have been dropped from memory since the hold began.
     swept: bool,
 }
@@ -79,10 +90,11 @@ pub enum Moved {
 }
 
 impl Gate {
-    /// An open gate.
+    /// An open gate before a connection.
     #[must_use]
     pub fn new(terms: Terms) -> Self {
         Self {
+            performs: true,
             limit: terms.in_flight,
             apart: terms.apart,
             next_at: Timestamp(0),
@@ -90,10 +102,20 @@ impl Gate {
             in_flight: 0,
             waiting: VecDeque::new(),
             held: None,
-            wait: FIRST_PROBE,
-            probing: false,
+            wait: AT_CONNECTION.0,
+            looking: None,
             swept: false,
         }
+    }
+
+    /// An open gate before a flow or a step.
+    #[must_use]
+    pub fn before_steps() -> Self {
+        Self { performs: false, wait: AT_STEP.0, ..Self::new(Terms { in_flight: 1, apart: Duration::ZERO }) }
+    }
+
+    fn looks(&self) -> Looks {
+        if self.performs { AT_CONNECTION } else { AT_STEP }
     }
 
     /// Follows changed terms.
@@ -108,6 +130,12 @@ impl Gate {
     #[must_use]
     pub fn held(&self) -> Option<&HeldState> {
         self.held.as_ref()
+    }
+
+    /// Whether this one stops here: it is held, and the message is not the one that looks.
+    #[must_use]
+    pub fn stops(&self, id: MessageId) -> bool {
+        self.held.is_some() && self.looking != Some(id)
     }
 
     /// Messages waiting before the gate.
@@ -130,7 +158,7 @@ impl Gate {
 
     /// A person frees it: one passes, then one more with each that comes back well.
     pub fn free(&mut self) -> Moved {
-        self.probing = false;
+        self.looking = None;
         self.window = 1;
         self.held.take().map_or(Moved::Nothing, |_| Moved::Freed)
     }
@@ -163,25 +191,27 @@ impl Gate {
 
     /// The next message that may pass now; call until `None`.
     pub fn pass(&mut self, now: Timestamp) -> Option<MessageId> {
-        match &self.held {
-            Some(held) => {
-                if held.by_person() || self.probing || held.probe_at > now || self.next_at > now {
-                    return None;
-                }
-                let id = self.waiting.pop_front()?;
-                self.probing = true;
-                self.in_flight += 1;
-                self.next_at = now.after(self.apart);
-                Some(id)
-            }
-            None if self.in_flight < self.window && self.next_at <= now => {
-                let id = self.waiting.pop_front()?;
-                self.in_flight += 1;
-                self.next_at = now.after(self.apart);
-                Some(id)
-            }
-            None => None,
+        if self.next_at > now || self.held.is_none() && self.in_flight >= self.window {
+            return None;
         }
+        let longer = self.longer();
+        let looks = self.looks_now(now);
+        let id = match &mut self.held {
+            None => self.waiting.pop_front()?,
+            Some(_) if !looks => return None,
+            Some(held) => {
+                let id = self.waiting.pop_front()?;
+                self.looking = Some(id);
+                if !self.performs {
+                    self.wait = longer;
+                    held.probe_at = now.after(self.wait);
+                }
+                id
+            }
+        };
+        self.in_flight += u32::from(self.performs);
+        self.next_at = now.after(self.apart);
+        Some(id)
     }
 
     /// When to look again without any event, if ever.
@@ -194,7 +224,7 @@ impl Gate {
         let Some(held) = &self.held else {
             return (self.in_flight < self.window).then_some(self.next_at);
         };
-        let probe = (!self.probing && !held.by_person()).then_some(held.probe_at.max(self.next_at));
+        let probe = (self.may_look() && !held.by_person()).then_some(held.probe_at.max(self.next_at));
         let sweep = (!self.swept).then(|| held.since.after(keep));
         probe.into_iter().chain(sweep).min()
     }
@@ -202,29 +232,30 @@ impl Gate {
     /// A message that passed is back. `held` is the word of a connection that is of no use.
     pub fn back(&mut self, held: Option<&str>, now: Timestamp) -> Moved {
         self.in_flight = self.in_flight.saturating_sub(1);
+        let longer = self.longer();
         match (held, &mut self.held) {
             (Some(says), None) => {
-                self.wait = FIRST_PROBE;
+                self.wait = self.looks().0;
                 let probe_at = now.after(self.wait);
                 self.held = Some(HeldState { since: now, says: says.to_owned(), by: String::new(), probe_at });
-                self.probing = false;
+                self.looking = None;
                 self.swept = false;
                 Moved::Held
             }
             (_, Some(known)) if known.by_person() => Moved::Nothing,
             (Some(says), Some(known)) => {
                 // Those under way when the hold began come back too; only the probe moves the next look.
-                if self.probing {
-                    self.wait = (self.wait * 2).min(LONGEST_PROBE);
+                if self.performs && self.looking.is_some() {
+                    self.wait = longer;
                     known.probe_at = now.after(self.wait);
                     known.says = says.to_owned();
-                    self.probing = false;
+                    self.looking = None;
                 }
                 Moved::Nothing
             }
             (None, Some(_)) => {
                 self.held = None;
-                self.probing = false;
+                self.looking = None;
                 self.window = 1;
                 Moved::Freed
             }
@@ -238,7 +269,20 @@ impl Gate {
     /// A message that passed did nothing at the connection after all.
     pub fn unused(&mut self) {
         self.in_flight = self.in_flight.saturating_sub(1);
-        self.probing = false;
+        self.looking = None;
+    }
+
+    fn longer(&self) -> Duration {
+        (self.wait * 2).min(self.looks().1)
+    }
+
+    /// Whether another may look before the last came back.
+    fn may_look(&self) -> bool {
+        !self.performs || self.looking.is_none()
+    }
+
+    fn looks_now(&self, now: Timestamp) -> bool {
+        self.may_look() && self.held.as_ref().is_some_and(|held| !held.by_person() && held.probe_at <= now)
     }
 
     /// The next message looks at once.

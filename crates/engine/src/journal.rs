@@ -8,6 +8,7 @@ use std::future::Future;
 use std::ops::Range;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
+use wirewatch_core::before::Before;
 use wirewatch_core::course::Fact;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
 use wirewatch_core::machine::{ActRefused, Claim, LogEntry, Logged, Origin, Passed, State};
@@ -50,15 +51,24 @@ pub struct Settle {
     pub at: Timestamp,
 }
 
-/// A connection that is held: by what it answered, or by a person.
+/// What is held: by what a connection answered, by a person, or because message after message failed at a step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hold {
+    /// The connection, or what else is held (see [`Before`]).
     pub connection: String,
     pub since: Timestamp,
     /// Why, in words for people.
     pub says: String,
-    /// The person who holds it; empty when the connection itself is of no use.
+    /// The person who holds it; empty when it is of no use by itself.
     pub by: String,
+}
+
+impl Hold {
+    /// Whether it is one for all processes. Of connections each finds out for itself.
+    #[must_use]
+    pub fn is_everybodys(&self) -> bool {
+        !self.by.is_empty() || matches!(Before::of(&self.connection), Before::Step { .. })
+    }
 }
 
 /// What one turn of one message changes.
@@ -189,6 +199,8 @@ pub struct Recovered {
     pub order_key: String,
     pub state: State,
     pub due: Option<Timestamp>,
+    /// See [`Journal::pick_up`].
+    pub picked_up: u16,
 }
 
 /// What came in and is about to be taken into custody.
@@ -395,6 +407,10 @@ pub trait Journal: Send + Sync + 'static {
 
     /// Messages with document and log, in any order; ids that are not there are left out.
     fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;
+
+    /// Counts that these unfinished messages are taken up by a process that did not have them. The next change of a message
+    /// sets its count back, and so does whoever gives its shard away.
+    fn pick_up(&self, ids: &[MessageId]) -> impl Future<Output = Result<(), Down>> + Send;
 
     /// Unfinished messages of these shards behind `after`, by id, at most `limit`.
     fn unfinished(

@@ -27,7 +27,7 @@ mod writer;
 
 pub use beside::beside;
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted, flow_of_line, line_of};
+pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
 pub use engine::{ActError, Engine, Held};
 pub use gate::HeldState;
 pub use journal::{

@@ -13,15 +13,42 @@ use wirewatch_core::MessageId;
 /// Messages loaded together, at most.
 const TOGETHER: usize = 256;
 
-/// Loads what `wanted` names until it ends.
+/// A message that is wanted.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Wanted {
+    /// It was in this process's memory before.
+    Again(MessageId),
+    /// It was not, and that it is taken up counts.
+    PickedUp(MessageId),
+    /// It is not to be run.
+    Suspect(MessageId),
+}
+
+impl Wanted {
+    fn id(self) -> MessageId {
+        let (Self::Again(id) | Self::PickedUp(id) | Self::Suspect(id)) = self;
+        id
+    }
+}
+
+/// Loads what is `wanted` until it ends.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     shared: Arc<Shared<J, L, C>>,
-    mut wanted: mpsc::UnboundedReceiver<MessageId>,
+    mut wanted: mpsc::UnboundedReceiver<Wanted>,
 ) {
-    let mut ids = Vec::with_capacity(TOGETHER);
-    while wanted.recv_many(&mut ids, TOGETHER).await > 0 {
+    let mut batch = Vec::with_capacity(TOGETHER);
+    while wanted.recv_many(&mut batch, TOGETHER).await > 0 {
+        let of = |kind: fn(&Wanted) -> bool| batch.iter().filter(|one| kind(one)).map(|one| one.id()).collect::<Vec<_>>();
+        let picked_up = of(|one| matches!(one, Wanted::PickedUp(_)));
+        let suspects = of(|one| matches!(one, Wanted::Suspect(_)));
+        let ids = of(|_| true);
+        batch.clear();
+        if !picked_up.is_empty() {
+            retrying(|| shared.journal.pick_up(&picked_up)).await;
+        }
         let stored = retrying(|| shared.journal.load(&ids)).await;
-        ids.clear();
+        let (suspects, stored): (Vec<_>, Vec<_>) = stored.into_iter().partition(|one| suspects.contains(&one.origin.id));
+        shared.suspected(suspects.into_iter().map(|one| (one.origin, one.log.len() as u32)).collect());
         let mut loaded = Vec::with_capacity(stored.len());
         for one in stored {
             loaded.push(retrying(|| enter(one.clone(), &shared.releases, &*shared.journal)).await);

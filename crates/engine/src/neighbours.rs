@@ -33,7 +33,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     looked: watch::Sender<Looked>,
 ) {
     let mut leaving = Shards::NONE;
-    // Held by people, as it was recorded when last looked.
+    // Held by people, and steps, as it was recorded when last looked.
     let mut held: BTreeMap<String, Hold> = by_name(retrying(|| shared.journal.holds()).await);
     loop {
         while let Ok(given) = left.try_recv() {
@@ -110,6 +110,5 @@ async fn run_errand<J: Journal, L: Links, C: Clock + Clone>(shared: Arc<Shared<J
 }
 
 fn by_name(holds: Vec<Hold>) -> BTreeMap<String, Hold> {
-    let by_people = holds.into_iter().filter(|hold| !hold.by.is_empty());
-    by_people.map(|hold| (hold.connection.clone(), hold)).collect()
+    holds.into_iter().filter(Hold::is_everybodys).map(|hold| (hold.connection.clone(), hold)).collect()
 }

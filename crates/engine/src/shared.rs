@@ -17,7 +17,7 @@ use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use wirewatch_core::act::Act;
 use wirewatch_core::flow::Recording;
-use wirewatch_core::machine::Outcome;
+use wirewatch_core::machine::{Origin, Outcome};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId};
 
@@ -64,6 +64,8 @@ pub(crate) struct Shared<J, L, C> {
 pub(crate) enum Input {
     Enter(Vec<Result<Entered, Broken>>),
     Loaded(Vec<Result<Entered, Broken>>),
+    /// Messages that were loaded and are not to be run, with how many entries their logs have.
+    Suspected(Vec<(Arc<Origin>, u32)>),
     Committed(Vec<(MessageId, OpResult)>),
     Outcome(MessageId, Outcome),
     Act {
@@ -180,6 +182,12 @@ impl<J, L, C> Shared<J, L, C> {
 
     pub fn loaded(&self, loaded: Vec<Result<Entered, Broken>>) {
         let _ = self.inputs.send(Input::Loaded(loaded));
+    }
+
+    pub fn suspected(&self, suspects: Vec<(Arc<Origin>, u32)>) {
+        if !suspects.is_empty() {
+            let _ = self.inputs.send(Input::Suspected(suspects));
+        }
     }
 
     pub fn unfold(&self, arrival: ArrivalId) {

@@ -6,6 +6,7 @@ use crate::engine::Held;
 use crate::enter::Broken;
 use crate::journal::{Journal, NotActed, OpResult};
 use crate::links::Links;
+use crate::loader::Wanted;
 use crate::shard::Shards;
 use crate::shared::{Acted, Closed, Input, Loaded, Shared, Why};
 use crate::writer::{Submitted, Tell, What};
@@ -21,7 +22,7 @@ pub(crate) struct Outward {
     /// Shards that were given away.
     pub left: mpsc::UnboundedSender<Shards>,
     /// Messages to load.
-    pub load: mpsc::UnboundedSender<MessageId>,
+    pub load: mpsc::UnboundedSender<Wanted>,
 }
 
 /// Turns until nobody tells it anything any more.
@@ -88,6 +89,11 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
                 }
             }
         }
+        Input::Suspected(all) => {
+            for (origin, logged) in all {
+                dispatcher.suspected(origin, logged, now);
+            }
+        }
         Input::Committed(all) => {
             for (id, result) in all {
                 match result {
@@ -115,7 +121,7 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             });
         }
         Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
-        Input::Handed(found) => found.iter().for_each(|one| dispatcher.recover(one, now)),
+        Input::Handed(found) => found.iter().for_each(|one| dispatcher.handed(one, now)),
         Input::Leave(shards, to) => dispatcher.leave(shards, to),
         Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
         Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
@@ -131,6 +137,23 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
                 waiting,
             });
             let _ = reply.send(held.collect());
+        }
+    }
+}
+
+/// An effect under way. Where a mistake of ours ends it, its message hears of that and stands aside; otherwise it would wait
+/// for ever, and its place at the connection with it.
+struct Performing {
+    id: MessageId,
+    inputs: mpsc::UnboundedSender<Input>,
+}
+
+impl Drop for Performing {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            let says =
+                "a mistake in the service ended the request, which may have been carried out; the service's log says where";
+            let _ = self.inputs.send(Input::Outcome(self.id, Outcome::InDoubt { says: says.to_owned() }));
         }
     }
 }
@@ -157,7 +180,9 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
             Out::Commit(id, op) => shared.submit(op, id.map_or(Tell::Nobody, Tell::Dispatcher)),
             Out::Perform { id, connection, work } => {
                 let shared = shared.clone();
+                let performing = Performing { id, inputs: shared.inputs.clone() };
                 tokio::spawn(async move {
+                    let _performing = performing;
                     let outcome = match told_by_another(&shared, &work).await {
                         true => Outcome::Answer { status: 0, body: "another message with the same cause has told it".into() },
                         false => shared.links.perform(&connection, &work).await,
@@ -165,7 +190,9 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
                     let _ = shared.inputs.send(Input::Outcome(id, outcome));
                 });
             }
-            Out::Load(id) => drop(outward.load.send(id)),
+            Out::Load(id) => drop(outward.load.send(Wanted::Again(id))),
+            Out::PickUp(id) => drop(outward.load.send(Wanted::PickedUp(id))),
+            Out::Suspect(id) => drop(outward.load.send(Wanted::Suspect(id))),
             Out::Left { shards, to } => {
                 let (tell, given) = oneshot::channel();
                 let _ = shared.submitted.send(Submitted { what: What::GiveAway { shards, to }, tell: Tell::One(tell) });

@@ -222,6 +222,9 @@ mod tests {
         async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, crate::Down> {
             unreachable!()
         }
+        async fn pick_up(&self, _: &[MessageId]) -> Result<(), crate::Down> {
+            unreachable!()
+        }
         async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, crate::Down> {
             unreachable!()
         }

@@ -9,7 +9,7 @@ mod overhear;
 
 use crate::error::JournalError;
 use crate::group::Me;
-use crate::load::recovered;
+use crate::load::{FOUND, recovered};
 use crate::writer::{LEASE, LOCK, PgJournal, sql};
 use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::collections::BTreeSet;
@@ -284,17 +284,21 @@ impl PgJournal {
         self.db.execute_raw(sql(text, [done.clone().into(), numbers.clone().into()])).await?;
         // Looks come one after another, so nothing was told of meanwhile.
         self.told_handed.lock().expect("no holder panics").clear();
-        let text = "select l.id, l.flow, l.order_key, l.state, l.due, l.slice_to - l.slice_from, l.key, h.seq
-            from handed h join live l on l.id = h.message where h.shard = any($1::int[]) order by h.seq";
-        let rows = self.db.query_all_raw(sql(text, [numbers.into()])).await?;
-        rows.iter().map(|row| Ok((row.try_get_by_index(7)?, recovered(row)?))).collect()
+        let text = format!(
+            "select {FOUND}, handed.seq from handed join live on live.id = handed.message
+            where handed.shard = any($1::int[]) order by handed.seq"
+        );
+        let rows = self.db.query_all_raw(sql(&text, [numbers.into()])).await?;
+        rows.iter().map(|row| Ok((row.try_get_by_index(8)?, recovered(row)?))).collect()
     }
 
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
     pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
         let me = self.me();
         let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
-        let text = "with me as (update writer set turn = turn + 1 where id = $1 and epoch = $2 returning id)
+        // What nothing came of here is nobody's fault: it was not the end of this process.
+        let text = "with me as (update writer set turn = turn + 1 where id = $1 and epoch = $2 returning id),
+            calmed as (update live set picked_up = 0 where picked_up > 0 and shard = any($4::int[]) and exists (select 1 from me))
             update shard set writer = $3 from me
             where shard.no = any($4::int[]) and shard.writer = me.id and exists (select 1 from writer where id = $3 and lease_until > 0)";
         self.db.execute_raw(sql(text, [me.writer.into(), me.epoch.into(), to.into(), numbers.into()])).await?;

@@ -151,7 +151,11 @@ async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[Arriv
     Ok(found)
 }
 
-/// An unfinished message, from its id, flow, order key, state, due time, size and key.
+/// Of `live`, what [`recovered`] reads, in that order.
+pub const FOUND: &str =
+    "live.id, live.flow, live.order_key, live.state, live.due, live.slice_to - live.slice_from, live.key, live.picked_up";
+
+/// An unfinished message, from [`FOUND`].
 pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
     let state: String = row.try_get_by_index(3)?;
     let due: i64 = row.try_get_by_index(4)?;
@@ -163,6 +167,7 @@ pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
         order_key: row.try_get_by_index(2)?,
         state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
         due: (due != 0).then_some(Timestamp(due)),
+        picked_up: row.try_get_by_index::<i16>(7)?.unsigned_abs(),
     })
 }
 
@@ -235,13 +240,19 @@ impl Journal for PgJournal {
         Ok(messages(&self.db, ids).await?)
     }
 
+    async fn pick_up(&self, ids: &[MessageId]) -> Result<(), Down> {
+        let ids: Vec<i64> = ids.iter().map(|id| id.0).collect();
+        let text = "update live set picked_up = picked_up + 1 where id = any($1::bigint[])";
+        self.db.execute_raw(sql(text, [ids.into()])).await.map_err(JournalError::from)?;
+        Ok(())
+    }
+
     async fn unfinished(&self, shards: Shards, after: MessageId, limit: u32) -> Result<Vec<Recovered>, Down> {
-        let text = "select id, flow, order_key, state, due, slice_to - slice_from, key from live
-            where id > $1 and shard = any($3::int[]) order by id limit $2";
+        let text = format!("select {FOUND} from live where id > $1 and shard = any($3::int[]) order by id limit $2");
         let read = async {
             let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
             let values = [after.0.into(), i64::from(limit).into(), numbers.into()];
-            self.db.query_all_raw(sql(text, values)).await?.iter().map(recovered).collect::<Result<Vec<_>, JournalError>>()
+            self.db.query_all_raw(sql(&text, values)).await?.iter().map(recovered).collect::<Result<Vec<_>, JournalError>>()
         };
         Ok(read.await?)
     }

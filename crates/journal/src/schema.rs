@@ -25,6 +25,7 @@ impl MigratorTrait for Migrator {
             step("m009_drafts", DRAFTS),
             step("m010_seen_by_key", SEEN_BY_KEY),
             step("m011_spool", SPOOL),
+            step("m012_picked_up", PICKED_UP),
         ]
     }
 }
@@ -249,6 +250,9 @@ const SPOOL: &str = r#"
 create table spool (id bigint primary key, writer smallint not null, packed boolean not null, calls bytea not null);
 alter table spool alter column calls set storage external;
 "#;
+
+/// How often a process has taken up a message that it did not have, since something of it was last committed.
+const PICKED_UP: &str = "alter table live add column picked_up smallint not null default 0";
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

@@ -9,7 +9,7 @@ use wirewatch_core::intake::Came;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{
-    Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, Spooled, SpooledCall, SystemClock, Unfold, shard_of,
+    Change, Clock, Errand, Hold, Journal, NewMessage, NotActed, Op, Shards, Spooled, SpooledCall, SystemClock, Unfold, shard_of,
 };
 use wirewatch_journal::PgJournal;
 use wirewatch_testkit::{Database, eventually, eventually_within, private_cluster};
@@ -53,6 +53,33 @@ async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwa
     assert!(bee.others().await.unwrap().handed.is_empty(), "once");
     assert_eq!(bee.unfinished(some, Id(0), 10).await.unwrap().len(), 1, "whoever takes the shard over finds it all the same");
     assert_eq!(database.number("select count(*) from handed").await, 0, "what was told of is gone");
+}
+
+#[tokio::test]
+async fn a_message_is_counted_each_time_it_is_taken_up_until_something_of_it_is_committed() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let new = new_message(ada.mint(SystemClock.now()));
+    let (id, origin) = (new.origin.id, new.origin.clone());
+    let unfold = Unfold { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new], at: SystemClock.now() };
+    ada.commit(1, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
+    let times = async || ada.unfinished(Shards::ALL, Id(0), 10).await.unwrap()[0].picked_up;
+    assert_eq!(times().await, 0);
+    for expected in 1..=2 {
+        ada.pick_up(&[id, Id(99)]).await.unwrap();
+        assert_eq!(times().await, expected);
+    }
+    ada.commit(2, &[Op::Change(Box::new(Change::blank(origin, SystemClock.now())))]).await.unwrap();
+    assert_eq!(times().await, 0, "it has come on");
+    // Whoever gives its shard away has not ended for it.
+    let shard = shard_of(id, "f", "");
+    for (picked_up, given) in
+        [(1, (0..64).filter(|other| *other != shard).collect::<Shards>()), (0, [shard].into_iter().collect())]
+    {
+        ada.pick_up(&[id]).await.unwrap();
+        ada.give_away(given, bee.writer()).await.unwrap();
+        assert_eq!(times().await, picked_up);
+    }
 }
 
 #[tokio::test]

@@ -8,12 +8,13 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::broadcast::error::RecvError;
 use wirewatch_core::Timestamp;
+use wirewatch_core::before::Before;
 use wirewatch_core::connection::ConnectionKind;
 use wirewatch_core::duration::short;
 use wirewatch_core::incident::{Incident, What};
 use wirewatch_core::intake::Came;
 use wirewatch_core::workspace::Workspace;
-use wirewatch_engine::{Clock, Source, SystemClock, flow_of_line};
+use wirewatch_engine::{Clock, Source, SystemClock};
 use wirewatch_journal::{Event, JournalError};
 
 /// How often it is looked for silence.
@@ -136,15 +137,28 @@ fn blank(what: What, at: Timestamp) -> Incident {
 fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
     let says = event.says.clone();
     match (event.kind.as_str(), event.state.as_str()) {
-        ("hold", "held" | "free") if flow_of_line(&event.step).is_none() => {
+        ("hold", state @ ("held" | "free")) => {
             // A sentence of its own: people read it far from the console.
-            let title = workspace.connections.get(&event.step).map_or(event.step.as_str(), |known| &known.title);
-            let (what, says) = match event.state.as_str() {
-                "held" => (What::Held, format!("{title} is held: {says}")),
-                _ => (What::Free, format!("{title} is in use again")),
-            };
+            let what = if state == "held" { What::Held } else { What::Free };
             let same = format!("{} {} {}", what.as_str(), event.step, event.at.0);
-            Some(Incident { connection: event.step.clone(), says, same, ..blank(what, event.at) })
+            let told = |title: &str| match what {
+                What::Held => format!("{title} is held: {says}"),
+                _ => format!("{title} is in use again"),
+            };
+            match Before::of(&event.step) {
+                // A person paused it, or let it go on.
+                Before::Flow(_) => None,
+                Before::Connection(name) => {
+                    let says = told(workspace.connections.get(name).map_or(name, |known| &known.title));
+                    Some(Incident { connection: name.to_owned(), says, same, ..blank(what, event.at) })
+                }
+                Before::Step { flow, .. } if tells(workspace, flow) => None,
+                Before::Step { flow, step } => {
+                    let title = workspace.flows.get(flow).map_or(flow, |known| &known.title);
+                    let (says, flow, step) = (told(&format!("the step {step} of {title}")), flow.to_owned(), step.to_owned());
+                    Some(Incident { flow, step, says, same, ..blank(what, event.at) })
+                }
+            }
         }
         // One that tells of incidents itself tells nobody that it cannot: it would tell of that, too.
         ("message", "aside") if !tells(workspace, &event.flow) => Some(Incident {

@@ -3,7 +3,7 @@ use crate::error::CommandError;
 use crate::ui::{self, cell, clock, number, span, styled, table, tone};
 use serde_json::json;
 use std::time::Duration;
-use wirewatch_service::view::{PausedFlow, RecordRequest, RecordedFlow, Strands, Why};
+use wirewatch_service::view::{PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Strands, Why};
 
 /// List the flows; pause one, let it go on, or record more of it for a time
 ///
@@ -29,7 +29,7 @@ enum FlowAct {
         #[arg(long, value_name = "WORDS")]
         why: String,
     },
-    /// Let this flow go on
+    /// Let this flow go on, and one try at its steps that are held
     Resume { flow: String },
     /// Record more, or less, of this flow's calls for a time
     Record {
@@ -58,11 +58,15 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             let row = |strand: &wirewatch_service::view::Strand| {
                 let count = |of: fn(&wirewatch_service::view::Knot) -> i64| strand.knots.iter().map(of).sum::<i64>();
                 let unfinished = count(|knot| knot.moving + knot.waiting + knot.retrying);
-                let state = match &strand.paused {
-                    Some(paused) => {
+                let held = strand.knots.iter().find_map(|knot| knot.held.as_ref());
+                let state = match (&strand.paused, held) {
+                    (Some(paused), _) => {
                         styled(tone("held"), format!("paused by {} {}: {}", paused.by, span(&paused.since, None), paused.says))
                     }
-                    None => styled(tone("free"), "runs"),
+                    (None, Some(held)) => {
+                        styled(tone("held"), format!("{} held for {}: {}", held.step, span(&held.since, None), held.says))
+                    }
+                    (None, None) => styled(tone("free"), "runs"),
                 };
                 let recorded = strand.recorded.as_ref();
                 let recorded = recorded.map_or_else(String::new, |one| format!("{} until {}", one.depth, clock(&one.until)));
@@ -83,8 +87,11 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             println!("{flow} is paused: what comes in is taken and waits");
         }
         FlowAct::Resume { flow } => {
-            let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
+            let resumed: ResumedFlow = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
             println!("{flow} goes on");
+            for step in resumed.trying {
+                println!("at {step} the first that waits tries now; the others follow when it goes well");
+            }
         }
         FlowAct::Record { flow, depth, time, back } => {
             let seconds = if *back { 0 } else { u32::try_from(time.as_secs()).unwrap_or(u32::MAX) };

@@ -46,6 +46,16 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
             held.says
         );
     }
+    for held in &status.held_steps {
+        anstream::println!(
+            "{} for {}: {} ({} waiting; one tries at {})",
+            paint(tone("held"), format!("step {} of {} is held", held.step, held.flow)),
+            span(&held.since, None),
+            held.says,
+            ui::count(held.waiting, "message"),
+            clock(&held.next_look)
+        );
+    }
     if !status.reasons.is_empty() {
         println!();
         super::reasons::show(&status.reasons);

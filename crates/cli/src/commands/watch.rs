@@ -2,11 +2,12 @@ use crate::api::{ClientArgs, Which};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
 use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
+use wirewatch_core::before::Before;
 use wirewatch_service::view::LiveEvent;
 
 /// Watch messages as they move, live
 ///
-/// One line for each change of a message, each arrival and each connection that is held or free again.
+/// One line for each change of a message, each arrival, and each connection, flow or step that is held or free again.
 #[derive(Debug, clap::Args)]
 pub struct WatchArgs {
     #[command(flatten)]
@@ -62,7 +63,7 @@ pub fn line(event: &LiveEvent) -> String {
             let says = if event.says.is_empty() { String::new() } else { format!("  {}", event.says) };
             format!("{at}  {state}  {}  file {} by {}{says}", event.id, paint(BOLD, &event.key), event.step)
         }
-        "hold" => format!("{at}  {state}  connection {}  {}", paint(BOLD, &event.step), event.says),
+        "hold" => format!("{at}  {state}  {}  {}", paint(BOLD, Before::of(&event.step).says()), event.says),
         _ => {
             let mut line = format!("{at}  {state}  {}  {} {}", event.id, event.flow, paint(BOLD, &event.key));
             if !event.step.is_empty() {

@@ -22,7 +22,7 @@ pub enum Unacted {
 }
 
 impl Dispatcher {
-    /// The connections that are held, and as [`line_of`] the flows that are paused.
+    /// What is held, by name (see [`wirewatch_core::before::Before`]), with the messages that wait for it.
     pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
         self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
     }
@@ -114,7 +114,7 @@ impl Dispatcher {
             self.forget_waits(id);
             let flow = entered.machine.origin().flow.clone();
             let at = At::Here(Box::new(running(entered)));
-            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, at });
+            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, picked_up: None, at });
             self.loaded += places;
         }
         let Some(running) = self.here(id) else { return Err(Unacted::Busy) };

@@ -5,19 +5,25 @@ use super::slot::{At, Phase, Slot};
 use super::{Dispatcher, Entered, Out, facts};
 use crate::journal::{Change, NewMessage, Op, Part};
 use wirewatch_core::flow::{Retry, Way};
-use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn};
+use wirewatch_core::machine::{End, LogEntry, Logged, Machine, Next, Outcome, Then, Turn};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
-    pub(super) fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) {
+    /// Tells the message what came of its effect, and commits that. What was decided on it, where it was waited for.
+    pub(super) fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) -> Option<Then> {
         let retry = self.retry(id);
         let flow = self.here(id).map(|running| running.machine.origin().flow.clone());
         let recording = flow.and_then(|flow| self.recordings.get(&flow).copied());
-        let Some(running) = self.here(id) else { return };
+        let running = self.here(id)?;
         running.machine.record(recording);
         let turn = running.machine.outcome(outcome, &retry, now);
+        let then = match &turn.entry {
+            Some(LogEntry { what: Logged::Attempt { then, .. }, .. }) => Some(then.clone()),
+            _ => None,
+        };
         self.commit_turn(id, turn, took, false, now);
+        then
     }
 
     /// The retry policy in force: that of the step of the same name in the current release.

@@ -28,7 +28,7 @@ impl Dispatcher {
         let behind = room && !first;
         self.loaded += if room { places } else { 0 };
         self.behind += if behind { places } else { 0 };
-        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind, at };
+        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind, picked_up: None, at };
         self.put(id, &flow, slot);
         match (first, room) {
             (true, true) => self.start(id, now),
@@ -37,9 +37,9 @@ impl Dispatcher {
         }
     }
 
-    /// An unfinished message found at the start, or of another process. Call in the order of ids. One that is known, or
-    /// of a shard that is not ours, is left alone.
-    pub fn recover(&mut self, found: &Recovered, now: Timestamp) {
+    /// An unfinished message found at the start, or of another process, in the order of ids. One that is known, or of a shard
+    /// that is not ours, is left alone.
+    pub(super) fn take_up(&mut self, found: &Recovered, picked_up: Option<u16>, now: Timestamp) {
         let shard = shard_of(found.id, &found.flow, &found.order_key);
         if !self.shards.has(shard) || self.slots.contains_key(&found.id) {
             return;
@@ -55,7 +55,7 @@ impl Dispatcher {
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
         let places = places(found.size);
-        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind: false, at: At::Away };
+        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind: false, picked_up, at: At::Away };
         self.put(found.id, &found.flow, slot);
         if !first || aside {
             return;
@@ -98,6 +98,11 @@ impl Dispatcher {
 
     /// A message asked for cannot go on: its log does not fit, or its logic is gone.
     pub fn broken(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
+        self.cannot_go_on(origin, logged, "diverged", says, now);
+    }
+
+    /// Sets a message aside that was asked for.
+    pub(super) fn cannot_go_on(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
         self.loaded -= places(origin.size());
         match self.slots.get(&origin.id) {
             // It went to another process meanwhile.
@@ -108,7 +113,7 @@ impl Dispatcher {
             }
             Some(_) => {}
         }
-        self.stop(origin, logged, "diverged", says, now);
+        self.stop(origin, logged, code, says, now);
     }
 
     /// Sets a message aside that cannot go on.

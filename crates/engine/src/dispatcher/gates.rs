@@ -5,36 +5,24 @@ use super::{Dispatcher, Out, stand};
 use crate::gate::{Gate, Terms};
 use crate::journal::{Change, Op};
 use std::time::Duration;
+use wirewatch_core::before::Before;
 use wirewatch_core::connection::RepeatRule;
 use wirewatch_core::machine::{Machine, Next, Outcome, State};
 use wirewatch_core::{MessageId, Timestamp};
 
-/// What stands for a flow where connections are named: held, it is paused.
-#[must_use]
-pub fn line_of(flow: &str) -> String {
-    format!("{LINE}{flow}")
-}
-
-/// The flow that a name stands for, if it stands for one.
-#[must_use]
-pub fn flow_of_line(name: &str) -> Option<&str> {
-    name.strip_prefix(LINE)
-}
-
-/// No name of a connection has a blank in it.
-const LINE: &str = "flow ";
-
 impl Dispatcher {
-    /// Whether the message stands where it is, because a person has paused its flow. One that has ended does not.
+    /// Whether the message stands where it is, because a person has paused its flow, or its step is held. One that has ended
+    /// does not.
     pub(super) fn stands_still(&mut self, id: MessageId, now: Timestamp) -> bool {
         let Some(running) = self.here(id) else { return false };
         if matches!(running.machine.next(), Next::End(_)) {
             return false;
         }
-        let line = line_of(&running.machine.origin().flow);
-        if self.gates.get(&line).is_none_or(|gate| gate.held().is_none()) {
+        let (flow, step) = (&running.machine.origin().flow, running.machine.step());
+        let names = [Before::Flow(flow).to_string(), Before::Step { flow, step }.to_string()];
+        let Some(line) = names.into_iter().find(|name| self.gates.get(name).is_some_and(|gate| gate.stops(id))) else {
             return false;
-        }
+        };
         let keep = self.settings.keep;
         let gate = self.gate(&line);
         gate.queue(id, false);
@@ -50,13 +38,19 @@ impl Dispatcher {
         true
     }
 
-    pub(super) fn gate(&mut self, connection: &str) -> &mut Gate {
-        if !self.gates.contains_key(connection) {
-            let known = self.surroundings.connections.get(connection).map(|known| Terms::of(known));
-            let terms = known.unwrap_or(Terms { in_flight: 1, apart: Duration::ZERO });
-            self.gates.insert(connection.to_owned(), Gate::new(terms));
+    /// The gate of that name (see [`Before`]).
+    pub(super) fn gate(&mut self, name: &str) -> &mut Gate {
+        if !self.gates.contains_key(name) {
+            let gate = match Before::of(name) {
+                Before::Connection(_) => {
+                    let known = self.surroundings.connections.get(name).map(|known| Terms::of(known));
+                    Gate::new(known.unwrap_or(Terms { in_flight: 1, apart: Duration::ZERO }))
+                }
+                Before::Flow(_) | Before::Step { .. } => Gate::before_steps(),
+            };
+            self.gates.insert(name.to_owned(), gate);
         }
-        self.gates.get_mut(connection).expect("it was just put there")
+        self.gates.get_mut(name).expect("it was just put there")
     }
 
     pub(super) fn queue_at_gate(&mut self, id: MessageId, connection: &str, first: bool, now: Timestamp) {
@@ -81,9 +75,8 @@ impl Dispatcher {
 
     pub(super) fn pump(&mut self, connection: &str, now: Timestamp) {
         while let Some(id) = self.gate(connection).pass(now) {
-            if flow_of_line(connection).is_some() {
+            if !matches!(Before::of(connection), Before::Connection(_)) {
                 // Nothing is performed here: it goes on from where it stands.
-                self.gate(connection).unused();
                 match self.slots.get(&id).map(|slot| &slot.at) {
                     Some(At::Away) => self.ready.push_back(id),
                     Some(At::Here(_)) => self.start(id, now),

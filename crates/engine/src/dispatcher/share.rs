@@ -5,6 +5,7 @@ use super::{Dispatcher, Out};
 use crate::journal::{Hold, Recovered};
 use crate::shard::Shards;
 use std::collections::HashSet;
+use wirewatch_core::before::Before;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
@@ -17,7 +18,12 @@ impl Dispatcher {
     /// These shards are ours now, with what is unfinished in them, by id.
     pub fn gain(&mut self, shards: Shards, found: &[Recovered], now: Timestamp) {
         self.shards = self.shards.with(shards);
-        found.iter().for_each(|one| self.recover(one, now));
+        found.iter().for_each(|one| self.take_up(one, Some(one.picked_up), now));
+    }
+
+    /// A message of our shards that another process has made, and never run.
+    pub fn handed(&mut self, found: &Recovered, now: Timestamp) {
+        self.take_up(found, None, now);
     }
 
     /// These shards are to be another's. What is under way is brought to its next commit; [`Out::Left`] says when nothing
@@ -34,6 +40,7 @@ impl Dispatcher {
             self.slots.iter().filter(|(_, slot)| shards.has(slot.shard) && !busy(slot)).map(|(id, _)| *id).collect();
         self.due.retain(|(_, id)| !idle.contains(id));
         self.ready.retain(|id| !idle.contains(id));
+        self.suspects.retain(|id| !idle.contains(id));
         for gate in self.gates.values_mut() {
             gate.forget_all(&idle);
         }
@@ -72,20 +79,24 @@ impl Dispatcher {
         }
     }
 
-    /// A person holds a connection at another process, where that is recorded.
+    /// A person holds something at another process, or a step is held there, where that is recorded.
     pub fn held_elsewhere(&mut self, hold: &Hold, now: Timestamp) {
         let known = self.gates.get(&hold.connection).and_then(|gate| gate.held()).is_some_and(|held| held.by == hold.by);
-        if !known {
-            self.gate(&hold.connection).hold(&hold.by, &hold.says, now);
+        match hold.by.as_str() {
+            _ if known => {}
+            // Who holds it looks; so do we, later.
+            "" => drop(self.gate(&hold.connection).back(Some(&hold.says), now)),
+            by => drop(self.gate(&hold.connection).hold(by, &hold.says, now)),
         }
     }
 
-    /// A person has freed a connection at another process, where that is recorded.
-    pub fn freed_elsewhere(&mut self, connection: &str, now: Timestamp) {
-        let held = self.gates.get(connection).and_then(|gate| gate.held());
-        if held.is_some_and(|held| !held.by.is_empty()) {
-            self.gate(connection).free();
-            self.pump(connection, now);
+    /// It is freed there, where that is recorded.
+    pub fn freed_elsewhere(&mut self, name: &str, now: Timestamp) {
+        let step = matches!(Before::of(name), Before::Step { .. });
+        let held = self.gates.get(name).and_then(|gate| gate.held());
+        if held.is_some_and(|held| step || !held.by.is_empty()) {
+            self.gate(name).free();
+            self.pump(name, now);
         }
     }
 }

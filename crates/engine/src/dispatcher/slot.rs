@@ -37,6 +37,8 @@ pub(super) struct Slot {
     pub(super) in_lane: bool,
     /// In memory though it stands behind another in its lane.
     pub(super) behind: bool,
+    /// Found unfinished and not loaded yet: so often it was taken up before, with nothing committed of it.
+    pub(super) picked_up: Option<u16>,
     pub(super) at: At,
 }
 

@@ -1,7 +1,7 @@
 //! Whose turn it is, and who is in memory: lanes and room.
 
-use super::slot::{At, Wake};
-use super::{Dispatcher, Out};
+use super::Dispatcher;
+use super::slot::At;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
@@ -52,6 +52,7 @@ impl Dispatcher {
     pub(super) fn forget_waits(&mut self, id: MessageId) {
         self.due.retain(|(_, other)| *other != id);
         self.ready.retain(|other| *other != id);
+        self.suspects.retain(|other| *other != id);
         for gate in self.gates.values_mut() {
             gate.forget(id);
         }
@@ -61,13 +62,8 @@ impl Dispatcher {
         while self.loaded < self.settings.loaded
             && let Some(id) = self.ready.pop_front()
         {
-            if let Some(slot) = self.slots.get_mut(&id)
-                && matches!(slot.at, At::Away)
-            {
-                slot.at = At::Loading(Wake::Run);
-                self.loaded += slot.places;
-                self.out.push_back(Out::Load(id));
-            }
+            self.load(id);
         }
+        self.load_alone();
     }
 }

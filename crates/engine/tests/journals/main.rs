@@ -3,12 +3,15 @@
 mod rush;
 mod small;
 
-use small::{Next, Small, empty, engine, read};
+use small::{Next, Small, empty, engine, engine_of, read};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
+use wirewatch_core::Id;
+use wirewatch_core::document::Form;
 use wirewatch_core::intake::Verdict;
+use wirewatch_core::machine::{Origin, State};
 use wirewatch_core::workspace::{Files, Workspace};
-use wirewatch_engine::{Down, Releases, Row, Source};
+use wirewatch_engine::{Down, Recovered, Releases, Row, Source, Stored};
 
 #[tokio::test]
 async fn the_end_of_one_task_is_the_end_of_the_engine() {
@@ -62,6 +65,39 @@ async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
         verdicts.push(engine.give(ready).await.map(|report| report.verdict).map_err(|down| down.0));
     }
     assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Taken)]);
+}
+
+/// What an engine does that finds one message, taken up so many times before; whatever it sends breaks.
+async fn found(picked_up: u16) -> Vec<String> {
+    let mut files = empty("One flow");
+    for (name, text) in [
+        ("outlines/order.schema.json", r#"{ "type": "object" }"#),
+        ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+        ("connections/erp.toml", "kind = \"http\"\naddress = \"http://127.0.0.1:1\"\nrepeat = \"key\""),
+        (
+            "flows/orders.toml",
+            "[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n[[step]]\nname = \"book\"\n\
+             call = { at = \"erp\", post = \"/orders\", body = \"it\" }",
+        ),
+    ] {
+        files.insert(name.to_owned(), text.to_owned());
+    }
+    let (id, form, meta, flow) = (Id(7), Form::Json, serde_json::Map::new(), "orders".to_owned());
+    let origin = Origin { id, arrival: id, body: id, slice: 0..2, flow: flow.clone(), release: 1, form, meta };
+    let stored = Stored { origin: Arc::new(origin), document: b"{}".to_vec(), log: Vec::new() };
+    let (key, order_key) = (String::new(), String::new());
+    let found = Recovered { id, size: 2, flow, key, order_key, state: State::Moving, due: None, picked_up };
+    let journal = Arc::new(Small { found: Some((found, stored)), ..Small::default() });
+    let _engine = engine_of(journal.clone(), &files).await;
+    journal.passed.notified().await;
+    std::mem::take(&mut journal.notes.lock().unwrap())
+}
+
+#[tokio::test]
+async fn a_message_that_is_found_is_counted_before_it_is_loaded_and_stands_aside_when_what_it_sends_breaks() {
+    assert_eq!(found(0).await, ["pick up 1", "load 1", "aside in-doubt"]);
+    assert_eq!(found(2).await, ["pick up 1", "load 1", "aside in-doubt"]);
+    assert_eq!(found(3).await, ["load 1", "aside suspect"], "it is not run");
 }
 
 /// The title of a release, where there is one.

@@ -31,6 +31,10 @@ pub struct Small {
     /// What it had taken before.
     pub before: BTreeSet<ArrivalId>,
     pub spools: Mutex<BTreeMap<Id, Spooled>>,
+    /// A message that is unfinished.
+    pub found: Option<(Recovered, Stored)>,
+    /// What was asked of it and committed, in short.
+    pub notes: Mutex<Vec<String>>,
     /// Told of each batch that is taken, and when nothing is kept any more.
     pub passed: Notify,
     pub emptied: Notify,
@@ -47,6 +51,13 @@ pub enum Next {
 
 impl Journal for Small {
     async fn commit(&self, _: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
+        for op in ops {
+            if let Op::Change(change) = op {
+                let reason = change.reason.as_ref().map_or("", |reason| &reason.code);
+                self.notes.lock().unwrap().push(format!("{} {reason}", change.state.as_str()));
+                self.passed.notify_one();
+            }
+        }
         Ok(vec![OpResult::Committed; ops.len()])
     }
     async fn take(&self, batch: Vec<Arriving>) -> Result<Vec<Taken>, Down> {
@@ -102,11 +113,16 @@ impl Journal for Small {
     async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
         Ok(Vec::new())
     }
-    async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, Down> {
-        Ok(Vec::new())
+    async fn load(&self, ids: &[MessageId]) -> Result<Vec<Stored>, Down> {
+        self.notes.lock().unwrap().push(format!("load {}", ids.len()));
+        Ok(self.found.iter().map(|(_, stored)| stored.clone()).collect())
     }
-    async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
-        Ok(Vec::new())
+    async fn pick_up(&self, ids: &[MessageId]) -> Result<(), Down> {
+        self.notes.lock().unwrap().push(format!("pick up {}", ids.len()));
+        Ok(())
+    }
+    async fn unfinished(&self, _: Shards, after: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
+        Ok(self.found.iter().map(|(found, _)| found.clone()).filter(|found| found.id > after).collect())
     }
     async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
         let row = UnfoldRow { arrival: Id(1), release: 1, unfolding: Unfolding::default(), cursor: 0 };

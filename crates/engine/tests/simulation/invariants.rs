@@ -71,6 +71,10 @@ fn every_way_is_gone_once(world: &World) {
 /// In a flow that says whom to tell on failure, none stands aside for an effect that failed without having tried to tell.
 fn whoever_stands_aside_was_told_of(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Aside && row.origin.flow == "winding") {
+        // One that is not run any more tells nobody itself.
+        if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if reason.code == "suspect")) {
+            continue;
+        }
         let told = row.log.iter().rev().find_map(|entry| match &entry.what {
             Logged::Attempt { step, .. } => Some(step == "alarm"),
             Logged::Act { .. } => Some(false),

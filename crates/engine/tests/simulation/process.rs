@@ -1,6 +1,6 @@
 //! The processes of the simulated world: each with a dispatcher and a writer of its own, sharing rows and shards.
 
-use crate::world::{Event, World, minting, workspace};
+use crate::world::{Event, Row, World, minting, workspace};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use wirewatch_core::MessageId;
 use wirewatch_engine::{Dispatcher, Hold, Op, Recovered, SHARDS, Settings, Shards, shard_of};
@@ -85,8 +85,9 @@ impl World {
 
     fn recovered(&self, id: MessageId) -> Option<Recovered> {
         let row = self.rows.get(&id).filter(|row| !row.state.is_final())?;
-        let (flow, order_key) = (row.origin.flow.clone(), row.order_key.clone());
-        Some(Recovered { id, size: row.origin.size(), flow, key: String::new(), order_key, state: row.state, due: row.due })
+        let (flow, order_key, size) = (row.origin.flow.clone(), row.order_key.clone(), row.origin.size());
+        let Row { state, due, picked_up, .. } = *row;
+        Some(Recovered { id, size, flow, key: String::new(), order_key, state, due, picked_up })
     }
 
     fn unfinished(&self, shards: Shards) -> Vec<Recovered> {
@@ -123,7 +124,7 @@ impl World {
         let gained = owned.without(process.mine).without(process.leaving);
         process.mine = process.mine.with(gained);
         let now: BTreeMap<String, Hold> =
-            self.holds.iter().filter(|(_, hold)| !hold.by.is_empty()).map(|(name, hold)| (name.clone(), hold.clone())).collect();
+            self.holds.iter().filter(|(_, hold)| hold.is_everybodys()).map(|(name, hold)| (name.clone(), hold.clone())).collect();
         let held =
             now.iter().filter(|(name, hold)| process.held.get(*name) != Some(hold)).map(|(_, hold)| hold.clone()).collect();
         let freed = process.held.keys().filter(|name| !now.contains_key(*name)).cloned().collect();
@@ -143,7 +144,7 @@ impl World {
         process.caught_up = true;
         process.dispatcher.gain(look.gained, &look.found, now);
         process.known = process.known.with(look.gained);
-        look.handed.iter().for_each(|one| process.dispatcher.recover(one, now));
+        look.handed.iter().for_each(|one| process.dispatcher.handed(one, now));
         look.held.iter().for_each(|hold| process.dispatcher.held_elsewhere(hold, now));
         look.freed.iter().for_each(|name| process.dispatcher.freed_elsewhere(name, now));
     }
@@ -171,6 +172,11 @@ impl World {
     pub fn give_away(&mut self, from: usize, shards: Shards, to: usize, life: u32) {
         if self.processes[to].life == life {
             shards.iter().for_each(|shard| self.owners[usize::from(shard)] = to);
+            for (id, row) in &mut self.rows {
+                if shards.has(shard_of(*id, &row.origin.flow, &row.order_key)) {
+                    row.picked_up = 0;
+                }
+            }
         }
         let owned = self.owned(from);
         let process = &mut self.processes[from];
@@ -204,7 +210,7 @@ impl World {
                 self.outside(1000, Event::Free(name));
             }
             self.processes[number].dispatcher.restore_hold(hold.clone(), self.now);
-            if !hold.by.is_empty() {
+            if hold.is_everybodys() {
                 self.processes[number].held.insert(hold.connection.clone(), hold);
             }
         }

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::before::Before;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::workspace::{Files, Workspace};
@@ -29,6 +30,11 @@ pub struct Report {
     pub handed: u64,
     pub shared: u64,
     pub moved: u64,
+    pub steps_held: u64,
+    pub steps_freed: u64,
+    pub picked_up: u64,
+    pub alone: u64,
+    pub suspects: u64,
 }
 
 impl Report {
@@ -48,6 +54,11 @@ impl Report {
         self.handed += other.handed;
         self.shared += other.shared;
         self.moved += other.moved;
+        self.steps_held += other.steps_held;
+        self.steps_freed += other.steps_freed;
+        self.picked_up += other.picked_up;
+        self.alone += other.alone;
+        self.suspects += other.suspects;
     }
 }
 
@@ -62,9 +73,15 @@ pub struct Row {
     pub order_key: String,
     /// It came back after its end, so it goes behind those of its lane.
     pub reopened: bool,
+    pub picked_up: u16,
 }
 
 impl Row {
+    fn new(origin: Arc<Origin>, document: String, order_key: String) -> Self {
+        let (log, state) = (Vec::new(), State::Moving);
+        Self { origin, document, log, state, due: None, order_key, reopened: false, picked_up: 0 }
+    }
+
     /// Whether it must not overtake the other, nor be overtaken by it.
     pub fn is_in_lane_of(&self, other: &Self) -> bool {
         !self.order_key.is_empty() && (&self.origin.flow, &self.order_key) == (&other.origin.flow, &other.order_key)
@@ -90,6 +107,8 @@ pub enum Event {
     Take(MessageId, Arc<Work>),
     Outcome(MessageId, Outcome),
     Load(MessageId),
+    PickUp(MessageId),
+    Suspect(MessageId),
     Tick,
     Act(MessageId, Act),
     /// A person holds a connection, and frees it.
@@ -215,12 +234,16 @@ pub fn minting(writer: u16) -> wirewatch_engine::Mint {
     Box::new(move |now| mint.next(now))
 }
 
+/// Small memory in some runs, so that messages leave it and come back; few that fail alike hold a step.
+fn settings(random: &mut fastrand::Rng) -> Settings {
+    Settings { loaded: if random.bool() { 2 } else { 50 }, keep: Duration::from_secs(random.u64(0..6)), alike: random.u32(1..4) }
+}
+
 impl World {
     pub fn new(seed: u64) -> Self {
         let mut random = fastrand::Rng::with_seed(seed);
         let now = Timestamp(1_800_000_000_000_000);
-        // Small memory in some runs, so that messages leave it and come back.
-        let settings = Settings { loaded: if random.bool() { 2 } else { 50 }, keep: Duration::from_secs(random.u64(0..6)) };
+        let settings = settings(&mut random);
         let mut world = Self {
             loud: false,
             report: Report::default(),
@@ -274,7 +297,7 @@ impl World {
     }
 
     pub fn settings(&mut self) -> Settings {
-        Settings { loaded: if self.random.bool() { 2 } else { 50 }, keep: Duration::from_secs(self.random.u64(0..6)) }
+        settings(&mut self.random)
     }
 
     pub fn outside(&mut self, after_ms: u64, event: Event) {
@@ -348,6 +371,21 @@ impl World {
                     self.processes[number].dispatcher.loaded(entered, now);
                 }
             }
+            Event::PickUp(id) => {
+                if let Some(row) = self.rows.get_mut(&id) {
+                    self.report.picked_up += 1;
+                    self.report.alone += u64::from(row.picked_up > 0);
+                    row.picked_up += 1;
+                }
+                let after = self.random.u64(0..20);
+                self.inside(number, after, Event::Load(id));
+            }
+            Event::Suspect(id) => {
+                if let Some(row) = self.rows.get(&id) {
+                    let (origin, logged) = (row.origin.clone(), row.log.len() as u32);
+                    self.processes[number].dispatcher.suspected(origin, logged, now);
+                }
+            }
             Event::Tick => self.processes[number].dispatcher.tick(now),
             Event::Act(id, act) => {
                 let mut at = number;
@@ -409,8 +447,7 @@ impl World {
         });
         // Its coming to be is one commit of its own: it is there before anything runs.
         let order_key = if ordered { who.to_owned() } else { String::new() };
-        let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
-        self.rows.insert(id, row);
+        self.rows.insert(id, Row::new(origin, document, order_key));
         self.report.messages += 1;
         self.made(intake, id);
         // Behind what is on its way to the dispatcher already.
@@ -447,6 +484,8 @@ impl World {
                     let after = self.random.u64(0..20);
                     self.inside(number, after, Event::Load(id));
                 }
+                Out::PickUp(id) => self.inside(number, 0, Event::PickUp(id)),
+                Out::Suspect(id) => self.inside(number, 0, Event::Suspect(id)),
                 Out::Left { shards, to } => {
                     self.report.moved += 1;
                     let to = usize::try_from(to).expect("a process");
@@ -490,7 +529,9 @@ impl World {
             match op {
                 Op::Change(change) => self.change(number, &change),
                 Op::Hold(hold) => {
-                    self.report.holds += 1;
+                    let step = matches!(Before::of(&hold.connection), Before::Step { .. });
+                    self.report.holds += u64::from(!step);
+                    self.report.steps_held += u64::from(step);
                     let by_person = |hold: &Hold| !hold.by.is_empty();
                     if by_person(&hold) || !self.holds.get(&hold.connection).is_some_and(by_person) {
                         self.holds.insert(hold.connection.clone(), hold);
@@ -498,6 +539,7 @@ impl World {
                     self.look_soon(1 - number);
                 }
                 Op::Free { connection, by_person, .. } => {
+                    self.report.steps_freed += u64::from(matches!(Before::of(&connection), Before::Step { .. }));
                     if by_person || self.holds.get(&connection).is_some_and(|hold| hold.by.is_empty()) {
                         self.holds.remove(&connection);
                     }
@@ -520,7 +562,7 @@ impl World {
             let document = String::from_utf8(part.document.clone()).expect("JSON");
             let (origin, order_key) = (part.message.origin.clone(), part.message.order_key.clone());
             let id = origin.id;
-            let row = Row { origin, document, log: Vec::new(), state: State::Moving, due: None, order_key, reopened: false };
+            let row = Row::new(origin, document, order_key);
             assert!(self.rows.insert(id, row).is_none(), "a message comes to be once");
             self.made(number, id);
         }
@@ -532,11 +574,14 @@ impl World {
         }
         row.reopened |= change.reopened;
         row.state = change.state;
+        row.picked_up = 0;
         row.due = change.due;
         self.report.pauses += u64::from(matches!(&change.entry, Some((_, LogEntry { what: Logged::Woken { .. }, .. }))));
         if change.state == State::Aside {
             self.report.asides += 1;
-            self.report.in_doubt += u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == "in-doubt"));
+            let is = |code: &str| u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == code));
+            self.report.in_doubt += is("in-doubt");
+            self.report.suspects += is("suspect");
         }
     }
 

@@ -245,7 +245,7 @@ impl GroupRows {
             "moved",
             self.moved,
             "update live set state = u.state, step = u.step, tries = u.tries, due = u.due, waits_for = u.waits_for, \
-             reason = u.reason, says = u.says, result = u.result, at = u.at <from> where live.id = u.id",
+             reason = u.reason, says = u.says, result = u.result, at = u.at, picked_up = 0 <from> where live.id = u.id",
         );
         sql.over("left_live", self.left_live, "delete from live using (select u.id <from>) as u where live.id = u.id");
         sql.over(

@@ -4,16 +4,17 @@ use super::problem::Problem;
 use super::{Answer, said};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{PausedFlow, RecordRequest, RecordedFlow, Why, time};
+use crate::view::{HeldStep, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Why, time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use std::time::Duration;
+use wirewatch_core::before::Before;
 use wirewatch_core::flow::{Flow, Intake, Recording};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Digest, Id, Timestamp};
-use wirewatch_engine::{Clock, SystemClock, flow_of_line, line_of};
+use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::RecordingRow;
 
 /// For how long recording may be switched, in seconds: a week.
@@ -31,13 +32,31 @@ pub async fn all_paused(app: &App) -> Vec<PausedFlow> {
     let mut paused: Vec<PausedFlow> = held
         .into_iter()
         .filter_map(|held| {
-            let flow = flow_of_line(&held.connection)?.to_owned();
-            let since = time(held.state.since.0).unwrap_or_default();
+            let Before::Flow(flow) = Before::of(&held.connection) else { return None };
+            let (flow, since) = (flow.to_owned(), time(held.state.since.0).unwrap_or_default());
             Some(PausedFlow { flow, since, by: held.state.by, says: held.state.says, waiting: held.waiting })
         })
         .collect();
     paused.sort_by(|a, b| a.flow.cmp(&b.flow));
     paused
+}
+
+/// The steps that are held, by flow and name.
+pub async fn held_steps(app: &App) -> Vec<HeldStep> {
+    let held = app.engine.held().await.into_iter().filter_map(|held| {
+        let Before::Step { flow, step } = Before::of(&held.connection) else { return None };
+        Some(HeldStep {
+            flow: flow.to_owned(),
+            step: step.to_owned(),
+            since: time(held.state.since.0).unwrap_or_default(),
+            says: held.state.says,
+            next_look: time(held.state.probe_at.0).unwrap_or_default(),
+            waiting: held.waiting,
+        })
+    });
+    let mut held: Vec<HeldStep> = held.collect();
+    held.sort_by(|a, b| (&a.flow, &a.step).cmp(&(&b.flow, &b.step)));
+    held
 }
 
 /// Pauses a flow: what comes in is taken and waits, and nothing of it goes on, until a person resumes it.
@@ -50,14 +69,23 @@ pub async fn pause(
     Json(Why { why }): Json<Why>,
 ) -> Answer<Vec<PausedFlow>> {
     let why = said(&why, "it is paused")?;
-    acted(&app, person, &flow, "paused", why, |line, by| app.engine.hold(line, by, why)).await
+    let by = acted(&app, person, &flow, "paused", why).await?;
+    app.engine.hold(&Before::Flow(&flow).to_string(), &by, why);
+    Ok(Json(all_paused(&app).await))
 }
 
-/// Lets a paused flow go on.
+/// Lets a paused flow go on. At each of its steps that is held the first that waits tries at once; the others follow when that
+/// goes well.
 #[utoipa::path(post, path = "/api/flows/{flow}/resume", params(("flow" = String, Path)),
-    responses((status = 200, body = Vec<PausedFlow>)))]
-pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<Vec<PausedFlow>> {
-    acted(&app, person, &flow, "resumed", &flow, |line, _| app.engine.free(line)).await
+    responses((status = 200, body = ResumedFlow)))]
+pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<ResumedFlow> {
+    acted(&app, person, &flow, "resumed", &flow).await?;
+    app.engine.free(&Before::Flow(&flow).to_string());
+    let held: Vec<HeldStep> = held_steps(&app).await.into_iter().filter(|held| held.flow == flow).collect();
+    for HeldStep { flow, step, .. } in &held {
+        app.engine.look_now(&Before::Step { flow, step }.to_string());
+    }
+    Ok(Json(ResumedFlow { trying: held.into_iter().map(|held| held.step).collect() }))
 }
 
 /// Switches for a time how much is recorded of a flow's calls, whatever the flow says.
@@ -78,8 +106,7 @@ pub async fn record(
     let now = SystemClock.now();
     let until = now.after(Duration::from_secs(u64::from(seconds.min(LONGEST))));
     let why = format!("{flow}: {depth} until {}", time(until.0).unwrap_or_default());
-    let subject = Id(Digest::of(&[line_of(&flow).as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), &by, "recorded", subject, &why, now).await?;
+    app.store.record_act(app.engine.mint(), &by, "recorded", subject(&flow), &why, now).await?;
     app.record(&RecordingRow { flow: flow.clone(), depth, until: until.0, by_whom: by }).await?;
     Ok(Json(recorded(&app, &flow, SystemClock.now())))
 }
@@ -90,21 +117,17 @@ pub fn recorded(app: &App, flow: &str, now: Timestamp) -> Option<RecordedFlow> {
     Some(RecordedFlow { depth: row.depth, until: time(row.until)?, by: row.by_whom })
 }
 
-async fn acted(
-    app: &App,
-    Extension(Person(by)): Extension<Person>,
-    flow: &str,
-    act: &str,
-    why: &str,
-    carry_out: impl FnOnce(&str, &str),
-) -> Answer<Vec<PausedFlow>> {
+/// Records what a person does with a flow, before it is done; who it is.
+async fn acted(app: &App, Extension(Person(by)): Extension<Person>, flow: &str, act: &str, why: &str) -> Result<String, Problem> {
     let (_, workspace) = app.engine.releases().current();
     flow_of(&workspace, flow)?;
-    let line = line_of(flow);
-    let subject = Id(Digest::of(&[line.as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), &by, act, subject, why, SystemClock.now()).await?;
-    carry_out(&line, &by);
-    Ok(Json(all_paused(app).await))
+    app.store.record_act(app.engine.mint(), &by, act, subject(flow), why, SystemClock.now()).await?;
+    Ok(by)
+}
+
+/// What stands for a flow where acts are recorded.
+fn subject(flow: &str) -> Id {
+    Id(Digest::of(&[Before::Flow(flow).to_string().as_bytes()]).short())
 }
 
 /// The flow of that name.

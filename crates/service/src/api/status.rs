@@ -1,6 +1,6 @@
 //! How the service stands.
 
-use super::{Answer, queues, rows};
+use super::{Answer, flows, queues, rows};
 use crate::incidents::silences;
 use crate::run::App;
 use crate::view::{HeldConnection, ProcessView, Reason, Status, time};
@@ -9,7 +9,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_engine::{Clock, SystemClock, flow_of_line};
+use wirewatch_core::before::Before;
+use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::JournalError;
 
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
@@ -46,6 +47,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         warnings: warnings(&app, days_ahead).await?,
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
         held: held(&app).await,
+        held_steps: flows::held_steps(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         processes: processes(&app).await?,
     }))
@@ -92,7 +94,8 @@ pub async fn reasons(State(app): State<Arc<App>>) -> Answer<Vec<Reason>> {
 }
 
 pub async fn held(app: &App) -> Vec<HeldConnection> {
-    let held = app.engine.held().await.into_iter().filter(|held| flow_of_line(&held.connection).is_none());
+    let held = app.engine.held().await.into_iter();
+    let held = held.filter(|held| matches!(Before::of(&held.connection), Before::Connection(_)));
     let held = held.map(|held| HeldConnection {
         connection: held.connection,
         since: time(held.state.since.0).unwrap_or_default(),

@@ -35,13 +35,18 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
     };
     let connections = connections::views(&app).await;
     let paused = flows::all_paused(&app).await;
+    let held_steps = flows::held_steps(&app).await;
     let read = app.meter.read(now);
     let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
     let strands = workspace.flows.values().map(|flow| {
         let own: Vec<&Standing> = standing.iter().filter(|one| one.flow == flow.name).collect();
         let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
         let recorded = flows::recorded(&app, &flow.name, now);
-        Strand { paused, recorded, ..strand(flow, &own, &read, held) }
+        let mut strand = Strand { paused, recorded, ..strand(flow, &own, &read, held) };
+        for knot in &mut strand.knots {
+            knot.held = held_steps.iter().find(|held| held.flow == flow.name && held.step == knot.step).cloned();
+        }
+        strand
     });
     Ok(Json(Strands {
         at: sure_time(now),

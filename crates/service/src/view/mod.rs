@@ -29,7 +29,9 @@ pub use message::{
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
-pub use strand::{Intake, Knot, Named, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, Strand, Strands, Workspace};
+pub use strand::{
+    HeldStep, Intake, Knot, Named, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Strand, Strands, Workspace,
+};
 pub use tray::{CaughtView, TrayRequest, TrayStory, TrayView};
 
 use jiff::Timestamp as Instant;
@@ -72,6 +74,7 @@ pub struct Status {
     /// Unfinished messages by state.
     pub unfinished: std::collections::BTreeMap<String, i64>,
     pub held: Vec<HeldConnection>,
+    pub held_steps: Vec<HeldStep>,
     pub reasons: Vec<Reason>,
     /// The processes that share the work.
     pub processes: Vec<ProcessView>,

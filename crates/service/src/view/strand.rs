@@ -54,6 +54,26 @@ pub struct PausedFlow {
     pub waiting: usize,
 }
 
+/// A step that is held since message after message stood aside there for the same reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HeldStep {
+    pub flow: String,
+    pub step: String,
+    pub since: String,
+    pub says: String,
+    /// When the next message is let through to see; when that goes well, the others follow.
+    pub next_look: String,
+    /// Messages that wait for that.
+    pub waiting: usize,
+}
+
+/// A flow goes on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ResumedFlow {
+    /// Its steps that are held, where the first that waits tries now.
+    pub trying: Vec<String>,
+}
+
 /// How much is recorded of a flow for a time, whatever the flow says.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RecordedFlow {
@@ -100,6 +120,7 @@ pub struct Knot {
     pub next_due: Option<String>,
     /// Whose messages wait, retry or stand aside, most first.
     pub hurts: Vec<PartnerShare>,
+    pub held: Option<HeldStep>,
 }
 
 /// Messages of one partner.

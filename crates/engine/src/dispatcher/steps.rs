@@ -1,0 +1,73 @@
+//! Steps where message after message stands aside for the same reason: they are held, so that not everything that comes
+//! does, until one that is let through to look comes back well.
+
+use super::{Dispatcher, Out};
+use crate::gate::Moved;
+use crate::journal::Op;
+use wirewatch_core::before::Before;
+use wirewatch_core::machine::{Next, Then};
+use wirewatch_core::{MessageId, Timestamp};
+
+/// Messages in a row that stood aside at a step for the same reason.
+#[derive(Debug)]
+pub(super) struct InARow {
+    reason: i64,
+    times: u32,
+    /// The last: one that is sent again and again is one.
+    last: MessageId,
+}
+
+impl Dispatcher {
+    /// The gate before the step whose effect the message performs; none of its steps on failure has one, since what
+    /// fails there stands aside already.
+    pub(super) fn step_asking(&mut self, id: MessageId) -> Option<String> {
+        let machine = &self.here(id)?.machine;
+        let Next::Perform(work) = machine.next() else { return None };
+        let asks = !machine.is_failing();
+        asks.then(|| Before::Step { flow: &machine.origin().flow, step: &work.step }.to_string())
+    }
+
+    /// Counts what came of a message at a step. [`Settings::alike`](super::Settings::alike) of them hold it, one that goes
+    /// well frees it.
+    pub(super) fn count_alike(&mut self, id: MessageId, step: &str, then: &Then, now: Timestamp) {
+        match then {
+            Then::RetryAt(_) | Then::WaitFor(_) => {}
+            Then::Go => {
+                self.failing.remove(step);
+                if self.gates.contains_key(step) {
+                    self.came_back(step, None, now);
+                    self.pump(step, now);
+                }
+            }
+            Then::Aside(reason) => {
+                let first = InARow { reason: reason.id(), times: 1, last: id };
+                let row = self.failing.entry(step.to_owned()).or_insert(first);
+                if row.reason != reason.id() {
+                    *row = InARow { reason: reason.id(), times: 1, last: id };
+                } else if row.last != id {
+                    (row.times, row.last) = (row.times + 1, id);
+                }
+                if row.times >= self.settings.alike {
+                    let says = format!("{} messages in a row, the last: {}", row.times, reason.says);
+                    self.came_back(step, Some(&says), now);
+                }
+            }
+        }
+    }
+
+    /// A step that the workspace has no more holds nobody: nothing that comes would free it.
+    pub(super) fn free_steps_that_are_gone(&mut self, now: Timestamp) {
+        let gone = |name: &str| match Before::of(name) {
+            Before::Step { flow, step } => self.surroundings.flows.get(flow).is_none_or(|flow| flow.step(step).is_none()),
+            Before::Connection(_) | Before::Flow(_) => false,
+        };
+        let held = self.gates.iter().filter(|(name, gate)| gate.held().is_some() && gone(name));
+        for name in held.map(|(name, _)| name.clone()).collect::<Vec<_>>() {
+            self.failing.remove(&name);
+            if self.gate(&name).free() == Moved::Freed {
+                self.out.push_back(Out::Commit(None, Op::Free { connection: name.clone(), at: now, by_person: false }));
+            }
+            self.pump(&name, now);
+        }
+    }
+}

@@ -1,0 +1,176 @@
+//! What keeps one bad cause from spoiling everything: steps that are held, and messages that are not run any more.
+
+use axum::extract::{Json, State};
+use axum::http::StatusCode;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use wirewatch_testkit::{Database, Service, eventually, http_client};
+
+const ORDER: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" } } }"#;
+
+/// A system that takes orders as it is told to.
+#[derive(Clone, Default)]
+struct Desk(Arc<Mutex<Told>>);
+
+#[derive(Default)]
+struct Told {
+    /// What is wrong with every order; empty when nothing is.
+    wrong: String,
+    /// The order that it never answers.
+    deaf_to: String,
+    asked: BTreeMap<String, usize>,
+}
+
+async fn ask(State(desk): State<Desk>, Json(order): Json<Value>) -> (StatusCode, Json<Value>) {
+    let number = order["number"].as_str().unwrap_or_default().to_owned();
+    let (wrong, deaf) = {
+        let mut told = desk.0.lock().unwrap();
+        *told.asked.entry(number.clone()).or_default() += 1;
+        (told.wrong.clone(), told.deaf_to == number)
+    };
+    if deaf {
+        std::future::pending::<()>().await;
+    }
+    match wrong.is_empty() {
+        true => (StatusCode::CREATED, Json(json!({ "order": number }))),
+        false => (StatusCode::UNPROCESSABLE_ENTITY, Json(json!({ "message": format!("order {number}: {wrong}") }))),
+    }
+}
+
+impl Desk {
+    fn tell(&self, change: impl FnOnce(&mut Told)) {
+        change(&mut self.0.lock().unwrap());
+    }
+
+    fn asked(&self, number: &str) -> usize {
+        self.0.lock().unwrap().asked.get(number).copied().unwrap_or(0)
+    }
+
+    /// A service that books at this desk, started.
+    async fn open(&self, more: &str) -> Service {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = format!("http://{}", listener.local_addr().unwrap());
+        let router = axum::Router::new().route("/orders", axum::routing::post(ask)).with_state(self.clone());
+        tokio::spawn(async move { axum::serve(listener, router).await });
+        let files = [
+            ("workspace.toml", "format = 1".to_owned()),
+            ("outlines/order.schema.json", ORDER.to_owned()),
+            (
+                "connections/shop.toml",
+                "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]"
+                    .to_owned(),
+            ),
+            ("connections/erp.toml", format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"\n{more}")),
+            ("connections/told.toml", "kind = \"folder\"\npath = \"told\"".to_owned()),
+            ("connections/here.toml", "kind = \"incidents\"".to_owned()),
+            (
+                "flows/orders.toml",
+                "title = \"Orders\"\nkey = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\n\
+                 [[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/orders\", body = \"it\" }\n"
+                    .to_owned(),
+            ),
+            (
+                "flows/notices.toml",
+                "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"held\", \"free\"]\n\
+                 [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{flow}-{step}.json\" }\n"
+                    .to_owned(),
+            ),
+        ];
+        let files = files.each_ref().map(|(name, text)| (*name, text.as_str()));
+        let mut service = Service::with_files(&Database::new(), &files);
+        service.start().await;
+        service
+    }
+}
+
+async fn call(service: &Service, number: &str) {
+    let sent = http_client().post(service.url("/in/shop")).json(&json!({ "number": number })).send().await.unwrap();
+    assert_eq!(sent.status().as_u16(), 202);
+}
+
+/// Waits until so many messages stand so.
+async fn stand(service: &Service, expected: &[(&str, usize)]) {
+    let expected: BTreeMap<String, usize> = expected.iter().map(|(state, n)| ((*state).to_owned(), *n)).collect();
+    eventually(
+        || format!("{expected:?}\n{}", service.logged()),
+        || async {
+            let page = service.get("/api/messages?flow=orders&limit=100").await?;
+            let mut states: BTreeMap<String, usize> = BTreeMap::new();
+            for message in page["messages"].as_array()? {
+                *states.entry(message["state"].as_str()?.to_owned()).or_default() += 1;
+            }
+            (states == expected).then_some(())
+        },
+    )
+    .await;
+}
+
+/// The incident in that file, once it is there.
+async fn told(service: &Service, file: &str) -> Value {
+    let path = service.files().join("told").join(file);
+    eventually(&format!("{file} is written"), || async { serde_json::from_slice(&std::fs::read(&path).ok()?).ok() }).await
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well() {
+    let desk = Desk::default();
+    desk.tell(|told| told.wrong = "no such customer".to_owned());
+    let mut service = desk.open("in_flight = 1").await;
+    for n in 1..=24 {
+        call(&service, &format!("A-{n}")).await;
+    }
+    stand(&service, &[("aside", 20), ("waiting", 4)]).await;
+    let held = told(&service, "held-orders-book.json").await;
+    assert_eq!((&held["flow"], &held["step"]), (&json!("orders"), &json!("book")));
+    let says = held["says"].as_str().unwrap();
+    assert!(says.starts_with("the step book of Orders is held: 20 messages in a row, the last: "), "{says}");
+    let (_, out, _) = service.command(&["status"]);
+    assert!(out.contains("step book of orders is held for ") && out.contains("(4 messages waiting; one tries at "), "{out}");
+    let (_, out, _) = service.command(&["flow", "list"]);
+    assert!(out.contains("book held for "), "{out}");
+    let (_, out, _) = service.command(&["messages", "--state", "waiting"]);
+    assert!(out.contains("waits: book is held, where many failed alike"), "{out}");
+
+    service.kill();
+    service.start().await;
+    // Whatever looks at the start is too early, too.
+    stand(&service, &[("aside", 21), ("waiting", 3)]).await;
+    let status = service.get("/api/status").await.unwrap();
+    assert_eq!((&status["held_steps"][0]["step"], &status["held"]), (&json!("book"), &json!([])), "{status}");
+
+    desk.tell(|told| told.wrong.clear());
+    let (code, out, err) = service.command(&["flow", "resume", "orders"]);
+    assert_eq!(code, 0, "{err}");
+    assert!(out.contains("at book the first that waits tries now; the others follow when it goes well"), "{out}");
+    stand(&service, &[("aside", 21), ("done", 3)]).await;
+    assert_eq!(told(&service, "free-orders-book.json").await["says"], "the step book of Orders is in use again");
+    assert_eq!(service.get("/api/status").await.unwrap()["held_steps"], json!([]));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_more() {
+    let desk = Desk::default();
+    desk.tell(|told| told.deaf_to = "B-0".to_owned());
+    let mut service = desk.open("").await;
+    call(&service, "B-0").await;
+    for times in 1..=4 {
+        eventually(&format!("it is asked for the {times}. time"), || async { (desk.asked("B-0") == times).then_some(()) }).await;
+        let other = format!("B-{times}");
+        call(&service, &other).await;
+        eventually("another goes on", || async { (desk.asked(&other) > 0).then_some(()) }).await;
+        service.kill();
+        service.start().await;
+    }
+    stand(&service, &[("aside", 1), ("done", 4)]).await;
+    assert_eq!(desk.asked("B-0"), 4);
+    let page = service.get("/api/messages?state=aside").await.unwrap();
+    let message = &page["messages"][0];
+    assert_eq!((&message["key"], &message["code"]), (&json!("B-0"), &json!("suspect")), "{message}");
+    assert!(message["says"].as_str().unwrap().starts_with("three times the service took this message up again"), "{message}");
+    // A person who has looked has it run again.
+    desk.tell(|told| told.deaf_to.clear());
+    let (code, _, err) = service.command(&["resend", message["id"].as_str().unwrap(), "--why", "the other side was deaf"]);
+    assert_eq!(code, 0, "{err}");
+    stand(&service, &[("done", 5)]).await;
+}
