@@ -78,7 +78,8 @@ whatever waits, and does nothing else.
 | ratio | {:.2} | {:.2} | | |
 
 {LONG_CALLS} calls without a pause, so that calls are answered and worked on side by side: {:.0} calls/s answered, {:.0} done,
-beside {:.0} of the bare handler ({:.2}, {:.2}).
+beside {:.0} of the bare handler ({:.2}, {:.2}). What comes without a pause for longer than a quarter of a minute is answered at
+the pace of the work.
 
 ## Queues
 

@@ -25,15 +25,19 @@ use wirewatch_core::{ArrivalId, Document, Id, Timestamp};
 const AT_A_TIME: usize = 16;
 /// A rush is over when for so long no more came at a time than that.
 const CALM: Duration = Duration::from_millis(50);
-/// So long, at most, a call that is kept waits for the end of the rush.
+/// So long a call that is kept waits for the end of the rush. Then a third of the time is for what is kept, the rest for who comes.
 const PATIENCE: Duration = Duration::from_secs(2);
+/// One that has waited for so long waits for nobody any more: whoever comes waits.
+const NO_LONGER: Duration = Duration::from_secs(15);
 /// A body larger than this is never kept, in bytes.
 const LARGEST: usize = 256 << 10;
 /// Calls of one row, and bytes of their bodies; the last may exceed it.
 const TOGETHER: usize = 500;
 const TOGETHER_BYTES: usize = 1 << 20;
+/// Kilobytes of calls that are kept in memory, too; what comes beyond is read again when its turn has come.
+const IN_MEMORY: usize = 64 << 10;
 /// Kilobytes of calls that are kept at a time: beyond, those that come wait for those before.
-const ROOM: usize = 64 << 10;
+const ROOM: usize = 256 << 10;
 /// Rows that are taken at a time.
 const TAKINGS: usize = 16;
 
@@ -108,14 +112,21 @@ struct ToKeep {
 }
 
 /// Calls that are kept in one row.
-enum Kept {
-    Here {
-        spooled: Spooled,
+struct Kept {
+    id: Id,
+    by: By,
+}
+
+/// Who keeps calls.
+enum By {
+    Us {
         since: Instant,
+        /// Where there was room in memory for them.
+        calls: Option<(Vec<SpooledCall>, OwnedSemaphorePermit)>,
         room: OwnedSemaphorePermit,
     },
-    /// By a process that has ended; some of them may be taken.
-    Left(Id),
+    /// A process that has ended; some of them may be taken.
+    Another,
 }
 
 /// What a spool gives [`run`] to do.
@@ -145,13 +156,17 @@ impl Spool {
         Some((rows.values().sum(), rows.keys().next()?.made()))
     }
 
-    fn waits(&self, spooled: &Spooled) {
-        self.rows.lock().expect("no holder panics").insert(spooled.id, spooled.calls.len());
+    fn waits(&self, id: Id, calls: usize) {
+        self.rows.lock().expect("no holder panics").insert(id, calls);
+    }
+
+    fn forget(&self, id: Id) {
+        self.rows.lock().expect("no holder panics").remove(&id);
     }
 
     /// Has calls taken that a process has left behind.
     pub fn left(&self, id: Id) {
-        let _ = self.kept.send(Kept::Left(id));
+        let _ = self.kept.send(Kept { id, by: By::Another });
     }
 
     fn begin(&self) -> UnderWay<'_> {
@@ -163,12 +178,12 @@ impl Spool {
         self.rush.lock().expect("no holder panics").over(Instant::now())
     }
 
-    /// Ends when what is kept since then should be taken.
-    async fn turn(&self, since: Instant) {
+    /// Ends when the rush is over, and at that moment at the latest.
+    async fn calm(&self, latest: Instant) {
         while let Some(over) = self.rush_over()
-            && since.elapsed() < PATIENCE
+            && Instant::now() < latest
         {
-            tokio::time::sleep_until(over.min(since + PATIENCE)).await;
+            tokio::time::sleep_until(over.min(latest)).await;
         }
     }
 }
@@ -219,7 +234,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L,
 
 /// Keeps what comes, whatever waits together, as soon as the last is durable.
 async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_keep: mpsc::UnboundedReceiver<ToKeep>) {
-    let room = Arc::new(Semaphore::new(ROOM));
+    let (room, memory) = (Arc::new(Semaphore::new(ROOM)), Arc::new(Semaphore::new(IN_MEMORY)));
     while let Some(first) = to_keep.recv().await {
         let (mut calls, mut tells, mut bytes) = (Vec::new(), Vec::new(), 0);
         let mut next = Some(first);
@@ -230,7 +245,7 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
             let more = calls.len() < TOGETHER && bytes < TOGETHER_BYTES;
             next = if more { to_keep.try_recv().ok() } else { None };
         }
-        let kilobytes = (bytes / 1024 + calls.len()) as u32;
+        let kilobytes = (bytes / 1024 + calls.len() / 2) as u32 + 1;
         let room = room.clone().acquire_many_owned(kilobytes).await.expect("it is never closed");
         let spooled = Spooled { id: calls[0].id, calls };
         let kept = match shared.journal.spool(&spooled).await {
@@ -243,42 +258,62 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
             let _ = tell.send(kept.clone());
         }
         if is_kept {
-            shared.spool.waits(&spooled);
-            let _ = shared.spool.kept.send(Kept::Here { spooled, since: Instant::now(), room });
+            let Spooled { id, calls } = spooled;
+            shared.spool.waits(id, calls.len());
+            let in_memory = memory.clone().try_acquire_many_owned(kilobytes).ok();
+            let by = By::Us { since: Instant::now(), calls: in_memory.map(|permit| (calls, permit)), room };
+            let _ = shared.spool.kept.send(Kept { id, by });
         }
     }
 }
 
-/// Takes what is kept, when its turn has come.
+/// Takes what is kept, when its turn has come. In a rush some rows are taken together, then whoever comes has the machine for twice
+/// as long: taken without a pause, they would leave senders a third of the pace at which their calls can be kept.
 async fn take<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     mut kept: mpsc::UnboundedReceiver<Kept>,
     taken: mpsc::UnboundedSender<Id>,
 ) {
     let mut under_way = JoinSet::new();
+    let (mut together, mut begun) = (0, Instant::now());
     while let Some(next) = kept.recv().await {
-        if let Kept::Here { since, .. } = &next {
-            shared.spool.turn(*since).await;
+        if let By::Us { since, .. } = next.by {
+            shared.spool.calm(since + PATIENCE).await;
+            if together == TAKINGS && shared.spool.rush_over().is_some() && since.elapsed() < NO_LONGER {
+                while under_way.join_next().await.is_some() {}
+                shared.spool.calm(Instant::now() + 2 * begun.elapsed()).await;
+            }
         }
         shared.room().await;
         while under_way.len() >= TAKINGS {
             under_way.join_next().await;
         }
+        if together == TAKINGS || under_way.is_empty() {
+            (together, begun) = (0, Instant::now());
+        }
+        together += 1;
         under_way.spawn(take_row(shared.clone(), next, taken.clone()));
     }
 }
 
-async fn take_row<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, kept: Kept, taken: mpsc::UnboundedSender<Id>) {
-    let (Spooled { id, calls }, left, _room) = match kept {
-        Kept::Here { spooled, room, .. } => (spooled, false, Some(room)),
-        Kept::Left(id) => match retrying(|| shared.journal.spooled(id)).await {
-            Some(spooled) => {
-                shared.spool.waits(&spooled);
-                (spooled, true, None)
-            }
-            None => return,
+async fn take_row<J: Journal, L: Links, C: Clock>(
+    shared: Arc<Shared<J, L, C>>,
+    Kept { id, by }: Kept,
+    taken: mpsc::UnboundedSender<Id>,
+) {
+    let (in_memory, left, _room) = match by {
+        By::Us { calls, room, .. } => (calls, false, Some(room)),
+        By::Another => (None, true, None),
+    };
+    let (calls, _memory) = match in_memory {
+        Some((calls, permit)) => (calls, Some(permit)),
+        None => match retrying(|| shared.journal.spooled(id)).await {
+            Some(spooled) => (spooled.calls, None),
+            // It is another process's to take.
+            None => return shared.spool.forget(id),
         },
     };
+    shared.spool.waits(id, calls.len());
     let mut each = JoinSet::new();
     for call in calls {
         each.spawn(take_call(shared.clone(), call, left));
@@ -288,7 +323,7 @@ async fn take_row<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, 
         all &= one.unwrap_or(false);
     }
     if all {
-        shared.spool.rows.lock().expect("no holder panics").remove(&id);
+        shared.spool.forget(id);
         let _ = taken.send(id);
     } else {
         tracing::error!(%id, "calls that were kept cannot be taken; they stay where they are, and the next start tries again");

@@ -2,6 +2,7 @@
 
 use crate::small::{Next, Small, SmallEngine, empty, engine_of};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::Semaphore;
@@ -62,6 +63,43 @@ async fn who_comes_in_a_rush_is_answered_at_once_and_taken_when_it_is_over() {
     assert!(matches!(engine.receive(call(b"{}")).await, Ok(Received::Taken(_))), "the rush is over");
 }
 
+/// Calls without end, more at a time than are taken as they come.
+async fn rush(engine: SmallEngine) {
+    loop {
+        let mut together = JoinSet::new();
+        for _ in 0..=AT_A_TIME {
+            let engine = engine.clone();
+            together.spawn(async move { engine.receive(call(b"{}")).await });
+        }
+        for received in together.join_all().await {
+            assert!(matches!(received, Ok(Received::Kept(_))));
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_rush_leaves_a_third_of_the_time_to_what_is_kept_and_after_a_quarter_of_a_minute_all() {
+    let journal = Small { takes: Duration::from_millis(100), ..Small::default() };
+    let (engine, journal) = engine_with(journal, &empty("Empty")).await;
+    let _crowd = crowd(&engine).await;
+    let begun = tokio::time::Instant::now();
+    let rush = tokio::spawn(rush(engine.clone()));
+    // What was taken in four seconds, and the next four, and so on.
+    let (mut taken, mut before) = (Vec::new(), 0);
+    for seconds in (4..=40).step_by(4) {
+        tokio::time::sleep_until(begun + Duration::from_secs(seconds)).await;
+        let now = journal.took.lock().unwrap().len();
+        taken.push(now - std::mem::replace(&mut before, now));
+    }
+    // A batch of sixteen rows is one taking, and twice as long nothing is taken.
+    let a_third = 40 / 3 * 16 * (AT_A_TIME + 1);
+    assert!(taken[1..6].iter().all(|calls| (a_third * 9 / 10..a_third * 12 / 10).contains(calls)), "{taken:?}");
+    assert!(taken[9] > a_third * 3 / 2, "those that have waited for long come first: {taken:?}");
+    assert!(!rush.is_finished());
+    rush.abort();
+}
+
 #[tokio::test(start_paused = true)]
 async fn what_is_kept_is_taken_though_the_rush_goes_on() {
     let (gate, journal) = gated(Small::default());
@@ -70,20 +108,7 @@ async fn what_is_kept_is_taken_though_the_rush_goes_on() {
     let begun = tokio::time::Instant::now();
     let Ok(Received::Kept(first)) = engine.receive(call(b"{}")).await else { panic!("it is kept") };
     gate.add_permits(10_000);
-    let more = engine.clone();
-    let rush = tokio::spawn(async move {
-        loop {
-            let mut together = JoinSet::new();
-            for _ in 0..=AT_A_TIME {
-                let engine = more.clone();
-                together.spawn(async move { engine.receive(call(b"{}")).await });
-            }
-            for received in together.join_all().await {
-                assert!(matches!(received, Ok(Received::Kept(_))));
-            }
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
-    });
+    let rush = tokio::spawn(rush(engine.clone()));
     while !journal.took.lock().unwrap().contains(&first) {
         journal.passed.notified().await;
     }
@@ -135,7 +160,7 @@ async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
     let (gate, journal) = gated(Small::default());
     let (engine, journal) = engine_with(journal, &empty("Empty")).await;
     let _crowd = crowd(&engine).await;
-    let most = 256;
+    let most = 1024;
     let mut large = JoinSet::new();
     for _ in 0..most + 8 {
         let engine = engine.clone();
@@ -143,13 +168,16 @@ async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
     }
     let kept = tokio::time::timeout(Duration::from_secs(60), async { while large.join_next().await.is_some() {} }).await;
     let (number, _) = engine.kept().unwrap();
-    assert!(kept.is_err() && (most - 8..most).contains(&number), "64 MB, and the crowd is still there: {number}");
+    assert!(kept.is_err() && (most - 16..most).contains(&number), "256 MB, and the crowd is still there: {number}");
     gate.add_permits(10_000);
     while let Some(received) = large.join_next().await {
         assert!(matches!(received.unwrap(), Ok(Received::Kept(_))));
     }
     journal.emptied.notified().await;
     assert_eq!(journal.took.lock().unwrap().len(), AT_A_TIME + most + 8);
+    // A quarter of them was in memory all the time, and not much more.
+    let (calls, read) = (most + 8, journal.read_back.load(Ordering::Relaxed));
+    assert!((calls * 2 / 3..calls * 4 / 5).contains(&read), "{read} of {calls} were read again");
 }
 
 /// Calls that a process has left behind.

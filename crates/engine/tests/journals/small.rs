@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tokio::sync::{Notify, Semaphore};
 use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::{Unfolding, Verdict};
@@ -26,11 +27,15 @@ pub struct Small {
     pub asked: Mutex<Vec<i64>>,
     /// Batches are taken only as this lets them.
     pub gate: Option<Arc<Semaphore>>,
+    /// How long it takes for a batch.
+    pub takes: Duration,
     /// What it took, in its order.
     pub took: Mutex<Vec<ArrivalId>>,
     /// What it had taken before.
     pub before: BTreeSet<ArrivalId>,
     pub spools: Mutex<BTreeMap<Id, Spooled>>,
+    /// How many of their calls were read again.
+    pub read_back: AtomicUsize,
     /// A message that is unfinished.
     pub found: Option<(Recovered, Stored)>,
     /// What was asked of it and committed, in short.
@@ -71,6 +76,9 @@ impl Journal for Small {
         if let Some(gate) = &self.gate {
             gate.acquire().await.unwrap().forget();
         }
+        if !self.takes.is_zero() {
+            tokio::time::sleep(self.takes).await;
+        }
         match self.next.lock().unwrap().pop() {
             Some(Next::Away | Next::Lost) => return Err(Down("away".into())),
             Some(Next::Refused) => return Ok(batch.iter().map(|_| Taken::Refused("too odd".into())).collect()),
@@ -91,7 +99,9 @@ impl Journal for Small {
         if next.is_some() { Err(Down("away".into())) } else { Ok(()) }
     }
     async fn spooled(&self, id: Id) -> Result<Option<Spooled>, Down> {
-        Ok(self.spools.lock().unwrap().get(&id).cloned())
+        let spooled = self.spools.lock().unwrap().get(&id).cloned();
+        self.read_back.fetch_add(spooled.as_ref().map_or(0, |spooled| spooled.calls.len()), Ordering::Relaxed);
+        Ok(spooled)
     }
     async fn spools(&self) -> Result<Vec<Id>, Down> {
         Ok(self.spools.lock().unwrap().keys().copied().collect())
