@@ -53,6 +53,32 @@ async fn an_order_is_seen_on_its_way_from_the_file_to_its_number() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_step_that_fails_again_and_again_is_seen_held_and_a_person_has_one_try() {
+    let mut scene = Scene::open().await;
+    scene.service.change("connections/erp.toml", "in_flight = 16", "in_flight = 1");
+    let (code, out, err) = scene.service.command(&["deploy", &scene.service.workspace().display().to_string()]);
+    assert_eq!(code, 0, "{out}{err}");
+    let browser = Browser::signed_in(&scene.service).await;
+    scene.orders.set_faults(Faults { next: 1000, status: 422, ..Faults::default() });
+    scene.send(24, Flaw::None);
+    browser.read("[data-concern=held]", "The step book of Partner purchase orders is held; 4 messages wait").await;
+    browser.read("[data-concern=held]", "20 messages in a row, the last: answered 422").await;
+    browser.read("[data-strand=partner-orders] [data-knot=book] [data-part=held]", "one tries in").await;
+    browser.read("[data-strand=partner-orders] [data-held]", "book held").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("[data-concern=held]").await;
+    browser.comes_to("/messages?state=waiting&flow=partner-orders&step=book").await;
+    browser.read("[role=rowgroup] [role=row]", "book is held: many failed alike").await;
+    browser.go("/").await;
+    scene.orders.set_faults(Faults::default());
+    browser.press("Let one try").await;
+    browser.see_no("[data-concern=held]").await;
+    // Some may have looked before, and too early.
+    scene.quiet(1).await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_outage_is_seen_with_whom_it_hurts_and_so_is_its_end() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;

@@ -154,12 +154,13 @@ From file complete to booked, files of ten orders coming when they are due, at o
 ## A million messages
 
 {MILLION} from queue to queue, one tenth after another: the first {:.0} messages/s, the last {:.0} ({:.2} of the first).
-Memory of the service: {} MB at most.
+Memory of the service: {} MB at most. All tenths: {}.
 ",
             tenths[0],
             tenths[9],
             tenths[9] / tenths[0],
-            memory / 1024
+            memory / 1024,
+            tenths.iter().map(|tenth| format!("{tenth:.0}")).collect::<Vec<_>>().join(", ")
         ));
     }
     if let Some((tenths, memory)) = long {

@@ -195,7 +195,7 @@ impl Dispatcher {
         self.alone = self.alone.filter(|alone| *alone != id);
         let Some(running) = self.here(id) else { return };
         match running.phase.clone() {
-            Phase::Committing => {
+            Phase::Committing | Phase::Reopening => {
                 running.phase = Phase::Parked;
                 let parts = std::mem::take(&mut running.parts);
                 match self.is_leaving(id) {
@@ -215,13 +215,20 @@ impl Dispatcher {
     pub fn refused(&mut self, id: MessageId, says: &str, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
         let origin = running.machine.origin().clone();
-        let logged = running.logged;
+        let (logged, reopening) = (running.logged, running.phase == Phase::Reopening);
         if let (Phase::Announcing, Next::Perform(work)) = (&running.phase, running.machine.next()) {
             let connection = work.effect.connection().to_owned();
             self.gate(&connection).unused();
         }
         self.drop_from_memory(id);
-        self.stop(origin, logged.saturating_sub(1), "not-stored", format!("what came of it could not be stored: {says}"), now);
+        if reopening {
+            // It has ended, and stays so: nothing of the act is there.
+            self.leave_lane(id, now);
+            self.take_out(id);
+        } else {
+            let says = format!("what came of it could not be stored: {says}");
+            self.stop(origin, logged.saturating_sub(1), "not-stored", says, now);
+        }
         self.look_whether_left();
     }
 

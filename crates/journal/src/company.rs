@@ -208,7 +208,11 @@ impl PgJournal {
         let any = writers.iter().any(|writer| *writer != me.writer);
         let mut others = Others { any, shards, ..Others::default() };
         self.together.store(any, std::sync::atomic::Ordering::Relaxed);
-        if any || took_over {
+        // What is made for shards that are not taken up yet is handed over, by a process that is alone, too; the last of it after
+        // the look that has them taken up.
+        let apart = shards != self.me().shards;
+        let was_apart = self.apart.swap(apart, std::sync::atomic::Ordering::Relaxed);
+        if any || took_over || apart || was_apart {
             let (adopted, spools) = (self.adopted("arrival", "unfolding").await?, self.adopted("id", "spool").await?);
             let handed = self.handed(shards).await?;
             others.due = due(me, &writers);
@@ -294,6 +298,9 @@ impl PgJournal {
 
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
     pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
+        // Nothing of them runs here any more. Where the other has ended they stay this process's and are taken up anew, and what
+        // is made for them meanwhile is found in that way alone: handed over.
+        self.set_me(|me| me.shards = me.shards.without(shards));
         let me = self.me();
         let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
         // What nothing came of here is nobody's fault: it was not the end of this process.

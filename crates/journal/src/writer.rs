@@ -54,6 +54,8 @@ pub struct PgJournal {
     /// When its own lease was renewed after it had been over; `None` while it never was.
     pub(crate) back_since: Mutex<Option<Instant>>,
     pub(crate) together: AtomicBool,
+    /// When last looked, some of its shards were not taken up.
+    pub(crate) apart: AtomicBool,
     /// Unfoldings and spooled calls of processes that have ended which the engine was told of.
     pub(crate) told_of: Mutex<BTreeSet<Id>>,
     /// What was handed over and told of, by its number, until its row is gone.
@@ -131,6 +133,7 @@ impl PgJournal {
             roll_called: Mutex::default(),
             back_since: Mutex::default(),
             together: AtomicBool::new(false),
+            apart: AtomicBool::new(false),
             told_of: Mutex::default(),
             told_handed: Mutex::default(),
             fenced: AtomicBool::new(false),

@@ -152,6 +152,33 @@ async fn shards_whose_new_owner_ends_before_it_took_them_up_come_back_with_what_
 }
 
 #[tokio::test]
+async fn shards_that_are_given_to_one_that_has_ended_are_taken_up_anew_with_what_was_made_meanwhile() {
+    let database = Database::new();
+    let (ada, bee) = (open(&database).await, open(&database).await);
+    let (some, to) = ada.others().await.unwrap().due.unwrap();
+    end(&database, bee).await;
+    alone(&ada).await;
+    ada.give_away(some, to).await.unwrap();
+    assert_eq!(ada.shards(), Shards::ALL.without(some), "nothing of them runs here any more");
+    let make = async |no: u64| {
+        let shard = some.iter().next().unwrap();
+        let id = std::iter::repeat_with(|| ada.mint(SystemClock.now())).find(|id| shard_of(*id, "f", "") == shard).unwrap();
+        let unfold =
+            Unfold { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
+        ada.commit(no, &[Op::Unfold(Box::new(unfold))]).await.unwrap();
+        id
+    };
+    let handed = async || ada.others().await.unwrap().handed.iter().map(|one| one.id).collect::<Vec<_>>();
+    let first = make(1).await;
+    assert_eq!(handed().await, [first]);
+    // One more, behind what a look has found, and before that is taken up.
+    let second = make(2).await;
+    ada.gained(some);
+    assert_eq!(handed().await, [second]);
+    assert_eq!((ada.shards(), ada.others().await.unwrap().shards), (Shards::ALL, Shards::ALL));
+}
+
+#[tokio::test]
 async fn calls_that_a_process_kept_are_taken_over_and_it_keeps_no_more() {
     let database = Database::new();
     let (ada, bee) = (open(&database).await, open(&database).await);
@@ -201,7 +228,8 @@ async fn an_errand_that_nobody_takes_up_is_taken_back() {
     let ada = open(&database).await;
     let id = ada.mint(SystemClock.now());
     ada.give_away(Shards::ALL, 77).await.unwrap();
-    assert_eq!(ada.shards(), Shards::ALL, "nothing is given to one who is not at work");
+    assert_eq!(ada.others().await.unwrap().shards, Shards::ALL, "nothing is given to one who is not at work");
+    ada.gained(Shards::ALL);
     // A shard that is nobody's here: of a process that is at work and does not look.
     let bee = open(&database).await;
     let (some, to) = ada.others().await.unwrap().due.unwrap();

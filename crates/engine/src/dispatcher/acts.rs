@@ -118,7 +118,7 @@ impl Dispatcher {
             self.loaded += places;
         }
         let Some(running) = self.here(id) else { return Err(Unacted::Busy) };
-        if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing) {
+        if matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Reopening | Phase::Announcing) {
             return Err(Unacted::Busy);
         }
         let reopened = running.machine.next().state().is_final();

@@ -63,7 +63,7 @@ impl Dispatcher {
         points.extend(turn.points);
         let entry = turn.entry.map(|entry| (running.logged, entry));
         running.logged += u32::from(entry.is_some());
-        running.phase = Phase::Committing;
+        running.phase = if reopened { Phase::Reopening } else { Phase::Committing };
         let facts = facts::of(&surroundings, &running.machine, &points, now);
         let parts = std::mem::take(&mut running.born);
         let change = Change { entry, passed, facts, took, reopened, parts, ..stand(&running.machine, now) };

@@ -32,7 +32,7 @@ impl Dispatcher {
         self.shards = self.shards.without(shards);
         let busy = |slot: &Slot| match &slot.at {
             At::Here(running) => {
-                matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Announcing)
+                matches!(running.phase, Phase::Performing { .. } | Phase::Committing | Phase::Reopening | Phase::Announcing)
             }
             At::Away | At::Loading(_) => false,
         };

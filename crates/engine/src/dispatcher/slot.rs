@@ -85,5 +85,7 @@ pub(super) enum Phase {
         since: Timestamp,
     },
     Committing,
+    /// The act that brings it back after its end is being committed.
+    Reopening,
     Due(Timestamp),
 }

@@ -7,7 +7,9 @@ mod steps;
 use desk::{Desk, NOW, Wants, aside, commit, files, found, id, not_stored, read};
 use std::collections::BTreeMap;
 use wirewatch_core::Id;
-use wirewatch_core::machine::{Outcome, State};
+use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::flow::Retry;
+use wirewatch_core::machine::{Body, Outcome, State};
 use wirewatch_engine::{Dispatcher, Settings, Shards, Unacted, shard_of};
 
 #[test]
@@ -19,6 +21,20 @@ fn what_came_of_a_message_is_refused_and_it_stands_aside() {
     assert_eq!(desk.wants(), [commit(1, State::Done)]);
     desk.dispatcher.refused(id(1), "no room", NOW);
     assert_eq!(desk.wants(), [not_stored(1)]);
+    assert_eq!((desk.dispatcher.len(), desk.dispatcher.places_taken()), (0, 0));
+}
+
+#[test]
+fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
+    let mut desk = Desk::open(Settings::default());
+    let mut ended = desk.entered(1, "keyed");
+    let answer = Outcome::Answer { status: 201, body: Body::default() };
+    ended.machine.outcome(answer, &Retry::default(), NOW);
+    let again = Act::Resend { answers: Answers::Again };
+    desk.dispatcher.act(id(1), Some(ended), again, "ada", "", NOW).unwrap();
+    assert_eq!(desk.wants(), [commit(1, State::Moving)]);
+    desk.dispatcher.refused(id(1), "no room", NOW);
+    assert_eq!(desk.wants(), [], "it does not stand aside: it is done");
     assert_eq!((desk.dispatcher.len(), desk.dispatcher.places_taken()), (0, 0));
 }
 

@@ -3,6 +3,7 @@
 use crate::world::{World, workspace};
 use std::collections::{BTreeMap, BTreeSet};
 use wirewatch_core::machine::{Logged, Logic, Machine, Outcome, State, Then};
+use wirewatch_core::reason::Reason;
 use wirewatch_core::{Document, MessageId};
 
 /// Panics at the first promise that a run did not keep.
@@ -71,8 +72,9 @@ fn every_way_is_gone_once(world: &World) {
 /// In a flow that says whom to tell on failure, none stands aside for an effect that failed without having tried to tell.
 fn whoever_stands_aside_was_told_of(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Aside && row.origin.flow == "winding") {
-        // One that is not run any more tells nobody itself.
-        if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if reason.code == "suspect")) {
+        // One that cannot be run any more tells nobody itself.
+        let unrun = |reason: &Reason| matches!(reason.code.as_str(), "suspect" | "not-stored");
+        if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if unrun(reason))) {
             continue;
         }
         let told = row.log.iter().rev().find_map(|entry| match &entry.what {

@@ -178,9 +178,9 @@ impl World {
                 }
             }
         }
-        let owned = self.owned(from);
+        // Where the other has ended they stay this one's, and are taken up anew.
         let process = &mut self.processes[from];
-        process.known = owned.without(Shards::ALL.without(process.known));
+        process.known = process.known.without(shards);
         process.leaving = Shards::NONE;
         process.writing = false;
         self.look_soon(0);

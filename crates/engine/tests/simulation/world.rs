@@ -35,6 +35,7 @@ pub struct Report {
     pub picked_up: u64,
     pub alone: u64,
     pub suspects: u64,
+    pub refused: u64,
 }
 
 impl Report {
@@ -59,6 +60,7 @@ impl Report {
         self.picked_up += other.picked_up;
         self.alone += other.alone;
         self.suspects += other.suspects;
+        self.refused += other.refused;
     }
 }
 
@@ -102,7 +104,8 @@ pub enum Event {
     Arrive(u32),
     /// The group is written; its answer follows.
     Write(Vec<(Option<MessageId>, Op)>),
-    Answer(Vec<MessageId>),
+    /// What became of each: `false` where the journal cannot store it.
+    Answer(Vec<(MessageId, bool)>),
     /// The effect takes place at the receiver.
     Take(MessageId, Arc<Work>),
     Outcome(MessageId, Outcome),
@@ -353,8 +356,11 @@ impl World {
             Event::Write(ops) => self.write(number, ops),
             Event::Answer(ids) => {
                 self.processes[number].writing = false;
-                for id in ids {
-                    self.processes[number].dispatcher.committed(id, now);
+                for (id, stored) in ids {
+                    match stored {
+                        true => self.processes[number].dispatcher.committed(id, now),
+                        false => self.processes[number].dispatcher.refused(id, "no room", now),
+                    }
                 }
             }
             Event::Take(id, work) => self.take(id, &work),
@@ -526,6 +532,13 @@ impl World {
         }
         let mut ids = Vec::new();
         for (id, op) in ops {
+            if let Some(id) = id
+                && self.random.u32(0..400) == 0
+            {
+                self.report.refused += 1;
+                ids.push((id, false));
+                continue;
+            }
             match op {
                 Op::Change(change) => self.change(number, &change),
                 Op::Hold(hold) => {
@@ -547,7 +560,7 @@ impl World {
                 }
                 Op::Unfold(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
             }
-            ids.extend(id);
+            ids.extend(id.map(|id| (id, true)));
         }
         if self.random.u32(0..60) == 0 {
             return self.crash(number);

@@ -70,12 +70,7 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
-    // A rush that passes by itself needs nobody.
-    let kept = app.engine.kept().filter(|(_, since)| now.since(*since) > RUSH).map(|(calls, since)| {
-        let seconds = now.since(since).as_secs();
-        let why = "more come than the service keeps up with, or its log says what is in their way";
-        format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}")
-    });
+    let kept = app.engine.kept().and_then(|(calls, since)| rush(calls, now.since(since)));
     let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
     Ok(few
         .into_iter()
@@ -85,6 +80,12 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         .chain(queues::troubles(app, &workspace))
         .chain(silences)
         .collect())
+}
+
+/// What is told of calls that are kept, the first for so long. A rush that passes by itself needs nobody.
+fn rush(calls: usize, first: Duration) -> Option<String> {
+    let (seconds, why) = (first.as_secs(), "more come than the service keeps up with, or its log says what is in their way");
+    (first > RUSH).then(|| format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}"))
 }
 
 /// Why messages stand aside, most messages first.
@@ -107,4 +108,16 @@ pub async fn held(app: &App) -> Vec<HeldConnection> {
     let mut held: Vec<HeldConnection> = held.collect();
     held.sort_by(|a, b| a.connection.cmp(&b.connection));
     held
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_rush_is_told_of_once_it_does_not_pass_by_itself() {
+        assert_eq!(rush(9000, RUSH), None);
+        let told = rush(9000, RUSH + Duration::from_secs(4)).expect("it is told");
+        assert!(told.starts_with("9000 calls are kept and wait to be worked on, the first for 34 s: "), "{told}");
+    }
 }
