@@ -142,7 +142,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     desk.tell(|told| told.wrong.clear());
     let (code, out, err) = service.command(&["flow", "resume", "orders"]);
     assert_eq!(code, 0, "{err}");
-    assert!(out.contains("at book the first that waits tries now; the others follow when it goes well"), "{out}");
+    assert!(out.contains("at book one that waits tries now; the others follow when it goes well"), "{out}");
     stand(&service, &[("aside", 21), ("done", 3)]).await;
     assert_eq!(told(&service, "free-orders-book.json").await["says"], "the step book of Orders is in use again");
     assert_eq!(service.get("/api/status").await.unwrap()["held_steps"], json!([]));

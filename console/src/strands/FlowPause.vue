@@ -51,7 +51,7 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
       <button
         type="button"
         class="link shrink-0"
-        title="The first that waits; when it goes well, the others follow"
+        title="One that waits; when it goes well, the others follow"
         :disabled="busy"
         @click="resume"
       >

@@ -10,7 +10,8 @@
 //!
 //! A person may hold it too; then nothing looks, and no outcome frees it, until a person does. Before a flow or a step nothing
 //! is performed: who passes there goes on to the gate of a connection. A step that is held lets one through at a time, by the
-//! clock, whatever became of the last.
+//! clock, whatever became of the last: the first that waits and the last in turn, since what is wrong may be wrong with the
+//! messages of one sender alone.
 
 use std::collections::{HashSet, VecDeque};
 use std::time::Duration;
@@ -75,8 +76,9 @@ pub struct Gate {
     waiting: VecDeque<MessageId>,
     held: Option<HeldState>,
     wait: Duration,
-    /// Let through while it is held, to look.
+    /// Let through while it is held, to look, and how many were.
     looking: Option<MessageId>,
+    looked: u32,
     /// Those waiting have been dropped from memory since the hold began.
     swept: bool,
 }
@@ -104,6 +106,7 @@ impl Gate {
             held: None,
             wait: AT_CONNECTION.0,
             looking: None,
+            looked: 0,
             swept: false,
         }
     }
@@ -200,8 +203,9 @@ impl Gate {
             None => self.waiting.pop_front()?,
             Some(_) if !looks => return None,
             Some(held) => {
-                let id = self.waiting.pop_front()?;
-                self.looking = Some(id);
+                let last = !self.performs && self.looked % 2 == 1;
+                let id = if last { self.waiting.pop_back()? } else { self.waiting.pop_front()? };
+                (self.looking, self.looked) = (Some(id), self.looked + 1);
                 if !self.performs {
                     self.wait = longer;
                     held.probe_at = now.after(self.wait);
@@ -238,8 +242,7 @@ impl Gate {
                 self.wait = self.looks().0;
                 let probe_at = now.after(self.wait);
                 self.held = Some(HeldState { since: now, says: says.to_owned(), by: String::new(), probe_at });
-                self.looking = None;
-                self.swept = false;
+                (self.looking, self.looked, self.swept) = (None, 0, false);
                 Moved::Held
             }
             (_, Some(known)) if known.by_person() => Moved::Nothing,

@@ -90,7 +90,7 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             let resumed: ResumedFlow = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
             println!("{flow} goes on");
             for step in resumed.trying {
-                println!("at {step} the first that waits tries now; the others follow when it goes well");
+                println!("at {step} one that waits tries now; the others follow when it goes well");
             }
         }
         FlowAct::Record { flow, depth, time, back } => {

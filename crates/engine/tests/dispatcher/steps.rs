@@ -62,13 +62,13 @@ fn many_that_fail_alike_hold_their_step_and_one_that_goes_well_frees_it() {
     desk.refused(4, "no such item 9");
     assert_eq!(desk.wants(), [refused(4, "no such item 9")], "it was too early");
     assert_eq!(later(&mut desk, 19), []);
-    assert_eq!(later(&mut desk, 1), [Wants::Load(5)], "the next waits twice as long");
-    let fifth = desk.entered(5, "keyed");
-    desk.dispatcher.loaded(fifth, desk.now);
-    desk.answered(5);
+    assert_eq!(later(&mut desk, 1), [Wants::Load(7)], "the next waits twice as long, and is the last that came");
+    let seventh = desk.entered(7, "keyed");
+    desk.dispatcher.loaded(seventh, desk.now);
+    desk.answered(7);
     assert_eq!(
         desk.wants(),
-        [Wants::Perform(5), commit(5, State::Done), Wants::Free(STEP.to_owned()), Wants::Load(6), Wants::Load(7)]
+        [Wants::Perform(7), commit(7, State::Done), Wants::Free(STEP.to_owned()), Wants::Load(5), Wants::Load(6)]
     );
     assert_eq!(desk.dispatcher.held().count(), 0);
 }
@@ -102,16 +102,16 @@ fn a_person_or_a_release_has_one_look_at_once() {
     desk.refused(4, "no such item 9");
     assert_eq!(desk.wants(), [refused(4, "no such item 9")]);
     desk.dispatcher.set_surroundings(read(&files()), desk.now);
-    assert_eq!(desk.wants(), [Wants::Perform(5)]);
+    assert_eq!(desk.wants(), [Wants::Perform(6)]);
     // A release without the step lets all go on: nothing that comes would free it.
     let mut files = files();
     let flow = files["flows/keyed.toml"].replace("name = \"tell\"", "name = \"say\"");
     files.insert("flows/keyed.toml".to_owned(), flow);
     desk.dispatcher.set_surroundings(read(&files), desk.now);
     assert_eq!(desk.wants(), [Wants::Free(STEP.to_owned())]);
-    desk.answered(5);
-    desk.dispatcher.committed(id(5), desk.now);
-    assert_eq!(desk.wants(), [commit(5, State::Done), Wants::Perform(6)]);
+    desk.answered(6);
+    desk.dispatcher.committed(id(6), desk.now);
+    assert_eq!(desk.wants(), [commit(6, State::Done), Wants::Perform(5)]);
 }
 
 #[test]

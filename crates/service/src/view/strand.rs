@@ -70,7 +70,7 @@ pub struct HeldStep {
 /// A flow goes on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ResumedFlow {
-    /// Its steps that are held, where the first that waits tries now.
+    /// Its steps that are held, where one that waits tries now.
     pub trying: Vec<String>,
 }
 

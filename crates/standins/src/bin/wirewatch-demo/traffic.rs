@@ -13,6 +13,8 @@ use wirewatch_standins::warehouse::{self, Bus};
 const BURST: usize = 8;
 /// Small numbers on purpose: a demo that ran for years would still count on.
 const FIRST_ORDER: u32 = 20_500;
+/// The samples have the numbers before, so that they can be fired into a running demo.
+const FIRST_CONTROL: u32 = 200;
 
 #[derive(Serialize, Deserialize)]
 struct Numbers {
@@ -27,7 +29,7 @@ pub async fn run(state: PathBuf, every: Duration) -> String {
     let book = state.join("marrowfield.json");
     let numbers = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
     let first = numbers.is_none();
-    let Numbers { control, order } = numbers.unwrap_or(Numbers { control: 100, order: FIRST_ORDER });
+    let Numbers { control, order } = numbers.unwrap_or(Numbers { control: FIRST_CONTROL, order: FIRST_ORDER });
     let mut marrowfield = Marrowfield::new(u64::from(control), control, order);
     let mut left = if first { BURST } else { 2 };
     // In the burst, one of each kind that is worth looking at.
