@@ -89,21 +89,20 @@ async fn call(service: &Service, number: &str) {
     assert_eq!(sent.status().as_u16(), 202);
 }
 
-/// Waits until so many messages stand so.
-async fn stand(service: &Service, expected: &[(&str, usize)]) {
-    let expected: BTreeMap<String, usize> = expected.iter().map(|(state, n)| ((*state).to_owned(), *n)).collect();
+/// Waits until of all the messages so many as `stands` says stand aside, and the others all stand so; gives how many stand aside.
+async fn stand(service: &Service, others: &str, stands: impl Fn(usize) -> bool) -> usize {
     eventually(
-        || format!("{expected:?}\n{}", service.logged()),
+        || format!("the others are {others}\n{}", service.logged()),
         || async {
             let page = service.get("/api/messages?flow=orders&limit=100").await?;
-            let mut states: BTreeMap<String, usize> = BTreeMap::new();
-            for message in page["messages"].as_array()? {
-                *states.entry(message["state"].as_str()?.to_owned()).or_default() += 1;
-            }
-            (states == expected).then_some(())
+            let states = page["messages"].as_array()?.iter().map(|one| one["state"].as_str());
+            let states = states.collect::<Option<Vec<_>>>()?;
+            let aside = states.iter().filter(|state| **state == "aside").count();
+            let sound = states.iter().all(|state| [others, "aside"].contains(state)) && states.contains(&others);
+            (sound && stands(aside)).then_some(aside)
         },
     )
-    .await;
+    .await
 }
 
 /// The incident in that file, once it is there.
@@ -117,16 +116,17 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     let desk = Desk::default();
     desk.tell(|told| told.wrong = "no such customer".to_owned());
     let mut service = desk.open("in_flight = 1").await;
-    for n in 1..=24 {
+    for n in 1..=26 {
         call(&service, &format!("A-{n}")).await;
     }
-    stand(&service, &[("aside", 20), ("waiting", 4)]).await;
+    // One looks after ten seconds, and more if this takes long: each is too early.
+    let before = stand(&service, "waiting", |aside| aside >= 20).await;
     let held = told(&service, "held-orders-book.json").await;
     assert_eq!((&held["flow"], &held["step"]), (&json!("orders"), &json!("book")));
     let says = held["says"].as_str().unwrap();
     assert!(says.starts_with("the step book of Orders is held: 20 messages in a row, the last: "), "{says}");
     let (_, out, _) = service.command(&["status"]);
-    assert!(out.contains("step book of orders is held for ") && out.contains("(4 messages waiting; one tries at "), "{out}");
+    assert!(out.contains("step book of orders is held for ") && out.contains(" waiting; one tries at "), "{out}");
     let (_, out, _) = service.command(&["flow", "list"]);
     assert!(out.contains("book held for "), "{out}");
     let (_, out, _) = service.command(&["messages", "--state", "waiting"]);
@@ -135,7 +135,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     service.kill();
     service.start().await;
     // Whatever looks at the start is too early, too.
-    stand(&service, &[("aside", 21), ("waiting", 3)]).await;
+    stand(&service, "waiting", |aside| aside > before).await;
     let status = service.get("/api/status").await.unwrap();
     assert_eq!((&status["held_steps"][0]["step"], &status["held"]), (&json!("book"), &json!([])), "{status}");
 
@@ -143,7 +143,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     let (code, out, err) = service.command(&["flow", "resume", "orders"]);
     assert_eq!(code, 0, "{err}");
     assert!(out.contains("at book one that waits tries now; the others follow when it goes well"), "{out}");
-    stand(&service, &[("aside", 21), ("done", 3)]).await;
+    stand(&service, "done", |aside| aside < 26).await;
     assert_eq!(told(&service, "free-orders-book.json").await["says"], "the step book of Orders is in use again");
     assert_eq!(service.get("/api/status").await.unwrap()["held_steps"], json!([]));
 }
@@ -154,7 +154,7 @@ async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_mor
     desk.tell(|told| told.deaf_to = "B-0".to_owned());
     let mut service = desk.open("").await;
     call(&service, "B-0").await;
-    for times in 1..=4 {
+    for times in 1..=9 {
         eventually(&format!("it is asked for the {times}. time"), || async { (desk.asked("B-0") == times).then_some(()) }).await;
         let other = format!("B-{times}");
         call(&service, &other).await;
@@ -162,15 +162,15 @@ async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_mor
         service.kill();
         service.start().await;
     }
-    stand(&service, &[("aside", 1), ("done", 4)]).await;
-    assert_eq!(desk.asked("B-0"), 4);
+    stand(&service, "done", |aside| aside == 1).await;
+    assert_eq!(desk.asked("B-0"), 9, "as often as it was run");
     let page = service.get("/api/messages?state=aside").await.unwrap();
     let message = &page["messages"][0];
     assert_eq!((&message["key"], &message["code"]), (&json!("B-0"), &json!("suspect")), "{message}");
-    assert!(message["says"].as_str().unwrap().starts_with("three times the service took this message up again"), "{message}");
+    assert!(message["says"].as_str().unwrap().starts_with("eight times the service took this message up again"), "{message}");
     // A person who has looked has it run again.
     desk.tell(|told| told.deaf_to.clear());
     let (code, _, err) = service.command(&["resend", message["id"].as_str().unwrap(), "--why", "the other side was deaf"]);
     assert_eq!(code, 0, "{err}");
-    stand(&service, &[("done", 5)]).await;
+    stand(&service, "done", |aside| aside == 0).await;
 }

@@ -118,8 +118,8 @@ pub struct Dispatcher {
     due: BTreeSet<(Timestamp, MessageId)>,
     /// Messages to run that are not in memory.
     ready: VecDeque<MessageId>,
-    /// Those of them that may be why a process ended, and the one that runs.
-    suspects: VecDeque<MessageId>,
+    /// Those of them that may be why a process ended, by how often they were taken up, and the one that runs.
+    suspects: BTreeSet<(u16, MessageId)>,
     alone: Option<MessageId>,
     out: VecDeque<Out>,
 }
@@ -154,7 +154,7 @@ impl Dispatcher {
             failing: HashMap::new(),
             due: BTreeSet::new(),
             ready: VecDeque::new(),
-            suspects: VecDeque::new(),
+            suspects: BTreeSet::new(),
             alone: None,
             out: VecDeque::new(),
         }

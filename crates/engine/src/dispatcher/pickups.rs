@@ -1,8 +1,9 @@
 //! Messages found unfinished, by how often they were taken up before and nothing came of it.
 //!
 //! A process that ends takes down what it had in memory, and one of those may be why it ended. So each is counted before it
-//! is loaded, and its next commit sets the count back. One that was counted before runs alone among its like; one that was
-//! counted [`MOST`] times is not run again: it stands aside until a person has looked.
+//! is loaded, and its next commit sets the count back. Those that were counted before run one at a time, the least suspect
+//! first: where a process is ended again and again from outside, it is another message each time that has its turn just then.
+//! One that was counted [`MOST`] times is not run again: it stands aside until a person has looked.
 
 use super::slot::{At, Wake};
 use super::{Dispatcher, Out};
@@ -11,14 +12,17 @@ use wirewatch_core::machine::Origin;
 use wirewatch_core::{MessageId, Timestamp};
 
 /// So often a message is taken up, with nothing committed of it.
-pub(super) const MOST: u16 = 3;
+const MOST: u16 = 8;
 
 impl Dispatcher {
     /// Loads a message whose turn it is, or puts it with those that run alone.
     pub(super) fn load(&mut self, id: MessageId) {
         let Some(slot) = self.slots.get_mut(&id).filter(|slot| matches!(slot.at, At::Away)) else { return };
         let out = match slot.picked_up {
-            Some(1..) => return self.suspects.push_back(id),
+            Some(times @ 1..) => {
+                self.suspects.insert((times, id));
+                return;
+            }
             Some(0) => Out::PickUp(id),
             None => Out::Load(id),
         };
@@ -33,10 +37,12 @@ impl Dispatcher {
         let in_memory = |id: &MessageId| self.slots.get(id).is_some_and(|slot| !matches!(slot.at, At::Away));
         self.alone = self.alone.filter(in_memory);
         while self.alone.is_none()
-            && let Some(id) = self.suspects.pop_front()
+            && let Some((times, id)) = self.suspects.pop_first()
         {
             let Some(slot) = self.slots.get_mut(&id).filter(|slot| matches!(slot.at, At::Away)) else { continue };
-            let Some(times) = slot.picked_up.take() else { continue };
+            if slot.picked_up.take().is_none() {
+                continue;
+            }
             slot.at = At::Loading(Wake::Run);
             self.loaded += slot.places;
             self.alone = Some(id);
@@ -46,7 +52,7 @@ impl Dispatcher {
 
     /// A message asked for with [`Out::Suspect`]: it stands aside as it is.
     pub fn suspected(&mut self, origin: Arc<Origin>, logged: u32, now: Timestamp) {
-        let says = "three times the service took this message up again, and ended before anything came of it; \
+        let says = "eight times the service took this message up again, and ended before anything came of it; \
                     look at its document before you resend it";
         self.cannot_go_on(origin, logged, "suspect", says.to_owned(), now);
     }

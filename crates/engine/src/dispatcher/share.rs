@@ -40,7 +40,7 @@ impl Dispatcher {
             self.slots.iter().filter(|(_, slot)| shards.has(slot.shard) && !busy(slot)).map(|(id, _)| *id).collect();
         self.due.retain(|(_, id)| !idle.contains(id));
         self.ready.retain(|id| !idle.contains(id));
-        self.suspects.retain(|id| !idle.contains(id));
+        self.suspects.retain(|(_, id)| !idle.contains(id));
         for gate in self.gates.values_mut() {
             gate.forget_all(&idle);
         }

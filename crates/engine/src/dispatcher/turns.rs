@@ -52,7 +52,7 @@ impl Dispatcher {
     pub(super) fn forget_waits(&mut self, id: MessageId) {
         self.due.retain(|(_, other)| *other != id);
         self.ready.retain(|other| *other != id);
-        self.suspects.retain(|other| *other != id);
+        self.suspects.retain(|(_, other)| *other != id);
         for gate in self.gates.values_mut() {
             gate.forget(id);
         }

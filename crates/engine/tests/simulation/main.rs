@@ -43,10 +43,7 @@ fn seeded_runs_keep_every_promise() {
     assert!(total.parts > runs / 2 && total.pauses > runs / 2, "{total:?}");
     assert!(total.shared > runs / 4 && total.handed > runs / 4 && total.moved > runs / 100, "{total:?}");
     assert!(total.steps_held > runs / 8 && total.steps_freed > runs / 10, "{total:?}");
-    assert!(
-        total.picked_up > runs / 4 && total.alone > runs / 100 && total.suspects > 0 && total.refused > runs / 20,
-        "{total:?}"
-    );
+    assert!(total.picked_up > runs / 4 && total.alone > runs / 100 && total.refused > runs / 20, "{total:?}");
     assert!(total.in_doubt > 0 && total.asides > runs / 4 && total.evicted > 0, "{total:?}");
 }
 
