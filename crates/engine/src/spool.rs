@@ -281,9 +281,11 @@ async fn take<J: Journal, L: Links, C: Clock>(
             shared.spool.calm(since + PATIENCE).await;
             if together == TAKINGS && shared.spool.rush_over().is_some() && since.elapsed() < NO_LONGER {
                 while under_way.join_next().await.is_some() {}
-                shared.spool.calm(Instant::now() + 2 * begun.elapsed()).await;
+                shared.spool.calm((Instant::now() + 2 * begun.elapsed()).min(since + NO_LONGER)).await;
             }
         }
+        // Those that are done are no part of what is taken together from here on.
+        while under_way.try_join_next().is_some() {}
         shared.room().await;
         while under_way.len() >= TAKINGS {
             under_way.join_next().await;
