@@ -146,13 +146,29 @@ fn a_tree_is_written_back_to_the_same_document() {
     assert_eq!((code, err.as_str()), (0, ""));
     let file = tempfile::NamedTempFile::new().expect("a file");
     std::fs::write(file.path(), &written).expect("written");
+    // It is written to the partner that it was from; that alone differs.
+    let turned = "interchange 1\n  ISA06  Sender\n    - MARROWFIELD\n    + QUILLHAVEN\n  ISA08  Receiver\n    - QUILLHAVEN\n    + MARROWFIELD\n";
     let (code, out, _) = edi(&["diff", ORDER, file.path().to_str().expect("text")], "");
+    assert_eq!((code, out.as_str()), (1, turned));
+    let (code, out, _) = edi(&["diff", ORDER, ORDER], "");
     assert_eq!((code, out.as_str()), (0, "both say the same\n"));
     let dearer = trees.replacen("64.50", "65.00", 1);
     std::fs::write(file.path(), edi(&write, &dearer).1).expect("written");
     let (code, out, _) = edi(&["diff", ORDER, file.path().to_str().expect("text")], "");
     assert_eq!(code, 1);
-    assert_eq!(out, "850 0001\n  PO1[1]/PO104  Unit Price\n    - 64.50\n    + 65.00\n");
+    assert_eq!(out, format!("{turned}850 0001\n  PO1[1]/PO104  Unit Price\n    - 64.50\n    + 65.00\n"));
+    // What has no tree is shown, compared, and no sound file.
+    let order = std::fs::read_to_string(format!("{}/../../{ORDER}", env!("CARGO_MANIFEST_DIR"))).expect("a file");
+    std::fs::write(file.path(), format!("{order}what is this\n").replacen("*T*>~", "*P*>~", 1)).expect("written");
+    let odd = file.path().to_str().expect("text");
+    let (code, out, _) = edi(&["diff", ORDER, odd], "");
+    assert!(code == 1 && out.contains("ISA15  Usage\n    - T\n    + P\n") && out.contains("    + what is this\n"), "{out}");
+    let (code, out, _) = edi(&["check", odd], "");
+    assert!(code == 1 && out.contains("passed over"), "{out}");
+    let (code, out, _) = edi(&["tree", odd], "");
+    assert!(code == 0 && out.contains("left") && out.contains("what is this"), "{out}");
+    let (code, out, err) = edi(&["show", odd], "");
+    assert!(code == 0 && out.contains("MF-20417") && err.contains("what is this"), "{out}{err}");
     let (code, _, err) = edi(&write, &trees.replacen("\"PO104\": \"64.50\"", "\"PO1XX\": \"64.50\"", 1));
     assert_eq!(code, 1);
     assert!(err.contains("PO1XX: elements of PO1 are named PO101, PO102"), "{err}");

@@ -63,8 +63,8 @@ fn schemas_are_taken_at_their_word() {
     let xsd = write(folder.path(), "pick.xsd", xsd);
     let (code, out, err) = client(&["outline", "from", &xsd, "--name", "pick", "--workspace", at], "");
     assert!(code == 0 && out.ends_with("1 field from the XML Schema\n"), "{out}{err}");
-    let (_, out, _) = client(&["outline", "sample", "pick", "--as", "xml", "--workspace", at], "");
-    assert!(out.contains("<Pick><Line>"), "{out}");
+    let (_, out, err) = client(&["outline", "sample", "pick", "--as", "xml", "--workspace", at], "");
+    assert!(out.contains("<Pick><Line>"), "{out}{err}");
     let sample = write(folder.path(), "pick.json", "{}");
     let (code, _, err) = client(&["outline", "from", &sample, "--of", "Pick"], "");
     assert!(code == 2 && err.contains("--of names a part of"), "{err}");

@@ -46,6 +46,17 @@ pub fn workspace(folder: &Path) -> Result<Workspace, CommandError> {
     })
 }
 
+/// A workspace folder whose file `path` is still being written: what it leaves unfilled is shown, and is no reason to stop. Gives
+/// whether there was such a thing.
+pub fn draft(folder: &Path, path: &str) -> Result<(Workspace, bool), CommandError> {
+    let checked = Workspace::read_draft(&files(folder)?, None, path);
+    let errors: Vec<_> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
+    ui::findings(&errors);
+    let workspace =
+        checked.workspace.ok_or_else(|| CommandError::Failed(format!("the workspace {} has errors", folder.display())))?;
+    Ok((workspace, !errors.is_empty()))
+}
+
 /// A name that a workspace does not have, with the nearest that it has.
 pub fn unknown<'n>(folder: &Path, what: &str, name: &str, known: impl Iterator<Item = &'n str>) -> CommandError {
     let help = nearest(name, known).map_or(String::new(), |near| format!("; did you mean `{near}`?"));

@@ -1,7 +1,10 @@
 //! A document as a person corrects it: from lines back to what is sent, and what is wrong with it.
 
-use crate::document::Form;
+use crate::Document;
+use crate::document::{Form, Validate};
 use crate::finding::{Finding, Severity};
+use crate::flow::Takes;
+use crate::outline::Misfit;
 use crate::workspace::Workspace;
 use crate::x12::{Delimiters, Fault, Tokens, check_set};
 
@@ -19,9 +22,10 @@ pub fn restore(form: &Form, text: &str) -> String {
     }
 }
 
-/// What is wrong with a document, as it would be found on arrival from that partner. Places are lines with a segment each for X12.
+/// What is wrong with a document of a flow, as it would be found on arrival from that partner. Places are lines with a segment each
+/// for X12. What the flow's intake lets pass with a warning is a warning.
 #[must_use]
-pub fn findings(workspace: &Workspace, partner: Option<&str>, form: &Form, document: &str) -> Vec<Finding> {
+pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: &Form, document: &str) -> Vec<Finding> {
     match form {
         Form::X12 { version, set, delimiters } => match workspace.definitions_for(partner).find(version, set) {
             Some(definition) => {
@@ -32,10 +36,32 @@ pub fn findings(workspace: &Workspace, partner: Option<&str>, form: &Form, docum
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },
         Form::Json | Form::Outlined { .. } | Form::Bytes => match workspace.document(form, document.as_bytes()) {
-            Ok(_) => Vec::new(),
+            Ok(read) => misfits(workspace, flow, form, &read),
             Err(unreadable) => vec![error("document::unreadable", document, 0..1, unreadable.to_string())],
         },
     }
+}
+
+/// How a document does not fit what the flow's intakes of that form take; nothing where it fits one of them.
+fn misfits(workspace: &Workspace, flow: &str, form: &Form, document: &Document) -> Vec<Finding> {
+    let intakes = workspace.flows.get(flow).into_iter().flat_map(|flow| &flow.intakes).filter(|intake| intake.form == *form);
+    let mut found: Option<Vec<Finding>> = None;
+    for intake in intakes {
+        let (Takes::Json(outline), Document::Json(value)) = (&intake.takes, document) else { continue };
+        let severity = match intake.validate {
+            Validate::Reject => Severity::Error,
+            Validate::Warn => Severity::Warning,
+            Validate::Off => return Vec::new(),
+        };
+        let Some(validator) = workspace.validators.get(outline) else { return Vec::new() };
+        let misfits = validator.misfits(value);
+        if misfits.is_empty() {
+            return Vec::new();
+        }
+        let told = |misfit: Misfit| Finding::at(severity, "document::schema", "document", "", 0..0, misfit.says);
+        found.get_or_insert_with(|| misfits.into_iter().map(told).collect());
+    }
+    found.unwrap_or_default()
 }
 
 fn error(code: &str, text: &str, span: std::ops::Range<usize>, says: String) -> Finding {

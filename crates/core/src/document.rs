@@ -45,6 +45,25 @@ pub enum Unreadable {
     Other(String),
     #[error("not a transaction set: {0}")]
     X12(String),
+    #[error("does not fit the schema {schema}: {says}")]
+    Misfit { schema: String, says: String },
+}
+
+/// What is done with a document that does not fit its schema.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Validate {
+    /// It goes no further.
+    #[default]
+    Reject,
+    /// It goes on, and what does not fit is told.
+    Warn,
+    /// It is not held against its schema.
+    Off,
+}
+
+impl Validate {
+    /// Each with its word in files.
+    pub const WORDS: [(&'static str, Self); 3] = [("reject", Self::Reject), ("warn", Self::Warn), ("off", Self::Off)];
 }
 
 /// A body as it came, read as JSON once however many ask.
@@ -112,8 +131,7 @@ impl Document {
     /// # Errors
     /// [`Unreadable`] with the parser's reason.
     pub fn json(bytes: &[u8]) -> Result<Self, Unreadable> {
-        let read = serde_json::from_slice(bytes).map_err(|error| Unreadable::Json(error.to_string()));
-        read.map(|value| Self::Json(Arc::new(value)))
+        crate::json::read(bytes).map(|value| Self::Json(Arc::new(value))).map_err(Unreadable::Json)
     }
 
     /// The document as it would be sent or stored.

@@ -1,12 +1,14 @@
 //! Flows: what starts them and the steps a message takes.
 
-use crate::document::Form;
+use crate::document::{Form, Validate};
 use crate::expr::{Expr, Template};
 use crate::intake::Came;
 use std::time::Duration;
 
 /// Name of the flow that delivers acknowledgments; every workspace has it.
 pub const ACKNOWLEDGMENTS: &str = "acknowledgments";
+/// Name of the flow of X12 documents that no flow takes.
+pub const UNROUTED: &str = "unrouted";
 /// The place behind a flow's last step.
 pub const END: usize = usize::MAX;
 
@@ -63,6 +65,8 @@ pub struct Intake {
     pub takes: Takes,
     /// How documents of an outline are written: JSON, CSV or XML.
     pub form: Form,
+    /// What is done with a document that does not fit the schema it takes.
+    pub validate: Validate,
     /// Names of the events it takes; every event where empty.
     pub events: Vec<String>,
     /// The partners whose documents it takes; everybody's where empty.
@@ -250,6 +254,15 @@ impl Method {
         Self::ALL.iter().map(|(_, method)| *method).find(|method| method.as_str() == name)
     }
 
+    /// Whether a call sends the document where it does not say what else: `POST`, `PUT` and `PATCH` do.
+    #[must_use]
+    pub const fn carries_a_document(self) -> bool {
+        match self {
+            Self::Post | Self::Put | Self::Patch => true,
+            Self::Get | Self::Delete => false,
+        }
+    }
+
     /// As on the wire.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
@@ -357,6 +370,31 @@ impl Flow {
             on_aside: OnAside::Wait,
             in_flight: None,
             record: Recording::default(),
+        }
+    }
+
+    /// The flow of X12 documents that no flow takes: each stops at once, so that a person sees it.
+    #[must_use]
+    pub fn unrouted() -> Self {
+        let rule = Rule {
+            that: crate::expr::parse("false").expect("a fixed expression"),
+            says: Template::parse("no flow takes {$meta.set} from {$meta.partner}").expect("a fixed template"),
+        };
+        let check = Step {
+            name: "find-flow".to_owned(),
+            verb: Verb::Check { rules: vec![rule] },
+            retry: Retry::default(),
+            next: END,
+            way: String::new(),
+        };
+        Self {
+            name: UNROUTED.to_owned(),
+            title: "Documents that no flow takes".to_owned(),
+            steps: vec![check],
+            key: crate::expr::parse("$meta.set & ' ' & $meta.interchange").ok(),
+            result: None,
+            in_order_by: None,
+            ..Self::acknowledgments()
         }
     }
 

@@ -4,8 +4,8 @@ mod seal;
 
 pub use seal::{Answers, Seal};
 
-use crate::document::{Content, Form, JSON_LIMIT};
-use crate::flow::{Intake, Takes};
+use crate::document::{Content, Form, JSON_LIMIT, Unreadable};
+use crate::flow::{Intake, Takes, UNROUTED};
 use crate::partner::{Acknowledge, Partner};
 use crate::place::Property;
 use crate::workspace::Workspace;
@@ -216,23 +216,28 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
         }
         Known::No { .. } | Known::Same { .. } => {}
     }
-    let mut unreadable = None;
+    let mut refused: Vec<(String, Unreadable)> = Vec::new();
+    let mut notes: Vec<String> = Vec::new();
     let origin = came.origin(content.bytes());
     for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
         let form = match intake.takes {
             Takes::X12(_) => continue,
+            Takes::Text if std::str::from_utf8(content.bytes()).is_err() => {
+                let why = Unreadable::Other("not a text in UTF-8".to_owned());
+                refused.push((flow.name.clone(), why));
+                continue;
+            }
             Takes::Text => Form::Bytes,
-            Takes::Json(_) => {
-                let why = match intake.form {
-                    Form::Json => content.json().err().cloned(),
-                    _ => workspace.document(&intake.form, content.bytes()).err(),
-                };
-                if why.is_some() {
-                    unreadable = unreadable.or(why);
+            Takes::Json(_) => match workspace.taken(intake, content) {
+                Ok(warning) => {
+                    notes.extend((!warning.is_empty()).then_some(warning));
+                    intake.form.clone()
+                }
+                Err(why) => {
+                    refused.push((flow.name.clone(), why));
                     continue;
                 }
-                intake.form.clone()
-            }
+            },
         };
         let name = if intake.queue.is_some() { "queue" } else { "file" };
         let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
@@ -243,13 +248,24 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
         decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
         decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
-    // Where some flow can read it, it is taken; the others would get nothing out of it.
     if decision.unfold.parts.is_empty()
-        && let Some(unreadable) = unreadable
+        && let Some((_, unreadable)) = refused.first()
     {
         return Decision::only(Verdict::Aside, unreadable.to_string());
     }
+    // Where some flow takes it, it is taken; why the others do not is told.
+    notes.extend(refused.into_iter().map(|(flow, why)| format!("the flow {flow} does not take it: {why}")));
+    if !notes.is_empty() {
+        let said = Some(std::mem::take(&mut decision.says)).filter(|says| !says.is_empty());
+        decision.says = said.into_iter().chain(notes).collect::<Vec<_>>().join("; ");
+    }
     if decision.unfold.parts.is_empty() {
+        // What is no document at all says so, and not that nobody asks for its event, which cannot be read from it either.
+        if let Some(why) = workspace.flows_from(came).find_map(|(_, intake)| {
+            (intake.form == Form::Json && matches!(intake.takes, Takes::Json(_))).then(|| content.json().err())?
+        }) {
+            return Decision::only(Verdict::Aside, why.to_string());
+        }
         let nobody = format!("no flow takes {} from {}", or_anything(&came.event), came.connection);
         // A sender tells of everything that happens there; what no flow asks for is kept and needs nobody.
         let verdict = if came.event.is_empty() { Verdict::Aside } else { Verdict::Taken };
@@ -336,6 +352,7 @@ fn one(
         Known::Same { .. } | Known::Other { .. } => {}
     }
     let mut refused = Vec::new();
+    let mut unrouted: Vec<String> = Vec::new();
     let mut sets = 0;
     for group in &received.interchange.groups {
         let acknowledge = matches!(known, Known::No { .. }) && is_acknowledged(group);
@@ -355,12 +372,16 @@ fn one(
                 group.sets.len()
             ));
         }
-        sets += unfold(decision, workspace, came, partner, header, group);
+        let unfolded = unfold(decision, workspace, came, partner, header, group);
+        sets += unfolded.messages;
+        unrouted.extend(unfolded.unrouted);
     }
+    // Whatever its acknowledgment said: what nobody takes is seen by somebody.
+    unrouted.sort_unstable();
+    unrouted.dedup();
+    refused.extend(unrouted.into_iter().map(|set| format!("no flow takes {set} from {}", partner.name)));
     match (sets, refused.is_empty()) {
-        (0, true) => {
-            (Verdict::Aside, Some(format!("interchange {}: no flow takes what is in it from {}", key.control, came.connection)))
-        }
+        (0, true) => (Verdict::Aside, Some(format!("interchange {}: there is no transaction set in it", key.control))),
         (0, false) => (Verdict::Refused, Some(refused.join("; "))),
         (_, true) => (Verdict::Taken, gap(known, header)),
         (_, false) => (Verdict::Taken, Some(refused.join("; "))),
@@ -378,7 +399,15 @@ fn gap(known: &Known, header: &Header) -> Option<String> {
     }
 }
 
-/// Adds the accepted sets of a group that a flow takes; gives how many.
+/// What became of the accepted sets of a group.
+struct Unfolded {
+    /// How many messages were added.
+    messages: usize,
+    /// The sets that no flow takes; each is a message of the flow of those.
+    unrouted: Vec<String>,
+}
+
+/// Adds the accepted sets of a group, each for every flow that takes it.
 fn unfold(
     decision: &mut Decision,
     workspace: &Workspace,
@@ -386,15 +415,24 @@ fn unfold(
     partner: &Partner,
     header: &Header,
     group: &Group,
-) -> usize {
-    let mut added = 0;
+) -> Unfolded {
+    let mut unfolded = Unfolded { messages: 0, unrouted: Vec::new() };
     for set in group.accepted() {
         let takes = Takes::X12(set.set.clone());
         let wanted = |intake: &Intake| intake.takes == takes && intake.is_from(&partner.name);
-        for (flow, _) in workspace.flows_from(came).filter(|(_, intake)| wanted(intake)) {
-            let form = Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters };
+        let mut flows: Vec<&str> =
+            workspace.flows_from(came).filter(|(_, intake)| wanted(intake)).map(|(flow, _)| flow.name.as_str()).collect();
+        if flows.is_empty() {
+            flows.push(UNROUTED);
+            unfolded.unrouted.push(set.set.clone());
+        }
+        for flow in flows {
+            let form = match workspace.definitions_for(Some(&partner.name)).find(&group.version, &set.set) {
+                Some(_) => Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters },
+                None => Form::Bytes,
+            };
             let at = decision.unfold.heads.iter().position(|head| {
-                head.flow == flow.name
+                head.flow == flow
                     && head.form == form
                     && head.meta["group"] == group.control
                     && head.meta["interchange"] == header.control
@@ -402,15 +440,15 @@ fn unfold(
             let at = at.unwrap_or_else(|| {
                 let meta = json!({
                     "partner": partner.name, "from": came.connection, "file": came.name,
-                    "interchange": header.control, "group": group.control, "usage": header.usage,
+                    "interchange": header.control, "group": group.control, "usage": header.usage, "set": set.set,
                 });
                 let Value::Object(meta) = meta else { unreachable!("an object was just written") };
-                decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
+                decision.unfold.heads.push(Head { flow: flow.to_owned(), form, meta });
                 decision.unfold.heads.len() - 1
             });
             decision.unfold.parts.push((at as u32, set.bytes.clone(), set.control.clone()));
-            added += 1;
+            unfolded.messages += 1;
         }
     }
-    added
+    unfolded
 }

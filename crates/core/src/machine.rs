@@ -269,8 +269,7 @@ impl Machine {
         let part = parts::part(&self.origin);
         let value = |expr: &Option<crate::expr::Expr>| {
             let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-            let value = expr.as_ref().and_then(|expr| expr.eval(&scope).ok()).and_then(crate::expr::Item::one);
-            value.map_or(String::new(), |value| plain(&value))
+            expr.as_ref().and_then(|expr| expr.text(&scope).ok()?).unwrap_or_default()
         };
         (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
@@ -282,20 +281,11 @@ impl Machine {
             return (!part.order_key.is_empty()).then_some(part.order_key);
         }
         let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-        let value = self.logic.flow.in_order_by.as_ref()?.eval(&scope).ok()?.one()?;
-        Some(plain(&value))
+        self.logic.flow.in_order_by.as_ref()?.text(&scope).ok()?
     }
 
     /// Switches how much is kept of what comes of its effects from now on; `None` as its flow says.
     pub fn record(&mut self, switched: Option<Recording>) {
         self.recording = switched.unwrap_or(self.logic.flow.record);
-    }
-}
-
-fn plain(value: &Value) -> String {
-    match value {
-        Value::String(text) => text.clone(),
-        Value::Null => String::new(),
-        other => other.to_string(),
     }
 }

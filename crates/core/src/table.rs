@@ -55,7 +55,7 @@ pub fn codes_of(workspace: &Workspace, field: &str) -> Result<Vec<Code>, String>
             let seen = found.ok_or_else(|| format!("the outline {} has no field {path}", outline.name))?;
             seen.iter().map(text).collect()
         }
-        Shape::Any | Shape::Value(_) | Shape::Segment(..) => Vec::new(),
+        Shape::Any | Shape::Value(_) | Shape::OneOf(_) | Shape::Segment(..) => Vec::new(),
     };
     if codes.is_empty() { Err(format!("no values of {field} are known")) } else { Ok(codes) }
 }

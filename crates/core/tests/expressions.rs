@@ -15,8 +15,16 @@ fn over_within(document: &Document, text: &str, work: Work) -> Result<Option<Val
     let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 20 }))]);
     let tables = [("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())].into();
     let library = Library { tables, ..Library::default() };
-    let scope = Scope { it: Item::of(document), doc: Item::of(document), kept: &kept, library: &library, given: None, work };
-    expr.eval(&scope).map(|item| item.one().map(|value| value.into_owned())).map_err(|error| error.to_string())
+    let scope = Scope {
+        it: Item::of(document),
+        doc: Item::of(document),
+        kept: &kept,
+        library: &library,
+        given: None,
+        position: None,
+        work,
+    };
+    expr.one(&scope).map(|value| value.map(|value| value.into_owned())).map_err(|error| error.to_string())
 }
 
 #[test]
@@ -72,7 +80,7 @@ fn over_json_numbers_keep_their_text() {
         ("local(none, 'Europe/Vienna') else date_plus(none, 1) else days_between(none, '2026-12-30') else 'x'", "\"x\""),
         ("matching(lines, sku, 'b').n", "2"),
         ("count(matching(lines, n, none))", "0"),
-        ("exists(none)", "true"),
+        ("exists(none)", "false"),
         ("exists(nothing)", "false"),
         ("table('units', 'EA')", "\"each\""),
         ("table('units', 'ZZ', '?')", "\"?\""),

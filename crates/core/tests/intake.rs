@@ -4,6 +4,7 @@ mod common;
 
 use wirewatch_core::document::{Content, Form, JSON_LIMIT};
 use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Seal, Verdict, decide_document, decide_x12};
+use wirewatch_core::machine::{End, Logic, Machine, Next, Origin};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::ack::Stamp;
 use wirewatch_core::x12::{Definitions, Reader, Reading};
@@ -161,12 +162,12 @@ fn a_partner_that_wants_no_acknowledgment_gets_none() {
 }
 
 #[test]
-fn sets_that_no_flow_takes_are_set_aside_and_lose_nothing() {
+fn sets_that_no_flow_takes_are_failed_messages() {
     let (received, unread) = read(common::SAMPLE);
     let workspace = common::workspace(&common::files());
     let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::NEW]);
-    assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Aside, 0));
-    assert!(decision.says.contains("no flow takes what is in it"), "{}", decision.says);
+    assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Taken, 2));
+    assert_eq!(decision.says, "no flow takes 850 from marrowfield");
 }
 
 #[test]
@@ -180,7 +181,7 @@ fn test_and_production_have_numbers_of_their_own() {
 #[test]
 fn json_becomes_one_message_for_each_flow_that_takes_it() {
     let mut files = common::files();
-    let flow = "title = \"Notes\"\nkey = \"reference\"\n\n[[intake]]\nfrom = \"notes\"\ntakes = \"order\"\n\n[[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/orders\", body = \"it\" }\n";
+    let flow = "title = \"Notes\"\nkey = \"reference\"\n\n[[intake]]\nfrom = \"notes\"\ntakes = \"order\"\nvalidate = \"off\"\n\n[[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/orders\", body = \"it\" }\n";
     files.insert("flows/notes.toml".into(), flow.into());
     files.insert("flows/more-notes.toml".into(), flow.into());
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
@@ -208,7 +209,9 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     let drop = |files: &mut Files, name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
     drop(&mut files, "connections/shop.toml", "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n");
     let flow = |events: &str| {
-        format!("[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\nevents = {events}\n\n[[step]]\nname = \"s\"\nset = \"1\"\n")
+        format!(
+            "[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\nvalidate = \"off\"\nevents = {events}\n\n[[step]]\nname = \"s\"\nset = \"1\"\n"
+        )
     };
     drop(&mut files, "flows/placed.toml", &flow("[\"purchase.placed\"]"));
     drop(&mut files, "flows/all.toml", &flow("[]"));
@@ -219,7 +222,8 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     };
     let flows = |decision: &Decision| decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
     let placed = decide("purchase.placed", &Known::NEW);
-    assert_eq!(flows(&placed), ["all", "placed", "shop-orders"]);
+    assert_eq!(flows(&placed), ["all", "placed"]);
+    assert!(placed.says.contains("the flow shop-orders does not take it: does not fit the schema purchase: "), "{}", placed.says);
     assert_eq!(
         (&placed.unfold.heads[0].meta["event"], &placed.unfold.heads[0].meta["delivery"]),
         (&"purchase.placed".into(), &"d1".into())
@@ -229,8 +233,49 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     let repeat = decide("purchase.placed", &SAME());
     assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Repeat, [0; 4]));
     let other = decide("purchase.placed", &Known::Other { arrival: Id(5) });
-    assert_eq!((other.verdict, flows(&other).len()), (Verdict::Taken, 3));
+    assert_eq!((other.verdict, flows(&other).len()), (Verdict::Taken, 2));
     assert!(other.says.contains("other content"), "{}", other.says);
+}
+
+#[test]
+fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
+    let workspace = common::workspace(&common::files());
+    // A second group of the same interchange, with an order that is sound and goes nowhere.
+    let order = common::SAMPLE.lines().collect::<String>();
+    let start = order.find("GS*PO").expect("a group");
+    let end = order.find("IEA*").expect("an end");
+    let other = "GS*PR*MARROWFIELD*QUILLHAVEN*20261123*0700*102*X*004010~ST*855*0009~BAK*00*AK*MF-1*20261123~PO1*1*1*EA*1**VP*A~CTT*1~SE*5*0009~GE*1*102~";
+    let both = format!("{}{other}{}", &order[..end], order[end..].replacen("IEA*1*", "IEA*2*", 1));
+    let alone = format!("{}{other}{}", &order[..start], &order[end..]);
+    for (text, taken) in [(both, 2), (alone, 0)] {
+        let decision = decide_in(&workspace, &text, &[Known::NEW], false);
+        assert!(decision.says.contains("no flow takes 855 from marrowfield"), "{}", decision.says);
+        let of = |flow: &str| {
+            let parts = decision.unfold.parts.iter().filter(|(head, ..)| decision.unfold.heads[*head as usize].flow == flow);
+            parts.count()
+        };
+        assert_eq!((decision.verdict, of("partner-orders"), of("unrouted")), (Verdict::Taken, taken, 1), "{}", decision.says);
+        let part =
+            decision.unfold.parts.iter().find(|(head, ..)| decision.unfold.heads[*head as usize].flow == "unrouted").unwrap();
+        let head = &decision.unfold.heads[part.0 as usize];
+        let own = &text.as_bytes()[part.1.start as usize..part.1.end as usize];
+        let document = workspace.document(&head.form, own).expect("it is read");
+        let origin = Origin {
+            id: Id(9),
+            arrival: Id(1),
+            body: Id(1),
+            slice: part.1.clone(),
+            flow: head.flow.clone(),
+            release: 1,
+            form: head.form.clone(),
+            meta: head.meta.clone(),
+        };
+        let logic = Logic::of(&workspace, "unrouted").expect("a flow of the service's own");
+        let machine = Machine::begin(logic, std::sync::Arc::new(origin), document).0;
+        let Next::End(End::Aside(reason)) = machine.next() else { panic!("{:?}", machine.next()) };
+        assert_eq!(reason.says, "no flow takes 855 from marrowfield");
+        assert_eq!(machine.keys().0, format!("855 {}", head.meta["interchange"].as_str().unwrap()));
+    }
 }
 
 #[test]
@@ -260,7 +305,7 @@ fn documents_of_one_intake_go_to_the_flows_that_take_their_sender() {
     let other = files["partners/marrowfield.toml"].replace("MARROWFIELD", "TANSYHOLLOW");
     files.insert("partners/tansy.toml".into(), other);
     files.insert("flows/partner-orders.toml".into(), limited("tansy"));
-    assert_eq!(flows(&files), (Verdict::Aside, vec![]), "no flow takes this sender's documents here");
+    assert_eq!(flows(&files), (Verdict::Taken, vec!["unrouted".to_owned()]), "no flow takes this sender's documents here");
     files.insert("flows/partner-orders.toml".into(), limited("marrowfeld"));
     let findings = Workspace::read(&files).findings;
     assert!(findings.iter().any(|one| one.says.contains("there is no partner \"marrowfeld\"")), "{findings:?}");
@@ -270,7 +315,8 @@ fn documents_of_one_intake_go_to_the_flows_that_take_their_sender() {
 fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
     let mut files = common::files();
     let flow = |takes: &str| {
-        format!("[[intake]]\nfrom = \"notes\"\ntakes = {takes:?}\n\n[[step]]\nname = \"tell\"\nnote = \"{{it}}\"\n")
+        let off = if takes == "text" { "" } else { "validate = \"off\"\n" };
+        format!("[[intake]]\nfrom = \"notes\"\ntakes = {takes:?}\n{off}\n[[step]]\nname = \"tell\"\nnote = \"{{it}}\"\n")
     };
     files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
     files.insert("flows/texts.toml".into(), flow("text"));

@@ -6,6 +6,7 @@ mod common;
 use serde_json::{Map, Value, json};
 use wirewatch_core::Document;
 use wirewatch_core::map::scope_of;
+use wirewatch_core::partner::Sending;
 use wirewatch_core::trial::{MapTable, Tryout, map_table};
 use wirewatch_core::workspace::{Files, Workspace};
 
@@ -187,9 +188,9 @@ fn a_map_can_write_its_target() {
     let map = "from = \"order\"\nto = \"pick\"\nwritten = \"xml\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\n[each.set]\nitem = \"sku\"\n";
     let workspace = common::workspace(&files(&[("maps/m.toml", map)]));
     let (document, kept) = (order(), Map::new());
-    let written = workspace.maps["m"].document(&scope_of(&document, &kept, &workspace.library)).unwrap();
+    let written = workspace.maps["m"].document(&scope_of(&document, &kept, &workspace.library), &Sending::default()).unwrap();
     let expected = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick order=\"QH-1\"><rows><item>00a</item></rows><rows><item>b</item></rows></pick>";
-    assert_eq!(String::from_utf8(written.to_bytes()).unwrap(), expected);
+    assert_eq!(String::from_utf8(written.document.to_bytes()).unwrap(), expected);
     let records = map.replace("\"xml\"", "\"records\"");
     assert_eq!(
         told(&[("maps/m.toml", &records)])[0],

@@ -40,7 +40,7 @@ fn slips_are_told_with_place_and_nearest_name() {
     change("maps/po-to-order.toml", "placed_on ", "placed_no ");
     change("maps/po-to-order.toml", "round(PO102", "ruond(PO102");
     change("maps/po-to-order.toml", "'units'", "'unit'");
-    change("maps/po-to-order.toml", "\"PID05\"", "\"PDI05\"");
+    change("maps/po-to-order.toml", "first(PID)", "first(PDI)");
     change("connections/erp.toml", "http://127", "http://http://127");
     change("partners/marrowfield.toml", "marrowfield-collect", "marowfield-collect");
     change("courses/order-to-answer.toml", "step = \"book\"", "step = \"boook\"");

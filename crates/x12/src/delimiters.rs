@@ -47,7 +47,9 @@ impl Delimiters {
             return None;
         }
         let eleven = isa[82];
-        let repeats = &isa[84..89] >= b"00402".as_slice() && !eleven.is_ascii_alphanumeric() && eleven != b' ';
+        // One that separates something else too is told as a fault of the header, and separates no repetitions.
+        let taken = eleven == element || eleven == component || eleven == segment;
+        let repeats = &isa[84..89] >= b"00402".as_slice() && !eleven.is_ascii_alphanumeric() && eleven != b' ' && !taken;
         Some(Self { element, component, repetition: repeats.then_some(eleven), segment })
     }
 

@@ -1,7 +1,10 @@
 //! A set as a person reads it: every segment and element with its name, every code with its meaning.
 
+use crate::Segment;
+use crate::definitions::{Kind, SegmentDefinition};
+use crate::plain::with_point;
 use crate::tree::{Child, LoopRef, SetTree};
-use crate::{Segment, definitions::SegmentDefinition};
+use std::borrow::Cow;
 
 /// A segment with its names.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,8 +29,9 @@ pub struct DescribedElement<'t> {
     pub name: &'t str,
     /// As it stands there; invalid UTF-8 is replaced.
     pub value: String,
-    /// What the code stands for; empty where it is none, or one that the dictionary does not have.
-    pub meaning: &'t str,
+    /// What the code stands for, or the number with its decimal point where that is implied; empty where it is none, or a code that
+    /// the dictionary does not have.
+    pub meaning: Cow<'t, str>,
     /// First character of the segment's text, and the one behind the last.
     pub from: usize,
     pub to: usize,
@@ -76,7 +80,12 @@ fn element(
     let place = definition.and_then(|known| known.place(position));
     let known = definition.and_then(|known| known.element(position));
     let name = place.map_or("", |place| place.content.name());
-    let meaning = known.and_then(|known| known.meaning(value.trim())).unwrap_or_default();
+    let meaning = match known.map(|known| (known, known.kind)) {
+        // What the number is, its decimal point written.
+        Some((_, Kind::Numeric(places))) if places > 0 => with_point(value.trim(), places).map(Cow::Owned).unwrap_or_default(),
+        Some((known, _)) => Cow::Borrowed(known.meaning(value.trim()).unwrap_or_default()),
+        None => Cow::default(),
+    };
     DescribedElement { position, name, value, meaning, from, to }
 }
 

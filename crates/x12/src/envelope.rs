@@ -112,6 +112,12 @@ pub const NOTES: [(&str, &str); 32] = [
     ("031", "Invalid grade of service"),
 ];
 
+/// Interchange ID qualifiers (data element I05, X12.5): the whole list.
+const QUALIFIERS: [&str; 41] = [
+    "01", "02", "03", "04", "07", "08", "09", "10", "11", "12", "13", "14", "15", "16", "17", "18", "19", "20", "21", "22", "23",
+    "24", "25", "26", "27", "28", "29", "30", "31", "32", "33", "34", "35", "36", "37", "38", "AM", "NR", "SA", "SN", "ZZ",
+];
+
 /// What is wrong with an ISA, in the codes of TA105.
 pub(crate) fn header_faults(isa: &Segment<'_>) -> Vec<Fault> {
     let digits = |n: usize| isa.element(n).iter().all(u8::is_ascii_digit);
@@ -120,18 +126,21 @@ pub(crate) fn header_faults(isa: &Segment<'_>) -> Vec<Fault> {
     let text = |n: usize| String::from_utf8_lossy(isa.element(n)).into_owned();
     let version = text(12);
     // Before 00402 this names the standard; after, the byte separates repetitions.
-    let standard = isa.element(11) == b"U"
-        || (version.as_str() >= "00402" && isa.element(11).first().is_some_and(|byte| !byte.is_ascii_alphanumeric()));
-    let rules: [(bool, &'static str, usize, &str); 14] = [
+    let repeats = version.as_str() >= "00402" && isa.element(11).first().is_some_and(|byte| !byte.is_ascii_alphanumeric());
+    let standard = isa.element(11) == b"U" || repeats;
+    let d = isa.delimiters;
+    let separates = isa.element(11).first().is_some_and(|byte| [d.element, d.component, d.segment].contains(byte));
+    let rules: [(bool, &'static str, usize, &str); 15] = [
         (one_of(1, &["00", "01", "02", "03", "04", "05", "06"]), "010", 1, "is no qualifier of authorization information"),
         (one_of(3, &["00", "01"]), "012", 3, "is no qualifier of security information"),
-        (filled(5) && !isa.element(5).contains(&b' '), "005", 5, "is no interchange ID qualifier"),
+        (one_of(5, &QUALIFIERS), "005", 5, "is no interchange ID qualifier"),
         (filled(6), "006", 6, "is empty: an interchange names its sender"),
-        (filled(7) && !isa.element(7).contains(&b' '), "007", 7, "is no interchange ID qualifier"),
+        (one_of(7, &QUALIFIERS), "007", 7, "is no interchange ID qualifier"),
         (filled(8), "008", 8, "is empty: an interchange names its receiver"),
         (is_date(&text(9)), "014", 9, "is no date YYMMDD"),
         (is_time(isa.element(10)), "015", 10, "is no time HHMM"),
         (standard, "016", 11, "is no control standard"),
+        (!(repeats && separates), "016", 11, "separates repetitions, and something else too"),
         (digits(12) && ("00200".."00900").contains(&version.as_str()), "017", 12, "is no version of the controls"),
         (digits(13), "018", 13, "is no control number of nine digits"),
         (one_of(14, &["0", "1"]), "019", 14, "is neither 0 nor 1"),

@@ -66,30 +66,49 @@ fn nodes(tree: &SetTree, within: LoopRef<'_>) -> Vec<Node> {
 fn plain_segment(tree: &SetTree, segment: &Segment<'_>) -> Node {
     let described = tree.described(segment);
     let elements = (1..=segment.count()).map(|n| {
-        let is_composite =
-            described.and_then(|known| known.place(n)).is_some_and(|place| matches!(place.content, Content::Composite(_)));
-        plain_element(segment.delimiters, segment.element(n), is_composite)
+        let content = described.and_then(|known| known.place(n)).map(|place| &place.content);
+        plain_element(segment.delimiters, segment.element(n), content)
     });
     let mut elements: Vec<Element> = elements.collect();
     elements.truncate(elements.iter().rposition(|element| !element.is_empty()).map_or(0, |last| last + 1));
     Node::Segment { id: String::from_utf8_lossy(segment.id()).into_owned(), elements }
 }
 
-fn plain_element(d: Delimiters, value: &[u8], is_composite: bool) -> Element {
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+fn plain_element(d: Delimiters, value: &[u8], content: Option<&Content>) -> Element {
+    let text = |bytes: &[u8], element: Option<&ElementDefinition>| {
+        let text = String::from_utf8_lossy(bytes).into_owned();
+        match element.map(|element| element.kind) {
+            Some(Kind::Numeric(places)) if places > 0 => with_point(&text, places).unwrap_or(text),
+            _ => text,
+        }
+    };
     if value.is_empty() {
         return Element::Empty;
     }
     if let Some(by) = d.repetition.filter(|by| value.contains(by)) {
         let once = Delimiters { repetition: None, ..d };
-        return Element::Repeats(value.split(|byte| *byte == by).map(|part| plain_element(once, part, is_composite)).collect());
+        return Element::Repeats(value.split(|byte| *byte == by).map(|part| plain_element(once, part, content)).collect());
     }
-    if is_composite || value.contains(&d.component) {
-        let mut parts: Vec<String> = value.split(|byte| *byte == d.component).map(text).collect();
+    let composite = match content {
+        Some(Content::Composite(composite)) => Some(composite),
+        Some(Content::Element(_)) | None => None,
+    };
+    if composite.is_some() || value.contains(&d.component) {
+        let places = composite.into_iter().flat_map(|composite| composite.places());
+        let known = places.map(|place| match &place.content {
+            Content::Element(element) => Some(element.as_ref()),
+            Content::Composite(_) => None,
+        });
+        let parts = value.split(|byte| *byte == d.component).zip(known.chain(std::iter::repeat(None)));
+        let mut parts: Vec<String> = parts.map(|(part, element)| text(part, element)).collect();
         parts.truncate(parts.iter().rposition(|part| !part.is_empty()).map_or(0, |last| last + 1));
         return Element::Components(parts);
     }
-    Element::Text(text(value))
+    let element = match content {
+        Some(Content::Element(element)) => Some(element.as_ref()),
+        Some(Content::Composite(_)) | None => None,
+    };
+    Element::Text(text(value, element))
 }
 
 /// Writes a set into an open group: `nodes` from behind ST to before SE (those two are left to the writer), in their order.
@@ -150,7 +169,8 @@ fn written_as(content: Option<&Content>, element: &Element) -> Result<Element, S
     })
 }
 
-/// A text as its element has it: days and times without their marks; everything else as it is.
+/// A text as its element has it: days and times without their marks, numbers with implied decimal places without their point;
+/// everything else as it is.
 fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String> {
     match element.kind {
         Kind::Date if is_marked(text, &[4, 2, 2], '-') => {
@@ -160,7 +180,8 @@ fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String
         Kind::Time if is_marked(text, &[2, 2], ':') || is_marked(text, &[2, 2, 2], ':') => {
             Ok(text.chars().filter(|c| *c != ':').collect())
         }
-        Kind::Numeric(places) if places > 0 && text.contains('.') => format_number(element, text),
+        // The decimal point stands in the value, and nowhere in the document.
+        Kind::Numeric(places) if places > 0 => format_number(element, text),
         Kind::Text | Kind::Code | Kind::Numeric(_) | Kind::Decimal | Kind::Date | Kind::Time | Kind::Binary => {
             Ok(text.to_owned())
         }
@@ -172,6 +193,23 @@ fn is_marked(text: &str, groups: &[usize], mark: char) -> bool {
     let parts: Vec<&str> = text.split(mark).collect();
     let fits = |(part, length): (&&str, &usize)| part.len() == *length && part.bytes().all(|byte| byte.is_ascii_digit());
     parts.len() == groups.len() && parts.iter().zip(groups).all(fits)
+}
+
+/// What a number with implied decimal places (type `Nn`) says, its point written: `77400` in an N2 is `774.00`. `None` for what
+/// is no such number; it then stays as it is, and is a fault of the document.
+#[must_use]
+pub fn with_point(text: &str, places: u8) -> Option<String> {
+    let places = usize::from(places);
+    let (sign, digits) = text.strip_prefix('-').map_or(("", text), |digits| ("-", digits));
+    if digits.is_empty() || !digits.bytes().all(|byte| byte.is_ascii_digit()) {
+        return None;
+    }
+    if places == 0 {
+        return Some(text.to_owned());
+    }
+    let digits = format!("{digits:0>width$}", width = places + 1);
+    let (whole, behind) = digits.split_at(digits.len() - places);
+    Some(format!("{sign}{whole}.{behind}"))
 }
 
 /// A number as its element has it: the implied decimal places of an `Nn`, zeros before it up to the shortest length.
@@ -218,7 +256,15 @@ mod tests {
         assert_eq!(number("0"), Ok("0".into()));
         assert!(number("1.005").unwrap_err().contains("2 decimal places"));
         assert!(number("twelve").is_err());
-        assert_eq!(format_text(&amount, "77400"), Ok("77400".into()), "a text without a point is as it stands in the document");
+        assert_eq!(format_text(&amount, "774"), Ok("77400".into()), "a text means what it says, as a number does");
+        assert!(format_text(&amount, "seven").is_err());
+        let point = |text: &str| with_point(text, 2);
+        assert_eq!(
+            [point("77400"), point("5"), point("-1250"), point("0")].map(Option::unwrap),
+            ["774.00", "0.05", "-12.50", "0.00"]
+        );
+        assert_eq!((point("7.5"), point("x"), point(""), point("-")), (None, None, None, None));
+        assert_eq!(with_point("0012", 0).as_deref(), Some("0012"));
         assert_eq!(format_text(&element(373), "2026-11-26"), Ok("20261126".into()));
         assert_eq!(format_text(&element(337), "14:30:05"), Ok("143005".into()));
         assert_eq!(format_number(&element(782), "1.50"), Ok("1.50".into()), "a decimal keeps its digits");

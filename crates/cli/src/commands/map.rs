@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_core::map::{Filled, Map, SourceField, scope_of};
 use wirewatch_core::propose::propose;
-use wirewatch_core::trial::{Given, given_to_map};
+use wirewatch_core::trial::{Given, given_to_map, misfits};
 use wirewatch_core::workspace::{Workspace, digest};
 use wirewatch_service::view::{MapStory, MapView};
 
@@ -183,7 +183,8 @@ fn watch(args: &RunArgs) -> Result<(), CommandError> {
 }
 
 fn try_out(args: &RunArgs) -> Result<(), CommandError> {
-    let workspace = local::workspace(&args.workspace)?;
+    let path = format!("maps/{}.toml", args.name);
+    let (workspace, unfilled) = local::draft(&args.workspace, &path)?;
     let Some(map) = workspace.maps.get(&args.name) else {
         return Err(local::unknown(&args.workspace, "map", &args.name, workspace.maps.keys().map(String::as_str)));
     };
@@ -209,13 +210,16 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
         let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
         anstream::eprintln!("kept as {}", folder.display());
     }
+    let findings: Vec<_> = results.iter().flat_map(|(result, _)| misfits(map, &path, result)).collect();
+    let end = if unfilled || !findings.is_empty() { Err(CommandError::Found) } else { Ok(()) };
+    ui::findings(&findings);
     if args.json {
         let results = results.into_iter().zip(&given).map(|((result, rules), one)| match args.explain {
             true => json!({ "result": result, "rules": rules, "unused": map.unused(&one.document) }),
             false => result,
         });
         ui::json(&results.collect::<Vec<_>>());
-        return Ok(());
+        return end;
     }
     for (one, (result, rules)) in given.iter().zip(&results) {
         if given.len() > 1 {
@@ -238,7 +242,7 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
             },
         }
     }
-    Ok(())
+    end
 }
 
 /// The text of a result, where the map says how it is written.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 /// Every verdict of an input.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Report {
-    /// There is an interchange, and nothing in it would be rejected.
+    /// There is an interchange, nothing in it would be rejected, and nothing beside it was left unread.
     pub valid: bool,
     pub interchanges: Vec<InterchangeReport>,
     /// What stands in the way of reading the input as X12 at all.
@@ -114,6 +114,7 @@ impl Report {
         };
         let sound = |group: &Group| group.faults.is_empty() && group.accepted_count() == group.received;
         let valid = !reading.interchanges.is_empty()
+            && reading.unread.is_empty()
             && reading.interchanges.iter().all(|one| one.faults.is_empty() && one.groups.iter().all(sound));
         Self { valid, interchanges, errors, unread }
     }

@@ -7,8 +7,8 @@
 //! { "loop": "N1", "of": [ { "segment": "N1", "N101": "ST", "N102": "Store 12" } ] }
 //! ```
 //!
-//! A composite is a list of its components, a repeated element `{ "repeats": [ … ] }`. Texts stand as in the document; a JSON
-//! number is written as the element's type asks for (774 in an `N2` becomes `77400`).
+//! A composite is a list of its components, a repeated element `{ "repeats": [ … ] }`. Texts stand as in the document, but for
+//! numbers with implied decimal places, which have their point here: `77400` in an `N2` is `774.00`, and so is written 774.
 
 use crate::x12::SetTree;
 use crate::x12::plain::{Element, Node};

@@ -1,6 +1,7 @@
 //! Text to tokens.
 
 use super::{ExprError, Span};
+use crate::Severity;
 
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Token {
@@ -72,5 +73,5 @@ fn quoted(text: &str, at: usize) -> Result<(Token, usize), ExprError> {
 }
 
 fn error(span: Span, says: &str) -> ExprError {
-    ExprError { span, code: "expr::syntax", says: says.to_owned(), help: None }
+    ExprError { severity: Severity::Error, span, code: "expr::syntax", says: says.to_owned(), help: None }
 }

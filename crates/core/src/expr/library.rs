@@ -1,6 +1,7 @@
 //! What expressions of a workspace share: code tables and functions of its own.
 
-use super::{Expr, Gives, Kind, Node};
+use super::{Expr, Gives, Kind, Node, Operator, Span};
+use serde_json::Value;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -46,6 +47,24 @@ impl Expr {
         names
     }
 
+    /// The fixed values that it may give as they are, with their places.
+    #[must_use]
+    pub fn literals(&self) -> Vec<(&Value, Span)> {
+        let mut all = Vec::new();
+        let mut open = vec![&self.root];
+        while let Some(node) = open.pop() {
+            match &node.kind {
+                Kind::Literal(value) if !value.is_null() => all.push((value, node.span.clone())),
+                Kind::If(_, yes, no) | Kind::Binary(Operator::Else, yes, no) => {
+                    open.push(no);
+                    open.push(yes);
+                }
+                _ => {}
+            }
+        }
+        all
+    }
+
     /// The names behind a `$` that it reads.
     #[must_use]
     pub fn kept(&self) -> Vec<&str> {
@@ -61,18 +80,5 @@ impl Expr {
 
 fn each<'e>(node: &'e Node, tell: &mut impl FnMut(&'e Node)) {
     tell(node);
-    match &node.kind {
-        Kind::Literal(_) | Kind::It | Kind::Kept(_) | Kind::Name(_) | Kind::Element(_) => {}
-        Kind::Field(of, _) | Kind::FieldElement(of, _) | Kind::Minus(of) | Kind::Not(of) => each(of, tell),
-        Kind::Filter(of, by) | Kind::Binary(_, of, by) => {
-            each(of, tell);
-            each(by, tell);
-        }
-        Kind::If(test, yes, no) => {
-            each(test, tell);
-            each(yes, tell);
-            each(no, tell);
-        }
-        Kind::Call(_, arguments) => arguments.iter().for_each(|one| each(one, tell)),
-    }
+    node.children().into_iter().for_each(|child| each(child, tell));
 }

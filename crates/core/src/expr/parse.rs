@@ -1,7 +1,8 @@
 //! Tokens to a syntax tree, by recursive descent.
 
 use super::lex::{Token, tokens};
-use super::{DEPTH, Expr, ExprError, Kind, LENGTH, Node, Operator, Span};
+use super::{DEPTH, Expr, ExprError, Kind, LENGTH, LEVELS, Node, Operator, Span};
+use crate::Severity;
 use serde_json::Value;
 
 /// Reads an expression.
@@ -53,7 +54,7 @@ struct Parser {
 }
 
 /// Binary operators by how tightly they bind, loosest first.
-const LEVELS: [&[(&str, Operator)]; 6] = [
+const BINARY: [&[(&str, Operator)]; 6] = [
     &[("or", Operator::Or)],
     &[("and", Operator::And)],
     &[
@@ -89,31 +90,31 @@ impl Parser {
         self.expect("else")?;
         let no = self.expr()?;
         let span = start..no.span.end;
-        Ok(Node { kind: Kind::If(test.into(), yes.into(), no.into()), span })
+        node(Kind::If(test.into(), yes.into(), no.into()), span)
     }
 
     fn alternatives(&mut self) -> Result<Node, ExprError> {
         let mut left = self.level(0)?;
         while self.word("else") {
             let right = self.level(0)?;
-            left = binary(Operator::Else, left, right);
+            left = binary(Operator::Else, left, right)?;
         }
         Ok(left)
     }
 
     fn level(&mut self, level: usize) -> Result<Node, ExprError> {
-        let Some(operators) = LEVELS.get(level) else { return self.sign() };
+        let Some(operators) = BINARY.get(level) else { return self.sign() };
         if level == COMPARISON && self.word("not") {
             let start = self.before();
             let inner = self.deeper(|parser| parser.level(level))?;
             let span = start..inner.span.end;
-            return Ok(Node { kind: Kind::Not(inner.into()), span });
+            return node(Kind::Not(inner.into()), span);
         }
         let mut left = self.level(level + 1)?;
         while let Some(&(_, operator)) = operators.iter().find(|(word, _)| self.peek_is(word)) {
             self.at += 1;
             let right = self.level(level + 1)?;
-            left = binary(operator, left, right);
+            left = binary(operator, left, right)?;
             if level == COMPARISON {
                 break;
             }
@@ -128,22 +129,20 @@ impl Parser {
         let start = self.before();
         let inner = self.deeper(Self::sign)?;
         let span = start..inner.span.end;
-        Ok(Node { kind: Kind::Minus(inner.into()), span })
+        node(Kind::Minus(inner.into()), span)
     }
 
     fn path(&mut self) -> Result<Node, ExprError> {
-        let mut node = self.primary()?;
+        let mut of = self.primary()?;
         loop {
             if self.symbol(".") {
                 let here = self.here();
-                let start = node.span.start;
-                node = match self.next() {
-                    Some((Token::Name(name) | Token::Text(name), span)) => {
-                        Node { kind: Kind::Field(node.into(), name), span: start..span.end }
-                    }
+                let start = of.span.start;
+                of = match self.next() {
+                    Some((Token::Name(name) | Token::Text(name), span)) => node(Kind::Field(of.into(), name), start..span.end)?,
                     Some((Token::Number(digits), span)) if digits.len() == 2 => {
                         let element = digits.parse().unwrap_or(0);
-                        Node { kind: Kind::FieldElement(node.into(), element), span: start..span.end }
+                        node(Kind::FieldElement(of.into(), element), start..span.end)?
                     }
                     _ => return Err(error(here, "a field name or a two-digit element must follow the dot")),
                 };
@@ -151,10 +150,10 @@ impl Parser {
                 let inner = self.expr()?;
                 let end = self.here().end;
                 self.expect("]")?;
-                let span = node.span.start..end;
-                node = Node { kind: Kind::Filter(node.into(), inner.into()), span };
+                let span = of.span.start..end;
+                of = node(Kind::Filter(of.into(), inner.into()), span)?;
             } else {
-                return Ok(node);
+                return Ok(of);
             }
         }
     }
@@ -181,9 +180,9 @@ impl Parser {
                     return Err(error(span, &format!("a value is missing before `{name}`")));
                 }
                 _ if self.symbol("(") => {
-                    let arguments = self.arguments()?;
+                    let arguments = self.separated(")")?;
                     let span = span.start..self.before_end();
-                    return Ok(Node { kind: Kind::Call(name, arguments), span });
+                    return node(Kind::Call(name, arguments), span);
                 }
                 _ => Kind::Name(name),
             },
@@ -192,20 +191,26 @@ impl Parser {
                 self.expect(")")?;
                 return Ok(inner);
             }
+            Token::Symbol("[") => {
+                let items = self.separated("]")?;
+                let span = span.start..self.before_end();
+                return node(Kind::List(items), span);
+            }
             Token::Symbol(symbol) => return Err(error(span, &format!("a value is missing before `{symbol}`"))),
         };
-        Ok(Node { kind, span })
+        node(kind, span)
     }
 
-    fn arguments(&mut self) -> Result<Vec<Node>, ExprError> {
-        let mut arguments = Vec::new();
-        if self.symbol(")") {
-            return Ok(arguments);
+    /// Expressions with commas between them, up to the symbol that closes them.
+    fn separated(&mut self, close: &'static str) -> Result<Vec<Node>, ExprError> {
+        let mut all = Vec::new();
+        if self.symbol(close) {
+            return Ok(all);
         }
         loop {
-            arguments.push(self.expr()?);
-            if self.symbol(")") {
-                return Ok(arguments);
+            all.push(self.expr()?);
+            if self.symbol(close) {
+                return Ok(all);
             }
             self.expect(",")?;
         }
@@ -270,11 +275,21 @@ impl Parser {
     }
 }
 
-fn binary(operator: Operator, left: Node, right: Node) -> Node {
+fn binary(operator: Operator, left: Node, right: Node) -> Result<Node, ExprError> {
     let span = left.span.start..right.span.end;
-    Node { kind: Kind::Binary(operator, left.into(), right.into()), span }
+    node(Kind::Binary(operator, left.into(), right.into()), span)
+}
+
+/// A node, unless its tree would be too deep for those who walk it.
+fn node(kind: Kind, span: Span) -> Result<Node, ExprError> {
+    let mut made = Node { kind, span, levels: 1 };
+    made.levels += made.children().into_iter().map(|child| child.levels).max().unwrap_or(0);
+    if made.levels > LEVELS {
+        return Err(error(made.span, &format!("the expression has more than {LEVELS} operators or path steps in one another")));
+    }
+    Ok(made)
 }
 
 fn error(span: Span, says: &str) -> ExprError {
-    ExprError { span, code: "expr::syntax", says: says.to_owned(), help: None }
+    ExprError { severity: Severity::Error, span, code: "expr::syntax", says: says.to_owned(), help: None }
 }

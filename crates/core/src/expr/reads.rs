@@ -1,7 +1,7 @@
 //! Which fields an expression reads, seen from its text alone.
 
-use super::eval::split_designator;
 use super::functions::{OVER_ITEMS, SAME_ITEMS};
+use super::path::split_designator;
 use super::{Expr, Kind, Node};
 
 /// Paths that expressions read. Items of a list have the path of the list; an element of a transaction set is `BEG.03`,
@@ -67,6 +67,7 @@ impl Reads {
                 self.read(by);
                 of
             }
+            Kind::List(nodes) => self.all(&nodes.iter().collect::<Vec<_>>(), it),
             Kind::Call(name, arguments) => self.call(name, arguments, it),
             Kind::Minus(inner) | Kind::Not(inner) => {
                 let inner = self.walk(inner, it);
@@ -101,7 +102,7 @@ impl Reads {
         match name {
             // How many there are, and whether, says nothing of what is in them.
             "count" | "exists" => None,
-            "of_each" if !rest.is_empty() => None,
+            "all" | "any" | "of_each" if !rest.is_empty() => None,
             "first" | "last" => of,
             _ if SAME_ITEMS.contains(&name) => of,
             _ => {

@@ -1,6 +1,7 @@
 //! Text with expressions in braces: `/orders/{number}`.
 
 use super::{EvalError, Expr, ExprError, Scope, parse};
+use crate::Severity;
 
 /// A parsed template. Doubled braces stand for one.
 #[derive(Debug, Clone, PartialEq)]
@@ -34,12 +35,17 @@ impl Template {
                 at = brace + 2;
                 continue;
             }
-            let error =
-                |says: &str| ExprError { span: brace..brace + 1, code: "expr::syntax", says: says.to_owned(), help: None };
+            let error = |says: &str| ExprError {
+                severity: Severity::Error,
+                span: brace..brace + 1,
+                code: "expr::syntax",
+                says: says.to_owned(),
+                help: None,
+            };
             if !open {
                 return Err(error("this brace closes nothing; write `}}` for a brace"));
             }
-            let end = text[brace..].find('}').ok_or_else(|| error("this brace is never closed; write `{{` for a brace"))? + brace;
+            let end = closing(&text[brace..]).ok_or_else(|| error("this brace is never closed; write `{{` for a brace"))? + brace;
             let start = brace + 1;
             let expr = parse(&text[start..end])
                 .map_err(|error| ExprError { span: error.span.start + start..error.span.end + start, ..error })?;
@@ -79,7 +85,7 @@ impl Template {
         for part in &self.parts {
             match part {
                 Part::Text(plain) => text.push_str(plain),
-                Part::Value(expr, _) => match expr.eval(scope)?.to_text().filter(|value| !value.is_empty()) {
+                Part::Value(expr, _) => match expr.text(scope)?.filter(|value| !value.is_empty()) {
                     Some(value) => match clean(&value) {
                         Ok(value) => text.push_str(&value),
                         Err(says) => {
@@ -95,4 +101,13 @@ impl Template {
         }
         Ok(text)
     }
+}
+
+/// Where the brace closes that `text` begins with; one in a quoted text of the expression closes nothing.
+fn closing(text: &str) -> Option<usize> {
+    let mut quoted = false;
+    text.char_indices().find_map(|(at, c)| {
+        quoted ^= c == '\'';
+        (c == '}' && !quoted).then_some(at)
+    })
 }

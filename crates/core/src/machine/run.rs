@@ -6,7 +6,8 @@ use crate::broker::SHORT;
 use crate::course::Point;
 use crate::expr::{EvalError, Expr, Scope, Template};
 use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
-use crate::map::scope_of;
+use crate::map::{Mapped, scope_of};
+use crate::partner::Sending;
 use crate::reason::Reason;
 use crate::{Digest, Document, Timestamp};
 use serde_json::Value;
@@ -14,7 +15,7 @@ use std::sync::Arc;
 
 /// What one pure step did, or the effect that comes next.
 enum Stepped {
-    Became(Document),
+    Became(Mapped),
     Kept(Value),
     Noted(String),
     Went,
@@ -96,8 +97,11 @@ impl Machine {
                     self.traced(step, None, None);
                     return self.stop(turn, step, code, says);
                 }
-                Stepped::Became(document) => {
+                Stepped::Became(Mapped { document, warning }) => {
                     self.traced(step, Some(document.clone()), None);
+                    if let Some(trace) = self.trace.as_mut().and_then(|trace| trace.last_mut()) {
+                        trace.note = warning;
+                    }
                     self.current = document;
                 }
                 Stepped::Kept(value) => {
@@ -134,8 +138,8 @@ impl Machine {
         match &step.verb {
             Verb::Map { map } => match self.logic.workspace.maps.get(map) {
                 None => Stepped::Fail { code: "map-missing", says: format!("the map `{map}` is not in the release") },
-                Some(map) => match map.document(&scope) {
-                    Ok(document) => Stepped::Became(document),
+                Some(map) => match map.document(&scope, &self.sending()) {
+                    Ok(mapped) => Stepped::Became(mapped),
                     // A map error tells its source itself: the target means nothing without it.
                     Err(error) => Stepped::Fail { code: "map-failed", says: error.to_string() },
                 },
@@ -150,13 +154,13 @@ impl Machine {
                 // A story without its line is no reason to stop an order.
                 Err(error) => Stepped::Noted(format!("({})", error.says)),
             },
-            Verb::Only { test, because } => match test.eval(&scope) {
-                Ok(value) if value.holds() => Stepped::Went,
-                Ok(_) => Stepped::Skip(if because.is_empty() { format!("not {}", test.text) } else { because.clone() }),
+            Verb::Only { test, because } => match test.holds(&scope) {
+                Ok(true) => Stepped::Went,
+                Ok(false) => Stepped::Skip(if because.is_empty() { format!("not {}", test.text) } else { because.clone() }),
                 Err(error) => failed("filter-failed", &error),
             },
-            Verb::Set { value } => match value.eval(&scope) {
-                Ok(value) => Stepped::Kept(value.one().map_or(Value::Null, std::borrow::Cow::into_owned)),
+            Verb::Set { value } => match value.value(&scope) {
+                Ok(value) => Stepped::Kept(value.map_or(Value::Null, std::borrow::Cow::into_owned)),
                 Err(error) => failed("value-failed", &error),
             },
             Verb::Call { at, method, path, body, .. } => {
@@ -164,8 +168,13 @@ impl Machine {
                     Ok(path) => path,
                     Err(error) => return failed("path-failed", &error),
                 };
-                let body = match body.as_ref().map(|body| worked_out(body, &scope)).transpose() {
-                    Ok(body) => body.flatten(),
+                let body = match body {
+                    Some(body) => worked_out(body, &scope),
+                    None if method.carries_a_document() => Ok(Some(Body(self.current.to_bytes()))),
+                    None => Ok(None),
+                };
+                let body = match body {
+                    Ok(body) => body,
                     Err(error) => return failed("body-failed", &error),
                 };
                 Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body }, None)
@@ -215,11 +224,12 @@ impl Machine {
         let text = says.render(scope, |value| Ok(value.to_owned()))?;
         let path = path.render(scope, |value| Ok(path_segment(value)))?;
         let claim = |once: &Once| {
-            let cause = once.cause.eval(scope)?.to_text().unwrap_or_default().into_owned();
+            // Messages without a cause have none in common: each is told.
+            let Some(cause) = once.cause.text(scope)? else { return Ok::<_, EvalError>(None) };
             let cause = Digest::of(&[self.origin.flow.as_bytes(), at.as_bytes(), path.as_bytes(), cause.as_bytes()]);
-            Ok::<_, EvalError>(Claim { cause, within: once.within })
+            Ok(Some(Claim { cause, within: once.within }))
         };
-        let once = once.map(claim).transpose()?;
+        let once = once.map(claim).transpose()?.flatten();
         let body = Body(serde_json::to_vec(&serde_json::json!({ "text": text })).unwrap_or_default());
         let effect = Effect::Call { connection: at.to_owned(), method: Method::Post, path, body: Some(body) };
         Ok(Stepped::Effect(effect, once))
@@ -227,7 +237,7 @@ impl Machine {
 
     /// Where a message goes at the broker, and what goes with it.
     fn post(&self, publish: &Publish, body: &Body, scope: &Scope<'_>) -> Result<Post, EvalError> {
-        let text = |expr: &Expr| Ok::<_, EvalError>(expr.eval(scope)?.to_text().unwrap_or_default().into_owned());
+        let text = |expr: &Expr| Ok::<_, EvalError>(expr.text(scope)?.unwrap_or_default());
         let optional = |expr: &Option<Expr>| expr.as_ref().map_or_else(|| Ok(String::new()), text);
         // To a queue the name is taken as it is; in a key for an exchange each value is one word.
         let clean = if publish.exchange.is_empty() { |value: &str| Ok(value.to_owned()) } else { key_word };
@@ -248,6 +258,13 @@ impl Machine {
             priority: publish.priority,
             expires_ms: publish.expires.map(|span| span.as_millis() as u64),
         })
+    }
+
+    /// How the partner that the message is from is written to.
+    fn sending(&self) -> Sending {
+        let partner = self.origin.meta.get("partner").and_then(Value::as_str);
+        let known = partner.and_then(|partner| self.logic.workspace.partners.get(partner));
+        known.map(|partner| partner.sending).unwrap_or_default()
     }
 
     fn scope(&self) -> Scope<'_> {
@@ -304,7 +321,7 @@ impl Machine {
 fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
     for way in ways {
         let Some(when) = &way.when else { return Ok(Stepped::Chose(way.first, "otherwise".to_owned())) };
-        if when.eval(scope)?.holds() {
+        if when.holds(scope)? {
             return Ok(Stepped::Chose(way.first, when.text.clone()));
         }
     }
@@ -314,8 +331,7 @@ fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
 
 /// The moment that an expression names.
 fn moment(until: &Expr, scope: &Scope<'_>) -> Result<Timestamp, EvalError> {
-    let value = until.eval(scope)?;
-    let text = value.to_text().unwrap_or_default();
+    let text = until.text(scope)?.unwrap_or_default();
     Timestamp::parse(&text).ok_or_else(|| EvalError {
         span: 0..until.text.len(),
         says: format!("\"{text}\" is no moment; it is written 2026-12-01 or 2026-12-01T08:00:00Z"),
@@ -326,16 +342,17 @@ fn moment(until: &Expr, scope: &Scope<'_>) -> Result<Timestamp, EvalError> {
 fn broken(rules: &[Rule], scope: &Scope<'_>) -> Result<Vec<String>, EvalError> {
     let mut says = Vec::new();
     for rule in rules {
-        if !rule.that.eval(scope)?.holds() {
+        if !rule.that.holds(scope)? {
             says.push(rule.says.render(scope, |value| Ok(value.to_owned())).unwrap_or_else(|_| rule.says.text().to_owned()));
         }
     }
     Ok(says)
 }
 
-/// What an expression gives, as it goes out: a text as it is, everything else as JSON; `None` where it gives nothing.
+/// What an expression gives, as it goes out: a text as it is, everything else as JSON, several values as a list; `None` where it
+/// gives nothing, `null` too.
 fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError> {
-    let value = body.eval(scope)?.one();
+    let value = body.value(scope)?.filter(|value| !value.is_null());
     Ok(value.map(|value| match &*value {
         Value::String(text) => Body::from(text.as_str()),
         other => Body(serde_json::to_vec(other).unwrap_or_default()),

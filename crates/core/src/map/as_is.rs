@@ -1,7 +1,7 @@
 //! Maps that begin with the source as it is: what is changed, dropped and renamed before the rules fill their targets.
 
 use super::{MapError, THE_MAP};
-use crate::expr::{Expr, Item, Scope};
+use crate::expr::{EvalError, Expr, Item, Scope};
 use serde_json::{Map as Fields, Value};
 use std::borrow::Cow;
 
@@ -46,6 +46,12 @@ impl Pattern {
             Some((before, behind)) => own.strip_prefix(before)?.strip_suffix(behind),
         })
     }
+
+    /// Whether it fits that path.
+    #[must_use]
+    pub fn is_of(&self, path: &[&str]) -> bool {
+        self.fits(path).is_some()
+    }
 }
 
 /// What becomes of the source before anything else.
@@ -61,11 +67,26 @@ pub struct AsIs {
 }
 
 impl AsIs {
-    /// The source so changed. A source that is no object gives nothing to begin with.
+    /// The source so changed.
     pub(super) fn begin<'a>(&'a self, scope: &Scope<'a>) -> Result<Fields<String, Value>, MapError> {
-        match scope.it.clone().one().map(Cow::into_owned) {
+        match scope.it.clone().value().map(Cow::into_owned) {
             Some(Value::Object(fields)) => self.fields(fields, &mut Vec::new(), scope),
-            _ => Ok(Fields::new()),
+            Some(other) => {
+                let what = if other.is_array() { "a list" } else { "a single value" };
+                let says = format!("the source is {what}, and a map that begins as its source needs an object");
+                Err(self.wrong("the document", says))
+            }
+            None => Ok(Fields::new()),
+        }
+    }
+
+    fn wrong(&self, target: &str, says: String) -> MapError {
+        MapError {
+            target: target.to_owned(),
+            expression: "as it is".to_owned(),
+            line: self.line,
+            map: THE_MAP.to_owned(),
+            source: EvalError { span: 0..0, says },
         }
     }
 
@@ -92,6 +113,10 @@ impl AsIs {
             if let Some(name) = self.name_of(&path)
                 && let Some(value) = self.value(value, at, scope)?
             {
+                if made.contains_key(&name) {
+                    let says = format!("two fields of the source would be `{name}` there: drop or rename one of them");
+                    return Err(self.wrong(&at.join("."), says));
+                }
                 made.insert(name, value);
             }
             at.pop();
@@ -111,15 +136,16 @@ impl AsIs {
                 let Some((pattern, change, line)) = self.change.iter().find(|(pattern, ..)| pattern.fits(&path).is_some()) else {
                     return Ok(Some(scalar));
                 };
-                let inner = Scope { it: Item::Json(Cow::Borrowed(&scalar)), ..scope.clone() };
-                let made = change.eval(&inner).map_err(|source| MapError {
+                let inner = Scope { it: Item::Json(Cow::Owned(scalar.clone())), position: None, ..scope.clone() };
+                let made = change.one(&inner).map_err(|source| MapError {
                     target: format!("{} ({})", at.join("."), pattern.text),
                     expression: change.text.clone(),
                     line: *line,
                     map: THE_MAP.to_owned(),
                     source,
                 })?;
-                Ok(made.one().map(Cow::into_owned))
+                // `null` of which nothing is made stays what it is.
+                Ok(made.map(Cow::into_owned).or_else(|| scalar.is_null().then_some(Value::Null)))
             }
         }
     }

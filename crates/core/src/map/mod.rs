@@ -2,6 +2,7 @@
 
 mod as_is;
 pub mod edit;
+mod fill;
 mod source;
 mod to_set;
 
@@ -9,10 +10,14 @@ pub use as_is::{AsIs, Pattern};
 pub use source::SourceField;
 
 use crate::Document;
+use crate::document::Validate;
 use crate::expr::{EvalError, Expr, Item, Scope, Work};
-use crate::outline::{Outline, Written};
+use crate::outline::{Misfit, Outline, Validator, Written, in_words};
+use crate::partner::Sending;
 use crate::x12::SetDefinition;
+use fill::{Told, level, take_out};
 use serde_json::{Map as Fields, Value};
+use std::fmt;
 use std::sync::Arc;
 
 /// A map as it runs.
@@ -27,6 +32,8 @@ pub struct Map {
     pub set: Option<Arc<SetDefinition>>,
     /// How the target is written, where a text of it goes on instead of its tree.
     pub written: Option<(Written, Arc<Outline>)>,
+    /// What the target is held against, and what is done where it does not fit; none for a transaction set.
+    pub fits: Option<(Validate, Arc<Validator>)>,
     /// What it reads beside the source, as `$name`, each with its outline where that is known.
     pub with: Vec<(String, Option<String>)>,
     /// It begins with the source as it is, so changed; with nothing otherwise.
@@ -49,8 +56,18 @@ pub struct Assignment {
     pub value: Expr,
     /// Line of the map file, from 1.
     pub line: u32,
-    /// The target is a list: all that the expression selects fills it, not the first alone.
-    pub list: bool,
+    pub place: Place,
+}
+
+/// What a target takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// One value that is no list; several are an error.
+    One,
+    /// A list: all that the expression selects.
+    List,
+    /// The target's outline does not say: one value, or a list that is one in the source.
+    Unknown,
 }
 
 /// A list: one item for each item of `of`.
@@ -69,14 +86,32 @@ pub struct Each {
 
 /// A target whose expression has no value over this document.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{target} = {expression} (line {line} of {map}): {source}")]
 pub struct MapError {
     pub target: String,
+    /// Empty where no rule alone is to blame.
     pub expression: String,
     pub line: u32,
     /// `the map`, or the name of another that makes the items.
     pub map: String,
     pub source: EvalError,
+}
+
+impl fmt::Display for MapError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { target, expression, line, map, source } = self;
+        match expression.as_str() {
+            "" => write!(f, "{target}: {source}"),
+            _ => write!(f, "{target} = {expression} (line {line} of {map}): {source}"),
+        }
+    }
+}
+
+/// A target that goes on.
+#[derive(Debug, Clone)]
+pub struct Mapped {
+    pub document: Document,
+    /// How it does not fit its schema, where that is let pass; empty otherwise.
+    pub warning: String,
 }
 
 impl Map {
@@ -90,17 +125,39 @@ impl Map {
         Ok(self.finished(self.fields(scope, &mut Told::default())?))
     }
 
-    /// The target as a document that goes on.
+    /// The target as a document that goes on; a transaction set with the separators of `sending`.
     ///
     /// # Errors
-    /// As [`Self::apply`]; and where a transaction set cannot be written, e.g. a number with a fraction where its element has
+    /// As [`Self::apply`]; where it does not fit its schema, unless that is let pass; and where a transaction set cannot be written, e.g. a number with a fraction where its element has
     /// none, or would be rejected for how it is built. Codes are not checked here: a partner may have some of its own.
-    pub fn document(&self, scope: &Scope<'_>) -> Result<Document, MapError> {
+    pub fn document(&self, scope: &Scope<'_>, sending: &Sending) -> Result<Mapped, MapError> {
         let value = self.apply(scope)?;
-        match (&self.set, self.bytes(&value)?) {
-            (Some(set), _) => to_set::document(set, &value).map_err(|says| MapError::of_all(format!("the {}", set.set), says)),
-            (None, Some(bytes)) => Ok(Document::Bytes(bytes.into())),
-            (None, None) => Ok(Document::Json(Arc::new(value))),
+        let misfits = self.misfits(&value);
+        let mut warning = String::new();
+        if let Some((validate, _)) = self.fits.as_ref().filter(|_| !misfits.is_empty()) {
+            let says = format!("does not fit the schema {}: {}", self.to, in_words(&misfits));
+            match validate {
+                Validate::Reject => return Err(MapError::of_all("the result".to_owned(), says)),
+                Validate::Warn => warning = format!("the result {says}"),
+                Validate::Off => {}
+            }
+        }
+        let document = match (&self.set, self.bytes(&value)?) {
+            (Some(set), _) => {
+                to_set::document(set, &value, sending).map_err(|says| MapError::of_all(format!("the {}", set.set), says))?
+            }
+            (None, Some(bytes)) => Document::Bytes(bytes.into()),
+            (None, None) => Document::Json(Arc::new(value)),
+        };
+        Ok(Mapped { document, warning })
+    }
+
+    /// How what [`Self::apply`] gave does not fit the target's schema; nothing where it is not held against it.
+    #[must_use]
+    pub fn misfits(&self, value: &Value) -> Vec<Misfit> {
+        match &self.fits {
+            Some((Validate::Reject | Validate::Warn, validator)) => validator.misfits(value),
+            Some((Validate::Off, _)) | None => Vec::new(),
         }
     }
 
@@ -118,7 +175,7 @@ impl Map {
     /// # Errors
     /// As [`Self::apply`].
     pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
-        let mut told = Told { fills: Some(Vec::new()), ..Told::default() };
+        let mut told = Told::noting();
         let value = self.fields(scope, &mut told)?;
         Ok((self.finished(value), told.fills.unwrap_or_default()))
     }
@@ -128,13 +185,13 @@ impl Map {
             Some(begin) => begin.begin(scope)?,
             None => Fields::new(),
         };
-        // A rule takes the place of what was there; lists would be joined.
-        let targets = self.rules.set.iter().map(|rule| &rule.target).chain(self.rules.each.iter().map(|each| &each.into));
-        targets.for_each(|target| take_out(&mut fields, target));
         if let Some(begin) = &self.begin {
+            // A rule takes the place of what the source has there.
+            let targets = self.rules.set.iter().map(|rule| &rule.target).chain(self.rules.each.iter().map(|each| &each.into));
+            targets.for_each(|target| take_out(&mut fields, target));
             fields.iter().for_each(|(name, value)| told.carried(name, value, begin.line));
         }
-        level(&self.rules, scope, told, fields)
+        level(&self.rules, scope, told, fields, self.set.is_some())
     }
 
     fn finished(&self, fields: Fields<String, Value>) -> Value {
@@ -157,135 +214,19 @@ pub struct Filled {
     pub value: Option<Value>,
 }
 
-/// Where a level stands in the target, and what is noted of its rules.
-#[derive(Default)]
-struct Told {
-    at: String,
-    fills: Option<Vec<Filled>>,
-    /// The line of this map at which another makes items.
-    line: Option<u32>,
-}
-
-impl Told {
-    fn filled(&mut self, rule: &Assignment, value: Option<&Value>) {
-        if let Some(fills) = &mut self.fills {
-            let target = format!("{}{}", self.at, rule.target.join("."));
-            let line = self.line.unwrap_or(rule.line);
-            fills.push(Filled { target, expression: rule.value.text.clone(), line, value: value.cloned() });
-        }
-    }
-
-    /// What a source that is taken as it is brings along.
-    fn carried(&mut self, at: &str, value: &Value, line: u32) {
-        match value {
-            Value::Object(inner) => inner.iter().for_each(|(name, value)| self.carried(&format!("{at}.{name}"), value, line)),
-            Value::Array(items) if items.iter().any(Value::is_object) => {
-                items.iter().enumerate().for_each(|(n, item)| self.carried(&format!("{at}[{}]", n + 1), item, line));
-            }
-            single => {
-                if let Some(fills) = &mut self.fills {
-                    let expression = "as it is".to_owned();
-                    fills.push(Filled { target: at.to_owned(), expression, line, value: Some(single.clone()) });
-                }
-            }
-        }
-    }
-}
-
 const THE_MAP: &str = "the map";
 
 impl MapError {
     /// What all rules together gave cannot go on.
     fn of_all(target: String, says: String) -> Self {
-        let (expression, source) = ("all rules together".to_owned(), EvalError { span: 0..0, says });
-        Self { target, expression, line: 1, map: THE_MAP.to_owned(), source }
+        let source = EvalError { span: 0..0, says };
+        Self { target, expression: String::new(), line: 1, map: THE_MAP.to_owned(), source }
     }
 
     /// The error as seen from a level further out, made by another map where `each` says so.
     fn below(self, target: &str, each: &Each) -> Self {
         let map = each.by.as_ref().filter(|_| self.map == THE_MAP).map_or(self.map, |by| format!("the map {by}"));
         Self { target: format!("{target}.{}", self.target), map, ..self }
-    }
-}
-
-fn level<'a>(
-    rules: &'a Rules,
-    scope: &Scope<'a>,
-    told: &mut Told,
-    mut fields: Fields<String, Value>,
-) -> Result<Fields<String, Value>, MapError> {
-    for assignment in &rules.set {
-        let value = assignment.value.eval(scope).map_err(|source| MapError {
-            target: assignment.target.join("."),
-            expression: assignment.value.text.clone(),
-            line: assignment.line,
-            map: THE_MAP.to_owned(),
-            source,
-        })?;
-        let value = if assignment.list { value.list() } else { value.one() };
-        told.filled(assignment, value.as_deref());
-        if let Some(value) = value {
-            put(&mut fields, &assignment.target, value.into_owned());
-        }
-    }
-    for each in &rules.each {
-        let into = || each.into.join(".");
-        let items = each.of.eval(scope).map_err(|source| MapError {
-            target: into(),
-            expression: each.of.text.clone(),
-            line: each.line,
-            map: THE_MAP.to_owned(),
-            source,
-        })?;
-        let mut list = Vec::new();
-        let most = if each.one { 1 } else { usize::MAX };
-        for (n, item) in items.each().into_iter().take(most).enumerate() {
-            let inner = Scope { it: item, ..scope.clone() };
-            let place = if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
-            let (outer, line) = (told.at.len(), told.line);
-            told.at += &format!("{place}.");
-            told.line = line.or(each.by.as_ref().map(|_| each.line));
-            let made = level(&each.rules, &inner, told, Fields::new());
-            told.at.truncate(outer);
-            told.line = line;
-            list.push(Value::Object(made.map_err(|error| error.below(&place, each))?));
-        }
-        match each.one {
-            true => list.into_iter().for_each(|only| put(&mut fields, &each.into, only)),
-            false => put(&mut fields, &each.into, Value::Array(list)),
-        }
-    }
-    Ok(fields)
-}
-
-fn take_out(fields: &mut Fields<String, Value>, target: &[String]) {
-    match target {
-        [] => {}
-        [last] => drop(fields.shift_remove(last)),
-        [first, rest @ ..] => {
-            if let Some(Value::Object(inner)) = fields.get_mut(first) {
-                take_out(inner, rest);
-            }
-        }
-    }
-}
-
-fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value) {
-    match target {
-        [] => {}
-        // Loops of one id come from several lists: those of the bill-to behind those of the ship-to.
-        [last] => match (fields.get_mut(last), value) {
-            (Some(Value::Array(before)), Value::Array(more)) => before.extend(more),
-            (_, value) => {
-                fields.insert(last.clone(), value);
-            }
-        },
-        [first, rest @ ..] => {
-            let inner = fields.entry(first.clone()).or_insert_with(|| Value::Object(Fields::new()));
-            if let Value::Object(inner) = inner {
-                put(inner, rest, value);
-            }
-        }
     }
 }
 
@@ -297,5 +238,5 @@ pub fn scope_of<'a>(
     library: &'a crate::expr::Library,
 ) -> Scope<'a> {
     let it = Item::of(document);
-    Scope { it: it.clone(), doc: it, kept, library, given: None, work: Work::default() }
+    Scope { it: it.clone(), doc: it, kept, library, given: None, position: None, work: Work::default() }
 }

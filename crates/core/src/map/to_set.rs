@@ -2,9 +2,10 @@
 
 use crate::Document;
 use crate::expr::split_designator;
+use crate::partner::Sending;
 use crate::x12::definitions::{Entry, SetDefinition};
 use crate::x12::plain::compose;
-use crate::x12::{Delimiters, Envelope, GroupHead, Level, Party, SetTree, Style, Tokens, Writer, check_set};
+use crate::x12::{Delimiters, Envelope, GroupHead, Level, Party, SetTree, Tokens, Writer, check_set};
 use serde_json::{Map as Fields, Value, json};
 use std::sync::Arc;
 
@@ -56,11 +57,11 @@ fn is_empty(value: &Value) -> bool {
     value.is_null() || value.as_str().is_some_and(str::is_empty)
 }
 
-/// The document that such a tree is, with separators of our own and control number 0001 until it is sealed.
-pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value) -> Result<Document, String> {
+/// The document that such a tree is, written as `sending` says, with control number 0001 until it is sealed.
+pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value, sending: &Sending) -> Result<Document, String> {
     let nodes = crate::edi::tree::from_json(&tree["tree"]).map_err(|error| error.to_string())?;
     let nobody = || Party { qualifier: "ZZ".to_owned(), id: "NOBODY".to_owned() };
-    let delimiters = Delimiters::default();
+    let delimiters = sending.delimiters;
     let envelope = Envelope {
         sender: nobody(),
         receiver: nobody(),
@@ -72,7 +73,7 @@ pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value) -> Result<Documen
         usage: "T".to_owned(),
         delimiters,
     };
-    let mut writer = Writer::new(envelope, Style::default());
+    let mut writer = Writer::new(envelope, sending.style);
     writer.start_group(&GroupHead {
         functional_id: set.functional_id.clone(),
         sender: nobody().id,

@@ -29,8 +29,22 @@ struct Seen {
 /// required, values of two kinds give both types, and some of the values are kept as examples.
 #[must_use]
 pub fn infer(samples: &[Value], title: &str) -> Value {
+    inferred(samples, title, false)
+}
+
+/// As [`infer`], of documents in which everything is a text (CSV, XML): what looks like a number in one place and like a code in
+/// another is a text, and so is what is called like an id (`orderNo`, `sku`, `zip`).
+#[must_use]
+pub fn infer_of_texts(samples: &[Value], title: &str) -> Value {
+    inferred(samples, title, true)
+}
+
+fn inferred(samples: &[Value], title: &str, texts: bool) -> Value {
     let mut seen = Seen::default();
     samples.iter().for_each(|sample| seen.see(sample));
+    if texts {
+        seen.codes_are_texts("");
+    }
     let mut schema = Map::new();
     schema.insert("$schema".to_owned(), Value::from("https://json-schema.org/draft/2020-12/schema"));
     schema.insert("title".to_owned(), Value::from(title));
@@ -59,6 +73,25 @@ impl Seen {
             if let Some(schema) = schema.get_mut("properties").and_then(|fields| fields.get_mut(name)) {
                 inner.exemplify(schema);
             }
+        }
+    }
+
+    /// Makes texts of the numbers of a place where texts were seen too, or that is called like an id.
+    fn codes_are_texts(&mut self, name: &str) {
+        if self.numbers > 0 && (self.texts > 0 || names_an_id(name)) {
+            self.texts += self.numbers;
+            (self.numbers, self.whole, self.format) = (0, 0, None);
+            for example in &mut self.examples {
+                if let Value::Number(number) = example {
+                    *example = Value::from(number.as_str());
+                }
+            }
+        }
+        for (name, inner) in &mut self.fields {
+            inner.codes_are_texts(name);
+        }
+        if let Some(items) = &mut self.items {
+            items.codes_are_texts(name);
         }
     }
 
@@ -142,6 +175,43 @@ impl Seen {
         }
         Value::Object(schema)
     }
+}
+
+/// Whether a field is called like an id or a code, whose digits are no number to calculate with.
+fn names_an_id(name: &str) -> bool {
+    let mut words: Vec<String> = vec![String::new()];
+    for c in name.chars() {
+        if !c.is_alphanumeric() || c.is_uppercase() && words.last().is_some_and(|word| word.ends_with(char::is_lowercase)) {
+            words.push(String::new());
+        }
+        if c.is_alphanumeric()
+            && let Some(word) = words.last_mut()
+        {
+            word.extend(c.to_lowercase());
+        }
+    }
+    const IDS: [&str; 19] = [
+        "id",
+        "ids",
+        "no",
+        "nr",
+        "number",
+        "code",
+        "sku",
+        "gtin",
+        "ean",
+        "upc",
+        "gln",
+        "zip",
+        "postcode",
+        "postal",
+        "phone",
+        "fax",
+        "account",
+        "reference",
+        "ref",
+    ];
+    words.last().is_some_and(|word| IDS.contains(&word.as_str()))
 }
 
 /// The format of JSON Schema that a text has, where it is one of those that matter to a map.

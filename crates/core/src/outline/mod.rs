@@ -1,7 +1,8 @@
 //! Outlines: the typed field tree of a JSON document, written as JSON Schema 2020-12.
 //!
-//! Read so far: `type`, `properties`, `required`, `items`, `$ref` to `#/$defs/…`, `enum`. How its documents are written where
-//! they are no JSON stands beside: `xml` (the XML Object of OpenAPI), `x-csv`, `x-record`, `x-encoding`.
+//! Documents are held against the whole of it ([`Validator`]). Checks, forms and proposals read `type`, `properties`, `required`,
+//! `items`, `$ref` to `#/$defs/…`, `enum`. How its documents are written where they are no JSON stands beside: `xml` (the XML
+//! Object of OpenAPI), `x-csv`, `x-record`, `x-encoding`.
 
 mod infer;
 mod leaves;
@@ -11,17 +12,19 @@ mod plant;
 mod records;
 mod rows;
 mod sample;
+mod validate;
 mod written;
 mod xml;
 mod xsd;
 
-pub use infer::{infer, with_examples};
+pub use infer::{infer, infer_of_texts, with_examples};
 pub use leaves::{Leaf, Level, names_a_day};
 pub use of_set::fields_of_set;
 pub use openapi::{is_openapi, of_openapi};
 pub use plant::{TableColumn, of_columns, of_fields, of_positions};
 pub use rows::to_csv;
 pub use sample::sample;
+pub use validate::{Misfit, Validator, in_words};
 pub use written::{Written, annotate, read_sample};
 pub use xml::to_xml;
 pub use xsd::{is_xml_schema, of_xml_schema};
@@ -107,80 +110,11 @@ impl Outline {
             .map(|known| known.keys().map(|name| (name.as_str(), required.contains(&name.as_str()))).collect())
             .unwrap_or_default()
     }
-
-    /// What is wrong with `document`, as sentences that start with the place; empty when it fits.
-    #[must_use]
-    pub fn faults(&self, document: &Value) -> Vec<String> {
-        let mut faults = Vec::new();
-        self.compare(&self.schema, document, "", 0, &mut faults);
-        faults
-    }
-
-    fn compare(&self, schema: &Value, value: &Value, at: &str, depth: usize, faults: &mut Vec<String>) {
-        if depth > 64 || faults.len() >= 50 {
-            return;
-        }
-        let schema = self.resolve(schema);
-        let place = if at.is_empty() { "the document" } else { at };
-        if let Some(expected) = schema.get("type")
-            && !type_fits(expected, value)
-        {
-            faults.push(format!("{place} should be {}", expected.to_string().replace('"', "")));
-            return;
-        }
-        if let Some(Value::Array(allowed)) = schema.get("enum")
-            && !allowed.contains(value)
-        {
-            faults.push(format!("{place} has a value that is not allowed: {value}"));
-        }
-        match value {
-            Value::Object(fields) => {
-                for (name, required) in self.fields(schema) {
-                    if required && !fields.contains_key(name) {
-                        faults.push(format!("{} is missing", join(at, name)));
-                    }
-                }
-                for (name, inner) in fields {
-                    match self.field(schema, name) {
-                        Ok(Some(schema)) => self.compare(schema, inner, &join(at, name), depth + 1, faults),
-                        Ok(None) => {}
-                        Err(_) if schema.get("additionalProperties") == Some(&Value::Bool(false)) => {
-                            faults.push(format!("{} is no field of {}", join(at, name), self.name));
-                        }
-                        Err(_) => {}
-                    }
-                }
-            }
-            Value::Array(items) => {
-                if let Some(schema) = schema.get("items") {
-                    for (n, item) in items.iter().enumerate() {
-                        self.compare(schema, item, &format!("{at}[{}]", n + 1), depth + 1, faults);
-                    }
-                }
-            }
-            Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) => {}
-        }
-    }
 }
 
-fn join(at: &str, name: &str) -> String {
-    if at.is_empty() { name.to_owned() } else { format!("{at}.{name}") }
-}
-
-fn type_fits(expected: &Value, value: &Value) -> bool {
-    let one = |name: &str| match name {
-        "object" => value.is_object(),
-        "array" => value.is_array(),
-        "string" => value.is_string(),
-        "boolean" => value.is_boolean(),
-        "null" => value.is_null(),
-        "number" => value.is_number(),
-        "integer" => value.as_number().is_some_and(|number| !number.to_string().contains(['.', 'e', 'E'])),
-        _ => true,
-    };
-    match expected {
-        Value::String(name) => one(name),
-        Value::Array(names) => names.iter().filter_map(Value::as_str).any(one),
-        _ => true,
-    }
+/// What is wrong with a document, as sentences.
+#[cfg(test)]
+pub(crate) fn misfits(outline: &Outline, document: &Value) -> Vec<String> {
+    let validator = Validator::of(outline).expect("a schema");
+    validator.misfits(document).into_iter().map(|one| one.says).collect()
 }

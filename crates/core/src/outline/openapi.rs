@@ -142,6 +142,7 @@ fn join(whole: &mut Map<String, Value>, part: &Value, together: bool) {
 mod tests {
     use super::super::Outline;
     use super::*;
+    use crate::outline::misfits;
 
     fn document() -> Value {
         json!({ "openapi": "3.0.3", "components": { "schemas": {
@@ -160,10 +161,10 @@ mod tests {
         assert_eq!(outline.fields(&outline.schema), [("no", true), ("lines", true), ("paid", false)]);
         let fits =
             json!({ "no": "QH-2", "lines": [{ "pieces": null, "of": { "no": "a", "lines": [] } }], "paid": { "cash": 1 } });
-        assert_eq!(outline.faults(&fits), Vec::<String>::new());
+        assert_eq!(misfits(&outline, &fits), Vec::<String>::new());
         assert_eq!(
-            outline.faults(&json!({ "no": "a", "lines": [{ "pieces": "2" }] })),
-            ["lines[1].pieces should be [integer,null]"]
+            misfits(&outline, &json!({ "no": "a", "lines": [{ "pieces": "2" }] })),
+            ["`lines[1].pieces` should be a whole number or null, and is a text"]
         );
         assert_eq!(outline.schema["properties"]["no"], json!({ "type": "string", "examples": ["QH-1"] }));
     }

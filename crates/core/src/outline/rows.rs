@@ -37,12 +37,50 @@ pub(super) fn separator_in(text: &str) -> u8 {
     [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',')
 }
 
-/// The rows. Nothing in a cell is no field.
+/// Quotes as RFC 4180 has them: a quoted cell is closed, and nothing stands behind its closing quote.
+fn quotes(text: &str, separator: u8) -> Result<(), String> {
+    let bytes = text.as_bytes();
+    let line = |at: usize| bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+    let (mut at, mut starts) = (0, true);
+    while let Some(&byte) = bytes.get(at) {
+        if !(starts && byte == b'"') {
+            starts = byte == separator || byte == b'\n' || byte == b'\r';
+            at += 1;
+            continue;
+        }
+        let opened = at;
+        at += 1;
+        loop {
+            match bytes.get(at) {
+                None => return Err(format!("line {}: a quote is opened here and never closed", line(opened))),
+                Some(b'"') if bytes.get(at + 1) == Some(&b'"') => at += 2,
+                Some(b'"') => break,
+                Some(_) => at += 1,
+            }
+        }
+        at += 1;
+        match bytes.get(at) {
+            None | Some(b'\n' | b'\r') => {}
+            Some(behind) if *behind == separator => {}
+            Some(_) => return Err(format!("line {}: something stands behind a closing quote", line(at))),
+        }
+        starts = false;
+    }
+    Ok(())
+}
+
+/// The rows. Nothing in a cell is no field, and a blank line is no row.
 pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, String> {
     let named = said(outline, "names") != Some(&Value::Bool(false));
+    let separator = separator(outline).unwrap_or_else(|| separator_in(text));
+    quotes(text, separator)?;
+    if named && text.trim().is_empty() {
+        return Err("there is no line that names the columns".to_owned());
+    }
     let mut reader = csv::ReaderBuilder::new()
-        .delimiter(separator(outline).unwrap_or_else(|| separator_in(text)))
+        .delimiter(separator)
         .has_headers(named)
+        .flexible(true)
         .trim(csv::Trim::Headers)
         .from_reader(text.as_bytes());
     let known = outline.map(columns).unwrap_or_default();
@@ -52,6 +90,9 @@ pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, Strin
             names.iter().enumerate().find_map(|(n, name)| names.iter().take(n).any(|one| one == name).then_some(name))
         {
             return Err(format!("line 1 names the column `{twice}` twice"));
+        }
+        if let Some(n) = names.iter().position(str::is_empty) {
+            return Err(format!("line 1: column {} has no name", n + 1));
         }
         let column = |name: &str| match known.iter().find(|known| known.name == name) {
             Some(known) => Column { name: name.to_owned(), path: known.path.clone(), schema: known.schema },
@@ -64,16 +105,19 @@ pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, Strin
     let mut rows = Vec::new();
     for row in reader.records() {
         let row = row.map_err(|error| error.to_string())?;
+        let line = row.position().map_or(0, csv::Position::line);
+        if row.len() != columns.len() {
+            return Err(format!("line {line} has {} cells, there are {} columns", row.len(), columns.len()));
+        }
         let mut fields = Map::new();
         for (column, cell) in columns.iter().zip(row.iter()).filter(|(_, cell)| !cell.is_empty()) {
-            let line = row.position().map_or(0, csv::Position::line);
             let at = || format!("line {line}: {}", column.name);
             let value = match (outline, column.schema) {
                 (Some(outline), Some(schema)) => typed(outline, schema, cell, &at())?,
                 _ => Some(guess(cell)),
             };
             if let Some(value) = value {
-                put(&mut fields, &column.path, value);
+                put(&mut fields, &column.path, value).map_err(|says| format!("{}: {says}", at()))?;
             }
         }
         rows.push(Value::Object(fields));
@@ -82,18 +126,35 @@ pub(super) fn read(outline: Option<&Outline>, text: &str) -> Result<Value, Strin
 }
 
 /// Puts a value at a path, making the objects on the way.
-pub(super) fn put(fields: &mut Map<String, Value>, path: &[String], value: Value) {
+///
+/// # Errors
+/// A sentence: something stands there, or on the way.
+pub(super) fn put(fields: &mut Map<String, Value>, path: &[String], value: Value) -> Result<(), String> {
     match path {
-        [] => {}
-        [last] => {
-            fields.insert(last.clone(), value);
-        }
-        [first, rest @ ..] => {
-            let inner = fields.entry(first.clone()).or_insert_with(|| Value::Object(Map::new()));
-            if let Value::Object(inner) = inner {
-                put(inner, rest, value);
-            }
-        }
+        [] => Ok(()),
+        [last] => match fields.insert(last.clone(), value) {
+            None => Ok(()),
+            Some(_) => Err(format!("`{last}` is there already")),
+        },
+        [first, rest @ ..] => match fields.entry(first.clone()).or_insert_with(|| Value::Object(Map::new())) {
+            Value::Object(inner) => put(inner, rest, value),
+            _ => Err(format!("`{first}` is a single value, and no object that could hold `{}`", rest.join("."))),
+        },
+    }
+}
+
+/// The path of the first value in `value` that none of `known` is or holds; lists are passed through.
+pub(super) fn without_place(value: &Value, known: &[Vec<String>], at: &mut Vec<String>) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::Object(fields) => fields.iter().find_map(|(name, inner)| {
+            at.push(name.clone());
+            let found = without_place(inner, known, at);
+            at.pop();
+            found
+        }),
+        Value::Array(items) => items.iter().find_map(|item| without_place(item, known, at)),
+        _ => (!known.contains(at)).then(|| at.join(".")),
     }
 }
 
@@ -108,14 +169,25 @@ pub(super) fn write(outline: &Outline, document: &Value) -> Result<String, Strin
             columns.push(Column { name: name.clone(), path: vec![name.clone()], schema: None });
         }
     }
+    let known: Vec<Vec<String>> = columns.iter().map(|column| column.path.clone()).collect();
+    let lists = |row: &Value| {
+        columns.iter().any(|column| column.path.iter().try_fold(row, |at, name| at.get(name)).is_some_and(Value::is_array))
+    };
+    for (n, row) in rows.iter().enumerate().filter(|(_, row)| row.is_object() && !lists(row)) {
+        if let Some(field) = without_place(row, &known, &mut Vec::new()) {
+            return Err(format!("row {}: `{field}` has no column", n + 1));
+        }
+    }
     let separator = separator(Some(outline)).unwrap_or(b',');
     let named = said(Some(outline), "names") != Some(&Value::Bool(false));
-    Ok(text_of(&columns, rows, separator, named))
+    text_of(&columns, rows, separator, named)
 }
 
-/// CSV of rows, with a line of the names that any of them has; an object or list in a cell is JSON.
-#[must_use]
-pub fn to_csv(rows: &[Value]) -> String {
+/// CSV of rows, with a line of the names that any of them has. Nothing, `null` and an empty text are an empty cell.
+///
+/// # Errors
+/// A sentence: a row that is no object, a cell that holds an object or a list.
+pub fn to_csv(rows: &[Value]) -> Result<String, String> {
     let mut columns: Vec<Column<'_>> = Vec::new();
     for name in rows.iter().filter_map(Value::as_object).flat_map(Map::keys) {
         if !columns.iter().any(|column| column.name == *name) {
@@ -125,21 +197,36 @@ pub fn to_csv(rows: &[Value]) -> String {
     text_of(&columns, rows, b',', true)
 }
 
-fn text_of(columns: &[Column<'_>], rows: &[Value], separator: u8, named: bool) -> String {
+fn text_of(columns: &[Column<'_>], rows: &[Value], separator: u8, named: bool) -> Result<String, String> {
     let mut writer = csv::WriterBuilder::new().delimiter(separator).terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    let cell = |value: Option<&Value>| {
-        let value = value.unwrap_or(&Value::Null);
-        plain(value).map_or_else(|| value.to_string(), std::borrow::Cow::into_owned)
-    };
     // Writing into memory does not fail.
     if named {
         let _ = writer.write_record(columns.iter().map(|column| column.name.as_str()));
     }
-    for row in rows {
-        let at = |column: &Column<'_>| column.path.iter().try_fold(row, |value, name| value.get(name)).cloned();
-        let _ = writer.write_record(columns.iter().map(|column| cell(at(column).as_ref())));
+    for (n, row) in rows.iter().enumerate() {
+        if !row.is_object() {
+            return Err(format!("row {} is {}, and only an object has columns", n + 1, kind_of(row)));
+        }
+        let mut cells = Vec::with_capacity(columns.len());
+        for column in columns {
+            let value = column.path.iter().try_fold(row, |value, name| value.get(name)).unwrap_or(&Value::Null);
+            let text = plain(value).ok_or_else(|| {
+                format!("row {}: {}: {} has no place in a cell; json(…) makes a text of it", n + 1, column.name, kind_of(value))
+            })?;
+            cells.push(text.into_owned());
+        }
+        let _ = writer.write_record(cells);
     }
-    String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
+    Ok(String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default())
+}
+
+const fn kind_of(value: &Value) -> &'static str {
+    match value {
+        Value::Object(_) => "an object",
+        Value::Array(_) => "a list",
+        Value::Null => "null",
+        Value::String(_) | Value::Number(_) | Value::Bool(_) => "a single value",
+    }
 }
 
 #[cfg(test)]
@@ -152,10 +239,12 @@ mod tests {
     #[test]
     fn rows_have_the_columns_that_any_of_them_has() {
         assert_eq!(
-            to_csv(&[json!({ "a": "x,\"y\"", "b": 1.1 }), json!({ "c": null, "a": "z" })]),
+            to_csv(&[json!({ "a": "x,\"y\"", "b": 1.1 }), json!({ "c": null, "a": "z" })]).unwrap(),
             "a,b,c\r\n\"x,\"\"y\"\"\",1.1,\r\nz,,\r\n"
         );
-        assert_eq!(to_csv(&[]), "\"\"\r\n");
+        assert_eq!(to_csv(&[json!(1)]), Err("row 1 is a single value, and only an object has columns".to_owned()));
+        let nested = to_csv(&[json!({ "a": [1] })]);
+        assert_eq!(nested, Err("row 1: a: a list has no place in a cell; json(…) makes a text of it".to_owned()));
     }
 
     fn stock(of: Value) -> Outline {
@@ -192,7 +281,7 @@ mod tests {
         #[test]
         fn rows_written_read_back(rows in prop::collection::vec(("[a-zé \",;\n]{1,9}", 0..99u32), 1..9)) {
             let rows: Vec<Value> = rows.iter().map(|(text, n)| json!({ "text": format!("t{text}"), "n": n })).collect();
-            let back = read_sample(Written::Csv, to_csv(&rows).as_bytes());
+            let back = read_sample(Written::Csv, to_csv(&rows).unwrap().as_bytes());
             prop_assert_eq!(back, Ok(vec![Value::Array(rows)]));
         }
 

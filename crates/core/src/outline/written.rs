@@ -72,7 +72,7 @@ impl Outline {
     /// A sentence with the line or the field: what is not the form it should be, or a value that is not of its type.
     pub fn read(&self, written: Written, bytes: &[u8]) -> Result<Value, String> {
         match written {
-            Written::Json => serde_json::from_slice(bytes).map_err(|error| format!("not JSON: {error}")),
+            Written::Json => crate::json::read(bytes).map_err(|says| format!("not JSON: {says}")),
             Written::Csv => rows::read(Some(self), &self.text(bytes)?),
             Written::Xml => xml::read(&xml_text(bytes)?).and_then(|root| xml::fit(self, &root)),
             Written::Records => records::read(self, &self.text(bytes)?),
@@ -176,11 +176,7 @@ fn encoded(encoding: &'static Encoding, text: &str) -> Result<Vec<u8>, String> {
 /// A sentence with the line: what is not the form it should be. Records are not read without an outline.
 pub fn read_sample(written: Written, bytes: &[u8]) -> Result<Vec<Value>, String> {
     match written {
-        Written::Json => {
-            let bytes = bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(bytes);
-            let values = serde_json::Deserializer::from_slice(bytes).into_iter().collect::<Result<_, _>>();
-            values.map_err(|error| format!("not JSON: {error}"))
-        }
+        Written::Json => crate::json::read_all(bytes).map_err(|says| format!("not JSON: {says}")),
         Written::Csv => rows::read(None, &decoded(bytes, None)?).map(|rows| vec![rows]),
         Written::Xml => xml::read(&xml_text(bytes)?).map(|root| vec![xml::guess(&root)]),
         Written::Records => Err("records are read by an outline, which says where their fields stand".to_owned()),
@@ -206,10 +202,16 @@ pub fn annotate(schema: &mut Value, written: Written, bytes: &[u8]) {
     }
 }
 
-/// A number where writing it again gives the same text: `0012` and `1e5` are codes. Nothing is null.
+/// Most digits of what is taken for a number where nothing says what it is: more are an id.
+const DIGITS: usize = 15;
+
+/// A number where writing it again gives the same text: `0012`, `1e5` and long ids are texts. Nothing is null.
 pub(super) fn guess(text: &str) -> Value {
     if text.is_empty() {
         return Value::Null;
+    }
+    if text.len() > DIGITS {
+        return Value::from(text);
     }
     let plain = text.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b'.' | b'-'));
     match serde_json::from_str::<Value>(text) {
@@ -238,13 +240,9 @@ pub(super) fn typed(outline: &Outline, schema: &Value, text: &str, at: &str) -> 
     }
 }
 
-/// The number with the digits it is written with; signs and zeros that JSON does not take are put right.
+/// The number with the digits it is written with, in JSON's form.
 fn number(text: &str) -> Option<Value> {
-    if let Ok(number @ Value::Number(_)) = serde_json::from_str::<Value>(text) {
-        return Some(number);
-    }
-    let decimal: rust_decimal::Decimal = text.parse().ok()?;
-    serde_json::from_str(&decimal.to_string()).ok()
+    serde_json::from_str(&crate::number::read(text)?).ok()
 }
 
 /// A single value as a text; none of an object or a list.
@@ -293,7 +291,7 @@ mod tests {
         assert!(one("<a b='&c;'/>").contains("`c`"), "{}", one("<a b='&c;'/>"));
         assert!(one("<a b=1/>").starts_with("not XML: line 1: "), "{}", one("<a b=1/>"));
         assert_eq!(one("a,b,a\n1,2,3\n"), "line 1 names the column `a` twice");
-        assert!(one("a,b\n1\n").contains("line: 2"), "{}", one("a,b\n1\n"));
+        assert_eq!(one("a,b\n1\n"), "line 2 has 1 cells, there are 2 columns");
         let deep = "<a>".repeat(70);
         assert_eq!(one(&deep), "not XML: line 1: a is nested more than 64 deep");
     }

@@ -275,6 +275,7 @@ fn built_in(name: &str) -> Value {
 mod tests {
     use super::super::{Outline, Written};
     use super::*;
+    use crate::outline::misfits;
 
     const SCHEMA: &str = r#"<?xml version="1.0"?>
 <xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns="urn:quillhaven:pick" targetNamespace="urn:quillhaven:pick">
@@ -306,7 +307,7 @@ mod tests {
             json!({ "type": "string", "format": "date", "description": "The day it ships" })
         );
         let pick = json!({ "Day": "2026-12-01", "Van": "large", "Line": [{ "text": "QH-1", "pieces": 2 }], "order": "7" });
-        assert_eq!(outline.faults(&pick), Vec::<String>::new());
+        assert_eq!(misfits(&outline, &pick), Vec::<String>::new());
         let text = outline.write(Written::Xml, &pick).unwrap();
         let expected = "<n:Pick xmlns:n=\"urn:quillhaven:pick\" order=\"7\"><Day>2026-12-01</Day><Van>large</Van><Line pieces=\"2\">QH-1</Line></n:Pick>";
         assert_eq!(String::from_utf8_lossy(&text).lines().nth(1), Some(expected));

@@ -185,8 +185,9 @@ fn of_set(shape: Shape<'_>, library: &Library) -> Sources {
     let gives = |text: &str, it: Shape<'_>| {
         let mut errors = Vec::new();
         let expr = parse(text).ok()?;
-        let shape = check(&expr, it, shape, &[], library, &mut errors);
-        errors.is_empty().then_some(match shape {
+        let checked = check(&expr, it, shape, &[], library, &mut errors);
+        let sound = errors.iter().all(|error| error.severity != crate::Severity::Error);
+        sound.then_some(match checked.shape {
             Shape::Value(Gives::Number) => "number",
             _ => "string",
         })
@@ -209,7 +210,7 @@ fn of_set(shape: Shape<'_>, library: &Library) -> Sources {
     let mut all = Sources { fields: sources(&trade::HEADER, shape), lists: Vec::new() };
     let mut errors = Vec::new();
     if let Ok(lines) = parse("PO1") {
-        let line = item_shape(check(&lines, shape, shape, &[], library, &mut errors));
+        let line = item_shape(check(&lines, shape, shape, &[], library, &mut errors).shape);
         if errors.is_empty() {
             let inner = Sources { fields: sources(&trade::LINE, line), lists: Vec::new() };
             all.lists.push(("PO1".to_owned(), words("lines"), inner));

@@ -13,4 +13,4 @@ pub use case::{Case, CaseError, Checked, Subject};
 pub use given::{Given, given_to_map};
 pub use mask::mask;
 pub use rehearse::{Answer, Answering, Answers, Called, Passage, Rehearsal, Stage, rehearse};
-pub use table::{MapTable, OpenField, Tryout, map_table};
+pub use table::{MapTable, OpenField, Tryout, map_table, misfits};

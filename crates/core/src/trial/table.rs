@@ -5,7 +5,7 @@ use crate::Severity;
 use crate::finding::Finding;
 use crate::map::edit::{filled, fills};
 use crate::map::{AsIs, Filled, SourceField, scope_of};
-use crate::outline::Outline;
+use crate::outline::{Misfit, Outline};
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
 
@@ -80,6 +80,13 @@ fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenFie
     open
 }
 
+/// How a result does not fit its schema, as findings of the map.
+#[must_use]
+pub fn misfits(map: &crate::map::Map, path: &str, result: &Value) -> Vec<Finding> {
+    let told = |misfit: Misfit| Finding::at(Severity::Warning, "map::misfit", path, "", 0..0, misfit.says);
+    map.misfits(result).into_iter().map(told).collect()
+}
+
 /// The map `name` of a workspace as if its file had the content `text`, over what it is tried on.
 ///
 /// `environment` is where the workspace is read; with errors in the file there is nothing but findings.
@@ -88,7 +95,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     let path = format!("maps/{name}.toml");
     let mut files = files.clone();
     files.insert(path.clone(), text.to_owned());
-    let checked = Workspace::read_in(&files, environment);
+    let checked = Workspace::read_draft(&files, environment, &path);
     let findings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.file == path).cloned().collect();
     let read = checked.workspace.as_ref().and_then(|workspace| workspace.maps.get(name));
     let open = open(&files, text, read.map(AsRef::as_ref));
@@ -100,7 +107,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
             let elsewhere: Vec<Finding> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
             // What uses the map does not keep it from being tried, and is told all the same.
             files.retain(|name, _| !["flows/", "courses/", "cases/"].iter().any(|folder| name.starts_with(folder)));
-            match Workspace::read_in(&files, environment).workspace {
+            match Workspace::read_draft(&files, environment, &path).workspace {
                 Some(workspace) => {
                     table.findings.extend(elsewhere.into_iter().map(|one| Finding { severity: Severity::Warning, ..one }));
                     workspace
@@ -129,6 +136,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     match map.explain(&scope_of(&one.document, &one.kept(&on.with, &on.meta), &workspace.library)) {
         Ok((result, rules)) => {
             table.rules = rules;
+            table.findings.extend(misfits(map, &path, &result));
             match map.bytes(&result) {
                 Ok(None) => table.result = result,
                 Ok(Some(bytes)) => table.result = Value::String(String::from_utf8_lossy(&bytes).into_owned()),

@@ -29,9 +29,10 @@ impl File<'_> {
         self.findings.borrow_mut().push(finding);
     }
 
-    /// Reports an error inside an expression that starts at `start` in the file.
+    /// Reports what is wrong inside an expression that starts at `start` in the file.
     pub fn expr_error(&self, start: usize, error: ExprError) {
-        self.error(start + error.span.start..start + error.span.end, error.code, error.says, error.help);
+        let span = start + error.span.start..start + error.span.end;
+        self.push(error.severity, span, error.code, error.says, error.help);
     }
 
     /// The line at an offset, from 1.

@@ -2,11 +2,12 @@
 
 use super::Build;
 use super::fields::{Fields, File, Text};
+use super::maps::Need;
 use super::steps::Sofar;
 use crate::connection::Connection;
-use crate::document::Form;
+use crate::document::{Form, Validate};
 use crate::expr::Shape;
-use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes};
+use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes, UNROUTED};
 use crate::outline::Written;
 use std::sync::Arc;
 
@@ -15,13 +16,8 @@ impl<'a> Build<'a> {
     pub(super) fn flow(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
         self.toml(file, |fields| found = self.read_flow(name, file, fields));
-        if name == ACKNOWLEDGMENTS {
-            file.error(
-                0..0,
-                "flow::reserved",
-                format!("the name {ACKNOWLEDGMENTS} belongs to a flow of the service's own"),
-                None,
-            );
+        if [ACKNOWLEDGMENTS, UNROUTED].contains(&name) {
+            file.error(0..0, "flow::reserved", format!("the name {name} belongs to a flow of the service's own"), None);
         }
         if let Some(flow) = found {
             self.workspace.flows.insert(name.to_owned(), Arc::new(flow));
@@ -37,7 +33,7 @@ impl<'a> Build<'a> {
         let (source, outline) = self.source(&intakes);
         let expr = |key: &'static str, kept: &[(&str, Shape<'_>)]| {
             let (expr, start) = fields.expr(key)?;
-            self.check_expr(file, start, &expr, source, source, kept);
+            self.check_expr(file, start, &expr, Need::One, source, source, kept);
             Some(expr)
         };
         let key = expr("key", &[]);
@@ -57,7 +53,7 @@ impl<'a> Build<'a> {
         let on_failure = self.sequence(file, fields.tables("on_failure"), "on failure", &mut failing, &mut steps).first;
         let kept = sofar.known();
         let result = fields.expr("result").map(|(expr, start)| {
-            self.check_expr(file, start, &expr, source, source, &kept);
+            self.check_expr(file, start, &expr, Need::One, source, source, &kept);
             expr
         });
         Some(Flow {
@@ -138,6 +134,11 @@ impl<'a> Build<'a> {
             let says = "only documents of an outline are written in one form or another";
             file.error(fields.span_of("form"), "flow::form", says, None);
         }
+        let validate = fields.word("validate", &Validate::WORDS).unwrap_or_default();
+        if fields.has("validate") && !matches!(takes, Some(Takes::Json(_)) | None) {
+            let says = "only documents of an outline are held against it: X12 is checked by its set, a text by nothing";
+            file.error(fields.span_of("validate"), "flow::validate", says, None);
+        }
         let form = match &takes {
             Some(Takes::Json(outline)) if written != Written::Json => {
                 self.writes(file, fields.span_of("form"), written, outline);
@@ -148,6 +149,7 @@ impl<'a> Build<'a> {
         fields.done();
         Some(Intake {
             form,
+            validate,
             from: from?.value,
             queue: queue.map(|queue| queue.value),
             takes: takes?,

@@ -2,8 +2,8 @@
 
 use super::Build;
 use super::fields::{Fields, File};
-use crate::expr::{Expr, Gives, NamedFunction, Scope, Shape, Work, check, is_built_in, parse};
-use rust_decimal::Decimal;
+use crate::expr::{Expr, Item, NamedFunction, POSITION, Scope, Shape, Types, Work, check, is_built_in, parse};
+use crate::number;
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -30,13 +30,17 @@ impl<'a> Build<'a> {
         }
         let takes: Vec<(&str, Shape<'_>)> = function.takes.iter().map(|name| (name.as_str(), Shape::Any)).collect();
         let mut errors = Vec::new();
-        let nothing = Shape::Value(Gives::Either);
-        let shape = check(&function.gives, nothing, nothing, &takes, &self.workspace.library, &mut errors);
-        let kind = match shape {
-            Shape::Value(kind) => Some(kind),
+        let nothing = Shape::OneOf(Types::NULL);
+        let checked = check(&function.gives, nothing, nothing, &takes, &self.workspace.library, &mut errors);
+        let kind = match checked.shape {
+            Shape::Value(kind) if !checked.several => Some(kind),
             _ => None,
         };
-        if let Some(outside) = function.gives.kept().into_iter().find(|name| ["doc", "meta"].contains(name)) {
+        if let Some(outside) =
+            function.gives.kept().into_iter().find(|name| {
+                ["doc", "meta"].contains(name) || *name == POSITION && !function.takes.iter().any(|own| own == POSITION)
+            })
+        {
             let says = format!("a function sees what it is given, and ${outside} is not");
             file.error(gives.span.clone(), "function::outside", says, None);
         }
@@ -88,11 +92,18 @@ impl<'a> Build<'a> {
             let expected = example.value("gives");
             let span = example.span_of("gives");
             let kept = function.takes.iter().cloned().zip(given).collect();
-            let nothing = crate::expr::Item::Missing;
             let library = &self.workspace.library;
-            let scope = Scope { it: nothing.clone(), doc: nothing, kept: &kept, library, given: None, work: Work::default() };
+            let scope = Scope {
+                it: Item::Missing,
+                doc: Item::Missing,
+                kept: &kept,
+                library,
+                given: None,
+                position: None,
+                work: Work::default(),
+            };
             let shown = |value: Option<&Value>| value.map_or_else(|| "nothing".to_owned(), ToString::to_string);
-            match function.gives.eval(&scope).map(|item| item.one().map(std::borrow::Cow::into_owned)) {
+            match function.gives.value(&scope).map(|value| value.map(std::borrow::Cow::into_owned)) {
                 Ok(came) if same(came.as_ref(), expected.as_ref()) => {}
                 Ok(came) => {
                     let says =
@@ -139,7 +150,7 @@ fn read(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<NamedFunctio
 fn same(a: Option<&Value>, b: Option<&Value>) -> bool {
     match (a, b) {
         (Some(Value::Number(a)), Some(Value::Number(b))) => {
-            a.to_string().parse::<Decimal>().ok() == b.to_string().parse::<Decimal>().ok()
+            number::compare(a.as_str(), b.as_str()) == Some(std::cmp::Ordering::Equal)
         }
         _ => a == b,
     }

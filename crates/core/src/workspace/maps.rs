@@ -2,11 +2,11 @@
 
 use super::Build;
 use super::fields::{Fields, File, Text};
-use super::targets::mismatch;
-use crate::expr::{Shape, check, parse};
-use crate::map::{AsIs, Assignment, Each, Map, Pattern, Rules};
+use super::targets::{Targets, carried, patterns};
+use crate::document::Validate;
+use crate::expr::{Checked, POSITION, Shape, Types, check, check_condition, check_one, parse};
+use crate::map::{AsIs, Assignment, Each, Map, Pattern, Place, Rules};
 use crate::outline::{Outline, Written};
-use serde_json::Value;
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -65,9 +65,17 @@ impl<'a> Build<'a> {
             (Some(begin), Shape::Json(outline, schema)) => carried(file, fields, begin, outline, schema, target),
             _ => Vec::new(),
         };
-        let rules = self.level(file, fields, &Level { it: source, doc: source, target, kept: &kept, filled: &carried });
+        let level = Level { it: source, doc: source, target, kept: &kept, carried: &carried };
+        let rules = self.level(file, fields, &level);
         let written = self.written(file, fields, to.as_ref());
-        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, with, begin, rules })
+        let validate = fields.word("validate", &Validate::WORDS).unwrap_or_default();
+        if fields.has("validate") && set.is_some() {
+            let says = "a transaction set is checked by its own table, and has no schema to be held against";
+            file.error(fields.span_of("validate"), "map::validate", says, None);
+        }
+        let validator = to.as_ref().and_then(|to| self.workspace.validators.get(&to.value));
+        let fits = validator.map(|validator| (validate, validator.clone()));
+        Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, fits, with, begin, rules })
     }
 
     /// `[with]`: what it reads beside the source, each name with an outline, or with nothing where it may be anything.
@@ -78,7 +86,7 @@ impl<'a> Build<'a> {
                 self.unknown(file, outline.span, "outline", &outline.value, self.outline_names().iter().map(String::as_str));
             }
             match path.as_slice() {
-                [name] if !["doc", "meta"].contains(&name.as_str()) => {
+                [name] if !["doc", "meta", POSITION].contains(&name.as_str()) => {
                     with.push((name.clone(), Some(outline.value).filter(|outline| !outline.is_empty())));
                 }
                 _ => file.error(span, "map::with", "what stands beside the source is called by one plain name", None),
@@ -115,6 +123,10 @@ impl<'a> Build<'a> {
             let says = "a transaction set is built field by field; only documents of outlines begin as they are";
             file.error(fields.span_of("begin"), "map::begin", says, None);
         }
+        if source.types().is_some_and(|types| !types.meets(Types::OBJECT)) {
+            let says = "the source is no object: only an object begins as it is";
+            file.error(fields.span_of("begin"), "map::begin", says, None);
+        }
         let line = file.line(fields.span_of("begin").start);
         let mut begin = AsIs { drop: drop.iter().filter_map(pattern).collect(), line, ..AsIs::default() };
         for (key, name) in rename {
@@ -127,12 +139,15 @@ impl<'a> Build<'a> {
             let start = file.inside(&text.span);
             match parse(&text.value) {
                 Ok(expr) => {
-                    self.check_expr(file, start, &expr, Shape::Any, source, kept);
+                    self.check_expr(file, start, &expr, Need::One, Shape::Any, source, kept);
                     let line = file.line(text.span.start);
                     begin.change.extend(pattern(&key).map(|pattern| (pattern, expr, line)));
                 }
                 Err(error) => file.expr_error(start, error),
             }
+        }
+        if let Shape::Json(outline, schema) = source {
+            patterns(file, fields, &begin, outline, schema);
         }
         Some(begin)
     }
@@ -157,73 +172,71 @@ impl<'a> Build<'a> {
 
     fn level(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>) -> Rules {
         let mut rules = Rules::default();
-        let mut filled: Vec<String> = level.filled.to_vec();
-        let mut set: Vec<Vec<String>> = Vec::new();
+        let mut filled = Targets::new(level.carried, matches!(level.target, Some(Shape::Loop(..))));
         for (target, key_span, text) in fields.assignments("set") {
             let start = file.inside(&text.span);
-            let schema = self.check_target(file, key_span.clone(), &target, level);
-            set.push(target.clone());
-            filled.extend(target.first().cloned());
+            let wanted = self.check_target(file, key_span.clone(), &target, level);
+            filled.add(file, key_span.clone(), &target);
             match parse(&text.value) {
                 Ok(value) => {
-                    let shape = self.check_expr(file, start, &value, level.it, level.doc, level.kept);
-                    let wanted = schema.as_ref().and_then(Shape::json_type);
-                    mismatch(file, start..start + text.value.len(), &target, wanted, &shape);
+                    let given = self.check_expr(file, start, &value, Need::Any, level.it, level.doc, level.kept);
+                    let place = self.place(file, start, &target, wanted.as_ref(), &given, &value);
                     let line = file.line(key_span.start);
-                    rules.set.push(Assignment { target, value, line, list: wanted == Some("array") });
+                    rules.set.push(Assignment { target, value, line, place });
                 }
                 Err(error) => file.expr_error(start, error),
             }
         }
         for each in fields.tables("each") {
-            let of = each.expr("of");
-            if of.is_none() && !each.has("of") {
-                each.missing("of");
-            }
-            let into = each.needed_text("into");
-            let shape = match &of {
-                Some((of, start)) => self.check_expr(file, *start, of, level.it, level.doc, level.kept),
-                None => Shape::Any,
-            };
-            let target: Vec<String> =
-                into.as_ref().map(|into| into.value.split('.').map(str::to_owned).collect()).unwrap_or_default();
-            let mut inner_target = None;
-            let mut one = false;
-            if let Some(into) = &into {
-                // Loops of one id may come from several lists.
-                if set.contains(&target) && !matches!(level.target, Some(Shape::Loop(..))) {
-                    let says = format!("`{}` is filled twice: this takes the place of what the rule before made", into.value);
-                    file.error(into.span.clone(), "map::twice", says, None);
-                }
-                set.push(target.clone());
-                filled.extend(target.first().cloned());
-                inner_target = match self.check_target(file, into.span.clone(), &target, level) {
-                    Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
-                        Some(item) => Some(Shape::Json(outline, item)),
-                        // An object that one item makes.
-                        None => {
-                            one = outline.json_type(schema) == Some("object");
-                            one.then_some(place)
-                        }
-                    },
-                    other => other,
-                };
-            }
-            let it = crate::expr::item_shape(shape);
-            let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, filled: &[] };
-            let by = each.text("by");
-            let inner_rules = match &by {
-                Some(by) => self.other_map(file, &each, by, &inner),
-                None => self.level(file, &each, &inner),
-            };
-            each.done();
-            if let (Some((of, start)), Some(_)) = (of, into) {
-                let by = by.map(|by| by.value);
-                rules.each.push(Each { of, into: target, one, by, line: file.line(start), rules: inner_rules });
-            }
+            rules.each.extend(self.items(file, each, level, &mut filled));
         }
         self.unfilled(file, fields, level, &filled);
         rules
+    }
+
+    /// One `[[each]]` of a level.
+    fn items(&self, file: &File<'a>, each: Fields<'_>, level: &Level<'_>, filled: &mut Targets) -> Option<Each> {
+        let of = each.expr("of");
+        if of.is_none() && !each.has("of") {
+            each.missing("of");
+        }
+        let into = each.needed_text("into");
+        let shape = match &of {
+            Some((of, start)) => self.check_expr(file, *start, of, Need::Any, level.it, level.doc, level.kept).shape,
+            None => Shape::Any,
+        };
+        let target: Vec<String> =
+            into.as_ref().map(|into| into.value.split('.').map(str::to_owned).collect()).unwrap_or_default();
+        let mut inner_target = None;
+        let mut one = false;
+        if let Some(into) = &into {
+            filled.add(file, into.span.clone(), &target);
+            inner_target = match self.check_target(file, into.span.clone(), &target, level) {
+                Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
+                    Some(item) => Some(Shape::Json(outline, item)),
+                    None => {
+                        // An object that one item makes.
+                        one = place.types().is_some_and(|types| types.without(Types::NULL) == Types::OBJECT);
+                        if place.types().is_some_and(|types| !types.meets(Types::OBJECT.and(Types::LIST))) {
+                            let says = format!("`{}` is no list and no object, so that no items have a place in it", into.value);
+                            file.error(into.span.clone(), "map::type", says, None);
+                        }
+                        one.then_some(place)
+                    }
+                },
+                other => other,
+            };
+        }
+        let it = crate::expr::item_shape(shape);
+        let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, carried: &[] };
+        let by = each.text("by");
+        let rules = match &by {
+            Some(by) => self.other_map(file, &each, by, &inner),
+            None => self.level(file, &each, &inner),
+        };
+        each.done();
+        let ((of, start), _) = of.zip(into)?;
+        Some(Each { of, into: target, one, by: by.map(|by| by.value), line: file.line(start), rules })
     }
 
     /// The rules of another map, which makes each item.
@@ -251,21 +264,46 @@ impl<'a> Build<'a> {
                 None,
             );
         }
-        // It was checked where it stands, over its own outlines; here it is held against what it meets.
-        let mut filled: Vec<String> = Vec::new();
-        for rule in &other.rules.set {
-            filled.extend(rule.target.first().cloned());
-            self.check_target(file, by.span.clone(), &rule.target, level);
+        self.other_rules(file, each, by, &other.name, &other.rules, level);
+        other.rules.clone()
+    }
+
+    /// Rules that were checked where they stand, over outlines of their own, held against what they meet here.
+    fn other_rules(&self, file: &File<'a>, each: &Fields<'_>, by: &Text, name: &str, rules: &Rules, level: &Level<'_>) {
+        let mut filled = Targets::new(&[], false);
+        let fits = |expr: &crate::expr::Expr, line: u32| {
             let mut errors = Vec::new();
-            check(&rule.value, level.it, level.doc, level.kept, &self.workspace.library, &mut errors);
+            let checked = check(expr, level.it, level.doc, level.kept, &self.workspace.library, &mut errors);
             if let Some(error) = errors.into_iter().next() {
-                let says = format!("`{}` does not fit here: {} (line {} of it)", other.name, error.says, rule.line);
+                let says = format!("`{name}` does not fit here: {} (line {line} of it)", error.says);
                 file.error(by.span.clone(), "map::by", says, error.help);
             }
+            checked.shape
+        };
+        for rule in &rules.set {
+            self.check_target(file, by.span.clone(), &rule.target, level);
+            filled.add(file, by.span.clone(), &rule.target);
+            fits(&rule.value, rule.line);
         }
-        filled.extend(other.rules.each.iter().filter_map(|each| each.into.first().cloned()));
+        for list in &rules.each {
+            let it = crate::expr::item_shape(fits(&list.of, list.line));
+            filled.add(file, by.span.clone(), &list.into);
+            let target = match self.check_target(file, by.span.clone(), &list.into, level) {
+                Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
+                    Some(_) if list.one => {
+                        let says = format!("`{name}` makes an object of `{}`, which is a list here", list.into.join("."));
+                        file.error(by.span.clone(), "map::by", says, None);
+                        None
+                    }
+                    Some(item) => Some(Shape::Json(outline, item)),
+                    None => list.one.then_some(place),
+                },
+                other => other,
+            };
+            let inner = Level { it, doc: level.doc, target, kept: level.kept, carried: &[] };
+            self.other_rules(file, each, by, name, &list.rules, &inner);
+        }
         self.unfilled(file, each, level, &filled);
-        other.rules.clone()
     }
 }
 
@@ -290,52 +328,81 @@ fn uses(text: &str) -> Vec<String> {
     found
 }
 
-/// The fields of the target that a source which is taken as it is fills; what it carries that the target does not have is told.
-fn carried(
-    file: &File<'_>,
-    fields: &Fields<'_>,
-    begin: &AsIs,
-    outline: &Outline,
-    schema: &Value,
-    target: Option<Shape<'_>>,
-) -> Vec<String> {
-    let names: Vec<String> = outline.fields(schema).into_iter().filter_map(|(name, _)| begin.name_of(&[name])).collect();
-    if let Some(Shape::Json(target, schema)) = target {
-        let known = target.fields(schema);
-        for name in names.iter().filter(|name| !known.is_empty() && !known.iter().any(|(own, _)| own == name)) {
-            let says = format!("`{name}` goes on as it is, and the outline {} has no such field", target.name);
-            file.warning(fields.span_of("begin"), "map::carried", says, Some(format!("drop = [\"{name}\"] leaves it out")));
-        }
-    }
-    names
-}
-
 pub(super) struct Level<'t> {
     pub it: Shape<'t>,
     pub doc: Shape<'t>,
     pub target: Option<Shape<'t>>,
     /// What can be read as `$name`.
     pub kept: &'t [(&'t str, Shape<'t>)],
-    /// Targets that are filled already.
-    pub filled: &'t [String],
+    /// Fields of the target that a source which is taken as it is fills, each with its shape.
+    pub carried: &'t [(String, Shape<'t>)],
+}
+
+/// What an expression has to give.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Need {
+    /// Anything; where it goes decides.
+    Any,
+    /// One value.
+    One,
+    /// Something that holds or does not.
+    Condition,
 }
 
 impl<'a> Build<'a> {
-    /// Checks an expression that starts at `start` in the file; gives the shape of its value.
+    /// Checks an expression that starts at `start` in the file; gives what is known of its value.
+    #[expect(clippy::too_many_arguments, reason = "what an expression can see, and where it stands")]
     pub(super) fn check_expr<'s>(
         &self,
         file: &File<'_>,
         start: usize,
         expr: &crate::expr::Expr,
+        need: Need,
         it: Shape<'s>,
         doc: Shape<'s>,
         kept: &[(&str, Shape<'s>)],
-    ) -> Shape<'s> {
+    ) -> Checked<'s> {
         let mut errors = Vec::new();
-        let shape = check(expr, it, doc, kept, &self.workspace.library, &mut errors);
+        let library = &self.workspace.library;
+        let checked = match need {
+            Need::Any => check(expr, it, doc, kept, library, &mut errors),
+            Need::One => {
+                let shape = check_one(expr, it, doc, kept, library, &mut errors);
+                Checked { shape, several: false, repeats: false }
+            }
+            Need::Condition => {
+                check_condition(expr, it, doc, kept, library, &mut errors);
+                Checked { shape: Shape::Value(crate::expr::Gives::Truth), several: false, repeats: false }
+            }
+        };
         for error in errors {
             file.expr_error(start, error);
         }
-        shape
+        checked
+    }
+
+    /// What the target takes, and what is wrong with what it is given.
+    fn place(
+        &self,
+        file: &File<'_>,
+        start: usize,
+        target: &[String],
+        wanted: Option<&Shape<'_>>,
+        given: &Checked<'_>,
+        value: &crate::expr::Expr,
+    ) -> Place {
+        let span = start..start + value.text.len();
+        if let Some(wanted) = wanted
+            && !super::targets::mismatch(file, span, &target.join("."), wanted, given)
+            && let Shape::Json(outline, schema) = wanted
+        {
+            super::targets::literals(file, start, &target.join("."), outline, schema, value);
+        }
+        match wanted.and_then(Shape::types) {
+            None => Place::Unknown,
+            Some(types) if !types.meets(Types::LIST) => Place::One,
+            Some(types) if types.without(Types::NULL) == Types::LIST => Place::List,
+            Some(_) => Place::Unknown,
+        }
     }
 }

@@ -22,13 +22,13 @@ mod ways;
 
 use crate::connection::Connection;
 use crate::course::Course;
-use crate::document::{Document, Form, Unreadable, segments_as_lines};
+use crate::document::{Content, Document, Form, Unreadable, Validate, segments_as_lines};
 use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
-use crate::flow::{Flow, Intake};
+use crate::flow::{Flow, Intake, Takes};
 use crate::intake::Came;
 use crate::map::Map;
-use crate::outline::Outline;
+use crate::outline::{Outline, Validator, in_words};
 use crate::partner::Partner;
 use crate::trial::Case;
 use crate::x12::{Definitions, Guide, Header, Terms};
@@ -57,6 +57,8 @@ pub struct Workspace {
     /// What partners ask for beyond the standard.
     pub guides: BTreeMap<String, Arc<Guide>>,
     pub outlines: BTreeMap<String, Arc<Outline>>,
+    /// The outlines made ready to hold documents against them, by name.
+    pub validators: BTreeMap<String, Arc<Validator>>,
     /// Code tables and named functions.
     pub library: Library,
     pub partners: BTreeMap<String, Arc<Partner>>,
@@ -108,11 +110,22 @@ impl Workspace {
     /// Reads and checks all files as they are in an environment.
     #[must_use]
     pub fn read_in(files: &Files, environment: Option<&str>) -> Checked {
-        let Some(name) = environment else { return Self::read_overlaid(files, files, None) };
+        Self::read_as(files, environment, None)
+    }
+
+    /// Reads and checks all files, of which the one at `path` is still being written: targets that it leaves unfilled are told, and
+    /// do not keep the workspace from being tried.
+    #[must_use]
+    pub fn read_draft(files: &Files, environment: Option<&str>, path: &str) -> Checked {
+        Self::read_as(files, environment, Some(path))
+    }
+
+    fn read_as(files: &Files, environment: Option<&str>, draft: Option<&str>) -> Checked {
+        let Some(name) = environment else { return Self::read_overlaid(files, files, None, draft) };
         match environments::overlay(files, name) {
             Err(finding) => Checked { workspace: None, findings: vec![*finding] },
             Ok(overlaid) => {
-                let mut checked = Self::read_overlaid(files, &overlaid.files, Some((name, &overlaid.spoken_of)));
+                let mut checked = Self::read_overlaid(files, &overlaid.files, Some((name, &overlaid.spoken_of)), draft);
                 environments::attribute(&mut checked.findings, files, name);
                 checked
             }
@@ -120,7 +133,7 @@ impl Workspace {
     }
 
     /// `own` are the files as people wrote them, `files` as they count here.
-    fn read_overlaid(own: &Files, files: &Files, environment: Option<(&str, &[String])>) -> Checked {
+    fn read_overlaid(own: &Files, files: &Files, environment: Option<(&str, &[String])>, draft: Option<&str>) -> Checked {
         let findings = RefCell::new(Vec::new());
         let workspace = Self { digest: digest(own), ..Self::default() };
         let mut build =
@@ -149,11 +162,13 @@ impl Workspace {
         build.each("courses", Build::course);
         build.each("cases", Build::case);
         let mut workspace = build.workspace;
-        let own = Flow::acknowledgments();
-        workspace.flows.insert(own.name.clone(), Arc::new(own));
+        for own in [Flow::acknowledgments(), Flow::unrouted()] {
+            workspace.flows.insert(own.name.clone(), Arc::new(own));
+        }
         let mut findings = findings.into_inner();
         findings.sort_by(|a, b| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)));
-        let sound = findings.iter().all(|finding| finding.severity != Severity::Error);
+        let unfilled = |finding: &Finding| finding.code == targets::UNFILLED && draft == Some(finding.file.as_str());
+        let sound = findings.iter().all(|finding| finding.severity != Severity::Error || unfilled(finding));
         Checked { workspace: sound.then_some(workspace), findings }
     }
 
@@ -175,6 +190,42 @@ impl Workspace {
     pub fn document(&self, form: &Form, bytes: &[u8]) -> Result<Document, Unreadable> {
         let outline = |name: &str| self.outlines.get(name).map(Arc::as_ref);
         Document::read(&self.definitions, outline, form, bytes)
+    }
+
+    /// What a document is by an intake: read in its form, and held against its schema. What does not fit is a sentence where the
+    /// intake lets it pass with a warning; empty otherwise.
+    ///
+    /// # Errors
+    /// [`Unreadable`] with the reason.
+    pub fn taken(&self, intake: &Intake, content: &Content) -> Result<String, Unreadable> {
+        let Takes::Json(outline) = &intake.takes else { return Ok(String::new()) };
+        let document = match intake.form {
+            Form::Json => content.json().cloned().map_err(Clone::clone)?,
+            _ => self.document(&intake.form, content.bytes())?,
+        };
+        self.misfits(intake.validate, outline, &document)
+    }
+
+    /// How a document does not fit its schema, as a sentence; empty where it fits or is not held against it.
+    ///
+    /// # Errors
+    /// [`Unreadable::Misfit`] where such a document goes no further.
+    pub fn misfits(&self, validate: Validate, outline: &str, document: &Document) -> Result<String, Unreadable> {
+        let (Document::Json(value), Some(validator)) = (document, self.validators.get(outline)) else {
+            return Ok(String::new());
+        };
+        if validate == Validate::Off {
+            return Ok(String::new());
+        }
+        let misfits = validator.misfits(value);
+        if misfits.is_empty() {
+            return Ok(String::new());
+        }
+        let misfit = Unreadable::Misfit { schema: outline.to_owned(), says: in_words(&misfits) };
+        match validate {
+            Validate::Reject => Err(misfit),
+            Validate::Warn | Validate::Off => Ok(misfit.to_string()),
+        }
     }
 
     /// Bytes of a form for a person: indented JSON, one segment a line, texts of outlines decoded. What cannot be read is shown as it

@@ -4,7 +4,7 @@ use super::Build;
 use super::fields::{Fields, File, Text};
 use crate::course::{Course, Mark, Milestone, Point};
 use crate::incident;
-use crate::outline::{Outline, Written};
+use crate::outline::{Outline, Validator, Written};
 use crate::partner::{Acknowledge, Envelopes, Partner, Sending};
 use crate::table;
 use crate::x12::ack::{AckDepth, AckForm, AckStyle};
@@ -18,6 +18,10 @@ impl<'a> Build<'a> {
                 let outline = Outline { name: name.to_owned(), schema };
                 for says in outline.writing_faults() {
                     file.error(0..0, "outline::form", says, None);
+                }
+                match Validator::of(&outline) {
+                    Ok(validator) => drop(self.workspace.validators.insert(name.to_owned(), Arc::new(validator))),
+                    Err(says) => file.error(0..0, "outline::schema", format!("no schema of 2020-12: {says}"), None),
                 }
                 self.workspace.outlines.insert(name.to_owned(), Arc::new(outline));
             }
@@ -46,8 +50,11 @@ impl<'a> Build<'a> {
     /// The outline that every workspace has: that of the service's own incidents.
     pub(super) fn own_outline(&mut self) {
         let schema = serde_json::from_str(incident::SCHEMA).expect("a fixed schema");
-        let own = || Arc::new(Outline { name: incident::OUTLINE.to_owned(), schema });
-        self.workspace.outlines.entry(incident::OUTLINE.to_owned()).or_insert_with(own);
+        let own = Outline { name: incident::OUTLINE.to_owned(), schema };
+        if let Ok(validator) = Validator::of(&own) {
+            self.workspace.validators.entry(own.name.clone()).or_insert_with(|| Arc::new(validator));
+        }
+        self.workspace.outlines.entry(own.name.clone()).or_insert_with(|| Arc::new(own));
     }
 
     /// Certificates as the service that uses them reads them; here it is only seen that there are any.

@@ -2,6 +2,7 @@
 
 use super::Build;
 use super::fields::{Fields, File};
+use super::maps::Need;
 use super::steps::Sofar;
 use crate::broker::Broker;
 use crate::expr::{Expr, Template};
@@ -66,7 +67,7 @@ impl Reading<'_, '_, '_> {
             let start = self.file.inside(&text.span);
             match crate::expr::parse(&text.value) {
                 Ok(expr) => {
-                    self.build.check_step_expr(self.file, start, &expr, self.sofar);
+                    self.build.check_step_expr(self.file, start, &expr, Need::One, self.sofar);
                     Some((name, expr))
                 }
                 Err(error) => {
@@ -86,7 +87,7 @@ impl Reading<'_, '_, '_> {
 
     fn expr(&self, fields: &Fields<'_>, key: &'static str) -> Option<Expr> {
         let (expr, start) = fields.expr(key)?;
-        self.build.check_step_expr(self.file, start, &expr, self.sofar);
+        self.build.check_step_expr(self.file, start, &expr, Need::One, self.sofar);
         Some(expr)
     }
 }

@@ -2,15 +2,16 @@
 
 use super::Build;
 use super::fields::{Fields, File};
+use super::maps::Need;
 use super::sends::Reading;
 use crate::connection::ConnectionKind;
-use crate::expr::{Expr, Gives, Shape, Template};
+use crate::expr::{Expr, Gives, POSITION, Shape, Template};
 use crate::flow::{END, Method, Parcel, Retry, Rule, Step, Verb};
 
 /// The verbs, in the order of their frequency.
 const VERBS: [&str; 11] = ["map", "check", "only", "set", "call", "send", "note", "choose", "also", "pause", "notify"];
 /// Names that an expression reads as something else.
-const RESERVED: [&str; 3] = ["doc", "meta", "error"];
+const RESERVED: [&str; 4] = ["doc", "meta", "error", POSITION];
 
 /// What the steps so far have made of the document, and what they kept.
 #[derive(Clone)]
@@ -159,7 +160,7 @@ impl<'a> Build<'a> {
             let says = table.template("says");
             table.done();
             let ((that, at), (says, start)) = (that?, says?);
-            self.check_step_expr(file, at, &that, sofar);
+            self.check_step_expr(file, at, &that, Need::Condition, sofar);
             self.check_template(file, start, &says, sofar);
             Some(Rule { that, says })
         };
@@ -176,13 +177,13 @@ impl<'a> Build<'a> {
         let because = inner.text("because").map_or_else(String::new, |text| text.value);
         inner.done();
         let (test, start) = test?;
-        self.check_step_expr(file, start, &test, sofar);
+        self.check_step_expr(file, start, &test, Need::Condition, sofar);
         Some(Verb::Only { test, because })
     }
 
     fn set_step(&self, file: &File<'a>, fields: &Fields<'_>, sofar: &mut Sofar<'_>, name: &str) -> Option<Verb> {
         let (value, start) = fields.expr("set")?;
-        self.check_step_expr(file, start, &value, sofar);
+        self.check_step_expr(file, start, &value, Need::Any, sofar);
         sofar.kept.push(name.to_owned());
         Some(Verb::Set { value })
     }
@@ -207,7 +208,7 @@ impl<'a> Build<'a> {
             }
         };
         let body = inner.expr("body").map(|(body, start)| {
-            self.check_step_expr(file, start, &body, sofar);
+            self.check_step_expr(file, start, &body, Need::Any, sofar);
             body
         });
         let keep = inner.text("as").map(|text| text.value);
@@ -226,7 +227,7 @@ impl<'a> Build<'a> {
             return None;
         };
         let body = inner.expr("body").map(|(body, start)| {
-            self.check_step_expr(file, start, &body, sofar);
+            self.check_step_expr(file, start, &body, Need::Any, sofar);
             body
         });
         let parcel = match &connection.kind {
@@ -269,13 +270,13 @@ impl<'a> Build<'a> {
         }
     }
 
-    pub(super) fn check_step_expr(&self, file: &File<'a>, start: usize, expr: &Expr, sofar: &Sofar<'_>) {
-        self.check_expr(file, start, expr, sofar.it, sofar.doc, &sofar.known());
+    pub(super) fn check_step_expr(&self, file: &File<'a>, start: usize, expr: &Expr, need: Need, sofar: &Sofar<'_>) {
+        self.check_expr(file, start, expr, need, sofar.it, sofar.doc, &sofar.known());
     }
 
     pub(super) fn check_template(&self, file: &File<'a>, start: usize, template: &Template, sofar: &Sofar<'_>) {
         for (expr, at) in template.expressions() {
-            self.check_step_expr(file, start + at, expr, sofar);
+            self.check_step_expr(file, start + at, expr, Need::One, sofar);
         }
     }
 }

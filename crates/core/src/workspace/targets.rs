@@ -3,10 +3,12 @@
 use super::Build;
 use super::fields::{Fields, File};
 use super::maps::Level;
-use crate::expr::{Shape, split_designator};
+use crate::Severity;
+use crate::expr::{Checked, Expr, Shape, Types, split_designator};
+use crate::map::AsIs;
 use crate::nearest::nearest;
-use crate::outline::Outline;
-use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition};
+use crate::outline::{Outline, Validator};
+use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition, Use};
 use serde_json::Value;
 
 impl<'a> Build<'a> {
@@ -22,7 +24,7 @@ impl<'a> Build<'a> {
             Shape::Json(outline, schema) => self.check_field(file, span, target, outline, schema),
             Shape::Loop(set, entries) => check_designator(file, span, target, set, entries),
             Shape::Segment(set, id) => check_element(file, span, target, set, id),
-            Shape::Any | Shape::Value(_) => None,
+            Shape::Any | Shape::Value(_) | Shape::OneOf(_) => None,
         }
     }
 
@@ -56,62 +58,281 @@ impl<'a> Build<'a> {
         Some(Shape::Json(outline, schema))
     }
 
-    pub(super) fn unfilled(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>, filled: &[String]) {
-        let (outline, schema) = match level.target {
-            Some(Shape::Json(outline, schema)) => (outline, schema),
-            Some(Shape::Loop(set, entries)) => return unfilled_segments(file, fields, set, entries, filled),
-            _ => return,
-        };
-        for (name, required) in outline.fields(schema) {
-            if filled.iter().any(|known| known == name) {
-                continue;
-            }
-            let span = fields.span.clone();
-            if required {
-                let says = format!("nothing fills `{name}`, which the outline {} requires", outline.name);
-                file.error(span, "map::unfilled", says, None);
-            } else {
-                let says = format!("nothing fills `{name}` of the outline {}", outline.name);
-                file.warning(span, "map::unfilled", says, None);
-            }
+    /// Tells which fields of the target nothing fills: an error where its outline requires them, in objects too.
+    pub(super) fn unfilled(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>, filled: &Targets) {
+        match level.target {
+            Some(Shape::Json(outline, schema)) => unfilled_fields(file, fields, outline, schema, &[], filled),
+            Some(Shape::Loop(set, entries)) => unfilled_segments(file, fields, set, entries, filled),
+            Some(Shape::Segment(set, id)) => unfilled_elements(file, fields, set, id, filled),
+            Some(Shape::Any | Shape::Value(_) | Shape::OneOf(_)) | None => {}
         }
     }
 }
 
-/// Says where a value of one type is to fill a target of another. A list fills a single value with its first item, and a
-/// single value fills a list alone.
+/// Deepest nesting of objects that are compared field by field.
+const DEPTH: usize = 16;
+
+fn unfilled_fields(file: &File<'_>, fields: &Fields<'_>, outline: &Outline, schema: &Value, at: &[String], filled: &Targets) {
+    for (name, required) in outline.fields(schema) {
+        let path: Vec<String> = at.iter().cloned().chain([name.to_owned()]).collect();
+        if filled.has(&path) {
+            continue;
+        }
+        let shown = path.join(".");
+        if filled.has_below(&path) {
+            if let Some(inner) = outline.below(schema, &[name.to_owned()]).filter(|_| path.len() < DEPTH) {
+                unfilled_fields(file, fields, outline, inner, &path, filled);
+            }
+        } else if required {
+            let says = format!("nothing fills `{shown}`, which the outline {} requires", outline.name);
+            file.error(fields.span.clone(), UNFILLED, says, None);
+        } else if at.is_empty() {
+            let says = format!("nothing fills `{shown}` of the outline {}", outline.name);
+            file.warning(fields.span.clone(), UNFILLED, says, None);
+        }
+    }
+}
+
+/// The code of a target that nothing fills: the one error with which a map can still be tried.
+pub(super) const UNFILLED: &str = "map::unfilled";
+
+/// The targets of one level, as they are filled one after another.
+pub(super) struct Targets {
+    carried: Vec<String>,
+    /// Carried fields that no object can be.
+    closed: Vec<String>,
+    own: Vec<Vec<String>>,
+    /// Loops of one id may come from several lists.
+    joins: bool,
+}
+
+impl Targets {
+    /// None yet, but what is carried over from a source that is taken as it is.
+    pub fn new(carried: &[(String, Shape<'_>)], joins: bool) -> Self {
+        let closed = carried.iter().filter(|(_, shape)| shape.types().is_some_and(|types| !types.meets(Types::OBJECT)));
+        Self {
+            closed: closed.map(|(name, _)| name.clone()).collect(),
+            carried: carried.iter().map(|(name, _)| name.clone()).collect(),
+            own: Vec::new(),
+            joins,
+        }
+    }
+
+    /// Adds a target, and tells where it meets one before.
+    pub fn add(&mut self, file: &File<'_>, span: std::ops::Range<usize>, target: &[String]) {
+        let shown = target.join(".");
+        let meets = self.own.iter().find(|known| known.starts_with(target) || target.starts_with(known));
+        if let Some(known) = meets.filter(|known| !(self.joins && known.as_slice() == target)) {
+            let says = match known.as_slice() == target {
+                true => format!("`{shown}` is filled twice"),
+                false => format!("`{shown}` and `{}` are filled by two rules, and one lies inside the other", known.join(".")),
+            };
+            file.error(span, "map::twice", says, None);
+        } else if let Some(parent) = target.first().filter(|first| target.len() > 1 && self.closed.contains(first)) {
+            let says = format!("`{parent}` goes on as it is, and is no object that could hold `{}`", target[1..].join("."));
+            file.error(span, "map::parent", says, None);
+        }
+        self.own.push(target.to_vec());
+    }
+
+    fn has(&self, path: &[String]) -> bool {
+        self.own.iter().any(|own| own == path) || matches!(path, [name] if self.carried.contains(name))
+    }
+
+    fn has_below(&self, path: &[String]) -> bool {
+        self.own.iter().any(|own| own.starts_with(path))
+    }
+}
+
+/// The fields of the target that a source which is taken as it is fills, with their shapes there. What it carries that the target
+/// does not have, and two fields that get one name, are told.
+pub(super) fn carried<'s>(
+    file: &File<'_>,
+    fields: &Fields<'_>,
+    begin: &AsIs,
+    outline: &'s Outline,
+    schema: &'s Value,
+    target: Option<Shape<'_>>,
+) -> Vec<(String, Shape<'s>)> {
+    let mut all: Vec<(String, Shape<'s>)> = Vec::new();
+    for (own, _) in outline.fields(schema) {
+        let Some(name) = begin.name_of(&[own]) else { continue };
+        if all.iter().any(|(known, _)| *known == name) {
+            let says = format!("`{own}` would be `{name}` there, which another field of the source is already");
+            let span = if fields.has("rename") { fields.span_of("rename") } else { fields.span_of("begin") };
+            file.error(span, "map::twice", says, Some(format!("drop = [\"{own}\"] leaves it out")));
+            continue;
+        }
+        let changed = begin.change.iter().any(|(pattern, ..)| pattern.is_of(&[own]));
+        let shape = match outline.below(schema, &[own.to_owned()]).filter(|_| !changed) {
+            Some(inner) => Shape::Json(outline, inner),
+            None => Shape::Any,
+        };
+        all.push((name, shape));
+    }
+    if let Some(Shape::Json(target, schema)) = target {
+        let known = target.fields(schema);
+        for (name, shape) in &all {
+            if !known.is_empty() && !known.iter().any(|(own, _)| own == name) {
+                let says = format!("`{name}` goes on as it is, and the outline {} has no such field", target.name);
+                file.warning(fields.span_of("begin"), "map::carried", says, Some(format!("drop = [\"{name}\"] leaves it out")));
+            } else if let Some(wanted) = target.below(schema, std::slice::from_ref(name))
+                && let (Some(wanted), Some(given)) = (Types::of(target, wanted), shape.types())
+                && !given.without(Types::NULL).is_empty()
+                && !wanted.meets(given.without(Types::NULL))
+            {
+                let says = format!("`{name}` goes on as it is: it is {}, and the target takes {}", given.words(), wanted.words());
+                file.error(
+                    fields.span_of("begin"),
+                    "map::type",
+                    says,
+                    Some("a [change] or a rule makes another of it".to_owned()),
+                );
+            }
+        }
+    }
+    all
+}
+
+/// Tells which patterns of a map that begins as its source fit no field of it.
+pub(super) fn patterns(file: &File<'_>, fields: &Fields<'_>, begin: &AsIs, outline: &Outline, schema: &Value) {
+    let mut paths: Vec<Vec<String>> = Vec::new();
+    let open = every_path(outline, schema, &[], &mut paths);
+    let all = [
+        ("drop", begin.drop.iter().collect::<Vec<_>>()),
+        ("rename", begin.rename.iter().map(|(pattern, _)| pattern).collect()),
+        ("change", begin.change.iter().map(|(pattern, ..)| pattern).collect()),
+    ];
+    for (key, pattern) in all.into_iter().flat_map(|(key, patterns)| patterns.into_iter().map(move |one| (key, one))) {
+        let fits = |path: &Vec<String>| pattern.is_of(&path.iter().map(String::as_str).collect::<Vec<_>>());
+        if !open && !paths.iter().any(fits) {
+            let says = format!("`{}` fits no field of the outline {}", pattern.text(), outline.name);
+            file.warning(fields.span_of(key), "map::pattern", says, None);
+        }
+    }
+}
+
+/// The paths of all fields below a schema, lists passed through. Gives whether there may be more that it does not name.
+fn every_path(outline: &Outline, schema: &Value, at: &[String], paths: &mut Vec<Vec<String>>) -> bool {
+    if at.len() > DEPTH {
+        return true;
+    }
+    let schema = outline.resolve(schema);
+    if let Some(item) = outline.item(schema) {
+        return every_path(outline, item, at, paths);
+    }
+    let fields = outline.fields(schema);
+    let scalar = Types::of(outline, schema).is_some_and(|types| !types.meets(Types::OBJECT.and(Types::LIST)));
+    let mut open = fields.is_empty() && !scalar;
+    for (name, _) in fields {
+        let path: Vec<String> = at.iter().cloned().chain([name.to_owned()]).collect();
+        paths.push(path.clone());
+        if let Some(inner) = outline.below(schema, &[name.to_owned()]) {
+            open |= every_path(outline, inner, &path, paths);
+        }
+    }
+    open
+}
+
+/// Tells which fixed values of an expression the target's schema does not take: not in its list, no date, too long.
+pub(super) fn literals(file: &File<'_>, start: usize, name: &str, outline: &Outline, schema: &Value, expr: &Expr) {
+    let literals = expr.literals();
+    let Some(validator) = (!literals.is_empty()).then(|| Validator::of_part(outline, schema)).flatten() else { return };
+    // A list is made of what is given for it.
+    let is_list = Types::of(outline, schema).is_some_and(|types| types.without(Types::NULL) == Types::LIST);
+    for (value, span) in literals.into_iter().filter(|_| !is_list) {
+        if let Some(misfit) = validator.misfits(value).into_iter().next() {
+            let says = format!("`{name}`: {}", misfit.says.replacen("the document", "this", 1));
+            file.error(start + span.start..start + span.end, "map::value", says, None);
+        }
+    }
+}
+
+/// Tells where what a rule gives does not fit its target: several values for one, another type, an object without what is
+/// required. Gives whether something was told.
 pub(super) fn mismatch(
     file: &File<'_>,
     span: std::ops::Range<usize>,
-    target: &[String],
-    wanted: Option<&str>,
+    name: &str,
+    wanted: &Shape<'_>,
+    given: &Checked<'_>,
+) -> bool {
+    let takes_list = wanted.types().is_none_or(|types| types.meets(Types::LIST));
+    if given.several && !takes_list {
+        let says = format!("`{name}` takes one value, and this may give several");
+        let help = "first(…), last(…), a filter or a position says which; join(…) makes one text of all";
+        file.error(span, "map::several", says, Some(help.to_owned()));
+        return true;
+    }
+    if given.repeats && !takes_list {
+        let says = format!("`{name}` takes one value, and this may be repeated: it fails where several values differ");
+        let help = "first(…), last(…), a filter or a position says which; join(…) makes one text of all";
+        file.warning(span.clone(), "map::repeated", says, Some(help.to_owned()));
+    }
+    let Some((severity, says, help)) = unfit(name, wanted, &given.shape, given.several, 0) else { return false };
+    match severity {
+        Severity::Error => file.error(span, "map::type", says, help),
+        Severity::Warning => file.warning(span, "map::type", says, help),
+    }
+    true
+}
+
+/// The first thing that does not fit, with what to do about it.
+fn unfit(
+    name: &str,
+    wanted: &Shape<'_>,
     given: &Shape<'_>,
-) {
-    let (Some(wanted), Some(given)) = (wanted, given.json_type()) else { return };
-    let name = target.join(".");
-    let word = |of: &str| match of {
-        "string" => "a text",
-        "number" => "a number",
-        "boolean" => "true or false",
-        "array" => "a list",
-        _ => "an object",
+    several: bool,
+    depth: usize,
+) -> Option<(Severity, String, Option<String>)> {
+    let (takes, gives) = (wanted.types()?, given.types()?);
+    // What is given for a list are its items, whether it is one or several.
+    if takes.without(Types::NULL) == Types::LIST
+        && let Shape::Json(outline, schema) = wanted
+        && let Some(item) = outline.item(schema)
+    {
+        let given = if several || gives.meets(Types::LIST) { crate::expr::item_shape(*given) } else { *given };
+        return unfit(&format!("{name}[]"), &Shape::Json(outline, item), &given, false, depth + 1);
+    }
+    let gives = gives.without(Types::NULL);
+    if gives.is_empty() || takes.meets(Types::LIST) {
+        return None;
+    }
+    let help = match takes {
+        Types::NUMBER => Some("number(…) makes a number of it".to_owned()),
+        Types::TEXT if !gives.meets(Types::OBJECT) => Some("text(…) makes a text of it".to_owned()),
+        _ => None,
     };
-    match (wanted, given) {
-        _ if wanted == given => {}
-        ("array", _) => {}
-        (_, "array") => {
-            let says = format!("`{name}` is {}, and this gives a list: it is cut to its first item", word(wanted));
-            file.warning(span, "map::cut", says, Some("first(…) says that this is meant".to_owned()));
-        }
-        _ => {
-            let help = match wanted {
-                "number" => Some("number(…) makes a number of it".to_owned()),
-                "string" => Some("text(…) makes a text of it".to_owned()),
-                _ => None,
-            };
-            file.error(span, "map::type", format!("`{name}` is {}, and this gives {}", word(wanted), word(given)), help);
+    if !takes.meets(gives) {
+        return Some((Severity::Error, format!("`{name}` is {}, and this gives {}", takes.words(), gives.words()), help));
+    }
+    if !gives.without(takes).is_empty() {
+        let says = format!("`{name}` is {}, and this may give {}", takes.words(), gives.without(takes).words());
+        return Some((Severity::Warning, says, help));
+    }
+    let (Shape::Json(target, wanted), Shape::Json(source, given)) = (wanted, given) else { return None };
+    if takes != Types::OBJECT || depth > DEPTH {
+        return None;
+    }
+    let known = source.fields(given);
+    for (field, required) in target.fields(wanted) {
+        let path = format!("{name}.{field}");
+        let own = [field.to_owned()];
+        match (source.below(given, &own), target.below(wanted, &own)) {
+            (Some(given), Some(wanted)) => {
+                let wrong = unfit(&path, &Shape::Json(target, wanted), &Shape::Json(source, given), false, depth + 1);
+                if wrong.is_some() {
+                    return wrong;
+                }
+            }
+            (None, _) if required && !known.is_empty() => {
+                let says = format!("nothing fills `{path}`, which the outline {} requires", target.name);
+                return Some((Severity::Error, says, None));
+            }
+            _ => {}
         }
     }
+    None
 }
 
 /// A target in a transaction set: an element by its designator, or the id of a loop or segment that a list makes.
@@ -162,13 +383,33 @@ fn check_element<'t>(
     None
 }
 
-/// Segments and loops that the set must have and nothing fills. ST and SE are written with the envelope.
-fn unfilled_segments(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, entries: &[Entry], filled: &[String]) {
-    for entry in entries.iter().filter(|entry| entry.mandatory() && !matches!(entry.id(), "ST" | "SE")) {
+/// Segments and loops that the set must have and nothing fills, and elements that a filled segment must have. ST and SE are
+/// written with the envelope.
+fn unfilled_segments(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, entries: &[Entry], filled: &Targets) {
+    for entry in entries.iter().filter(|entry| !matches!(entry.id(), "ST" | "SE")) {
         let id = entry.id();
-        if !filled.iter().any(|target| split_designator(target).0 == id) {
-            let says = format!("nothing fills {id}, which the {} must have", set.set);
-            file.error(fields.span.clone(), "map::unfilled", says, None);
+        let mut own = filled.own.iter().filter_map(|target| target.first()).map(|name| split_designator(name));
+        match own.find(|(known, _)| *known == id) {
+            // A list makes it, and says by itself what is missing in it.
+            Some((_, None)) => {}
+            Some((_, Some(_))) => unfilled_elements(file, fields, set, id, filled),
+            None if entry.mandatory() => {
+                let says = format!("nothing fills {id}, which the {} must have", set.set);
+                file.error(fields.span.clone(), UNFILLED, says, None);
+            }
+            None => {}
+        }
+    }
+}
+
+/// Elements that a segment must have and nothing fills.
+fn unfilled_elements(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, id: &str, filled: &Targets) {
+    let Some(segment) = set.segment(id) else { return };
+    for (n, place) in segment.places().enumerate().filter(|(_, place)| place.use_ == Use::Mandatory) {
+        let designator = format!("{id}{:02}", n + 1);
+        if !filled.has(std::slice::from_ref(&designator)) {
+            let says = format!("nothing fills {designator} ({}), which {id} must have", place.content.name());
+            file.error(fields.span.clone(), UNFILLED, says, None);
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use super::Build;
 use super::fields::{Fields, File};
+use super::maps::Need;
 use super::steps::Sofar;
 use crate::flow::{Choice, Once, Step, Until, Verb, Way};
 use std::time::Duration;
@@ -28,7 +29,7 @@ impl<'a> Build<'a> {
                 file.error(table.span.clone(), "flow::choose", says, Some("put the way without `when` last".to_owned()));
             }
             if let Some((when, start)) = &when {
-                self.check_step_expr(file, *start, when, sofar);
+                self.check_step_expr(file, *start, when, Need::Condition, sofar);
             }
             let mut along = sofar.clone();
             let way = when.as_ref().map_or("otherwise", |(when, _)| when.text.as_str());
@@ -90,7 +91,7 @@ impl<'a> Build<'a> {
         let until = match (inner.duration("for"), inner.expr("until")) {
             (Some(span), None) => Some(Until::Span(span)),
             (None, Some((until, start))) => {
-                self.check_step_expr(file, start, &until, sofar);
+                self.check_step_expr(file, start, &until, Need::One, sofar);
                 Some(Until::At(until))
             }
             (Some(_), Some(_)) | (None, None) => {
@@ -120,7 +121,7 @@ impl<'a> Build<'a> {
         let (path, says) = (template("post"), template("says"));
         let within = inner.duration("within");
         let once = inner.expr("once_per").map(|(cause, start)| {
-            self.check_step_expr(file, start, &cause, sofar);
+            self.check_step_expr(file, start, &cause, Need::One, sofar);
             Once { cause, within: within.unwrap_or(WITHIN) }
         });
         if within.is_some() && !inner.has("once_per") {

@@ -66,3 +66,12 @@ pub fn begin() -> (Machine, Turn) {
     let logic = Logic::of(&workspace(&files()), "partner-orders").unwrap();
     Machine::begin(logic, origin(form), document)
 }
+
+/// What is wrong with a document, as sentences in the order of their words.
+#[allow(dead_code, reason = "not every suite holds documents against their schemas")]
+pub fn misfits(outline: &wirewatch_core::outline::Outline, document: &serde_json::Value) -> Vec<String> {
+    let validator = wirewatch_core::outline::Validator::of(outline).expect("a schema");
+    let mut all: Vec<String> = validator.misfits(document).into_iter().map(|one| one.says).collect();
+    all.sort();
+    all
+}

@@ -12,7 +12,7 @@ use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::machine::State as MessageState;
-use wirewatch_core::{Finding, Id, MessageId, amend};
+use wirewatch_core::{Finding, Id, MessageId, Severity, amend};
 use wirewatch_journal::{MessageFilter, MessageRow};
 
 /// Messages that one bulk act reaches at most; more are done by calling again.
@@ -52,12 +52,12 @@ pub async fn act(
             let document = amend::restore(&form, &request.document);
             let (_, workspace) = app.engine.releases().current();
             let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
-            findings = amend::findings(&workspace, partner, &form, &document);
+            findings = amend::findings(&workspace, &stored.origin.flow, partner, &form, &document);
             Act::Amend { form, document, answers: answers(&request.answers)? }
         }
         other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),
     };
-    if !request.preview && !findings.is_empty() {
+    if !request.preview && findings.iter().any(|finding| finding.severity == Severity::Error) {
         return Err(faulty(findings));
     }
     if !request.preview {

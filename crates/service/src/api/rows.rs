@@ -104,7 +104,7 @@ pub fn described(n: usize, segment: Described<'_>) -> DescribedSegment {
         at: format!("{}{:02}", segment.id, one.position),
         name: one.name.to_owned(),
         value: one.value,
-        meaning: one.meaning.to_owned(),
+        meaning: one.meaning.into_owned(),
         from: number(one.from),
         to: number(one.to),
     };

@@ -8,7 +8,7 @@ use axum::extract::State;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use wirewatch_core::duration;
-use wirewatch_core::flow::{Flow, Parcel, Step, Takes, Until, Verb};
+use wirewatch_core::flow::{Flow, Parcel, Step, Takes, UNROUTED, Until, Verb};
 use wirewatch_core::meter::{self, Figures, Point};
 use wirewatch_core::workspace;
 use wirewatch_core::{Timestamp, intake::Verdict};
@@ -38,8 +38,11 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
     let held_steps = flows::held_steps(&app).await;
     let read = app.meter.read(now);
     let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
-    let strands = workspace.flows.values().map(|flow| {
-        let own: Vec<&Standing> = standing.iter().filter(|one| one.flow == flow.name).collect();
+    let own = |flow: &Flow| standing.iter().filter(|one| one.flow == flow.name).collect::<Vec<&Standing>>();
+    // What no flow takes is drawn when there is some.
+    let shown = workspace.flows.values().filter(|flow| flow.name != UNROUTED || !own(flow).is_empty());
+    let strands = shown.map(|flow| {
+        let own = own(flow);
         let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
         let recorded = flows::recorded(&app, &flow.name, now);
         let mut strand = Strand { paused, recorded, ..strand(flow, &own, &read, held) };

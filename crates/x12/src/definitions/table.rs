@@ -143,6 +143,12 @@ impl Entry {
         }
     }
 
+    /// Whether it may come more than once.
+    #[must_use]
+    pub fn repeats(&self) -> bool {
+        self.max() > 1
+    }
+
     /// The most repetitions; `u32::MAX` without limit.
     #[must_use]
     pub fn max(&self) -> u32 {

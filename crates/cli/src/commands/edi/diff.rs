@@ -1,14 +1,16 @@
-use super::input::{self, TermsArgs};
+use super::input::{self, Left, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint};
 use serde_json::json;
 use std::path::PathBuf;
 use wirewatch_core::edi::{Difference, differences};
+use wirewatch_core::x12::Reading;
 
 /// Compare two X12 files by what they say: separators, padding, line ends and numbering do not count
 ///
-/// Sets are compared in their order. Exit code 1 when they differ.
+/// Parties, usage and versions are compared, then sets in their order, then what has no tree: sets that are not defined, and bytes that
+/// are no X12. Exit code 1 when they differ.
 #[derive(Debug, clap::Args)]
 pub struct DiffArgs {
     /// The file before; - for standard input
@@ -27,9 +29,16 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
     let [one, other] = [&args.before, &args.after].map(|file| local::bytes(file).map(|bytes| (file, bytes)));
     let ((before, before_bytes), (after, after_bytes)) = (one?, other?);
     let (old, new) = (input::read(&terms, &before_bytes), input::read(&terms, &after_bytes));
-    let old = input::trees(&terms, before, &before_bytes, &old)?;
-    let new = input::trees(&terms, after, &after_bytes, &new)?;
-    let mut all: Vec<(String, Vec<Difference>)> = Vec::new();
+    let mut all: Vec<(String, Vec<Difference>)> = envelopes(&old, &new);
+    let old = input::parts(&terms, before, &before_bytes, &old)?;
+    let new = input::parts(&terms, after, &after_bytes, &new)?;
+    all.push(("parts without a tree".to_owned(), lefts(&old.left, &new.left)));
+    let (old, new) = (old.found, new.found);
+    for (file, found) in [(before, &old), (after, &new)] {
+        if found.is_empty() && all.iter().all(|(_, found)| found.is_empty()) {
+            return Err(CommandError::Failed(format!("{}: there is nothing in it to compare", file.display())));
+        }
+    }
     for (old, new) in old.iter().zip(&new) {
         let name = format!("{} {}", old.set.set, old.set.control);
         let found = match old.set.set == new.set.set {
@@ -75,4 +84,58 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
         }
     }
     if same { Ok(()) } else { Err(CommandError::Found) }
+}
+
+/// How the envelopes differ, interchange by interchange in their order: who writes to whom, for what use, in which versions.
+fn envelopes(before: &Reading, after: &Reading) -> Vec<(String, Vec<Difference>)> {
+    let mut all = Vec::new();
+    let (old, new) = (&before.interchanges, &after.interchanges);
+    for n in 0..old.len().max(new.len()) {
+        let fields = |reading: &Reading| {
+            let Some(interchange) = reading.interchanges.get(n) else { return Vec::new() };
+            let header = &interchange.header;
+            let mut fields = vec![
+                ("ISA05".to_owned(), "Sender qualifier", header.sender.qualifier.clone()),
+                ("ISA06".to_owned(), "Sender", header.sender.id.clone()),
+                ("ISA07".to_owned(), "Receiver qualifier", header.receiver.qualifier.clone()),
+                ("ISA08".to_owned(), "Receiver", header.receiver.id.clone()),
+                ("ISA12".to_owned(), "Version of the controls", header.version.clone()),
+                ("ISA15".to_owned(), "Usage", header.usage.clone()),
+            ];
+            for (g, group) in interchange.groups.iter().enumerate() {
+                fields.push((format!("GS[{}]/GS01", g + 1), "Functional identifier", group.functional_id.clone()));
+                fields.push((format!("GS[{}]/GS08", g + 1), "Version", group.version.clone()));
+            }
+            fields
+        };
+        let (old, new) = (fields(before), fields(after));
+        let value = |side: &[(String, &'static str, String)], at: &str| {
+            side.iter().find(|(known, ..)| known == at).map(|(.., value)| value.clone())
+        };
+        let mut found: Vec<Difference> = Vec::new();
+        for (at, name, _) in old.iter().chain(&new) {
+            let (before, after) = (value(&old, at), value(&new, at));
+            if before != after && !found.iter().any(|known| known.at == *at) {
+                found.push(Difference { at: at.clone(), name: (*name).to_owned(), before, after });
+            }
+        }
+        all.push((format!("interchange {}", n + 1), found));
+    }
+    all
+}
+
+/// Parts that have no tree and stand in one file alone.
+fn lefts(before: &[Left], after: &[Left]) -> Vec<Difference> {
+    let only = |these: &[Left], those: &[Left], first: bool| {
+        let alone = these.iter().filter(|one| those.iter().all(|other| other.text.trim() != one.text.trim()));
+        let told = alone.map(|left| {
+            let text = Some(left.text.trim().to_owned());
+            let (before, after) = if first { (text, None) } else { (None, text) };
+            Difference { at: format!("bytes {} to {}", left.from, left.to), name: left.says.clone(), before, after }
+        });
+        told.collect::<Vec<_>>()
+    };
+    let mut all = only(before, after, true);
+    all.extend(only(after, before, false));
+    all
 }

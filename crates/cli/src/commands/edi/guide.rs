@@ -36,7 +36,7 @@ pub fn run(args: &GuideArgs) -> Result<(), CommandError> {
     for file in &args.samples {
         let bytes = local::bytes(file)?;
         let reading = input::read(&terms, &bytes);
-        trees.extend(input::trees(&terms, file, &bytes, &reading)?.into_iter().map(|found| found.tree));
+        trees.extend(input::trees(&terms, file, &bytes, &reading)?.found.into_iter().map(|found| found.tree));
     }
     let Some(guide) = draft(&trees) else {
         return Err(CommandError::Failed("the samples are of different transaction sets or versions".to_owned()));

@@ -64,15 +64,63 @@ pub struct Found<'r> {
     pub tree: SetTree,
 }
 
-/// Every set of an input that is defined, as trees; an error when there is none.
-pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading) -> Result<Vec<Found<'r>>, CommandError> {
+/// A part of an input that has no tree: a set that is not defined, or bytes that could not be read.
+#[derive(Debug, serde::Serialize)]
+pub struct Left {
+    /// Offsets of its first byte and the one behind its last.
+    pub from: u64,
+    pub to: u64,
+    /// Why it has none.
+    pub says: String,
+    /// What stands there; what is no UTF-8 is replaced.
+    pub text: String,
+}
+
+impl Left {
+    /// As a line for people.
+    pub fn line(&self) -> String {
+        let text: String = self.text.trim().chars().take(120).collect();
+        let more = if text.len() < self.text.trim().len() { "…" } else { "" };
+        format!("bytes {} to {}: {}: {text}{more}", self.from, self.to, self.says)
+    }
+}
+
+/// All of an input: its sets as trees, and what has none.
+pub struct Parts<'r> {
+    pub found: Vec<Found<'r>>,
+    pub left: Vec<Left>,
+}
+
+/// Every set of an input that is defined, as trees, and what is left; an error when there is no tree.
+pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading) -> Result<Parts<'r>, CommandError> {
+    let parts = parts(terms, file, bytes, reading)?;
+    if !parts.found.is_empty() {
+        return Ok(parts);
+    }
+    let undefined = reading.interchanges.iter().flat_map(|one| &one.groups).find_map(|group| Some((group, group.sets.first()?)));
+    let says = match undefined {
+        Some((group, set)) => {
+            let name = format!("{} {}", group.version, set.set);
+            format!("no definition of {name}; a workspace may have one under standards/, see --workspace")
+        }
+        None => "no transaction set in it; `wirewatch edi check` says what is wrong".to_owned(),
+    };
+    Err(CommandError::Failed(format!("{}: {says}", file.display())))
+}
+
+/// Every part of an input.
+pub fn parts<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading) -> Result<Parts<'r>, CommandError> {
     let mut found = Vec::new();
-    let mut undefined = Vec::new();
+    let text = |from: u64, to: u64| String::from_utf8_lossy(&bytes[from as usize..to as usize]).into_owned();
+    let unread = reading.unread.iter().map(|one| (one.bytes.start, one.bytes.end, one.says.clone()));
+    let mut left: Vec<Left> = unread.map(|(from, to, says)| Left { from, to, says, text: text(from, to) }).collect();
     for interchange in &reading.interchanges {
         for group in &interchange.groups {
             for set in &group.sets {
                 let Some(definition) = terms.definitions.find(&group.version, &set.set) else {
-                    undefined.push(format!("{} {}", group.version, set.set));
+                    let (from, to) = (set.bytes.start, set.bytes.end);
+                    let says = format!("no definition of {} {}", group.version, set.set);
+                    left.push(Left { from, to, says, text: text(from, to) });
                     continue;
                 };
                 let own = &bytes[set.bytes.start as usize..set.bytes.end as usize];
@@ -82,12 +130,6 @@ pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading)
             }
         }
     }
-    if !found.is_empty() {
-        return Ok(found);
-    }
-    let says = match undefined.first() {
-        Some(set) => format!("no definition of {set}; a workspace may have one under standards/, see --workspace"),
-        None => "no transaction set in it; `wirewatch edi check` says what is wrong".to_owned(),
-    };
-    Err(CommandError::Failed(format!("{}: {says}", file.display())))
+    left.sort_by_key(|left| left.from);
+    Ok(Parts { found, left })
 }

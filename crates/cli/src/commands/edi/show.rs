@@ -1,4 +1,4 @@
-use super::input::{self, Found, TermsArgs};
+use super::input::{self, Found, Parts, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint};
@@ -48,7 +48,10 @@ pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
             return Ok(());
         }
     }
-    let found = input::trees(&terms, &args.file, &bytes, &reading)?;
+    let Parts { found, left } = input::trees(&terms, &args.file, &bytes, &reading)?;
+    for left in &left {
+        anstream::eprintln!("{}  {}", paint(ui::WAIT, "left"), left.line());
+    }
     if args.named {
         found.iter().for_each(named);
         return Ok(());

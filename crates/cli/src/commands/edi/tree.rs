@@ -1,4 +1,4 @@
-use super::input::{self, TermsArgs};
+use super::input::{self, Parts, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
 use crate::ui::{self, paint};
@@ -9,7 +9,8 @@ use wirewatch_core::x12::{Child, LoopRef};
 
 /// Show the sets of an X12 file as trees, by their loops
 ///
-/// With --json a list with one entry for each set; `wirewatch edi write` writes it back.
+/// With --json a list with one entry for each set, which `wirewatch edi write` writes back. What has no tree, being of a set that is
+/// not defined or no X12 at all, is shown behind them.
 #[derive(Debug, clap::Args)]
 pub struct TreeArgs {
     /// The file; - for standard input
@@ -25,7 +26,7 @@ pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
     let terms = args.by.terms()?;
     let bytes = local::bytes(&args.file)?;
     let reading = input::read(&terms, &bytes);
-    let found = input::trees(&terms, &args.file, &bytes, &reading)?;
+    let Parts { found, left } = input::trees(&terms, &args.file, &bytes, &reading)?;
     if args.json {
         let trees = found.iter().map(|found| {
             json!({
@@ -33,12 +34,16 @@ pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
                 "group": found.group, "version": found.tree.definition().version, "tree": to_json(&found.tree),
             })
         });
-        ui::json(&trees.collect::<Vec<_>>());
+        let left = left.iter().map(|left| json!({ "left": left }));
+        ui::json(&trees.chain(left).collect::<Vec<_>>());
         return Ok(());
     }
     for found in &found {
         anstream::println!("{} {}  {}", found.set.set, paint(ui::BOLD, &found.set.control), found.tree.definition().name);
         show(found.tree.root(), 1);
+    }
+    for left in &left {
+        anstream::println!("{}  {}", paint(ui::WAIT, "left"), left.line());
     }
     Ok(())
 }

@@ -9,8 +9,8 @@ use serde_json::Value;
 use std::path::{Path, PathBuf};
 use wirewatch_core::compare::differences;
 use wirewatch_core::outline::{
-    Outline, Written, annotate, infer, is_openapi, is_xml_schema, of_openapi, of_positions, of_xml_schema, read_sample,
-    with_examples,
+    Outline, Written, annotate, infer, infer_of_texts, is_openapi, is_xml_schema, of_openapi, of_positions, of_xml_schema,
+    read_sample, with_examples,
 };
 use wirewatch_core::workspace::Workspace;
 
@@ -100,7 +100,9 @@ fn samples(args: &FromArgs, sources: Vec<(&PathBuf, Vec<u8>)>, title: &str) -> R
         samples.extend(read);
         seen.push((written, bytes));
     }
-    let mut schema = infer(&samples, title);
+    // What is no JSON holds nothing but texts.
+    let texts = seen.iter().any(|(written, _)| *written != Written::Json);
+    let mut schema = if texts { infer_of_texts(&samples, title) } else { infer(&samples, title) };
     for (written, bytes) in &seen {
         annotate(&mut schema, *written, bytes);
     }
@@ -112,7 +114,9 @@ fn openapi(source: &Path, bytes: &[u8]) -> Result<Option<Value>, CommandError> {
     let yaml = source.extension().is_some_and(|ending| ending == "yaml" || ending == "yml");
     let document: Option<Value> = match yaml {
         true => {
-            let read = serde_saphyr::from_slice(bytes);
+            // YAML 1.2, as OpenAPI asks for: `no` is a text there.
+            let options = serde_saphyr::options! { strict_booleans: true };
+            let read = serde_saphyr::from_slice_with_options(bytes, options);
             Some(read.map_err(|error| CommandError::Failed(format!("{}: not YAML: {error}", source.display())))?)
         }
         false => serde_json::from_slice(bytes).ok(),

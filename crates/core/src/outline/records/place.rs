@@ -1,6 +1,7 @@
 //! The place of one field: what stands there as a value, and a value as what stands there.
 
-use super::said;
+use super::{Layout, said};
+use crate::number;
 use crate::outline::Outline;
 use crate::outline::written::{plain, typed};
 use rust_decimal::Decimal;
@@ -40,6 +41,13 @@ impl<'a> Place<'a> {
         self.path.join(".")
     }
 
+    /// Whether a line of so many characters ends inside it. Blanks that fill a place on the right are often left out.
+    pub fn cut_by(&self, characters: usize) -> bool {
+        let from = self.at.saturating_sub(1);
+        let ends = self.length.is_some_and(|length| from < characters && characters < from + length);
+        ends && (self.right || self.pad != ' ')
+    }
+
     pub fn read(&self, outline: &Outline, text: &str, at: &str) -> Result<Option<Value>, String> {
         let blank = |c: char| c == ' ' || c == self.pad;
         let trimmed = match (self.right, self.pad) {
@@ -59,7 +67,8 @@ impl<'a> Place<'a> {
                 .map_err(|_| format!("{at}: `{trimmed}` is no date of the form `{pattern}`"));
         }
         if self.places > 0 {
-            let whole: Decimal = trimmed.parse().map_err(|_| format!("{at}: `{trimmed}` is no number"))?;
+            let whole = number::read(trimmed).and_then(|text| number::decimal(&text));
+            let whole = whole.ok_or_else(|| format!("{at}: `{trimmed}` is no number"))?;
             if trimmed.contains('.') {
                 return Err(format!(
                     "{at}: `{trimmed}` has a decimal point, and {} of its digits stand behind one that is not written",
@@ -72,7 +81,22 @@ impl<'a> Place<'a> {
         typed(outline, self.schema, trimmed, at)
     }
 
-    pub fn write(&self, value: &Value, separator: Option<char>) -> Result<String, String> {
+    /// The value as it stands in its place. What would not be read back as it is, is refused: blanks at its ends, a time that the
+    /// date's pattern leaves out.
+    pub fn write(&self, outline: &Outline, value: &Value, layout: &Layout<'_>) -> Result<String, String> {
+        let text = self.written(value, layout)?;
+        let at = self.name();
+        match self.read(outline, &text, &at)? {
+            back if same(value, back.as_ref()) => Ok(text),
+            back => {
+                let shown = back.map_or_else(|| "nothing".to_owned(), |back| back.to_string());
+                Err(format!("{at}: {value} would be read back as {shown}"))
+            }
+        }
+    }
+
+    fn written(&self, value: &Value, layout: &Layout<'_>) -> Result<String, String> {
+        let separator = layout.separator;
         let at = self.name();
         let text = plain(value).ok_or_else(|| format!("{at}: a place takes a single value"))?;
         let text = match (self.date, self.places) {
@@ -82,7 +106,8 @@ impl<'a> Place<'a> {
                 jiff::fmt::strtime::format(pattern, date).map_err(|error| format!("{at}: {error}"))?
             }
             (None, 1..) if !text.is_empty() => {
-                let number: Decimal = text.parse().map_err(|_| format!("{at}: `{text}` is no number"))?;
+                let number = number::read(&text).and_then(|text| number::decimal(&text));
+                let number = number.ok_or_else(|| format!("{at}: `{text}` is no number"))?;
                 if number.normalize().scale() > self.places {
                     return Err(format!("{at}: {text} has more than {} digits behind the point", self.places));
                 }
@@ -92,7 +117,10 @@ impl<'a> Place<'a> {
             }
             _ => text.into_owned(),
         };
-        if text.contains(['\n', '\r']) || separator.is_some_and(|separator| text.contains(separator)) {
+        if text.contains(['\n', '\r'])
+            || text.contains(layout.line_end)
+            || separator.is_some_and(|separator| text.contains(separator))
+        {
             return Err(format!("{at}: `{}` has a line end or a separator in it", text.escape_debug()));
         }
         let (Some(length), None) = (self.length, separator) else { return Ok(text) };
@@ -106,4 +134,11 @@ impl<'a> Place<'a> {
             (false, _) => text + &fill,
         })
     }
+}
+
+/// Whether what is read is what was written: nothing is an empty text, and numbers are equal by their value.
+fn same(value: &Value, back: Option<&Value>) -> bool {
+    let text = plain(value).unwrap_or_default();
+    let Some(back) = back.and_then(plain) else { return text.is_empty() };
+    text == back || value.is_number() && number::compare(&text, &back).is_some_and(|order| order.is_eq())
 }

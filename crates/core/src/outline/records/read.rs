@@ -24,6 +24,26 @@ impl Line<'_> {
         }
     }
 
+    /// What stands where no field of its record does, with its place.
+    fn stray(&self, layout: &Layout<'_>, record: &Record<'_>) -> Option<String> {
+        let tag = (!record.tag.is_empty()).then_some((layout.tag.0, layout.tag.1.max(1)));
+        let fields = record.fields.iter().map(|place| (place.at, place.length.unwrap_or(usize::MAX)));
+        let covered: Vec<(usize, usize)> = tag.into_iter().chain(fields).collect();
+        if layout.separator.is_some() {
+            let known = |at: usize| covered.iter().any(|(from, _)| *from == at);
+            let mut columns = self.columns.iter().enumerate().filter(|(n, text)| !known(n + 1) && !text.trim().is_empty());
+            return columns
+                .next()
+                .map(|(n, text)| format!("column {} holds `{}`, and no field stands there", n + 1, text.trim()));
+        }
+        let known = |at: usize| covered.iter().any(|(from, length)| (*from..from.saturating_add(*length)).contains(&at));
+        let mut strays = self.characters.iter().enumerate().filter(|(n, c)| !c.is_whitespace() && !known(n + 1));
+        strays.next().map(|(n, _)| {
+            let text: String = self.characters[n..].iter().take(20).collect();
+            format!("`{}` at {} stands at no field", text.trim_end(), n + 1)
+        })
+    }
+
     fn tag(&self, layout: &Layout<'_>) -> String {
         self.piece(layout, layout.tag.0, Some(layout.tag.1)).trim().to_owned()
     }
@@ -41,7 +61,12 @@ pub(in crate::outline) fn read(outline: &Outline, text: &str) -> Result<Value, S
     let root = Record::root(outline);
     let layout = Layout::of(outline, &root);
     let mut lines = Vec::new();
-    for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.trim_matches(['\u{1A}', ' ']).is_empty()) {
+    let all: Vec<&str> = match layout.line_end {
+        "\n" | "\r\n" => text.lines().collect(),
+        // Whoever ends records otherwise may put line ends behind that for people.
+        other => text.split(other).map(|line| line.trim_matches(['\r', '\n'])).collect(),
+    };
+    for (n, line) in all.into_iter().enumerate().filter(|(_, line)| !line.trim_matches(['\u{1A}', ' ']).is_empty()) {
         let columns = layout.separator.map(|separator| line.split(separator).collect()).unwrap_or_default();
         lines.push(Line { number: n + 1, characters: line.chars().collect(), columns });
     }
@@ -82,10 +107,17 @@ impl Reading<'_> {
             let line = &self.lines[self.at];
             for place in &record.fields {
                 let at = || format!("line {}: {}", line.number, place.name());
+                let ends_inside = place.cut_by(line.characters.len()) && self.layout.separator.is_none();
+                if ends_inside {
+                    return Err(format!("{}: the line ends inside it", at()));
+                }
                 let piece = line.piece(&self.layout, place.at, place.length);
                 if let Some(value) = place.read(self.outline, &piece, &at())? {
-                    put(&mut fields, &place.path, value);
+                    put(&mut fields, &place.path, value).map_err(|says| format!("{}: {says}", at()))?;
                 }
+            }
+            if let Some(says) = line.stray(&self.layout, record) {
+                return Err(format!("line {}: {says}", line.number));
             }
             self.at += 1;
         }
@@ -95,12 +127,16 @@ impl Reading<'_> {
             let value = Value::Object(self.record(inner)?);
             // The list that is the document has no name.
             let path = if inner.path.is_empty() { vec![String::new()] } else { inner.path.clone() };
-            match (inner.many, found(&mut fields, &path)) {
-                (true, Some(Value::Array(items))) => items.push(value),
+            let placed = match (inner.many, found(&mut fields, &path)) {
+                (true, Some(Value::Array(items))) => {
+                    items.push(value);
+                    Ok(())
+                }
                 (true, _) => put(&mut fields, &path, Value::Array(vec![value])),
-                (false, Some(_)) => return Err(format!("line {number}: the record {} stands there twice", inner.tag)),
+                (false, Some(_)) => Err(format!("the record {} stands there twice", inner.tag)),
                 (false, None) => put(&mut fields, &path, value),
-            }
+            };
+            placed.map_err(|says| format!("line {number}: {says}"))?;
         }
         Ok(fields)
     }

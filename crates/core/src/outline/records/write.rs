@@ -2,6 +2,7 @@
 
 use super::{Layout, Record};
 use crate::outline::Outline;
+use crate::outline::rows::without_place;
 use serde_json::Value;
 
 /// The records of a document.
@@ -11,46 +12,73 @@ pub(in crate::outline) fn write(outline: &Outline, document: &Value) -> Result<S
     }
     let root = Record::root(outline);
     let layout = Layout::of(outline, &root);
-    let mut text = String::new();
+    if outline.item(&outline.schema).is_some() != document.is_array() {
+        return Err(format!(
+            "the outline {} says a {}, and this is none",
+            outline.name,
+            if document.is_array() { "single document" } else { "list" }
+        ));
+    }
+    let mut known = Vec::new();
+    places(&root, &[], &mut known);
+    if let Some(field) = without_place(document, &known, &mut Vec::new()) {
+        return Err(format!("{field}: no record has a place for it"));
+    }
+    let mut writer = Writer { outline, layout, text: String::new() };
     match document {
         Value::Array(items) => {
-            items
-                .iter()
-                .try_for_each(|item| root.inner.iter().try_for_each(|inner| write_record(&layout, inner, item, &mut text)))?;
+            items.iter().try_for_each(|item| root.inner.iter().try_for_each(|inner| writer.record(inner, item)))?;
         }
-        one => write_record(&layout, &root, one, &mut text)?,
+        one => writer.record(&root, one)?,
     }
-    Ok(text)
+    Ok(writer.text)
 }
 
 fn at<'v>(value: &'v Value, path: &[String]) -> Option<&'v Value> {
     path.iter().try_fold(value, |value, name| value.get(name))
 }
 
-fn write_record(layout: &Layout<'_>, record: &Record<'_>, value: &Value, text: &mut String) -> Result<(), String> {
-    if record.is_written() {
-        let mut pieces: Vec<(usize, String)> = Vec::new();
-        if !record.tag.is_empty() {
-            pieces.push((layout.tag.0, record.tag.to_owned()));
+/// The paths of all fields that have a place.
+fn places(record: &Record<'_>, at: &[String], known: &mut Vec<Vec<String>>) {
+    let below = |path: &[String]| at.iter().chain(path).cloned().collect::<Vec<_>>();
+    known.extend(record.fields.iter().map(|place| below(&place.path)));
+    record.inner.iter().for_each(|inner| places(inner, &below(&inner.path), known));
+}
+
+struct Writer<'a> {
+    outline: &'a Outline,
+    layout: Layout<'a>,
+    text: String,
+}
+
+impl Writer<'_> {
+    fn record(&mut self, record: &Record<'_>, value: &Value) -> Result<(), String> {
+        if record.is_written() {
+            let mut pieces: Vec<(usize, String)> = Vec::new();
+            if !record.tag.is_empty() {
+                pieces.push((self.layout.tag.0, record.tag.to_owned()));
+            }
+            for place in &record.fields {
+                if let Some(value) = at(value, &place.path).filter(|value| !value.is_null()) {
+                    pieces.push((place.at, place.write(self.outline, value, &self.layout)?));
+                }
+            }
+            let line = line_of(&self.layout, pieces);
+            if line.trim().is_empty() {
+                return Err("a record without a value would be a blank line, which is no record".to_owned());
+            }
+            self.text.push_str(&line);
+            self.text.push_str(self.layout.line_end);
         }
-        for place in &record.fields {
-            if let Some(value) = at(value, &place.path).filter(|value| !value.is_null()) {
-                pieces.push((place.at, place.write(value, layout.separator)?));
+        for inner in &record.inner {
+            match at(value, &inner.path) {
+                Some(Value::Array(items)) if inner.many => items.iter().try_for_each(|item| self.record(inner, item))?,
+                Some(one) if !one.is_null() => self.record(inner, one)?,
+                _ => {}
             }
         }
-        text.push_str(&line_of(layout, pieces));
-        text.push_str(layout.line_end);
+        Ok(())
     }
-    for inner in &record.inner {
-        match at(value, &inner.path) {
-            Some(Value::Array(items)) if inner.many => {
-                items.iter().try_for_each(|item| write_record(layout, inner, item, text))?
-            }
-            Some(one) if !one.is_null() => write_record(layout, inner, one, text)?,
-            _ => {}
-        }
-    }
-    Ok(())
 }
 
 fn line_of(layout: &Layout<'_>, pieces: Vec<(usize, String)>) -> String {

@@ -10,6 +10,7 @@ pub(super) use fit::fit;
 use quick_xml::events::{BytesStart, Event};
 use serde_json::{Map, Value};
 use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
 pub use write::to_xml;
 pub(super) use write::write;
 
@@ -38,10 +39,48 @@ impl Element {
         self.own_attributes().find(|(own, _)| *own == name).map(|(_, value)| value)
     }
 
-    /// Its attributes by their names without prefixes: not those that declare namespaces or speak of a schema.
+    /// Its attributes by their names without prefixes: not those that declare namespaces or where a schema is.
     pub fn own_attributes(&self) -> impl Iterator<Item = (&str, &str)> {
-        let own = |(name, _): &&(String, String)| !name.starts_with("xmlns") && !name.starts_with("xsi:");
-        self.attributes.iter().filter(own).map(|(name, value)| (local(name), value.as_str()))
+        let declares = |name: &str| name == "xmlns" || name.starts_with("xmlns:");
+        let about = |name: &str| matches!(name, "xsi:schemaLocation" | "xsi:noNamespaceSchemaLocation" | "xsi:nil");
+        let own = self.attributes.iter().filter(move |(name, _)| !declares(name) && !about(name));
+        own.map(|(name, value)| (local(name), value.as_str()))
+    }
+
+    /// Whether it says that it holds `null` (XML Schema, 2.6.2).
+    pub fn is_nil(&self) -> bool {
+        self.attributes.iter().any(|(name, value)| name == "xsi:nil" && matches!(value.as_str(), "true" | "1"))
+    }
+
+    /// Whether a text stands in it that is no layout.
+    pub fn has_text(&self) -> bool {
+        !self.text.trim().is_empty()
+    }
+
+    /// Its text beside attributes; none where only its children's layout stands there.
+    pub fn own_text(&self) -> Option<&str> {
+        (self.has_text() || self.children.is_empty() && !self.text.is_empty()).then_some(self.text.as_str())
+    }
+
+    /// What has no place in a tree: text and elements beside each other, two elements or attributes of one name that belong to
+    /// two namespaces.
+    fn untreelike(&self) -> Option<String> {
+        if self.has_text() && !self.children.is_empty() {
+            return Some(format!("text and elements stand beside each other in {}", self.name));
+        }
+        let mut names: HashMap<&str, &str> = HashMap::new();
+        for child in &self.children {
+            let before = names.entry(child.local_name()).or_insert(&child.name);
+            if *before != child.name {
+                return Some(format!(
+                    "{before} and {} stand in {}: without their prefixes they are one name",
+                    child.name, self.name
+                ));
+            }
+        }
+        let mut names = HashSet::new();
+        let twice = self.own_attributes().find(|(name, _)| !names.insert(*name));
+        twice.map(|(name, _)| format!("two attributes of {} are called {name} without their prefixes", self.name))
     }
 
     pub fn children<'e>(&'e self, name: &'e str) -> impl Iterator<Item = &'e Self> {
@@ -79,11 +118,13 @@ pub(super) fn read(text: &str) -> Result<Element, String> {
             return Err(wrong(&reader, "something stands beside its root".to_owned()));
         }
         let mut close = |open: &mut Vec<Element>| {
-            let Some(done) = open.pop() else { return };
+            let done = open.pop()?;
+            let lost = done.untreelike();
             match open.last_mut() {
                 Some(outer) => outer.children.push(done),
                 None => root = Some(done),
             }
+            lost
         };
         match event {
             Event::Start(start) | Event::Empty(start) if open.len() >= DEPTH => {
@@ -93,9 +134,15 @@ pub(super) fn read(text: &str) -> Result<Element, String> {
             Event::Start(start) => open.push(opened(&start).map_err(|says| wrong(&reader, says))?),
             Event::Empty(start) => {
                 open.push(opened(&start).map_err(|says| wrong(&reader, says))?);
-                close(&mut open);
+                if let Some(says) = close(&mut open) {
+                    return Err(wrong(&reader, says));
+                }
             }
-            Event::End(_) => close(&mut open),
+            Event::End(_) => {
+                if let Some(says) = close(&mut open) {
+                    return Err(wrong(&reader, says));
+                }
+            }
             Event::Text(text) => add(&mut open, &text),
             Event::CData(text) => add(&mut open, &text),
             Event::GeneralRef(name) => {
@@ -139,6 +186,9 @@ fn opened(start: &BytesStart<'_>) -> Result<Element, String> {
 /// What an element says, where no outline knows better: child elements and attributes as fields, an element that comes twice
 /// as a list, text alone as text; text beside them as `text`. Prefixes of names are left out.
 pub(super) fn guess(element: &Element) -> Value {
+    if element.is_nil() {
+        return Value::Null;
+    }
     let mut fields = Map::new();
     for (name, value) in element.own_attributes() {
         fields.insert(name.to_owned(), guess_scalar(value));
@@ -146,11 +196,10 @@ pub(super) fn guess(element: &Element) -> Value {
     for child in &element.children {
         join(&mut fields, child.local_name(), guess(child));
     }
-    let text = element.text.trim();
-    match (fields.is_empty(), text.is_empty()) {
-        (true, _) => return guess_scalar(text),
-        (false, true) => {}
-        (false, false) => join(&mut fields, TEXT, guess_scalar(text)),
+    match element.own_text() {
+        text if fields.is_empty() => return guess_scalar(text.unwrap_or_default()),
+        Some(text) => join(&mut fields, TEXT, guess_scalar(text)),
+        None => {}
     }
     Value::Object(fields)
 }
@@ -179,7 +228,7 @@ fn note(schema: &mut Value, element: &Element) {
             field["xml"] = serde_json::json!({ "attribute": true });
         }
     }
-    if !element.text.trim().is_empty()
+    if element.own_text().is_some()
         && let Some(field) = fields.get_mut(TEXT)
     {
         field["xml"] = serde_json::json!({ "nodeType": "text" });
@@ -278,13 +327,17 @@ mod tests {
 
     #[test]
     fn values_are_written_as_elements() {
-        let pick =
-            json!({ "order": "7 & 8", "lines": [{ "item": "a", "pieces": 1.5 }, { "item": "<b>" }], "note": null, "2x": true });
+        let pick = json!({ "order": "7 & 8", "lines": [{ "item": "a", "pieces": 1.5 }, { "item": "<b>" }], "note": null });
         assert_eq!(
-            to_xml(&pick, "pick list").unwrap(),
-            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick_list><order>7 &amp; 8</order><lines><item>a</item><pieces>1.5</pieces></lines>\
-             <lines><item>&lt;b&gt;</item></lines><note/><_2x>true</_2x></pick_list>"
+            to_xml(&pick, "pick-list").unwrap(),
+            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick-list><order>7 &amp; 8</order><lines><item>a</item><pieces>1.5</pieces></lines>\
+             <lines><item>&lt;b&gt;</item></lines><note/></pick-list>"
         );
+        let name = |value: Value| to_xml(&value, "x").unwrap_err();
+        assert_eq!(to_xml(&pick, "pick list"), Err("`pick list` is no name of XML; a field needs another one".to_owned()));
+        assert_eq!(name(json!({ "2x": true })), "2x: `2x` is no name of XML; a field needs another one");
+        assert_eq!(name(json!({ "a": [[1, 2], [3]] })), "a: a list in a list has no place in XML");
+        assert_eq!(name(json!({ "a": {}, "": 1 })), "`` is no name of XML; a field needs another one");
         assert_eq!(to_xml(&json!({ "a": { "b": "\u{1}" } }), "x"), Err("a.b: U+0001 is no character of XML".to_owned()));
     }
 

@@ -21,7 +21,7 @@ pub(in crate::outline) fn write(outline: &Outline, document: &Value, encoding: &
     };
     match (document, outline.item(&outline.schema)) {
         (Value::Array(items), Some(item)) => {
-            let name = name(root);
+            let name = name(root, "")?;
             writer.start(&name, &declared);
             let inner = Said::of(item).text("name").unwrap_or("item");
             for one in items {
@@ -35,10 +35,10 @@ pub(in crate::outline) fn write(outline: &Outline, document: &Value, encoding: &
 }
 
 /// XML with that root of a value that no outline describes: fields as elements, items of a list as elements of the same name,
-/// `null` as an empty element. Names that XML does not take have `_` for what is not allowed.
+/// `null` as an empty element.
 ///
 /// # Errors
-/// A character that XML does not take.
+/// A character or a name that XML does not take, a list in a list.
 pub fn to_xml(value: &Value, root: &str) -> Result<String, String> {
     write(&Outline { name: root.to_owned(), schema: Value::Object(Map::new()) }, value, "UTF-8")
 }
@@ -80,10 +80,13 @@ impl<'a> Writer<'a> {
         declared: &[(String, String)],
     ) -> Result<(), String> {
         let schema = self.outline.resolve(schema);
-        let name = name(shown);
+        let name = name(shown, at)?;
         match value {
             Value::Array(items) => {
                 let item = self.outline.item(schema).unwrap_or(&Value::Null);
+                if items.iter().any(Value::is_array) {
+                    return Err(format!("{at}: a list in a list has no place in XML"));
+                }
                 return items.iter().try_for_each(|one| self.element(item, shown, one, at, declared));
             }
             Value::Object(fields) => self.object(schema, &name, fields, at, declared)?,
@@ -117,7 +120,7 @@ impl<'a> Writer<'a> {
             let Some(value) = fields.get(field.name) else { continue };
             let text = plain(value).ok_or_else(|| format!("{}: an attribute takes a single value", below(field.name)))?;
             allowed(&text, &below(field.name))?;
-            attributes.push((self::name(field.shown()), text.into_owned()));
+            attributes.push((self::name(field.shown(), &below(field.name))?, text.into_owned()));
         }
         self.start(name, &attributes);
         for field in known.iter().filter(|field| !field.said.is_attribute()) {
@@ -126,7 +129,10 @@ impl<'a> Writer<'a> {
             match (field.item, value) {
                 _ if field.said.is_text() => self.scalar(value, &at)?,
                 (Some(item), Value::Array(items)) if field.said.is_wrapped() => {
-                    let wrapper = self::name(field.shown());
+                    if items.iter().any(Value::is_array) {
+                        return Err(format!("{at}: a list in a list has no place in XML"));
+                    }
+                    let wrapper = self::name(field.shown(), &at)?;
                     self.start(&wrapper, &[]);
                     items.iter().try_for_each(|one| self.element(item, field.inner(), one, &at, &[]))?;
                     self.end(&wrapper);
@@ -165,8 +171,13 @@ fn allowed(text: &str, at: &str) -> Result<(), String> {
     }
 }
 
-fn name(of: &str) -> String {
-    let allowed = |c: char| if c.is_alphanumeric() || matches!(c, '_' | '-' | '.') { c } else { '_' };
-    let shown: String = of.chars().map(allowed).collect();
-    if shown.starts_with(|c: char| c.is_alphabetic() || c == '_') { shown } else { format!("_{shown}") }
+/// A name as XML takes it (Namespaces in XML 1.0, NCName). `at` is the field, for errors.
+fn name(of: &str, at: &str) -> Result<String, String> {
+    let inner = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.');
+    let sound = of.starts_with(|c: char| c.is_alphabetic() || c == '_') && of.chars().all(inner);
+    if sound {
+        return Ok(of.to_owned());
+    }
+    let place = if at.is_empty() { String::new() } else { format!("{at}: ") };
+    Err(format!("{place}`{of}` is no name of XML; a field needs another one"))
 }
