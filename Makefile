@@ -62,7 +62,7 @@ bench: ## Measure the whole system beside its physical limit; writes docs/BENCHM
 bench-core: ## Measure the pure parts: reading, checking, mapping
 	@cargo bench --quiet -p wirewatch-x12 -p wirewatch-core
 
-fuzz: ## Fuzz the X12 crate: make fuzz TARGET=reader|checker|tree SECONDS=60
+fuzz: ## Fuzz: make fuzz TARGET=reader|checker|tree|expression|map|document SECONDS=60
 	@scripts/fuzz.sh $(or $(TARGET),reader) $(or $(SECONDS),60)
 
 soak: ## Simulate as many runs as asked: make soak RUNS=1000000

@@ -17,6 +17,7 @@ pub mod edi;
 pub mod expr;
 pub mod finding;
 pub mod flow;
+pub mod guard;
 pub mod id;
 pub mod incident;
 pub mod intake;

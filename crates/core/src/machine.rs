@@ -30,6 +30,7 @@ use crate::act::Answers;
 use crate::course::Point;
 use crate::document::Form;
 use crate::flow::{Flow, Recording};
+use crate::guard::guarded;
 use crate::workspace::Workspace;
 use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp};
 use failing::Failed;
@@ -269,7 +270,8 @@ impl Machine {
         let part = parts::part(&self.origin);
         let value = |expr: &Option<crate::expr::Expr>| {
             let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-            expr.as_ref().and_then(|expr| expr.text(&scope).ok()?).unwrap_or_default()
+            let text = guarded(|| expr.as_ref().and_then(|expr| expr.text(&scope).ok()?));
+            text.ok().flatten().unwrap_or_default()
         };
         (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
@@ -281,7 +283,8 @@ impl Machine {
             return (!part.order_key.is_empty()).then_some(part.order_key);
         }
         let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-        self.logic.flow.in_order_by.as_ref()?.text(&scope).ok()?
+        let by = self.logic.flow.in_order_by.as_ref()?;
+        guarded(|| by.text(&scope).ok()?).ok()?
     }
 
     /// Switches how much is kept of what comes of its effects from now on; `None` as its flow says.

@@ -6,6 +6,7 @@ use crate::broker::SHORT;
 use crate::course::Point;
 use crate::expr::{EvalError, Expr, Scope, Template};
 use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
+use crate::guard::guarded;
 use crate::map::{Mapped, scope_of};
 use crate::partner::Sending;
 use crate::reason::Reason;
@@ -31,6 +32,9 @@ enum Stepped {
     },
 }
 
+/// The reason's code where a step broke in our own code.
+const BROKEN: &str = "broken";
+
 /// Whether a step was done before a resend.
 enum Memory {
     None,
@@ -44,8 +48,12 @@ impl Machine {
     pub(super) fn run(&mut self) -> Turn {
         let mut turn = Turn::still(Next::End(End::Done));
         let flow = self.logic.flow.clone();
+        if let Some(failing) = self.without_order() {
+            return failing;
+        }
         while let Some(step) = flow.steps.get(self.at) {
-            match self.one_step(step) {
+            let stepped = guarded(|| self.one_step(step)).unwrap_or_else(|says| Stepped::Fail { code: BROKEN, says });
+            match stepped {
                 Stepped::Effect(effect, once) => {
                     let work = self.work(step, effect, once);
                     self.traced(step, None, Some(work.effect.clone()));
@@ -123,6 +131,15 @@ impl Machine {
             self.at = step.next;
         }
         self.end(turn)
+    }
+
+    /// A message whose place in the order cannot be worked out goes no step: others could pass it in silence.
+    fn without_order(&mut self) -> Option<Turn> {
+        let first = self.logic.flow.steps.first().filter(|_| self.at == 0 && self.failed.is_none())?.clone();
+        let by = self.logic.flow.in_order_by.as_ref().filter(|_| super::parts::part(&self.origin).is_none())?;
+        let scope = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
+        let says = by.text(&scope).err()?.says;
+        Some(self.stop(Turn::still(Next::End(End::Done)), &first, "order-failed", format!("in_order_by: {says}")))
     }
 
     /// Stands before what is next.
@@ -386,4 +403,61 @@ fn file_name(value: &str) -> String {
     let clean: String =
         value.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '-' }).collect();
     clean.trim_start_matches('.').to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::document::Form;
+    use crate::expr::{Expr, parse};
+    use crate::flow::{END, Flow, Retry, Step, Verb};
+    use crate::machine::{End, Logic, Machine, Next, Origin};
+    use crate::workspace::Workspace;
+    use crate::{Document, Id};
+    use serde_json::Map;
+    use std::sync::Arc;
+
+    fn reason(in_order_by: Option<Expr>, value: &str) -> (String, String) {
+        let step = Step {
+            name: "one".to_owned(),
+            verb: Verb::Set { value: parse(value).unwrap() },
+            retry: Retry::default(),
+            next: END,
+            way: String::new(),
+        };
+        let flow = Flow { name: "f".to_owned(), steps: vec![step], in_order_by, key: None, ..Flow::acknowledgments() };
+        let logic = Logic { workspace: Arc::new(Workspace::default()), flow: Arc::new(flow) };
+        let origin = Origin {
+            id: Id(1),
+            arrival: Id(1),
+            body: Id(1),
+            slice: 0..0,
+            flow: "f".to_owned(),
+            release: 1,
+            form: Form::Json,
+            meta: Map::new(),
+        };
+        let document = Document::json(br#"{"a":[1,2]}"#).unwrap();
+        match Machine::begin(logic, Arc::new(origin), document).0.next() {
+            Next::End(End::Aside(reason)) => (reason.code.clone(), reason.says.clone()),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn a_step_that_breaks_in_our_code_fails_its_message() {
+        let (code, says) = reason(None, "break_for_tests()");
+        assert!(code == "broken" && says.contains("asked to break"), "{code}: {says}");
+    }
+
+    #[test]
+    fn a_message_without_its_place_in_the_order_goes_no_step() {
+        let (code, says) = reason(parse("a").ok(), "1");
+        assert_eq!(
+            (code.as_str(), says.as_str()),
+            (
+                "order-failed",
+                "in_order_by: `a` gives 2 values where one is needed: first(…), last(…), a filter or a position says which"
+            )
+        );
+    }
 }

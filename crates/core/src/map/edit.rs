@@ -2,6 +2,9 @@
 
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
+/// Most names of a target, lists included: TOML is read no deeper.
+const DEPTH: usize = 32;
+
 /// A list that a target stands in: what it is called there, and the expression that selects its items.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Within {
@@ -59,6 +62,9 @@ pub fn fills(targets: &[String], field: &str) -> bool {
 /// # Errors
 /// A sentence: a file that is no TOML, a target that is filled already, a list whose items another map makes.
 pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &str) -> Result<String, String> {
+    if within.len() + target.len() > DEPTH {
+        return Err(format!("a target has {DEPTH} names at most"));
+    }
     let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
         let before = error.span().map_or("", |span| text.get(..span.start).unwrap_or(text));
         format!("line {}: {}", before.matches('\n').count() + 1, error.message())
@@ -169,6 +175,7 @@ mod tests {
         let by = MAP.replace("\n[each.set]\nitem = \"sku\"\n", "by = \"row\"\n");
         assert_eq!(added(&by, "rows[].x", &[("rows", "y")], "x"), Err("the map row makes the items of `rows`".to_owned()));
         assert!(added("from = ", "a", &[], "x").is_err());
+        assert_eq!(added(MAP, &"a.".repeat(100_000), &[], "x"), Err("a target has 32 names at most".to_owned()));
         assert_eq!(filled(&by), ["no", "rows"]);
         assert!(fills(&filled(&by), "rows[].item"));
         let deep = MAP.to_owned() + "\n[[each.each]]\nof = \"it\"\ninto = \"of\"\nby = \"row\"\n";

@@ -2,6 +2,9 @@
 
 use serde_json::{Map, Value, json};
 
+/// Deepest place of a field.
+const DEPTH: usize = 64;
+
 /// An outline without fields.
 fn bare(title: &str) -> Value {
     json!({ "$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object" })
@@ -32,6 +35,9 @@ fn plant<'s>(schema: &'s mut Value, path: &str, leaf: Value, required: bool) -> 
 
 /// The schema of the object at a path, which is made where there is none.
 fn descend<'s>(schema: &'s mut Value, path: &str) -> Result<&'s mut Value, String> {
+    if path.split('.').count() > DEPTH {
+        return Err(format!("a field stands in {DEPTH} others at most"));
+    }
     let mut within = schema;
     for name in path.split('.').filter(|name| !name.is_empty()) {
         within = match name.strip_suffix("[]") {
@@ -284,6 +290,7 @@ mod tests {
         assert_eq!(says("a.b"), "a.b: `a` holds no fields");
         assert_eq!(says("b:text(x)"), "b:text(x): `x` is no length");
         assert_eq!(says(":text"), ":text: `` names no field");
+        assert!(says(&("a.".repeat(100_000) + "b")).ends_with("a field stands in 64 others at most"));
     }
 
     const TABLE: &str = "record,list,field,at,length,type,places,date,title\n\

@@ -26,6 +26,7 @@ use crate::document::{Content, Document, Form, Unreadable, Validate, segments_as
 use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
 use crate::flow::{Flow, Intake, Takes};
+use crate::guard::guarded;
 use crate::intake::Came;
 use crate::map::Map;
 use crate::outline::{Outline, Validator, in_words};
@@ -189,7 +190,7 @@ impl Workspace {
     /// [`Unreadable`] with the reason.
     pub fn document(&self, form: &Form, bytes: &[u8]) -> Result<Document, Unreadable> {
         let outline = |name: &str| self.outlines.get(name).map(Arc::as_ref);
-        Document::read(&self.definitions, outline, form, bytes)
+        guarded(|| Document::read(&self.definitions, outline, form, bytes)).unwrap_or_else(|says| Err(Unreadable::Other(says)))
     }
 
     /// What a document is by an intake: read in its form, and held against its schema. What does not fit is a sentence where the
@@ -217,7 +218,7 @@ impl Workspace {
         if validate == Validate::Off {
             return Ok(String::new());
         }
-        let misfits = validator.misfits(value);
+        let misfits = guarded(|| validator.misfits(value)).map_err(Unreadable::Other)?;
         if misfits.is_empty() {
             return Ok(String::new());
         }

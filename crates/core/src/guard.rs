@@ -1,0 +1,30 @@
+//! A mistake of ours fails what it was made for, and nothing beside it.
+
+use std::panic::{AssertUnwindSafe, catch_unwind};
+
+/// What `work` gives; a sentence where it panics. The panic is reported by the process's hook, with its place.
+///
+/// For work over one document that changes nothing when it does not come to its end.
+///
+/// # Errors
+/// The panic's own words.
+pub fn guarded<T>(work: impl FnOnce() -> T) -> Result<T, String> {
+    catch_unwind(AssertUnwindSafe(work)).map_err(|panic| {
+        let own = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+        let own = own.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
+        format!("a mistake of this program, and not of the document: {own}; please report it with the document")
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::guarded;
+
+    #[test]
+    fn what_breaks_is_told_and_what_does_not_is_given() {
+        assert_eq!(guarded(|| 7), Ok(7));
+        let says = guarded(|| -> u8 { panic!("no {}", "way") }).unwrap_err();
+        assert!(says.contains("no way") && says.contains("please report it"), "{says}");
+        assert!(guarded(|| std::panic::panic_any(7)).is_err());
+    }
+}
