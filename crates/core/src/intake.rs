@@ -262,7 +262,8 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
     if decision.unfold.parts.is_empty() {
         // What is no document at all says so, and not that nobody asks for its event, which cannot be read from it either.
         if let Some(why) = workspace.flows_from(came).find_map(|(_, intake)| {
-            (intake.form == Form::Json && matches!(intake.takes, Takes::Json(_))).then(|| content.json().err())?
+            (came.event.is_empty() && intake.form == Form::Json && matches!(intake.takes, Takes::Json(_)))
+                .then(|| content.json().err())?
         }) {
             return Decision::only(Verdict::Aside, why.to_string());
         }

@@ -380,6 +380,7 @@ pub(super) fn element_of<'a>(segment: Segment<'a>, tree: &'a SetTree, n: usize) 
     }
     match tree.described(&segment).and_then(|known| known.place(n)).map(|place| &place.content) {
         Some(Content::Element(element)) => match element.kind {
+            Kind::Numeric(0) => Item::Numeral(text),
             Kind::Numeric(places) => Item::Numeral(crate::x12::plain::with_point(&text, places).map_or(text, Cow::Owned)),
             Kind::Decimal => Item::Numeral(text),
             Kind::Text | Kind::Code | Kind::Date | Kind::Time | Kind::Binary => Item::Text(text),

@@ -150,6 +150,10 @@ impl<'a> Values<'_, 'a> {
 }
 
 pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+    if let Some(known) = function(name).filter(|known| !known.arguments.contains(&arguments.len())) {
+        // The checker says so before anything runs.
+        return fail(node, format!("`{name}` does not take {} values: write {}", arguments.len(), known.form));
+    }
     if name == "id" {
         return product_id(node, &arguments[0], scope);
     }

@@ -1,0 +1,76 @@
+//! Maps as cases: `values/maps.txt`.
+
+use serde_json::{Map, Value};
+use std::collections::BTreeMap;
+use wirewatch_core::map::scope_of;
+use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::{Document, Severity};
+
+/// What comes of rules over a document.
+fn came(schemas: &BTreeMap<String, String>, from: &str, to: &str, rules: &str, document: &Value) -> String {
+    let mut files: Files = schemas.iter().map(|(name, text)| (format!("outlines/{name}.schema.json"), text.clone())).collect();
+    files.insert("workspace.toml".to_owned(), "format = 1\n".to_owned());
+    files.insert("maps/m.toml".to_owned(), format!("from = \"{from}\"\nto = \"{to}\"\n{rules}\n"));
+    let checked = Workspace::read(&files);
+    let errors = checked.findings.iter().filter(|finding| finding.severity == Severity::Error);
+    let mut codes: Vec<&str> = errors.map(|finding| finding.code.as_str()).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    let Some(workspace) = checked.workspace else { return format!("check: {}", codes.join(" ")) };
+    let document = Document::json(document.to_string().as_bytes()).expect("a document");
+    let kept = Map::new();
+    let map = &workspace.maps["m"];
+    let (value, explained) = match map.explain(&scope_of(&document, &kept, &workspace.library)) {
+        Ok((value, rules)) => (value, rules),
+        Err(error) => return format!("error: {error}"),
+    };
+    // What is explained is what came out.
+    for rule in explained.iter().filter(|rule| rule.value.is_some()) {
+        let pointer = rule.target.replace(['.', '['], "/").replace(']', "");
+        let tokens = pointer.split('/').map(|token| token.parse::<usize>().map_or(token.to_owned(), |n| (n - 1).to_string()));
+        let pointer = format!("/{}", tokens.collect::<Vec<_>>().join("/"));
+        assert_eq!(value.pointer(&pointer), rule.value.as_ref(), "{} in {value}", rule.target);
+    }
+    let misfits = map.misfits(&value);
+    match misfits.first() {
+        None => value.to_string(),
+        Some(misfit) => format!("{value} misfit {}", misfit.says),
+    }
+}
+
+#[test]
+fn every_case_of_maps_holds() {
+    let mut schemas = BTreeMap::new();
+    let (mut from, mut to) = (String::new(), String::new());
+    let (mut wrong, mut count) = (Vec::new(), 0);
+    let text = include_str!("values/maps.txt");
+    for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.is_empty() && !line.starts_with('#')) {
+        match line.split_once(' ').expect("a word and more") {
+            ("schema", rest) => {
+                let (name, schema) = rest.split_once(' ').expect("a name and a schema");
+                schemas.insert(name.to_owned(), schema.to_owned());
+                continue;
+            }
+            ("from", name) => name.clone_into(&mut from),
+            ("to", name) => name.clone_into(&mut to),
+            _ => {
+                let (case, expected) = line.rsplit_once(" => ").unwrap_or_else(|| panic!("line {}: no `=>`", n + 1));
+                let mut parts = serde_json::Deserializer::from_str(case).into_iter::<Value>();
+                let rules = parts.next().expect("rules").unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
+                let document = parts.next().expect("a document").unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
+                let came = came(&schemas, &from, &to, rules.as_str().expect("a text"), &document);
+                let holds = match (expected.strip_prefix("error: "), expected.split_once(" misfit ")) {
+                    (Some(part), _) => came.starts_with("error: ") && came.contains(part),
+                    (None, Some(_)) => came.starts_with(expected),
+                    (None, None) => came == expected,
+                };
+                if !holds {
+                    wrong.push(format!("line {}: {case} => {came}, not {expected}", n + 1));
+                }
+                count += 1;
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{} of {count} cases do not hold:\n{}", wrong.len(), wrong.join("\n"));
+    println!("measured: {count} cases of maps");
+}
