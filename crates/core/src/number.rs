@@ -128,6 +128,12 @@ pub fn canonical(text: &str) -> Option<String> {
 #[must_use]
 pub fn decimal(text: &str) -> Option<Decimal> {
     let parts = Parts::of(text)?;
+    // What nearly every number is: few digits and no exponent.
+    if parts.exponent.is_empty() && parts.whole.len() + parts.fraction.len() <= 18 {
+        let digits = parts.whole.bytes().chain(parts.fraction.bytes());
+        let mantissa = digits.fold(0i64, |all, digit| all * 10 + i64::from(digit - b'0'));
+        return Some(Decimal::new(if parts.negative { -mantissa } else { mantissa }, parts.fraction.len() as u32));
+    }
     let zeros = |digits: &str| digits.bytes().all(|byte| byte == b'0');
     if zeros(parts.whole) && zeros(parts.fraction) {
         return Some(Decimal::new(0, (parts.fraction.len() as u32).min(SCALE)));

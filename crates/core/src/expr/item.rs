@@ -129,6 +129,16 @@ impl<'a> Item<'a> {
         }
     }
 
+    /// Adds its items to others.
+    pub(super) fn into_items(self, all: &mut Vec<Self>) {
+        match self {
+            Self::Missing => {}
+            list if list.is_list() => all.extend(list.items()),
+            other if other.is_null() => {}
+            other => all.push(other),
+        }
+    }
+
     /// How many items there are.
     pub(super) fn count(&self) -> usize {
         match self {

@@ -30,7 +30,7 @@ pub(super) fn field<'a>(of: Item<'a>, name: &str) -> Item<'a> {
 pub(super) fn through<'a>(list: Item<'a>, step: impl Fn(Item<'a>) -> Item<'a>) -> Item<'a> {
     let mut all = Vec::new();
     for item in list.items() {
-        all.extend(step(item).items());
+        step(item).into_items(&mut all);
     }
     Item::many(all)
 }
@@ -58,17 +58,19 @@ pub(crate) fn split_designator(name: &str) -> (&str, Option<u8>) {
 /// The segments and loops of an id directly in a loop, in the order of the document, or that element of each of them.
 fn designator<'a>(inner: LoopRef<'a>, name: &str) -> Item<'a> {
     let (id, n) = split_designator(name);
-    let mut found = Vec::new();
-    for child in inner.children() {
-        match child {
-            Child::Segment(segment) if segment.id() == id.as_bytes() => found.push(Item::Segment(segment, inner.tree())),
-            Child::Loop(below) if below.name() == id => found.push(Item::Loop(below)),
-            Child::Segment(_) | Child::Loop(_) => {}
-        }
-    }
-    let found = Item::many(found);
-    match n {
-        Some(n) => element(found, n),
-        None => found,
+    let selected = inner.children().filter_map(|child| {
+        let found = match child {
+            Child::Segment(segment) if segment.id() == id.as_bytes() => Item::Segment(segment, inner.tree()),
+            Child::Loop(below) if below.name() == id => Item::Loop(below),
+            Child::Segment(_) | Child::Loop(_) => return None,
+        };
+        Some(n.map_or_else(|| found.clone(), |n| element(found.clone(), n))).filter(|item| !matches!(item, Item::Missing))
+    });
+    // Most segments come once: a list is made for others alone.
+    let mut selected = selected;
+    match (selected.next(), selected.next()) {
+        (None, _) => Item::Missing,
+        (Some(only), None) => only,
+        (Some(first), Some(second)) => Item::many([first, second].into_iter().chain(selected).collect()),
     }
 }

@@ -108,7 +108,8 @@ pub(super) const FUNCTIONS: [Function; 54] = {
 
 /// The function of that name.
 pub(super) fn function(name: &str) -> Option<&'static Function> {
-    FUNCTIONS.iter().find(|function| function.name == name)
+    // In the order of their names, as a test sees to.
+    FUNCTIONS.binary_search_by(|function| function.name.cmp(name)).ok().map(|at| &FUNCTIONS[at])
 }
 
 /// Whether the language has a function of that name.
@@ -150,7 +151,8 @@ impl<'a> Values<'_, 'a> {
 }
 
 pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
-    if let Some(known) = function(name).filter(|known| !known.arguments.contains(&arguments.len())) {
+    let known = function(name);
+    if let Some(known) = known.filter(|known| !known.arguments.contains(&arguments.len())) {
         // The checker says so before anything runs.
         return fail(node, format!("`{name}` does not take {} values: write {}", arguments.len(), known.form));
     }
@@ -162,7 +164,7 @@ pub(super) fn call<'a>(node: &'a Node, name: &str, arguments: &'a [Node], scope:
     }
     #[cfg(test)]
     assert!(name != "break_for_tests", "asked to break");
-    let Some(known) = function(name) else { return named(node, name, arguments, scope) };
+    let Some(known) = known else { return named(node, name, arguments, scope) };
     let mut values = Vec::with_capacity(arguments.len());
     for (n, argument) in arguments.iter().enumerate() {
         values.push(match known.takes {
