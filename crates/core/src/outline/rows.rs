@@ -32,7 +32,7 @@ fn separator(outline: Option<&Outline>) -> Option<u8> {
 
 /// What most likely stands between columns, by the first line.
 pub(super) fn separator_in(text: &str) -> u8 {
-    let first = text.lines().next().unwrap_or_default();
+    let first = text.lines().find(|line| !line.is_empty()).unwrap_or_default();
     let times = |separator: u8| first.bytes().filter(|byte| *byte == separator).count();
     [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',')
 }
@@ -178,9 +178,15 @@ pub(super) fn write(outline: &Outline, document: &Value) -> Result<String, Strin
             return Err(format!("row {}: `{field}` has no column", n + 1));
         }
     }
-    let separator = separator(Some(outline)).unwrap_or(b',');
+    let said_separator = separator(Some(outline));
+    let separator = said_separator.unwrap_or(b',');
     let named = said(Some(outline), "names") != Some(&Value::Bool(false));
-    text_of(&columns, rows, separator, named)
+    let text = text_of(&columns, rows, separator, named)?;
+    // Without a word on it, what stands between columns is seen in the first line.
+    if said_separator.is_none() && separator_in(&text) != separator {
+        return Err("its first line would be read with another separator: `x-csv` in the outline says which it is".to_owned());
+    }
+    Ok(text)
 }
 
 /// CSV of rows, with a line of the names that any of them has. Nothing, `null` and an empty text are an empty cell.
@@ -198,6 +204,9 @@ pub fn to_csv(rows: &[Value]) -> Result<String, String> {
 }
 
 fn text_of(columns: &[Column<'_>], rows: &[Value], separator: u8, named: bool) -> Result<String, String> {
+    if columns.is_empty() && rows.iter().all(Value::is_object) {
+        return Err("there is no column to write".to_owned());
+    }
     let mut writer = csv::WriterBuilder::new().delimiter(separator).terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     // Writing into memory does not fail.
     if named {

@@ -162,6 +162,9 @@ fn encode(encoding: &'static Encoding, text: &str) -> (Vec<u8>, bool) {
 }
 
 fn encoded(encoding: &'static Encoding, text: &str) -> Result<Vec<u8>, String> {
+    if text.starts_with('\u{FEFF}') {
+        return Err("it begins with U+FEFF, which would be read as a byte order mark".to_owned());
+    }
     let (bytes, referred) = encode(encoding, text);
     if !referred {
         return Ok(bytes);

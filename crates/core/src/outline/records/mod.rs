@@ -38,6 +38,11 @@ struct Record<'a> {
     inner: Vec<Record<'a>>,
 }
 
+/// Whether a line is no record: nothing but blanks, or the mark that some systems put behind the last line.
+fn is_blank(line: &str) -> bool {
+    line.trim_matches(|c: char| c == '\u{1A}' || c.is_whitespace()).is_empty()
+}
+
 fn said(schema: &Value) -> Option<&Value> {
     schema.get("x-record")
 }

@@ -1,6 +1,6 @@
 //! From records to the tree that they say.
 
-use super::{Layout, Record};
+use super::{Layout, Record, is_blank};
 use crate::outline::Outline;
 use crate::outline::rows::put;
 use serde_json::{Map, Value};
@@ -66,7 +66,7 @@ pub(in crate::outline) fn read(outline: &Outline, text: &str) -> Result<Value, S
         // Whoever ends records otherwise may put line ends behind that for people.
         other => text.split(other).map(|line| line.trim_matches(['\r', '\n'])).collect(),
     };
-    for (n, line) in all.into_iter().enumerate().filter(|(_, line)| !line.trim_matches(['\u{1A}', ' ']).is_empty()) {
+    for (n, line) in all.into_iter().enumerate().filter(|(_, line)| !is_blank(line)) {
         let columns = layout.separator.map(|separator| line.split(separator).collect()).unwrap_or_default();
         lines.push(Line { number: n + 1, characters: line.chars().collect(), columns });
     }

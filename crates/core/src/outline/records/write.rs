@@ -1,6 +1,6 @@
 //! From a tree to records.
 
-use super::{Layout, Record};
+use super::{Layout, Record, is_blank};
 use crate::outline::Outline;
 use crate::outline::rows::without_place;
 use serde_json::Value;
@@ -64,7 +64,7 @@ impl Writer<'_> {
                 }
             }
             let line = line_of(&self.layout, pieces);
-            if line.trim().is_empty() {
+            if is_blank(&line) {
                 return Err("a record without a value would be a blank line, which is no record".to_owned());
             }
             self.text.push_str(&line);
