@@ -238,6 +238,30 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
 }
 
 #[test]
+fn a_document_that_does_not_fit_is_rejected_told_or_let_pass_as_its_intake_says() {
+    let mut files = common::files();
+    files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
+    let mut decide = |validate: &str| {
+        let flow = format!("[[intake]]\nfrom = \"notes\"\ntakes = \"order\"\n{validate}\n[[step]]\nname = \"s\"\nset = \"1\"\n");
+        files.insert("flows/notes.toml".into(), flow);
+        let decision = decide_document(&common::workspace(&files), &came("notes"), 2, &content(b"{}"), &Known::NEW);
+        (
+            decision.verdict,
+            decision.unfold.parts.len(),
+            decision.says.contains("does not fit the schema order: `reference` is missing"),
+        )
+    };
+    assert_eq!(decide(""), (Verdict::Aside, 0, true));
+    assert_eq!(decide("validate = \"reject\""), (Verdict::Aside, 0, true));
+    assert_eq!(decide("validate = \"warn\""), (Verdict::Taken, 1, true));
+    assert_eq!(decide("validate = \"off\""), (Verdict::Taken, 1, false));
+    let workspace = common::workspace(&files);
+    let amended = |text: &str| wirewatch_core::amend::findings(&workspace, "shop-orders", None, &Form::Json, text);
+    assert!(amended("{}").iter().any(|finding| finding.says == "`data` is missing"), "{:?}", amended("{}"));
+    assert_eq!(amended(&common::files()["cases/shop-order-booked/given.json"]), []);
+}
+
+#[test]
 fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
     let workspace = common::workspace(&common::files());
     // A second group of the same interchange, with an order that is sound and goes nowhere.

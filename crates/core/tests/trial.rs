@@ -312,6 +312,26 @@ fn a_map_to_a_transaction_set_is_checked_against_its_table() {
 }
 
 #[test]
+fn a_set_is_written_with_the_partners_separators_and_as_it_wants_them_inside_values() {
+    use wirewatch_core::partner::Sending;
+    use wirewatch_core::x12::{Delimiters, OnSeparator, Style};
+    let workspace = common::workspace(&common::files());
+    let given = common::files()["cases/answer-to-marrowfield/given.json"].replace("Marrowfield Store 12", "Store | 12");
+    let document = wirewatch_core::Document::json(given.as_bytes()).unwrap();
+    let written = |on_separator: OnSeparator| {
+        let delimiters = Delimiters { element: b'|', component: b'^', repetition: None, segment: b'!' };
+        let sending = Sending { delimiters, style: Style { on_separator, ..Style::default() }, ..Sending::default() };
+        let kept = serde_json::Map::new();
+        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.library);
+        workspace.maps["order-to-855"].document(&scope, &sending).map(|mapped| mapped.document.to_bytes())
+    };
+    let text = String::from_utf8(written(OnSeparator::Replace).unwrap()).unwrap();
+    assert!(text.starts_with("ST|855|0001!BAK|00|AD|") && text.contains("|Store   12|") && !text.contains('*'), "{text}");
+    let refused = written(OnSeparator::Refuse).unwrap_err().to_string();
+    assert!(refused.contains("N102 holds a separator of the interchange: Store | 12"), "{refused}");
+}
+
+#[test]
 fn a_set_that_a_map_made_goes_on_as_a_set() {
     let mut files = common::files();
     let flow = "key = \"reference\"\n[[intake]]\nfrom = \"marrowfield-drop\"\ntakes = \"order\"\nvalidate = \"off\"\n[[step]]\nname = \"answer\"\nmap = \"order-to-855\"\n\

@@ -138,7 +138,11 @@ impl Machine {
         let first = self.logic.flow.steps.first().filter(|_| self.at == 0 && self.failed.is_none())?.clone();
         let by = self.logic.flow.in_order_by.as_ref().filter(|_| super::parts::part(&self.origin).is_none())?;
         let scope = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-        let says = by.text(&scope).err()?.says;
+        let says = match guarded(|| by.text(&scope)) {
+            Ok(Ok(_)) => return None,
+            Ok(Err(error)) => error.says,
+            Err(says) => says,
+        };
         Some(self.stop(Turn::still(Next::End(End::Done)), &first, "order-failed", format!("in_order_by: {says}")))
     }
 
