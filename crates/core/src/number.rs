@@ -64,6 +64,16 @@ impl<'t> Parts<'t> {
         text
     }
 
+    /// What nearly every number is: few digits and no exponent.
+    fn short(&self) -> Option<Decimal> {
+        let is_short = self.exponent.is_empty() && self.whole.len() + self.fraction.len() <= 18;
+        is_short.then(|| {
+            let digits = self.whole.bytes().chain(self.fraction.bytes());
+            let mantissa = digits.fold(0i64, |all, digit| all * 10 + i64::from(digit - b'0'));
+            Decimal::new(if self.negative { -mantissa } else { mantissa }, self.fraction.len() as u32)
+        })
+    }
+
     /// The exponent; one beyond 18 digits counts as the largest.
     fn power(&self) -> i64 {
         let (sign, digits) = match self.exponent.strip_prefix('-') {
@@ -91,7 +101,7 @@ impl<'t> Parts<'t> {
 /// Gives it as JSON writes it, every digit kept. `None` for everything else: `1_000`, `1,5`, `12 pieces`, an empty text.
 #[must_use]
 pub fn read(text: &str) -> Option<Cow<'_, str>> {
-    let text = text.trim_matches(|c: char| c.is_ascii_whitespace());
+    let text = text.trim_ascii();
     let parts = Parts::of(text)?;
     Some(if parts.is_json() { Cow::Borrowed(text) } else { Cow::Owned(parts.json()) })
 }
@@ -100,6 +110,9 @@ pub fn read(text: &str) -> Option<Cow<'_, str>> {
 #[must_use]
 pub fn compare(a: &str, b: &str) -> Option<Ordering> {
     let (a, b) = (Parts::of(a)?, Parts::of(b)?);
+    if let (Some(a), Some(b)) = (a.short(), b.short()) {
+        return Some(a.cmp(&b));
+    }
     let ((left, left_place), (right, right_place)) = (a.significant(), b.significant());
     let sign = |negative: bool, digits: &str| if digits.is_empty() { 0 } else { 1 - 2 * i8::from(negative) };
     let (left_sign, right_sign) = (sign(a.negative, &left), sign(b.negative, &right));
@@ -124,15 +137,12 @@ pub fn canonical(text: &str) -> Option<String> {
 
 /// The number to calculate with, its zeros behind the point kept where they fit.
 ///
-/// `None` where the text is no number, or has more digits than a decimal holds (28, some of 29): it is never rounded.
+/// Reads what [`read`] does. `None` where the text is no number, or has more digits than a decimal holds (28, some of 29): it is never rounded.
 #[must_use]
 pub fn decimal(text: &str) -> Option<Decimal> {
-    let parts = Parts::of(text)?;
-    // What nearly every number is: few digits and no exponent.
-    if parts.exponent.is_empty() && parts.whole.len() + parts.fraction.len() <= 18 {
-        let digits = parts.whole.bytes().chain(parts.fraction.bytes());
-        let mantissa = digits.fold(0i64, |all, digit| all * 10 + i64::from(digit - b'0'));
-        return Some(Decimal::new(if parts.negative { -mantissa } else { mantissa }, parts.fraction.len() as u32));
+    let parts = Parts::of(text.trim_ascii())?;
+    if let Some(short) = parts.short() {
+        return Some(short);
     }
     let zeros = |digits: &str| digits.bytes().all(|byte| byte == b'0');
     if zeros(parts.whole) && zeros(parts.fraction) {

@@ -20,6 +20,8 @@ pub struct SetTree {
     tokens: Tokens<Arc<[u8]>>,
     /// The place in the table of each segment; 0 where it has none.
     places: Vec<NodeId>,
+    /// The id of each segment.
+    keys: Vec<SegmentKey>,
     loops: Vec<Loop>,
 }
 
@@ -74,12 +76,15 @@ impl SetTree {
         }
         let tokens = Tokens::new(bytes, delimiters);
         let mut places = Vec::with_capacity(tokens.len());
+        let mut keys = Vec::with_capacity(tokens.len());
         let mut loops = vec![Loop { node: 0, from: 0, to: tokens.len() as u32, first: 0, next: 0 }];
         let mut open = vec![Open { id: 0, last: 0 }];
         let mut walker = Walker::new();
         let mut missing = Vec::new();
         for n in 0..tokens.len() as u32 {
-            let placed = walker.place(&definition, SegmentKey::of(tokens.segment(n as usize).id()), &mut missing);
+            let key = SegmentKey::of(tokens.segment(n as usize).id());
+            keys.push(key);
+            let placed = walker.place(&definition, key, &mut missing);
             missing.clear();
             places.push(placed.map_or(0, |placed| placed.node));
             let Some(placed) = placed else { continue };
@@ -99,7 +104,7 @@ impl SetTree {
                 open.push(Open { id: new, last: 0 });
             }
         }
-        Ok(Self { definition, tokens, places, loops })
+        Ok(Self { definition, tokens, places, keys, loops })
     }
 
     /// The definition the tree was built by.
@@ -182,21 +187,43 @@ impl<'t> LoopRef<'t> {
 
     /// Segments and loops directly in this one, in the order of the document.
     pub fn children(self) -> impl Iterator<Item = Child<'t>> {
-        let tree = self.tree;
-        let own = tree.get(self.id);
+        self.places().map(move |(at, inner)| self.child(at, inner))
+    }
+
+    /// Those of that id: the segments, and the loops that such a segment opens.
+    pub fn named(self, id: &str) -> impl Iterator<Item = Child<'t>> {
+        let key = SegmentKey::of(id.as_bytes());
+        let is_named = move |at: u32| self.tree.keys[at as usize] == key;
+        // An id that no segment of a standard has stands for none.
+        self.places()
+            .filter(move |(at, _)| key != SegmentKey::NONE && is_named(*at))
+            .map(move |(at, inner)| self.child(at, inner))
+    }
+
+    fn child(self, at: u32, inner: u32) -> Child<'t> {
+        match inner {
+            0 => Child::Segment(self.tree.tokens.segment(at as usize)),
+            id => Child::Loop(LoopRef { tree: self.tree, id: LoopId(id) }),
+        }
+    }
+
+    /// The first segment of each child, and its loop where it is one.
+    fn places(self) -> impl Iterator<Item = (u32, u32)> {
+        let loops = &self.tree.loops;
+        let own = self.tree.get(self.id);
         let (mut at, mut inner) = (own.from, own.first);
         std::iter::from_fn(move || {
-            if inner != 0 && tree.loops[inner as usize].from == at {
-                let id = LoopId(inner);
-                let found = tree.get(id);
-                (at, inner) = (found.to, found.next);
-                return Some(Child::Loop(LoopRef { tree, id }));
-            }
-            if at >= own.to {
+            let here = at;
+            if here >= own.to {
                 return None;
             }
+            if inner != 0 && loops[inner as usize].from == here {
+                let id = inner;
+                (at, inner) = (loops[id as usize].to, loops[id as usize].next);
+                return Some((here, id));
+            }
             at += 1;
-            Some(Child::Segment(tree.tokens.segment(at as usize - 1)))
+            Some((here, 0))
         })
     }
 

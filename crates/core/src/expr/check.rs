@@ -1,9 +1,9 @@
 //! Checks an expression against the outline of the document it will read, before anything runs.
 
 use super::eval::{POSITION, QUANTIFY, WHICH, places};
-use super::functions::{FUNCTIONS, OVER_ITEMS, SAME_ITEMS, Takes, function};
+use super::functions::{FUNCTIONS, Function, Takes};
 use super::path::split_designator;
-use super::{Expr, ExprError, Kind, Library, Node, Operator, Span};
+use super::{Called, Expr, ExprError, Kind, Library, Node, Operator, Span};
 use crate::Severity;
 use crate::nearest::nearest;
 use crate::outline::Outline;
@@ -262,7 +262,8 @@ impl<'a> Checker<'a, '_> {
                 }
                 Seen { shape: shape.unwrap_or(Shape::Any), times: Times::Many }
             }
-            Kind::Call(name, arguments) => self.call(node, name, arguments, it),
+            Kind::Call(Called::BuiltIn(function), arguments) => self.call(function, node, arguments, it),
+            Kind::Call(Called::Own(name), arguments) => self.own_function(node, name, arguments, it),
             Kind::Minus(inner) => {
                 self.number(inner, it);
                 Seen::value(Gives::Number)
@@ -420,8 +421,8 @@ impl<'a> Checker<'a, '_> {
         Checker { doc: self.doc, kept: self.kept, library: self.library, errors: &mut errors }.node(node, it).shape
     }
 
-    fn call(&mut self, node: &Node, name: &str, arguments: &[Node], it: Shape<'a>) -> Seen<'a> {
-        let Some(function) = function(name) else { return self.own_function(node, name, arguments, it) };
+    fn call(&mut self, function: &Function, node: &Node, arguments: &[Node], it: Shape<'a>) -> Seen<'a> {
+        let name = function.name;
         if !function.arguments.contains(&arguments.len()) {
             let says = format!("`{name}` does not take {} values", arguments.len());
             self.error(&node.span, "expr::arguments", says, Some(format!("write {}", function.form)));
@@ -430,7 +431,7 @@ impl<'a> Checker<'a, '_> {
         if name == "id" && matches!(arguments[0].kind, Kind::Name(_)) {
             return Seen::value(Gives::Text);
         }
-        let first = match function.takes {
+        let first = match function.takes() {
             Takes::One if NUMERIC.contains(&name) => {
                 self.number(&arguments[0], it);
                 Seen::value(Gives::Number)
@@ -447,7 +448,7 @@ impl<'a> Checker<'a, '_> {
             match name {
                 "all" | "any" => self.condition(argument, item),
                 "of_each" => second = self.node(argument, item),
-                _ if OVER_ITEMS.contains(&name) && n == 1 => drop(self.single(argument, item, WHICH)),
+                _ if function.is_over_items() && n == 1 => drop(self.single(argument, item, WHICH)),
                 "table" if n == 2 => second = self.node(argument, it),
                 _ => drop(self.single(argument, it, WHICH)),
             }
@@ -469,7 +470,7 @@ impl<'a> Checker<'a, '_> {
             "table" if arguments.len() == 3 => Self::either(Seen::value(Gives::Text), second),
             // As a filter does, it says which.
             "matching" => Seen::one(item),
-            _ if SAME_ITEMS.contains(&name) => Seen { shape: item, times: Times::Many },
+            _ if function.gives_items() => Seen { shape: item, times: Times::Many },
             _ => Seen::one(function.gives.map_or(Shape::Any, Shape::Value)),
         }
     }

@@ -2,7 +2,7 @@
 
 use super::item::{NoText, Several};
 use super::path::{element, field, through};
-use super::{Gives, Item, Kind, Library, Node, Operator, Span, functions};
+use super::{Called, Gives, Item, Kind, Library, Node, Operator, Span, functions};
 use crate::number;
 use rust_decimal::Decimal;
 use serde_json::{Map, Value};
@@ -115,7 +115,8 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, Ev
             }
             Ok(Item::many(all))
         }
-        Kind::Call(name, arguments) => functions::call(node, name, arguments, scope),
+        Kind::Call(Called::BuiltIn(function), arguments) => functions::call(function, node, arguments, scope),
+        Kind::Call(Called::Own(name), arguments) => functions::own(name, node, arguments, scope),
         Kind::Minus(inner) => Ok(Item::Number(-number(inner, &eval(inner, scope)?)?)),
         Kind::Not(inner) => Ok(Item::bool(!holds(inner, scope)?)),
         Kind::If(test, yes, no) => eval(if holds(test, scope)? { yes } else { no }, scope),
@@ -247,12 +248,10 @@ pub(super) fn number_or_nothing(node: &Node, item: &Item<'_>) -> Result<Option<D
         return Ok(Some(*number));
     }
     let Some(text) = text(node, item)? else { return Ok(None) };
-    match number::read(&text) {
-        None => fail(node, format!("`{}` is no number", shorten(&text))),
-        Some(written) => match number::decimal(&written) {
-            Some(number) => Ok(Some(number)),
-            None => fail(node, format!("`{}` has more than 28 digits, which is more than is calculated with", shorten(&text))),
-        },
+    match number::decimal(&text) {
+        Some(number) => Ok(Some(number)),
+        None if number::read(&text).is_none() => fail(node, format!("`{}` is no number", shorten(&text))),
+        None => fail(node, format!("`{}` has more than 28 digits, which is more than is calculated with", shorten(&text))),
     }
 }
 
@@ -313,9 +312,8 @@ pub(super) fn places(by: &Node, library: &Library) -> Option<bool> {
         Kind::Literal(value) => Some(value.is_number()),
         Kind::Minus(_) => Some(true),
         Kind::Binary(Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide, ..) => Some(true),
-        Kind::Call(name, _) => Some(
-            functions::gives_number(name) || { library.functions.get(name).is_some_and(|own| own.kind == Some(Gives::Number)) },
-        ),
+        Kind::Call(Called::BuiltIn(function), _) => Some(function.gives == Some(Gives::Number)),
+        Kind::Call(Called::Own(name), _) => Some(library.functions.get(name).is_some_and(|own| own.kind == Some(Gives::Number))),
         Kind::If(_, yes, no) => match (places(yes, library), places(no, library)) {
             (Some(yes), Some(no)) if yes == no => Some(yes),
             (Some(_), Some(_)) => Some(false),

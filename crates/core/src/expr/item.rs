@@ -379,6 +379,12 @@ fn same_json(a: &Value, b: &Value) -> bool {
 }
 
 fn decimal_to_json(number: Decimal) -> Number {
+    if number.scale() == 0
+        && let Ok(whole) = i64::try_from(number.mantissa())
+        && !(whole == 0 && number.is_sign_negative())
+    {
+        return Number::from(whole);
+    }
     serde_json::from_str(&number.to_string()).expect("a decimal is a JSON number")
 }
 

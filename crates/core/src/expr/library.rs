@@ -40,8 +40,8 @@ impl Expr {
     pub fn calls(&self) -> Vec<&str> {
         let mut names = Vec::new();
         each(&self.root, &mut |node| {
-            if let Kind::Call(name, _) = &node.kind {
-                names.push(name.as_str());
+            if let Kind::Call(called, _) = &node.kind {
+                names.push(called.name());
             }
         });
         names

@@ -150,9 +150,9 @@ impl Node {
             Kind::FieldElement(of, n) => join(of, &format!("{n:02}")),
             Kind::Filter(of, by) => format!("{}[{}]", of.shown(), by.shown()),
             Kind::List(_) => "[…]".to_owned(),
-            Kind::Call(name, arguments) => match arguments.first() {
-                Some(first) => format!("{name}({}{})", first.shown(), if arguments.len() > 1 { ", …" } else { "" }),
-                None => format!("{name}()"),
+            Kind::Call(called, arguments) => match arguments.first() {
+                Some(first) => format!("{}({}{})", called.name(), first.shown(), if arguments.len() > 1 { ", …" } else { "" }),
+                None => format!("{}()", called.name()),
             },
             Kind::Literal(value) => match value {
                 Value::String(text) => format!("'{}'", eval::shorten(text)),
@@ -190,11 +190,32 @@ pub(crate) enum Kind {
     Filter(Box<Node>, Box<Node>),
     /// `[a, b]`: the items of each, in one list.
     List(Vec<Node>),
-    Call(String, Vec<Node>),
+    Call(Called, Vec<Node>),
     Minus(Box<Node>),
     Not(Box<Node>),
     Binary(Operator, Box<Node>, Box<Node>),
     If(Box<Node>, Box<Node>, Box<Node>),
+}
+
+/// What a call names.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Called {
+    BuiltIn(&'static functions::Function),
+    /// A function of the workspace, or one that there is not.
+    Own(String),
+}
+
+impl Called {
+    pub fn of(name: String) -> Self {
+        functions::function(&name).map_or(Self::Own(name), Self::BuiltIn)
+    }
+
+    pub fn name(&self) -> &str {
+        match self {
+            Self::BuiltIn(function) => function.name,
+            Self::Own(name) => name,
+        }
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

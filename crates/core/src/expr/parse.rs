@@ -1,7 +1,7 @@
 //! Tokens to a syntax tree, by recursive descent.
 
 use super::lex::{Token, tokens};
-use super::{DEPTH, Expr, ExprError, Kind, LENGTH, LEVELS, Node, Operator, Span};
+use super::{Called, DEPTH, Expr, ExprError, Kind, LENGTH, LEVELS, Node, Operator, Span};
 use crate::Severity;
 use serde_json::Value;
 
@@ -182,7 +182,7 @@ impl Parser {
                 _ if self.symbol("(") => {
                     let arguments = self.separated(")")?;
                     let span = span.start..self.before_end();
-                    return node(Kind::Call(name, arguments), span);
+                    return node(Kind::Call(Called::of(name), arguments), span);
                 }
                 _ => Kind::Name(name),
             },

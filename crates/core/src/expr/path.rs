@@ -58,16 +58,14 @@ pub(crate) fn split_designator(name: &str) -> (&str, Option<u8>) {
 /// The segments and loops of an id directly in a loop, in the order of the document, or that element of each of them.
 fn designator<'a>(inner: LoopRef<'a>, name: &str) -> Item<'a> {
     let (id, n) = split_designator(name);
-    let selected = inner.children().filter_map(|child| {
-        let found = match child {
-            Child::Segment(segment) if segment.id() == id.as_bytes() => Item::Segment(segment, inner.tree()),
-            Child::Loop(below) if below.name() == id => Item::Loop(below),
-            Child::Segment(_) | Child::Loop(_) => return None,
-        };
-        Some(n.map_or_else(|| found.clone(), |n| element(found.clone(), n))).filter(|item| !matches!(item, Item::Missing))
-    });
+    let found = |child| match (child, n) {
+        (Child::Segment(segment), None) => Item::Segment(segment, inner.tree()),
+        (Child::Segment(segment), Some(n)) => element_of(segment, inner.tree(), usize::from(n)),
+        (Child::Loop(below), None) => Item::Loop(below),
+        (Child::Loop(below), Some(n)) => element(Item::Loop(below), n),
+    };
+    let mut selected = inner.named(id).map(found).filter(|item| !matches!(item, Item::Missing));
     // Most segments come once: a list is made for others alone.
-    let mut selected = selected;
     match (selected.next(), selected.next()) {
         (None, _) => Item::Missing,
         (Some(only), None) => only,

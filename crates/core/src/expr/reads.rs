@@ -1,8 +1,8 @@
 //! Which fields an expression reads, seen from its text alone.
 
-use super::functions::{OVER_ITEMS, SAME_ITEMS};
+use super::functions::Function;
 use super::path::split_designator;
-use super::{Expr, Kind, Node};
+use super::{Called, Expr, Kind, Node};
 
 /// Paths that expressions read. Items of a list have the path of the list; an element of a transaction set is `BEG.03`,
 /// of the segment that opens a loop `N1.02`.
@@ -68,7 +68,7 @@ impl Reads {
                 of
             }
             Kind::List(nodes) => self.all(&nodes.iter().collect::<Vec<_>>(), it),
-            Kind::Call(name, arguments) => self.call(name, arguments, it),
+            Kind::Call(called, arguments) => self.call(called, arguments, it),
             Kind::Minus(inner) | Kind::Not(inner) => {
                 let inner = self.walk(inner, it);
                 self.read(inner);
@@ -87,24 +87,25 @@ impl Reads {
         None
     }
 
-    fn call(&mut self, name: &str, arguments: &[Node], it: Option<&str>) -> Option<String> {
-        if name == "id" {
+    fn call(&mut self, called: &Called, arguments: &[Node], it: Option<&str>) -> Option<String> {
+        let built_in = |is: fn(&Function) -> bool| matches!(called, Called::BuiltIn(function) if is(function));
+        if called.name() == "id" {
             self.read(it.map(|it| format!("{it}.{PRODUCT_ID}")));
             return None;
         }
         let (first, rest) = arguments.split_first()?;
         let of = self.walk(first, it);
-        let inner = if OVER_ITEMS.contains(&name) { of.clone() } else { it.map(str::to_owned) };
+        let inner = if built_in(Function::is_over_items) { of.clone() } else { it.map(str::to_owned) };
         for (n, argument) in rest.iter().enumerate() {
             let path = self.walk(argument, if n == 0 { inner.as_deref() } else { it });
             self.read(path);
         }
-        match name {
+        match called.name() {
             // How many there are, and whether, says nothing of what is in them.
             "count" | "exists" => None,
             "all" | "any" | "of_each" if !rest.is_empty() => None,
             "first" | "last" => of,
-            _ if SAME_ITEMS.contains(&name) => of,
+            _ if built_in(Function::gives_items) => of,
             _ => {
                 self.read(of);
                 None

@@ -2,6 +2,7 @@
 
 use super::{Assignment, Filled, MapError, Place, Rules, THE_MAP};
 use crate::expr::{EvalError, Scope};
+use serde_json::map::Entry;
 use serde_json::{Map as Fields, Value};
 
 /// Where a level stands in the target, and what is noted of its rules.
@@ -89,14 +90,17 @@ pub(super) fn level<'a>(
         let mut list = Vec::new();
         for (n, item) in items.into_iter().enumerate() {
             let inner = scope.at(item, n);
-            let place = if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
+            let place = || if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
             let (outer, line) = (told.at.len(), told.line);
-            told.at += &format!("{place}.");
+            if told.fills.is_some() {
+                told.at += &format!("{}.", place());
+            }
             told.line = line.or(each.by.as_ref().map(|_| each.line));
-            let made = level(&each.rules, &inner, told, Fields::new(), joins);
+            let room = Fields::with_capacity(each.rules.set.len() + each.rules.each.len());
+            let made = level(&each.rules, &inner, told, room, joins);
             told.at.truncate(outer);
             told.line = line;
-            list.push(Value::Object(made.map_err(|error| error.below(&place, each))?));
+            list.push(Value::Object(made.map_err(|error| error.below(&place(), each))?));
         }
         let made = if each.one { list.pop() } else { Some(Value::Array(list)) };
         if let Some(made) = made {
@@ -122,16 +126,18 @@ pub(super) fn take_out(fields: &mut Fields<String, Value>, target: &[String]) {
 fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value, joins: bool) -> Result<(), String> {
     match target {
         [] => Ok(()),
-        [last] => match (fields.get_mut(last), value) {
-            (Some(Value::Array(before)), Value::Array(more)) if joins => {
-                before.extend(more);
+        [last] => match fields.entry(last.clone()) {
+            Entry::Vacant(free) => {
+                free.insert(value);
                 Ok(())
             }
-            (Some(_), _) => Err(format!("`{last}` is filled already, by another rule")),
-            (None, value) => {
-                fields.insert(last.clone(), value);
-                Ok(())
-            }
+            Entry::Occupied(mut filled) => match (filled.get_mut(), value) {
+                (Value::Array(before), Value::Array(more)) if joins => {
+                    before.extend(more);
+                    Ok(())
+                }
+                _ => Err(format!("`{last}` is filled already, by another rule")),
+            },
         },
         [first, rest @ ..] => match fields.entry(first.clone()).or_insert_with(|| Value::Object(Fields::new())) {
             Value::Object(inner) => put(inner, rest, value, joins),

@@ -1,33 +1,15 @@
 //! Functions over dates and moments. A date is written CCYYMMDD, YYMMDD or as ISO 8601 does, with or without a time; an offset
 //! that is written counts.
 
-use super::Values;
-use crate::expr::eval::{fail, shorten, text};
-use crate::expr::{EvalError, Item, Node};
+use super::{Given, Values};
+use crate::expr::eval::{fail, shorten};
+use crate::expr::{EvalError, Item};
 use jiff::civil::{Date, DateTime};
 use jiff::fmt::strtime::BrokenDownTime;
 use jiff::fmt::temporal::Pieces;
 use jiff::tz::{Offset, TimeZone};
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
-
-/// A function of a date that is there.
-pub(super) fn call<'a>(node: &'a Node, name: &str, given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
-    match name {
-        "date" => Ok(Item::text(day(given, 0)?.to_string())),
-        "date_as" => date_as(given),
-        "date_from" => date_from(given),
-        "date_plus" => date_plus(given),
-        "days_between" => match text(&given.nodes[1], &given.values[1])?.filter(|text| !text.trim().is_empty()) {
-            None => Ok(Item::Missing),
-            Some(_) => Ok(Item::Number(Decimal::from((day(given, 1)? - day(given, 0)?).get_days()))),
-        },
-        "local" => local(given),
-        "utc" => utc(given),
-        // The checker refuses other names before anything runs.
-        _ => fail(node, format!("there is no function `{name}`")),
-    }
-}
 
 /// What a clock shows, and its offset from UTC where that is written.
 struct Written {
@@ -88,8 +70,21 @@ fn written(given: &Values<'_, '_>, at: usize) -> Result<Written, EvalError> {
     Written::of(&text).map_or_else(|| fail(&given.nodes[at], format!("`{}` is no date", shorten(&text))), Ok)
 }
 
+/// `date(text)`: an ISO date.
+pub(super) fn date<'a>(given: &Values<'_, 'a>) -> Given<'a> {
+    Ok(Item::text(day(given, 0)?.to_string()))
+}
+
+/// `days_between(date, later)`.
+pub(super) fn days_between<'a>(given: &Values<'_, 'a>) -> Given<'a> {
+    match given.text_or_nothing(1)?.filter(|text| !text.trim().is_empty()) {
+        None => Ok(Item::Missing),
+        Some(_) => Ok(Item::Number(Decimal::from((day(given, 1)? - day(given, 0)?).get_days()))),
+    }
+}
+
 /// `date_as(date, pattern)` by the letters of strftime, as a clock at the date's own offset shows it; UTC where it has none.
-fn date_as<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
+pub(super) fn date_as<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let written = written(given, 0)?;
     let pattern = given.text(1)?;
     let mut time = BrokenDownTime::from(written.clock);
@@ -101,7 +96,7 @@ fn date_as<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
 }
 
 /// `date_from(text, pattern)`: an ISO date.
-fn date_from<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
+pub(super) fn date_from<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, pattern) = (given.text(0)?, given.text(1)?);
     match jiff::fmt::strtime::parse(&*pattern, &*text).and_then(|parsed| parsed.to_date()) {
         Ok(date) => Ok(Item::text(date.to_string())),
@@ -110,7 +105,7 @@ fn date_from<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
 }
 
 /// `date_plus(date, days)`: an ISO date.
-fn date_plus<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
+pub(super) fn date_plus<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (day, days) = (day(given, 0)?, given.number(1)?);
     let whole = days.normalize();
     let span = i32::try_from(whole.mantissa()).ok().filter(|_| whole.scale() == 0);
@@ -130,7 +125,7 @@ fn zone(given: &Values<'_, '_>) -> Result<TimeZone, EvalError> {
 }
 
 /// `local(moment, zone)`: RFC 3339 with the offset that holds there then.
-fn local<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
+pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let text = given.text(0)?;
     let Some(moment) = Written::of(&text).and_then(|written| written.in_utc()) else {
         let says = format!("`{}` is no moment: it needs an offset, as in 2026-11-23T08:00:00Z", shorten(&text));
@@ -148,7 +143,7 @@ fn local<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
 
 /// `utc(text, zone)`: the moment at which a clock there shows that. Of a time that comes twice, when clocks are put back, it
 /// is the first; a time that they leave out is as much later. A text with an offset says the moment by itself.
-fn utc<'a>(given: &Values<'_, 'a>) -> Result<Item<'a>, EvalError> {
+pub(super) fn utc<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, zone) = (given.text(0)?, zone(given)?);
     let timed = text.len() > 10;
     let Some(written) = Written::of(&text).filter(|_| timed) else {
