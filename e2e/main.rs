@@ -16,6 +16,7 @@ mod mending;
 mod outlines;
 mod processes;
 mod queues;
+mod refusing;
 mod releases;
 mod restore;
 mod scene;

@@ -378,7 +378,7 @@ impl Flow {
     pub fn unrouted() -> Self {
         let rule = Rule {
             that: crate::expr::parse("false").expect("a fixed expression"),
-            says: Template::parse("no flow takes {$meta.set} from {$meta.partner}").expect("a fixed template"),
+            says: Template::parse("no flow takes {$meta.document} from {$meta.partner}").expect("a fixed template"),
         };
         let check = Step {
             name: "find-flow".to_owned(),
@@ -391,7 +391,7 @@ impl Flow {
             name: UNROUTED.to_owned(),
             title: "Documents that no flow takes".to_owned(),
             steps: vec![check],
-            key: crate::expr::parse("$meta.set & ' ' & $meta.interchange").ok(),
+            key: crate::expr::parse("$meta.document & ' ' & $meta.interchange").ok(),
             result: None,
             in_order_by: None,
             ..Self::acknowledgments()

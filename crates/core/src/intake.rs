@@ -441,7 +441,7 @@ fn unfold(
             let at = at.unwrap_or_else(|| {
                 let meta = json!({
                     "partner": partner.name, "from": came.connection, "file": came.name,
-                    "interchange": header.control, "group": group.control, "usage": header.usage, "set": set.set,
+                    "interchange": header.control, "group": group.control, "usage": header.usage, "document": set.set,
                 });
                 let Value::Object(meta) = meta else { unreachable!("an object was just written") };
                 decision.unfold.heads.push(Head { flow: flow.to_owned(), form, meta });

@@ -273,3 +273,24 @@ fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
     assert_eq!(switched("record = \"failures\"", call, Some(Recording::Calls)), "{\"number\":7}");
     assert_eq!(switched("", call, Some(Recording::Failures)), "");
 }
+
+#[test]
+fn a_message_whose_key_cannot_be_worked_out_goes_no_step() {
+    for (line, says) in [
+        (
+            "key    = \"PO1.01\"",
+            "key: `PO1.01` gives 2 values where one is needed: first(…), last(…), a filter or a position says which",
+        ),
+        ("key    = \"BEG03\"\nin_order_by = \"number(BEG03)\"", "in_order_by: `MF-20417` is no number"),
+    ] {
+        let mut files = common::files();
+        let flow = files.get_mut("flows/partner-orders.toml").unwrap();
+        let before = flow.lines().find(|line| line.starts_with("key ")).unwrap().to_owned();
+        *flow = flow.replace(&before, line);
+        let logic = Logic::of(&common::workspace(&files), "partner-orders").unwrap();
+        let (form, document) = common::order(0);
+        let (mut machine, turn) = Machine::begin(logic, common::origin(form), document);
+        let Next::End(End::Aside(reason)) = crew_told(&mut machine, &turn).next else { panic!("aside") };
+        assert_eq!(reason.says, says);
+    }
+}

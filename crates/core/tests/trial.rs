@@ -126,6 +126,11 @@ fn the_demos_cases_hold_and_a_changed_map_is_seen() {
     let checked = workspace.cases["orders-of-marrowfield"].check(&workspace).unwrap();
     let first = &checked.differences[0];
     assert_eq!((first.at.as_str(), &first.before, &first.after), ("[1].rows[1].row", &Some(json!("1")), &Some(json!("1!"))));
+    // What a flow would refuse is no result, whatever the case expects.
+    let map = files.get_mut("maps/po-to-order.toml").unwrap();
+    *map = map.replace("number(CTT.AMT02)", "number(CTT.AMT03)");
+    let refused = common::workspace(&files).cases["orders-of-marrowfield"].check(&common::workspace(&files)).unwrap_err();
+    assert!(refused.to_string().contains("does not fit the schema order: `total` is missing"), "{refused}");
 }
 
 #[test]

@@ -48,7 +48,7 @@ impl Machine {
     pub(super) fn run(&mut self) -> Turn {
         let mut turn = Turn::still(Next::End(End::Done));
         let flow = self.logic.flow.clone();
-        if let Some(failing) = self.without_order() {
+        if let Some(failing) = self.without_key() {
             return failing;
         }
         while let Some(step) = flow.steps.get(self.at) {
@@ -133,17 +133,26 @@ impl Machine {
         self.end(turn)
     }
 
-    /// A message whose place in the order cannot be worked out goes no step: others could pass it in silence.
-    fn without_order(&mut self) -> Option<Turn> {
-        let first = self.logic.flow.steps.first().filter(|_| self.at == 0 && self.failed.is_none())?.clone();
-        let by = self.logic.flow.in_order_by.as_ref().filter(|_| super::parts::part(&self.origin).is_none())?;
+    /// A message whose key or place in the order cannot be worked out goes no step: nobody would find it, and others could pass
+    /// it, in silence.
+    fn without_key(&mut self) -> Option<Turn> {
+        let flow = self.logic.flow.clone();
+        let first = flow.steps.first().filter(|_| self.at == 0 && self.failed.is_none())?;
+        if super::parts::part(&self.origin).is_some() {
+            return None;
+        }
         let scope = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-        let says = match guarded(|| by.text(&scope)) {
-            Ok(Ok(_)) => return None,
-            Ok(Err(error)) => error.says,
-            Err(says) => says,
+        let wrong = |by: &Expr| match guarded(|| by.text(&scope)) {
+            Ok(Ok(_)) => None,
+            Ok(Err(error)) => Some(error.says),
+            Err(says) => Some(says),
         };
-        Some(self.stop(Turn::still(Next::End(End::Done)), &first, "order-failed", format!("in_order_by: {says}")))
+        let asked = [("key-failed", "key", &flow.key), ("order-failed", "in_order_by", &flow.in_order_by)];
+        let (code, says) = asked.into_iter().find_map(|(code, name, by)| {
+            let says = wrong(by.as_ref()?)?;
+            Some((code, format!("{name}: {says}")))
+        })?;
+        Some(self.stop(Turn::still(Next::End(End::Done)), first, code, says))
     }
 
     /// Stands before what is next.

@@ -132,16 +132,7 @@ impl Map {
     /// none, or would be rejected for how it is built. Codes are not checked here: a partner may have some of its own.
     pub fn document(&self, scope: &Scope<'_>, sending: &Sending) -> Result<Mapped, MapError> {
         let value = self.apply(scope)?;
-        let misfits = self.misfits(&value);
-        let mut warning = String::new();
-        if let Some((validate, _)) = self.fits.as_ref().filter(|_| !misfits.is_empty()) {
-            let says = format!("does not fit the schema {}: {}", self.to, in_words(&misfits));
-            match validate {
-                Validate::Reject => return Err(MapError::of_all("the result".to_owned(), says)),
-                Validate::Warn => warning = format!("the result {says}"),
-                Validate::Off => {}
-            }
-        }
+        let warning = self.fitted(&value)?;
         let document = match (&self.set, self.bytes(&value)?) {
             (Some(set), _) => {
                 to_set::document(set, &value, sending).map_err(|says| MapError::of_all(format!("the {}", set.set), says))?
@@ -150,6 +141,22 @@ impl Map {
             (None, None) => Document::Json(Arc::new(value)),
         };
         Ok(Mapped { document, warning })
+    }
+
+    /// Holds what [`Self::apply`] gave against the target's schema. Gives how it does not fit where that is let pass; an empty
+    /// text otherwise.
+    ///
+    /// # Errors
+    /// [`MapError`] where it does not fit and that is not let pass.
+    pub fn fitted(&self, value: &Value) -> Result<String, MapError> {
+        let misfits = self.misfits(value);
+        let Some((validate, _)) = self.fits.as_ref().filter(|_| !misfits.is_empty()) else { return Ok(String::new()) };
+        let says = format!("does not fit the schema {}: {}", self.to, in_words(&misfits));
+        match validate {
+            Validate::Reject => Err(MapError::of_all("the result".to_owned(), says)),
+            Validate::Warn => Ok(format!("the result {says}")),
+            Validate::Off => Ok(String::new()),
+        }
     }
 
     /// How what [`Self::apply`] gave does not fit the target's schema; nothing where it is not held against it.

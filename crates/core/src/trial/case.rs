@@ -73,7 +73,8 @@ impl Case {
     /// Tries the case.
     ///
     /// # Errors
-    /// [`CaseError`] where the document cannot be read or a rule of the map has no value.
+    /// [`CaseError`] where the document cannot be read a rule of the map has no value, or what it gives does not fit its
+    /// schema.
     pub fn check(&self, workspace: &Arc<Workspace>) -> Result<Checked, CaseError> {
         let came = match &self.of {
             Subject::Map(map) => self.mapped(workspace, map)?,
@@ -90,6 +91,8 @@ impl Case {
         let results = given.iter().map(|one| {
             let kept = one.kept(&self.kept, &self.meta);
             let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
+                // As in a flow, where it would go no further.
+                map.fitted(&value)?;
                 let bytes = map.bytes(&value)?;
                 Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))
             });

@@ -103,25 +103,34 @@ fn object(outline: &Outline, schema: &Value, element: &Element, at: &str) -> Res
     }
     let told =
         |name: &str, attribute: bool| known.iter().any(|field| field.said.is_attribute() == attribute && field.shown() == name);
-    // What the outline does not know may be called like a field that is there.
-    let mut strangers: Vec<&str> = Vec::new();
+    // What is called like a single value that the outline has in another place is that value; beside it, or in the place of a list
+    // or an object, it would be taken for it.
     let clash = |name: &str, what: &str| format!("{}: the {what} {name} has no place beside the field of that name", below(name));
+    let called = |name: &str| known.iter().find(|field| field.name == name);
     for (name, text) in element.own_attributes().filter(|(name, _)| !told(name, true)) {
-        if fields.contains_key(name) {
-            return Err(clash(name, "attribute"));
-        }
-        fields.insert(name.to_owned(), guess_scalar(text));
+        let value = match called(name) {
+            _ if fields.contains_key(name) => return Err(clash(name, "attribute")),
+            Some(field) if !field.is_single(outline) => return Err(clash(name, "attribute")),
+            Some(field) => typed(outline, field.schema, text, &below(name))?.unwrap_or(Value::Null),
+            None => guess_scalar(text),
+        };
+        fields.insert(name.to_owned(), value);
     }
+    let mut strangers: Vec<&str> = Vec::new();
     for child in element.children.iter().filter(|child| !told(child.local_name(), false)) {
         let name = child.local_name();
         if fields.contains_key(name) && !strangers.contains(&name) {
             return Err(clash(name, "element"));
         }
+        match called(name) {
+            Some(field) if !field.is_single(outline) || strangers.contains(&name) => return Err(clash(name, "element")),
+            Some(field) => drop(fields.insert(name.to_owned(), value(outline, field.schema, child, &below(name))?)),
+            None => join(&mut fields, name, guess(child)),
+        }
         strangers.push(name);
-        join(&mut fields, name, guess(child));
     }
     if let Some(text) = element.own_text().filter(|_| element.has_text() && !known.iter().any(|field| field.said.is_text())) {
-        if fields.contains_key(TEXT) {
+        if fields.contains_key(TEXT) || called(TEXT).is_some() {
             return Err(clash(TEXT, "text"));
         }
         fields.insert(TEXT.to_owned(), guess_scalar(text));

@@ -312,6 +312,11 @@ impl<'a> Field<'a> {
         }
     }
 
+    /// Whether it is neither a list nor an object.
+    fn is_single(&self, outline: &Outline) -> bool {
+        self.item.is_none() && self.schema.get("properties").is_none() && outline.json_type(self.schema) != Some("object")
+    }
+
     /// The name of the elements in a wrapped list.
     fn inner(&self) -> &'a str {
         self.item.and_then(|item| Said::of(item).text("name")).unwrap_or(self.name)

@@ -137,6 +137,9 @@ impl<'a> Writer<'a> {
                     items.iter().try_for_each(|one| self.element(item, field.inner(), one, &at, &[]))?;
                     self.end(&wrapper);
                 }
+                (Some(_), single) if field.said.is_wrapped() && !single.is_null() => {
+                    return Err(format!("{at}: the schema says a list, and this is none"));
+                }
                 _ => self.element(field.schema, field.shown(), value, &at, &[])?,
             }
         }
