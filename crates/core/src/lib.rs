@@ -32,6 +32,7 @@ pub mod partner;
 pub mod place;
 pub mod propose;
 pub mod reason;
+pub mod request_path;
 pub mod table;
 pub mod time;
 pub mod trial;

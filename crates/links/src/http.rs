@@ -95,11 +95,12 @@ pub fn client(means: Means<'_>) -> Result<reqwest::Client, String> {
 
 /// Sends the request and tells what came of it.
 pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatRule) -> Outcome {
+    let url = match below(request.address, request.path) {
+        Ok(url) => url,
+        Err(says) => return Outcome::Refused { says, status: 0, body: Body::default() },
+    };
     let method = reqwest::Method::from_bytes(request.method.as_str().as_bytes()).expect("a method of ours is a method");
-    let mut builder = client
-        .request(method, format!("{}{}", request.address, request.path))
-        .timeout(request.wait)
-        .header("Idempotency-Key", request.key.to_string());
+    let mut builder = client.request(method, url).timeout(request.wait).header("Idempotency-Key", request.key.to_string());
     if let Some(body) = request.body {
         builder = builder.header(CONTENT_TYPE, body.content_type()).body(body.0.clone());
     }
@@ -125,6 +126,19 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
         }
     }
     meaning(status, Body(body), after_ms)
+}
+
+/// The address of a path, which stays below the address of its connection: at the same host, with the same credentials.
+fn below(address: &str, path: &str) -> Result<reqwest::Url, String> {
+    let parsed = |text: &str| reqwest::Url::parse(text).map_err(|error| format!("{text} is no web address: {error}"));
+    let (base, url) = (parsed(address)?, parsed(&format!("{address}{path}"))?);
+    let place = |url: &reqwest::Url| (url.scheme().to_owned(), url.host_str().map(str::to_owned), url.port_or_known_default());
+    let signed = |url: &reqwest::Url| (url.username().to_owned(), url.password().map(str::to_owned));
+    let inside = url.path().starts_with(base.path().trim_end_matches('/'));
+    match place(&base) == place(&url) && signed(&base) == signed(&url) && inside {
+        true => Ok(url),
+        false => Err(format!("the path {path} leads out of {address}; nothing was sent")),
+    }
 }
 
 /// Calls an address once, as somebody who tells of something does.
@@ -264,6 +278,23 @@ fn unreached(error: &reqwest::Error, address: &str, wait: Duration) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_path_leads_out_of_the_address() {
+        let url = |address: &str, path: &str| below(address, path).map(|url| url.to_string());
+        assert_eq!(url("https://erp.example/api", "/orders/1").unwrap(), "https://erp.example/api/orders/1");
+        assert_eq!(url("https://erp.example", "").unwrap(), "https://erp.example/");
+        for (address, path) in [
+            ("https://erp.example", ".elsewhere.example/x"),
+            ("https://erp.example", "@elsewhere.example/x"),
+            ("https://erp.example", ":8443/x"),
+            ("https://erp.example/api", "/../users"),
+            ("https://erp.example/api", "/%2e%2E/users"),
+            ("https://erp.example/api", "\\..\\users"),
+        ] {
+            assert!(url(address, path).unwrap_err().contains("leads out of"), "{address}{path}");
+        }
+    }
 
     #[test]
     fn every_status_has_its_meaning() {

@@ -76,6 +76,19 @@ impl Template {
         })
     }
 
+    /// The text with `value` in the place of every expression.
+    #[must_use]
+    pub fn with_each_value(&self, value: &str) -> String {
+        let mut text = String::new();
+        for part in &self.parts {
+            text.push_str(match part {
+                Part::Text(plain) => plain,
+                Part::Value(..) => value,
+            });
+        }
+        text
+    }
+
     /// The text with every expression worked out; each value passes `clean` first, or is refused by it with a sentence.
     ///
     /// # Errors

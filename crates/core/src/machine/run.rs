@@ -10,7 +10,7 @@ use crate::guard::guarded;
 use crate::map::{Mapped, scope_of};
 use crate::partner::Sending;
 use crate::reason::Reason;
-use crate::{Digest, Document, Timestamp};
+use crate::{Digest, Document, Timestamp, request_path};
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -194,7 +194,7 @@ impl Machine {
                 Err(error) => failed("value-failed", &error),
             },
             Verb::Call { at, method, path, body, .. } => {
-                let path = match path.render(&scope, |value| Ok(path_segment(value))) {
+                let path = match request_path::render(path, &scope) {
                     Ok(path) => path,
                     Err(error) => return failed("path-failed", &error),
                 };
@@ -252,7 +252,7 @@ impl Machine {
         scope: &Scope<'_>,
     ) -> Result<Stepped, EvalError> {
         let text = says.render(scope, |value| Ok(value.to_owned()))?;
-        let path = path.render(scope, |value| Ok(path_segment(value)))?;
+        let path = request_path::render(path, scope)?;
         let claim = |once: &Once| {
             // Messages without a cause have none in common: each is told.
             let Some(cause) = once.cause.text(scope)? else { return Ok::<_, EvalError>(None) };
@@ -387,18 +387,6 @@ fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError>
         Value::String(text) => Body::from(text.as_str()),
         other => Body(serde_json::to_vec(other).unwrap_or_default()),
     }))
-}
-
-/// A value inside a path: everything but unreserved characters is percent-encoded (RFC 3986, 2.3).
-fn path_segment(value: &str) -> String {
-    let mut encoded = String::with_capacity(value.len());
-    for byte in value.bytes() {
-        match byte {
-            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
-            _ => encoded.push_str(&format!("%{byte:02X}")),
-        }
-    }
-    encoded
 }
 
 /// A value inside a routing key: one word, since a dot in it would make two of it and reach other queues.

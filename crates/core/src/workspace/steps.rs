@@ -7,6 +7,7 @@ use super::sends::Reading;
 use crate::connection::ConnectionKind;
 use crate::expr::{Expr, Gives, POSITION, Shape, Template};
 use crate::flow::{END, Method, Parcel, Retry, Rule, Step, Verb};
+use crate::request_path;
 
 /// The verbs, in the order of their frequency.
 const VERBS: [&str; 11] = ["map", "check", "only", "set", "call", "send", "note", "choose", "also", "pause", "notify"];
@@ -197,7 +198,7 @@ impl<'a> Build<'a> {
         let methods: Vec<(&'static str, Method)> = Method::ALL.into_iter().filter(|(key, _)| inner.has(key)).collect();
         let path = match methods.as_slice() {
             [(key, method)] => inner.template(key).map(|(template, start)| {
-                self.check_template(file, start, &template, sofar);
+                self.check_path(file, start, &template, sofar);
                 (*method, template)
             }),
             _ => {
@@ -272,6 +273,15 @@ impl<'a> Build<'a> {
 
     pub(super) fn check_step_expr(&self, file: &File<'a>, start: usize, expr: &Expr, need: Need, sofar: &Sofar<'_>) {
         self.check_expr(file, start, expr, need, sofar.it, sofar.doc, &sofar.known());
+    }
+
+    /// A template that is the path of a request.
+    pub(super) fn check_path(&self, file: &File<'a>, start: usize, template: &Template, sofar: &Sofar<'_>) {
+        self.check_template(file, start, template, sofar);
+        if let Some(says) = request_path::fault(&template.with_each_value("x")) {
+            let help = "the address of the connection says where, and the path what: `/orders/{number}`";
+            file.error(start..start + template.text().len(), "flow::path", says, Some(help.to_owned()));
+        }
     }
 
     pub(super) fn check_template(&self, file: &File<'a>, start: usize, template: &Template, sofar: &Sofar<'_>) {

@@ -113,12 +113,14 @@ impl<'a> Build<'a> {
         if let Some(at) = &at {
             self.need_kind(file, at.span.clone(), &at.value, "http");
         }
-        let template = |key| {
-            let (template, start) = inner.template(key)?;
+        let path = inner.template("post").map(|(template, start)| {
+            self.check_path(file, start, &template, sofar);
+            template
+        });
+        let says = inner.template("says").map(|(template, start)| {
             self.check_template(file, start, &template, sofar);
-            Some(template)
-        };
-        let (path, says) = (template("post"), template("says"));
+            template
+        });
         let within = inner.duration("within");
         let once = inner.expr("once_per").map(|(cause, start)| {
             self.check_step_expr(file, start, &cause, Need::One, sofar);
