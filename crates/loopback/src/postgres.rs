@@ -1,5 +1,6 @@
 //! A PostgreSQL cluster of our own: made once, started on loopback with a password, run as the package's user when we are root.
 
+use crate::place::settle;
 use crate::process::{Kept, free_port};
 use crate::secret::password;
 use rustix::process::{Signal, geteuid};
@@ -40,7 +41,8 @@ pub enum StartError {
     #[error("`{command}` failed: {says}")]
     Failed { command: String, says: String },
     #[error(
-        "PostgreSQL runs as user `postgres`, who cannot enter {0}. Choose a state folder that others can enter, outside /root"
+        "PostgreSQL runs as user `postgres`, who can enter neither {0} nor a folder in /var/lib or /var/tmp. Choose a state folder \
+         that others can enter"
     )]
     Unreachable(PathBuf),
     #[error("PostgreSQL ended while starting: {0}")]
@@ -65,14 +67,8 @@ impl Cluster {
         };
         fs::create_dir_all(&options.folder).map_err(file(&options.folder))?;
         let folder = options.folder.canonicalize().map_err(file(&options.folder))?;
+        let folder = if geteuid().is_root() { settle(&folder, given_to_user)? } else { folder };
         let options = Options { folder, ..options };
-        if geteuid().is_root() {
-            run(Command::new("chown").args(["postgres:postgres"]).arg(&options.folder))?;
-            let enters = as_user("test", &["-w".to_owned(), text(&options.folder)]).status();
-            if !enters.is_ok_and(|status| status.success()) {
-                return Err(StartError::Unreachable(options.folder));
-            }
-        }
         let password = password(&options.folder).map_err(file(&options.folder))?;
         if geteuid().is_root() {
             run(Command::new("chown").arg("postgres:postgres").arg(options.folder.join("password")))?;
@@ -88,6 +84,12 @@ impl Cluster {
         let mut cluster = Self { server, bin, options, port, password };
         cluster.await_answer()?;
         Ok(cluster)
+    }
+
+    /// Where it lies: the folder asked for, or another where the server's user cannot enter that.
+    #[must_use]
+    pub fn folder(&self) -> &Path {
+        &self.options.folder
     }
 
     /// The URL of a database in it.
@@ -216,6 +218,13 @@ fn user_arguments() -> Vec<String> {
     } else {
         Vec::new()
     }
+}
+
+/// Gives a folder to the package's user; whether that can write into it then.
+fn given_to_user(folder: &Path) -> bool {
+    let given = run(Command::new("chown").args(["postgres:postgres"]).arg(folder));
+    let writes = as_user("test", &["-w".to_owned(), text(folder)]).status();
+    given.is_ok() && writes.is_ok_and(|status| status.success())
 }
 
 fn as_user(program: &str, arguments: &[String]) -> Command {

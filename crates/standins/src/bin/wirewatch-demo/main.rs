@@ -15,7 +15,7 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options, http_client};
+use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options, http_client, moved};
 use wirewatch_standins::chat::Chat;
 use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
 use wirewatch_standins::warehouse::{self, Bus};
@@ -114,6 +114,13 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     database.create_database("wirewatch").map_err(|error| error.to_string())?;
     let broker = broker.join().map_err(|_| "the broker's thread ended".to_owned())?.map_err(|error| error.to_string())?;
     stage.done();
+    if !database.folder().starts_with(&state) {
+        println!(
+            "The database's user cannot enter {}: its data is in {}. `make demo-reset` removes it there, too.",
+            state.display(),
+            database.folder().display()
+        );
+    }
 
     let orders = OrderSystem::kept_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
     for (port, router) in [(ORDER_SYSTEM, orders.router()), (CHAT, Chat::default().router())] {
@@ -307,6 +314,10 @@ fn reset(state: &Path) -> Result<(), String> {
         return Ok(());
     }
     let _lock = lock(state)?;
+    if let Some(elsewhere) = moved(&state.join("postgres")) {
+        fs::remove_dir_all(&elsewhere).map_err(|error| format!("{}: {error}", elsewhere.display()))?;
+        println!("{} is thrown away.", elsewhere.display());
+    }
     fs::remove_dir_all(state).map_err(|error| format!("{}: {error}", state.display()))?;
     println!("{} is thrown away.", state.display());
     Ok(())
