@@ -20,6 +20,8 @@ export function advice(code: string): string {
   if (code.startsWith('x12')) return 'The document breaks the standard. Amend it, or ask the partner to send it again.'
   if (code === 'not-stored')
     return 'What came of it is not recorded. Look in the target system whether it was done, then resend or discard.'
+  if (code === 'damaged')
+    return 'A record of it in the database is damaged. Discard it, and have it sent anew; look what else happened to the database.'
   if (code === 'diverged')
     return 'It cannot run on: its document, or the release that it runs, cannot be read as it was. Discard it, and have it sent anew.'
   if (code === 'suspect')

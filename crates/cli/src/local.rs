@@ -5,10 +5,10 @@ use crate::ui;
 use std::fs::File;
 use std::io::Read;
 use std::path::Path;
-use wirewatch_core::Severity;
 use wirewatch_core::nearest::nearest;
 use wirewatch_core::workspace::{Files, Workspace};
-use wirewatch_service::read_workspace;
+use wirewatch_core::{Finding, Severity};
+use wirewatch_service::{read_folder, read_workspace};
 
 /// A file, or standard input for `-`.
 pub fn open(file: &Path) -> Result<Box<dyn Read>, CommandError> {
@@ -34,6 +34,11 @@ pub fn failed(file: &Path, error: &std::io::Error) -> CommandError {
 /// The files of a workspace folder.
 pub fn files(folder: &Path) -> Result<Files, CommandError> {
     read_workspace(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))
+}
+
+/// The same, and a warning of each file and folder that is no part of it.
+pub fn folder(folder: &Path) -> Result<(Files, Vec<Finding>), CommandError> {
+    read_folder(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))
 }
 
 /// A workspace folder, read and checked; its errors are shown.

@@ -2,7 +2,7 @@
 
 use crate::beside;
 use crate::dispatcher::Entered;
-use crate::journal::{Down, Journal, Stored};
+use crate::journal::{Damaged, Down, Journal, Stored};
 use crate::releases::Releases;
 use std::sync::Arc;
 use wirewatch_core::Document;
@@ -13,6 +13,8 @@ use wirewatch_core::machine::{Logic, Machine, Origin};
 pub struct Broken {
     pub origin: Arc<Origin>,
     pub logged: u32,
+    /// `damaged` where a record of it is, `diverged` where it does not fit its logic.
+    pub code: &'static str,
     pub says: String,
 }
 
@@ -28,9 +30,12 @@ pub async fn enter_read<J: Journal>(
     releases: &Releases,
     journal: &J,
 ) -> Result<Result<Entered, Broken>, Down> {
-    let Stored { origin, document, log } = stored;
+    let Stored { origin, document, log, damaged } = stored;
+    if let Some(Damaged { says, logged }) = damaged {
+        return Ok(Err(Broken { origin, logged, code: "damaged", says: format!("damaged: {says}") }));
+    }
     let logged = log.len() as u32;
-    let broken = |says: String| Broken { origin: origin.clone(), logged, says };
+    let broken = |says: String| Broken { origin: origin.clone(), logged, code: "diverged", says };
     let Some(workspace) = releases.get(origin.release, journal).await? else {
         return Ok(Err(broken(format!("release {} is not in the journal", origin.release))));
     };

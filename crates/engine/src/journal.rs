@@ -186,6 +186,34 @@ pub struct Stored {
     pub origin: Arc<Origin>,
     pub document: Vec<u8>,
     pub log: Vec<LogEntry>,
+    /// Set where a record of it is damaged: it cannot go on, and the rest is what can still be read.
+    pub damaged: Option<Damaged>,
+}
+
+impl Stored {
+    /// A message at its beginning.
+    #[must_use]
+    pub fn new(origin: Origin, document: Vec<u8>) -> Self {
+        Self { origin: Arc::new(origin), document, log: Vec::new(), damaged: None }
+    }
+}
+
+/// A record that cannot be read any more.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{says}")]
+pub struct Damaged {
+    /// Which record, and what is wrong with it.
+    pub says: String,
+    /// How many entries the log of the message has, unreadable ones among them; 0 where it is of no message.
+    pub logged: u32,
+}
+
+impl Damaged {
+    /// Of a record that belongs to no message.
+    #[must_use]
+    pub fn new(says: impl Into<String>) -> Self {
+        Self { says: says.into(), logged: 0 }
+    }
 }
 
 /// An unfinished message found at the start.
@@ -403,7 +431,7 @@ pub trait Journal: Send + Sync + 'static {
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;
 
     /// Ranges of stored bodies, in the order asked for; what is not stored is left out of them.
-    fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> impl Future<Output = Result<Vec<Vec<u8>>, Down>> + Send;
+    fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> impl Future<Output = Result<Vec<Result<Vec<u8>, Damaged>>, Down>> + Send;
 
     /// Messages with document and log, in any order; ids that are not there are left out.
     fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;

@@ -29,10 +29,11 @@ pub use beside::beside;
 pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
 pub use engine::{ActError, Engine, Held};
+pub use enter::Broken;
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Born, Change, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
-    Others, Part, Piece, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
+    Arriving, Born, Change, Damaged, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op,
+    OpResult, Others, Part, Piece, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
 };
 pub use links::Links;
 pub use releases::Releases;

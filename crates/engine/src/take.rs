@@ -305,7 +305,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
                 let end = (at + PIECE as u64).min(range.end);
                 let piece = self.shared.journal.bodies(&[(self.id, at..end)]).await?;
                 for bytes in piece {
-                    hasher.update(&bytes);
+                    hasher.update(&bytes.map_err(|damaged| Down(damaged.says))?);
                 }
                 at = end;
             }

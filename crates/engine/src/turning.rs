@@ -77,7 +77,7 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             for one in all {
                 match one {
                     Ok(entered) => dispatcher.enter(entered, now),
-                    Err(broken) => dispatcher.broken_at_birth(broken.origin, broken.says, now),
+                    Err(broken) => dispatcher.broken_at_birth(broken, now),
                 }
             }
         }
@@ -85,7 +85,7 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
             for one in all {
                 match one {
                     Ok(entered) => dispatcher.loaded(entered, now),
-                    Err(broken) => dispatcher.broken(broken.origin, broken.logged, broken.says, now),
+                    Err(broken) => dispatcher.broken(broken, now),
                 }
             }
         }

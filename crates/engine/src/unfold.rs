@@ -2,7 +2,7 @@
 
 use crate::dispatcher::{Entered, ended_at_birth, facts};
 use crate::enter::{Broken, enter};
-use crate::journal::{Down, Journal, NewMessage, Op, OpResult, Stored, Unfold, UnfoldRow};
+use crate::journal::{Damaged, Down, Journal, NewMessage, Op, OpResult, Stored, Unfold, UnfoldRow};
 use crate::links::Links;
 use crate::shared::Shared;
 use crate::{Clock, writer::Tell};
@@ -84,7 +84,7 @@ async fn next_turn<J: Journal, L: Links, C: Clock>(shared: &Arc<Shared<J, L, C>>
     let bodies = if spans.is_empty() { Vec::new() } else { retrying(|| shared.journal.bodies(&spans)).await };
     let (mut turn, mut moved_on) = (Vec::with_capacity(planned.len()), Vec::new());
     for (next, bytes) in planned.into_iter().zip(bodies) {
-        let batch = next.batch(shared, &bytes).await;
+        let batch = next.batch(shared, bytes).await;
         if !batch.unfold.last {
             moved_on.push(UnfoldRow { cursor: batch.unfold.to, ..next.row });
         }
@@ -142,14 +142,19 @@ impl Next {
     }
 
     /// Its messages, from the bytes of the span.
-    async fn batch<J: Journal, L: Links, C: Clock>(&self, shared: &Arc<Shared<J, L, C>>, bytes: &[u8]) -> Batch {
+    async fn batch<J: Journal, L: Links, C: Clock>(
+        &self,
+        shared: &Arc<Shared<J, L, C>>,
+        bytes: Result<Vec<u8>, Damaged>,
+    ) -> Batch {
         let Self { row, parts, span } = self;
         let (surroundings, at) = (shared.releases.current().1, shared.clock.now());
         let (mut messages, mut entered) = (Vec::with_capacity(parts.len()), Vec::with_capacity(parts.len()));
         for part in &row.unfolding.parts[parts.clone()] {
             let within = (part.1.start - span.start) as usize..(part.1.end - span.start) as usize;
-            let document = bytes.get(within).unwrap_or_default().to_vec();
-            let stored = message(shared, row.arrival, row.release, &row.unfolding.heads, part, document);
+            let document = bytes.as_ref().ok().and_then(|bytes| bytes.get(within)).unwrap_or_default().to_vec();
+            let mut stored = message(shared, row.arrival, row.release, &row.unfolding.heads, part, document);
+            stored.damaged = bytes.as_ref().err().cloned();
             let one = retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await;
             let (message, unfinished) = born(&surroundings, one, at);
             messages.push(message);
@@ -185,7 +190,7 @@ pub(crate) fn message<J: Journal, L, C: Clock>(
         form: head.form.clone(),
         meta,
     };
-    Stored { origin: Arc::new(origin), document, log: Vec::new() }
+    Stored::new(origin, document)
 }
 
 /// What is recorded of a message that comes to be, and the message itself unless it has ended with that.

@@ -216,7 +216,7 @@ mod tests {
         async fn store_piece(&self, _: ArrivalId, _: u32, _: Vec<u8>) -> Result<(), crate::Down> {
             unreachable!()
         }
-        async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, crate::Down> {
+        async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Result<Vec<u8>, crate::Damaged>>, crate::Down> {
             unreachable!()
         }
         async fn load(&self, _: &[MessageId]) -> Result<Vec<Stored>, crate::Down> {

@@ -3,17 +3,20 @@
 use crate::error::JournalError;
 use crate::group::HeadColumn;
 use crate::pack::{pack, pieces, unpack};
+use crate::query::unpacked;
 use crate::writer::{PgJournal, sql};
 use sea_orm::{ConnectionTrait, FromQueryResult, QueryResult};
+use serde_json::Map;
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
+use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Spooled, Stored, Taken,
-    UnfoldRow,
+    Arriving, Damaged, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Spooled, Stored,
+    Taken, UnfoldRow,
 };
 
 /// Bytes of a body in one row, before compression.
@@ -27,15 +30,35 @@ pub async fn store_piece(db: &impl ConnectionTrait, id: Id, piece: u32, bytes: &
     Ok(())
 }
 
-/// Ranges of bodies, in the order asked for.
-pub async fn body_ranges(db: &impl ConnectionTrait, wanted: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, JournalError> {
+/// Ranges of bodies, in the order asked for. What lies behind the end of a body is left out.
+pub async fn body_ranges(
+    db: &impl ConnectionTrait,
+    wanted: &[(Id, Range<u64>)],
+) -> Result<Vec<Result<Vec<u8>, Damaged>>, JournalError> {
     let bodies = Bodies::fetch(db, wanted).await?;
     Ok(wanted.iter().map(|(id, range)| bodies.range(*id, range)).collect())
 }
 
+/// Ranges of bodies that are all there; what is missing is damage.
+async fn whole_ranges(
+    db: &impl ConnectionTrait,
+    wanted: &[(Id, Range<u64>)],
+) -> Result<Vec<Result<Vec<u8>, Damaged>>, JournalError> {
+    let mut found = body_ranges(db, wanted).await?;
+    for (found, (_, range)) in found.iter_mut().zip(wanted) {
+        let size = range.end.saturating_sub(range.start);
+        if let Ok(bytes) = found
+            && bytes.len() as u64 != size
+        {
+            *found = Err(Damaged::new(format!("{} of the {size} bytes of its document are there", bytes.len())));
+        }
+    }
+    Ok(found)
+}
+
 /// Pieces of bodies, fetched at once.
 struct Bodies {
-    pieces: HashMap<(i64, i32), Vec<u8>>,
+    pieces: HashMap<(i64, i32), Result<Vec<u8>, Damaged>>,
 }
 
 fn pieces_of(range: &Range<u64>) -> std::ops::RangeInclusive<i32> {
@@ -55,23 +78,26 @@ impl Bodies {
             where b.id between $3 and $4";
         let mut found = HashMap::new();
         for row in db.query_all_raw(sql(text, [ids.into(), pieces.into(), first.into(), last.into()])).await? {
-            let bytes = unpack(row.try_get_by_index(2)?, row.try_get_by_index(3)?)?;
-            found.insert((row.try_get_by_index(0)?, row.try_get_by_index(1)?), bytes);
+            let piece: i32 = row.try_get_by_index(1)?;
+            let bytes = unpack(row.try_get_by_index(2)?, row.try_get_by_index(3)?);
+            let bytes = bytes.map_err(|error| Damaged::new(format!("piece {piece} of its document cannot be read: {error}")));
+            found.insert((row.try_get_by_index(0)?, piece), bytes);
         }
         Ok(Self { pieces: found })
     }
 
     /// The bytes of a range; what is not stored is left out.
-    fn range(&self, id: Id, range: &Range<u64>) -> Vec<u8> {
+    fn range(&self, id: Id, range: &Range<u64>) -> Result<Vec<u8>, Damaged> {
         let mut bytes = Vec::new();
         for piece in pieces_of(range) {
             let Some(stored) = self.pieces.get(&(id.0, piece)) else { continue };
+            let stored = stored.as_ref().map_err(Clone::clone)?;
             let base = piece as u64 * PIECE as u64;
             let from = (range.start.saturating_sub(base) as usize).min(stored.len());
             let to = (range.end.saturating_sub(base) as usize).min(stored.len());
             bytes.extend_from_slice(&stored[from..to]);
         }
-        bytes
+        Ok(bytes)
     }
 }
 
@@ -88,18 +114,47 @@ struct OriginRow {
 }
 
 impl OriginRow {
-    fn origin(self) -> Result<Origin, JournalError> {
-        let head: HeadColumn = serde_json::from_slice(&self.head)?;
-        Ok(Origin {
+    /// With what is wrong with its head, of which nothing is known then.
+    fn origin(self) -> (Origin, Option<String>) {
+        let head: Result<HeadColumn, _> = serde_json::from_slice(&self.head);
+        let wrong = head.as_ref().err().map(|error| format!("what is known of its arrival cannot be read: {error}"));
+        let (form, meta) = head.map_or_else(|_| (Form::Bytes, Map::new()), |head| (head.form, head.meta));
+        let origin = Origin {
             id: Id(self.id),
             arrival: Id(self.arrival),
             body: Id(self.body),
             slice: self.slice_from as u64..self.slice_to as u64,
             flow: self.flow,
             release: self.release,
-            form: head.form,
-            meta: head.meta,
-        })
+            form,
+            meta,
+        };
+        (origin, wrong)
+    }
+}
+
+/// The log of a message, as far as it can be read.
+#[derive(Default)]
+struct Log {
+    entries: Vec<LogEntry>,
+    rows: u32,
+    wrong: Option<String>,
+}
+
+impl Log {
+    fn add(&mut self, seq: i32, packed: bool, entry: Vec<u8>) {
+        let read = unpack(packed, entry).map_err(|error| error.to_string());
+        let read = read.and_then(|entry| serde_json::from_slice(&entry).map_err(|error| error.to_string()));
+        let wrong = match read {
+            _ if seq != self.rows as i32 => Some(format!("entry {} of its log is missing", self.rows)),
+            Ok(entry) => {
+                self.entries.push(entry);
+                None
+            }
+            Err(error) => Some(format!("entry {seq} of its log cannot be read: {error}")),
+        };
+        self.wrong = self.wrong.take().or(wrong);
+        self.rows = seq.unsigned_abs() + 1;
     }
 }
 
@@ -111,19 +166,25 @@ pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Ve
         "select {columns} from live where id = any($1::bigint[]) union all select {columns} from message where id = any($1::bigint[])"
     );
     let rows = OriginRow::find_by_statement(sql(&text, [ids.clone().into()])).all(db).await?;
-    let text = "select message, packed, entry from log where message = any($1::bigint[]) order by message, seq";
-    let mut logs: HashMap<i64, Vec<LogEntry>> = HashMap::new();
+    let text = "select message, seq, packed, entry from log where message = any($1::bigint[]) order by message, seq";
+    let mut logs: HashMap<i64, Log> = HashMap::new();
     for row in db.query_all_raw(sql(text, [ids.into()])).await? {
-        let entry = unpack(row.try_get_by_index(1)?, row.try_get_by_index(2)?)?;
-        logs.entry(row.try_get_by_index(0)?).or_default().push(serde_json::from_slice(&entry)?);
+        let log = logs.entry(row.try_get_by_index(0)?).or_default();
+        log.add(row.try_get_by_index(1)?, row.try_get_by_index(2)?, row.try_get_by_index(3)?);
     }
-    let origins = rows.into_iter().map(OriginRow::origin).collect::<Result<Vec<_>, _>>()?;
-    let wanted: Vec<(Id, Range<u64>)> = origins.iter().map(|origin| (origin.body, origin.slice.clone())).collect();
-    let bodies = body_ranges(db, &wanted).await?;
-    let stored = origins.into_iter().zip(bodies).map(|(origin, document)| Stored {
-        document,
-        log: logs.remove(&origin.id.0).unwrap_or_default(),
-        origin: Arc::new(origin),
+    let origins: Vec<(Origin, Option<String>)> = rows.into_iter().map(OriginRow::origin).collect();
+    let wanted: Vec<(Id, Range<u64>)> = origins.iter().map(|(origin, _)| (origin.body, origin.slice.clone())).collect();
+    let bodies = whole_ranges(db, &wanted).await?;
+    let stored = origins.into_iter().zip(bodies).map(|((origin, wrong), document)| {
+        let log = logs.remove(&origin.id.0).unwrap_or_default();
+        // One damaged record stops its own message, and no other.
+        let wrong = wrong.or(log.wrong).or_else(|| document.as_ref().err().map(|damaged| damaged.says.clone()));
+        Stored {
+            damaged: wrong.map(|says| Damaged { says, logged: log.rows }),
+            document: document.unwrap_or_default(),
+            log: log.entries,
+            origin: Arc::new(origin),
+        }
     });
     Ok(stored.collect())
 }
@@ -140,15 +201,30 @@ async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[Arriv
     };
     let mut found = Vec::new();
     for row in db.query_all_raw(statement).await? {
-        let parts = unpack(true, row.try_get_by_index(3)?)?;
-        found.push(UnfoldRow {
-            arrival: Id(row.try_get_by_index(0)?),
-            release: row.try_get_by_index(1)?,
-            unfolding: serde_json::from_slice(&parts)?,
-            cursor: row.try_get_by_index::<i32>(2)? as u32,
-        });
+        let arrival = Id(row.try_get_by_index(0)?);
+        let parts = unpack(true, row.try_get_by_index(3)?).map_err(JournalError::from);
+        let (release, cursor) = (row.try_get_by_index(1)?, row.try_get_by_index::<i32>(2)? as u32);
+        match parts.and_then(|parts| Ok(serde_json::from_slice(&parts)?)) {
+            Ok(unfolding) => found.push(UnfoldRow { arrival, release, unfolding, cursor }),
+            Err(error) => cannot_be_split(db, arrival, cursor, &error).await?,
+        }
     }
     Ok(found)
+}
+
+/// Sets an arrival aside whose parts cannot be read: the messages that it has become go on, and a person looks at the rest.
+async fn cannot_be_split(
+    db: &impl ConnectionTrait,
+    arrival: ArrivalId,
+    cursor: u32,
+    error: &JournalError,
+) -> Result<(), JournalError> {
+    let says = format!("damaged: {cursor} messages came of it, and what was to follow is not known: {error}");
+    tracing::error!(%arrival, %says, "an arrival cannot be split any further; its bytes are kept");
+    let text =
+        "with gone as (delete from unfolding where arrival = $1) update arrival set verdict = 'aside', says = $2 where id = $1";
+    db.execute_raw(sql(text, [arrival.0.into(), says.into()])).await?;
+    Ok(())
 }
 
 /// Of `live`, what [`recovered`] reads, in that order.
@@ -165,7 +241,8 @@ pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
         flow: row.try_get_by_index(1)?,
         key: row.try_get_by_index(6)?,
         order_key: row.try_get_by_index(2)?,
-        state: State::parse(&state).ok_or(JournalError::Damaged(format!("state {state}")))?,
+        // Its log says how it stands: it is loaded, and goes on from there.
+        state: State::parse(&state).unwrap_or(State::Moving),
         due: (due != 0).then_some(Timestamp(due)),
         picked_up: row.try_get_by_index::<i16>(7)?.unsigned_abs(),
     })
@@ -185,11 +262,11 @@ pub async fn holds(db: &impl ConnectionTrait) -> Result<Vec<Hold>, JournalError>
     rows.iter().map(hold).collect()
 }
 
-/// The files of a release.
+/// The files of a release; none where there is no such release, or its record is damaged.
 pub async fn release(db: &impl ConnectionTrait, no: i64) -> Result<Option<Files>, JournalError> {
     match db.query_one_raw(sql("select files from release where no = $1", [no.into()])).await? {
         None => Ok(None),
-        Some(row) => Ok(Some(serde_json::from_slice(&unpack(true, row.try_get_by_index(0)?)?)?)),
+        Some(row) => Ok(unpacked(row.try_get_by_index(0)?).ok()),
     }
 }
 
@@ -232,8 +309,8 @@ impl Journal for PgJournal {
         Ok(store_piece(&self.db, id, piece, &bytes).await?)
     }
 
-    async fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
-        Ok(body_ranges(&self.db, wanted).await?)
+    async fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> Result<Vec<Result<Vec<u8>, Damaged>>, Down> {
+        Ok(whole_ranges(&self.db, wanted).await?)
     }
 
     async fn load(&self, ids: &[MessageId]) -> Result<Vec<Stored>, Down> {

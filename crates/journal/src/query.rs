@@ -9,6 +9,7 @@ mod secrets;
 pub use drafts::DraftRow;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
+pub(crate) use releases::{keep_known_files, unpacked};
 pub use rows::{
     ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HeardRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing,
     TallyRow, TrailFilter, TrailRow,
@@ -170,7 +171,8 @@ impl Store {
 
     /// The bytes of an arrival, at most `limit` of them.
     pub async fn body(&self, id: Id, limit: u64) -> Result<Vec<u8>, JournalError> {
-        Ok(load::body_ranges(&self.db, &[(id, 0..limit)]).await?.pop().unwrap_or_default())
+        let found = load::body_ranges(&self.db, &[(id, 0..limit)]).await?.pop().unwrap_or_else(|| Ok(Vec::new()));
+        found.map_err(|damaged| JournalError::Damaged(damaged.says))
     }
 
     /// Ledger entries that belong to an arrival, in and out.

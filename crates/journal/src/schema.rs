@@ -4,6 +4,7 @@
 //! history, partitioned by the day in their id and only appended to. Times are microseconds since 1970, 0 for none.
 //! No column is NULL, since the grouped statements pass arrays.
 
+use crate::query::keep_known_files;
 use sea_orm_migration::prelude::*;
 
 /// Every migration, oldest first.
@@ -26,6 +27,7 @@ impl MigratorTrait for Migrator {
             step("m010_seen_by_key", SEEN_BY_KEY),
             step("m011_spool", SPOOL),
             step("m012_picked_up", PICKED_UP),
+            Box::new(KnownFiles),
         ]
     }
 }
@@ -51,6 +53,22 @@ impl MigrationTrait for Step {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(self.text).await?;
         Ok(())
+    }
+}
+
+/// Takes out of the releases what is no part of a workspace.
+struct KnownFiles;
+
+impl MigrationName for KnownFiles {
+    fn name(&self) -> &str {
+        "m013_known_files"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for KnownFiles {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        keep_known_files(manager.get_connection()).await.map_err(|error| DbErr::Migration(error.to_string()))
     }
 }
 

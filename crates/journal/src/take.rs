@@ -17,7 +17,6 @@ use fresh::delivery;
 use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::ACKNOWLEDGMENTS;
 use wirewatch_core::intake::{Decision, Known, LedgerKey, Seal, Verdict};
@@ -128,7 +127,7 @@ impl PgJournal {
             sealed.extend(again.iter().find(|stored| stored.origin.id == *id).map(|stored| {
                 // The very bytes of that acknowledgment, as a message of its own.
                 let origin = Origin { id: self.next_message(now), arrival: incoming.id, release, ..(*stored.origin).clone() };
-                Stored { origin: Arc::new(origin), document: stored.document.clone(), log: Vec::new() }
+                Stored::new(origin, stored.document.clone())
             }));
         }
         for stored in &sealed {
@@ -172,7 +171,7 @@ impl PgJournal {
         let Json::Object(meta) = meta else { unreachable!("an object was just written") };
         let (arrival, slice) = (incoming.id, 0..bytes.len() as u64);
         let origin = Origin { id, arrival, body: id, slice, flow: ACKNOWLEDGMENTS.to_owned(), release, form: Form::Bytes, meta };
-        Stored { origin: Arc::new(origin), document: bytes, log: Vec::new() }
+        Stored::new(origin, bytes)
     }
 
     /// An arrival as its commit left it, with the acknowledgments sealed for it.

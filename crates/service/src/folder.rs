@@ -2,38 +2,103 @@
 
 use std::io;
 use std::path::Path;
-use wirewatch_core::workspace::Files;
+use wirewatch_core::Finding;
+use wirewatch_core::workspace::{Files, has_folder, stranger};
 
 /// Largest file of a workspace; a sample that is larger belongs elsewhere.
 const LARGEST: u64 = 4 << 20;
+/// Deepest nesting of its folders.
+const DEEPEST: usize = 16;
 
-/// Every text file below `root`, hidden ones and build folders left out.
+/// The files of the workspace at `root`: those of known kinds, and nothing else that stands there.
 ///
 /// # Errors
-/// The system's, or `InvalidData` for a file that is no text or too large, with its path.
+/// The system's, or `InvalidData` for a file that is no text or too large, and for folders nested too deep, with the path.
 pub fn read_workspace(root: &Path) -> io::Result<Files> {
-    let mut files = Files::new();
-    collect(root, root, &mut files)?;
-    Ok(files)
+    Ok(read_folder(root)?.0)
 }
 
-fn collect(root: &Path, folder: &Path, files: &mut Files) -> io::Result<()> {
-    let told = |path: &Path, error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
-    for entry in std::fs::read_dir(folder).map_err(|error| told(folder, error))? {
-        let path = entry?.path();
-        if path.file_name().is_none_or(|name| name.to_string_lossy().starts_with('.')) {
-            continue;
+/// The same, and a warning of each file and folder that is left out; hidden ones are not spoken of.
+///
+/// # Errors
+/// As [`read_workspace`].
+pub fn read_folder(root: &Path) -> io::Result<(Files, Vec<Finding>)> {
+    let mut read = Read { root, files: Files::new(), left_out: Vec::new() };
+    read.folder(root, 0)?;
+    read.left_out.sort_by(|a, b| a.file.cmp(&b.file));
+    Ok((read.files, read.left_out))
+}
+
+struct Read<'r> {
+    root: &'r Path,
+    files: Files,
+    left_out: Vec<Finding>,
+}
+
+impl Read<'_> {
+    fn folder(&mut self, folder: &Path, depth: usize) -> io::Result<()> {
+        let told = |path: &Path, error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
+        let wrong = |path: &Path, says: String| told(path, io::Error::new(io::ErrorKind::InvalidData, says));
+        if depth > DEEPEST {
+            return Err(wrong(folder, format!("folders are nested more than {DEEPEST} deep; does a link lead back?")));
         }
-        if path.is_dir() {
-            collect(root, &path, files)?;
-            continue;
+        for entry in std::fs::read_dir(folder).map_err(|error| told(folder, error))? {
+            let path = entry?.path();
+            if path.file_name().is_none_or(|name| name.to_string_lossy().starts_with('.')) {
+                continue;
+            }
+            let name = path.strip_prefix(self.root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
+            let about = path.metadata().map_err(|error| told(&path, error))?;
+            if about.is_dir() {
+                match depth > 0 || has_folder(&name) {
+                    true => self.folder(&path, depth + 1)?,
+                    false => self.left_out.extend(stranger(&format!("{name}/"))),
+                }
+                continue;
+            }
+            if let Some(finding) = stranger(&name) {
+                self.left_out.push(finding);
+                continue;
+            }
+            if !about.is_file() {
+                return Err(wrong(&path, "this is no regular file".to_owned()));
+            }
+            if about.len() > LARGEST {
+                return Err(wrong(&path, format!("larger than {LARGEST} bytes")));
+            }
+            self.files.insert(name, std::fs::read_to_string(&path).map_err(|error| told(&path, error))?);
         }
-        if path.metadata()?.len() > LARGEST {
-            return Err(told(&path, io::Error::new(io::ErrorKind::InvalidData, format!("larger than {LARGEST} bytes"))));
-        }
-        let text = std::fs::read_to_string(&path).map_err(|error| told(&path, error))?;
-        let name = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
-        files.insert(name, text);
+        Ok(())
     }
-    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_belongs_to_a_workspace_is_read() {
+        let root = tempfile::tempdir().unwrap();
+        let write = |path: &str, bytes: &[u8]| {
+            let path = root.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, bytes).unwrap();
+        };
+        write("workspace.toml", b"format = 1\n");
+        write("maps/deep/a.toml", b"");
+        write("maps/notes.txt", b"");
+        write("state/secrets.key", b"00");
+        write("samples/state/token.json", b"{}");
+        write("photos/bee.png", &[0xFF, 0xD8]);
+        write(".git/config", b"");
+        let (files, left_out) = read_folder(root.path()).unwrap();
+        assert_eq!(files.keys().collect::<Vec<_>>(), ["maps/deep/a.toml", "workspace.toml"]);
+        let left_out: Vec<&str> = left_out.iter().map(|one| one.file.as_str()).collect();
+        assert_eq!(left_out, ["maps/notes.txt", "photos/", "samples/state/token.json", "state/"]);
+        write("maps/pipe.toml", &[0xFF]);
+        assert!(read_folder(root.path()).unwrap_err().to_string().contains("pipe.toml: stream did not contain valid UTF-8"));
+        std::fs::remove_file(root.path().join("maps/pipe.toml")).unwrap();
+        std::os::unix::fs::symlink(root.path().join("maps"), root.path().join("maps/again")).unwrap();
+        assert!(read_folder(root.path()).unwrap_err().to_string().contains("does a link lead back?"));
+    }
 }

@@ -26,6 +26,7 @@ use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use wirewatch_core::Document;
 use wirewatch_core::connection::Connection;
@@ -142,6 +143,9 @@ async fn take(
     };
     if [Method::GET, Method::HEAD, Method::OPTIONS].contains(method) {
         return checks();
+    }
+    if app.draining.load(Ordering::Relaxed) {
+        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; call again shortly", 5));
     }
     match app.engine.closed(&[&connection.name]) {
         Some(Why::Held) => {

@@ -23,5 +23,5 @@ mod trays;
 pub mod view;
 
 pub use error::ServeError;
-pub use folder::read_workspace;
+pub use folder::{read_folder, read_workspace};
 pub use run::{App, Config, Ready, serve};

@@ -1,14 +1,17 @@
 //! Releasing a workspace: checked, compared with what runs, refused where it would take back what another has changed.
 
 use crate::error::ServeError;
-use crate::folder::read_workspace;
+use crate::folder::{read_folder, read_workspace};
 use crate::run::{App, Config};
-use std::path::PathBuf;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use wirewatch_core::finding::{Finding, Severity};
+use wirewatch_core::guard::guarded;
 use wirewatch_core::workspace::changes::{FileChange, changes, taken_back};
-use wirewatch_core::workspace::{Checked, Files, Workspace, digest};
+use wirewatch_core::workspace::{Checked, Files, Workspace, digest, has_folder, known};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::{JournalError, ReleaseRow, Store};
 
@@ -55,6 +58,8 @@ impl App {
     /// Makes `files` the current release, unless they have errors or are older than it.
     pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
         let Proposal { files, by, says, take_back, only_tell } = proposal;
+        // Nothing but what a workspace has is kept, whatever a caller sends.
+        let (files, left_out) = &known(files);
         let _one = self.releasing.lock().await;
         if self.journal.is_together() {
             self.catch_up().await?;
@@ -62,7 +67,8 @@ impl App {
         let Checked { workspace, mut findings } = Workspace::read_in(files, self.environment.as_deref());
         let (no, current) = self.engine.releases().current();
         let before = self.store.releases(no, LOOKED_THROUGH).await?;
-        let running = before.last().map(|release| release.files.clone()).unwrap_or_default();
+        findings.splice(0..0, left_out.clone());
+        let running = before.last().and_then(|release| release.files.clone()).unwrap_or_default();
         let changes = changes(&running, files);
         let told = |how, findings| Ok(Released { how, findings, changes: changes.clone() });
         if !take_back {
@@ -86,13 +92,16 @@ impl App {
     }
 
     pub(crate) fn follow_intakes(&self, workspace: &Workspace) {
+        if self.draining.load(Ordering::Relaxed) {
+            return;
+        }
         self.intakes.lock().expect("no holder panics").follow(&self.engine, &self.outside, workspace);
     }
 }
 
 /// An error for each file whose copy is older than what runs.
 fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
-    let all: Vec<(i64, Files)> = before.iter().map(|release| (release.no, release.files.clone())).collect();
+    let all: Vec<(i64, Files)> = before.iter().filter_map(|release| Some((release.no, release.files.clone()?))).collect();
     let by = |no: i64| before.iter().find(|release| release.no == no).map_or("", |release| release.by.as_str());
     let finding = |back: wirewatch_core::workspace::changes::TakenBack| {
         let text = files.get(&back.file).map_or("", String::as_str);
@@ -122,21 +131,40 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
     let environment = config.environment.as_deref();
     let before = store.releases(i64::MAX, LOOKED_THROUGH).await?;
     let given = match &config.workspace {
-        Some(path) => Some(read_workspace(path).map_err(|source| ServeError::File { path: path.clone(), source })?),
+        Some(path) => {
+            let read = read_folder(path).and_then(|read| apart(path, &config.state).map(|()| read));
+            Some(read.map_err(|source| ServeError::File { path: path.clone(), source })?)
+        }
         None => None,
     };
-    let newest = |findings: Vec<Finding>, kept_running| {
-        let Some(ReleaseRow { no, files, .. }) = before.last() else {
-            return Err(if findings.is_empty() { ServeError::NothingToRun } else { ServeError::Workspace(findings) });
-        };
-        let Checked { workspace, findings: own } = Workspace::read_in(files, environment);
-        match workspace.map(Arc::new) {
-            Some(workspace) => Ok(Start { release: *no, workspace, findings, kept_running }),
-            None => Err(ServeError::Workspace(if findings.is_empty() { own } else { findings })),
+    // One that cannot be read or run is passed over, and told: the service goes on with what it has.
+    let newest = |mut findings: Vec<Finding>, kept_running| {
+        let mut errors = Vec::new();
+        for ReleaseRow { no, files, .. } in before.iter().rev() {
+            let checked = files.as_ref().map(|files| guarded(|| Workspace::read_in(files, environment)));
+            let passed_over = match checked {
+                Some(Ok(Checked { workspace: Some(workspace), .. })) => {
+                    return Ok(Start { release: *no, workspace: Arc::new(workspace), findings, kept_running });
+                }
+                Some(Ok(Checked { findings: own, .. })) => {
+                    errors.extend(own);
+                    format!("release {no} has errors by this version")
+                }
+                Some(Err(says)) => format!("release {no} cannot be read: {says}"),
+                None => format!("the record of release {no} is damaged"),
+            };
+            let says = format!("{passed_over}; the one before it runs. Deploy the workspace anew");
+            findings.push(Finding::at(Severity::Warning, "release::passed-over", "", "", 0..0, says));
+        }
+        match (before.is_empty() && findings.is_empty(), errors.is_empty()) {
+            (true, _) => Err(ServeError::NothingToRun),
+            (false, true) => Err(ServeError::Workspace(findings)),
+            (false, false) => Err(ServeError::Workspace(errors)),
         }
     };
-    let Some(files) = given else { return newest(Vec::new(), false) };
+    let Some((files, left_out)) = given else { return newest(Vec::new(), false) };
     let Checked { workspace, mut findings } = Workspace::read_in(&files, environment);
+    findings.splice(0..0, left_out);
     let known = before.last().is_some_and(|release| release.digest == digest(&files).to_string());
     findings.extend(stale(&before, &files));
     match workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new) {
@@ -148,6 +176,24 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
             Ok(Start { release, workspace, findings, kept_running: false })
         }
         None => newest(findings, true),
+    }
+}
+
+/// An error where the state folder lies in a part of the workspace: what stands there would be released.
+fn apart(workspace: &Path, state: &Path) -> io::Result<()> {
+    let (workspace, state) = (workspace.canonicalize()?, state.canonicalize()?);
+    let inside = state.strip_prefix(&workspace).ok().and_then(|rest| rest.components().next());
+    match inside.map(|first| first.as_os_str().to_string_lossy().into_owned()) {
+        Some(first) if has_folder(&first) => {
+            let says =
+                format!("the state folder {} lies in {first}/ of the workspace; put it elsewhere with --state", state.display());
+            Err(io::Error::new(io::ErrorKind::InvalidInput, says))
+        }
+        None if workspace == state => Err(io::Error::new(
+            io::ErrorKind::InvalidInput,
+            "the state folder is the workspace itself; put it elsewhere with --state",
+        )),
+        _ => Ok(()),
     }
 }
 

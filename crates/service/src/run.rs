@@ -17,7 +17,9 @@ use crate::trays::Trays;
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Finding, Timestamp};
 use wirewatch_engine::{Clock, Engine, Releases, Settings, SystemClock};
@@ -52,6 +54,8 @@ pub struct Config {
     pub accept_restore: bool,
     /// How many days history is kept.
     pub keep_days: u32,
+    /// How long what is under way may take to come to its end when the service is asked to end.
+    pub drain: Duration,
 }
 
 /// What every request can reach.
@@ -70,6 +74,10 @@ pub struct App {
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
     pub trays: Trays,
+    /// The newest release that cannot be read here; told once.
+    pub passed_over: AtomicI64,
+    /// The service is to end: it takes nothing more.
+    pub draining: AtomicBool,
     /// How much is recorded of flows, where a person has switched that.
     pub recordings: Recordings,
     /// How the queues of brokers stand.
@@ -143,6 +151,8 @@ pub async fn serve(
         secrets,
         doors: Doors::default(),
         trays: Trays::default(),
+        passed_over: AtomicI64::new(0),
+        draining: AtomicBool::new(false),
         recordings: Recordings::default(),
         queues: queues.clone(),
         started: SystemClock.now(),
@@ -177,12 +187,26 @@ pub async fn serve(
         served = listen::serve(listener, api::router(app.clone())) => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
         error = journal.keep(config.keep_days) => Err(error.into()),
         () = running.ended() => Err(ServeError::Broken),
-        () = stop => Ok(()),
+        () = async { stop.await; drain(&app, config.drain).await } => Ok(()),
     };
     following.iter().for_each(tokio::task::JoinHandle::abort);
     folder.abort();
     counting.abort();
     ended
+}
+
+/// Takes nothing more, and waits for what is under way: a planned end leaves nothing in doubt.
+async fn drain(app: &App, at_most: Duration) {
+    tracing::info!("ending: nothing more is taken, and what is under way comes to its end");
+    app.draining.store(true, Ordering::Relaxed);
+    app.intakes.lock().expect("no holder panics").follow(&app.engine, &app.outside, &Workspace::default());
+    match tokio::time::timeout(at_most, app.engine.drain()).await {
+        Ok(()) => tracing::info!("nothing is under way any more"),
+        Err(_) => tracing::warn!(
+            seconds = at_most.as_secs(),
+            "something is still under way; it is taken up again at the next start, in doubt where it must not be repeated"
+        ),
+    }
 }
 
 /// Makes the folders that connections name below the service's own; others are somebody else's to make.

@@ -2,6 +2,7 @@
 
 use crate::run::App;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
@@ -35,15 +36,20 @@ impl App {
             return Ok(());
         }
         let Some(newest) = self.store.releases(i64::MAX, 1).await?.pop() else { return Ok(()) };
-        match Workspace::read_in(&newest.files, self.environment.as_deref()).workspace.map(Arc::new) {
+        let read = newest.files.as_ref().and_then(|files| Workspace::read_in(files, self.environment.as_deref()).workspace);
+        match read.map(Arc::new) {
             Some(workspace) => {
                 self.engine.release(newest.no, workspace.clone());
                 self.follow_intakes(&workspace);
                 tracing::info!(release = newest.no, by = newest.by, "released at another process");
             }
-            None => {
-                tracing::error!(release = newest.no, "what another process released cannot be read here: is it the same version?")
+            None if self.passed_over.swap(newest.no, Ordering::Relaxed) != newest.no => {
+                tracing::error!(
+                    release = newest.no,
+                    "a newer release cannot be read here: is its record damaged, or of another version?"
+                );
             }
+            None => {}
         }
         Ok(())
     }

@@ -167,7 +167,9 @@ impl Service {
         self.process = Some(kept.expect("started"));
     }
 
-    fn log(&self) -> PathBuf {
+    /// The file that it logs to.
+    #[must_use]
+    pub fn log(&self) -> PathBuf {
         self.folder.path().join("service.log")
     }
 

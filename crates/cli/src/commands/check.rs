@@ -22,8 +22,9 @@ pub struct CheckArgs {
 }
 
 pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
-    let files = local::files(&args.folder)?;
-    let mut findings = Workspace::read_in(&files, args.environment.as_deref()).findings;
+    let (files, left_out) = local::folder(&args.folder)?;
+    let mut findings = left_out;
+    findings.extend(Workspace::read_in(&files, args.environment.as_deref()).findings);
     if args.environment.is_none() {
         // What is wrong with an environment alone; what it leaves as it is is told when it is asked for.
         let each = environments::names(&files).flat_map(|name| Workspace::read_in(&files, Some(name)).findings);

@@ -29,9 +29,10 @@ pub struct DeployArgs {
 }
 
 pub async fn run(client: &ClientArgs, args: &DeployArgs) -> Result<(), CommandError> {
-    let files = local::files(&args.folder)?;
+    let (files, left_out) = local::folder(&args.folder)?;
     let given = WorkspaceFiles { files, why: args.why.clone(), take_back: args.take_back, only_tell: args.check };
-    let release: Release = client.client()?.post("/api/releases", &given).await?;
+    let mut release: Release = client.client()?.post("/api/releases", &given).await?;
+    release.findings.splice(0..0, left_out);
     if args.json {
         ui::json(&release);
     } else {

@@ -2,6 +2,7 @@ use crate::error::CommandError;
 use crate::ui;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 use tracing_subscriber::EnvFilter;
 use wirewatch_service::{Config, Ready, serve};
 
@@ -43,6 +44,9 @@ pub struct ServeArgs {
     /// Days that history is kept: arrivals, messages, and what recognises repeats
     #[arg(long, default_value_t = 400, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..))]
     keep_days: u32,
+    /// How long what is under way may take to come to its end when the service is asked to end (SIGTERM, Ctrl-C)
+    #[arg(long, default_value = "30s", value_name = "SPAN", value_parser = super::span)]
+    drain: Duration,
     /// Log as JSON lines
     #[arg(long)]
     log_json: bool,
@@ -70,6 +74,7 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
         unsafe_database: args.unsafe_database,
         accept_restore: args.accept_restore,
         keep_days: args.keep_days,
+        drain: args.drain,
     };
     serve(config, ready, stop()).await?;
     Ok(())

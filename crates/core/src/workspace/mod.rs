@@ -13,6 +13,7 @@ pub mod environments;
 mod fields;
 mod flows;
 mod functions;
+mod kinds;
 mod maps;
 mod parts;
 mod sends;
@@ -36,6 +37,8 @@ use crate::x12::{Definitions, Guide, Header, Terms};
 use crate::{Digest, nearest::nearest};
 use environments::{Environment, Environments};
 use fields::{Fields, File};
+use kinds::{KINDS, left_out};
+pub use kinds::{has_folder, has_place, known, left_out as stranger};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -77,22 +80,6 @@ pub struct Checked {
     /// In the order of files and lines.
     pub findings: Vec<Finding>,
 }
-
-/// The folders of a workspace and the ending of the files in each.
-const KINDS: [(&str, &str); 12] = [
-    ("authorities", ".pem"),
-    ("env", ".toml"),
-    ("connections", ".toml"),
-    ("standards", ".toml"),
-    ("guides", ".toml"),
-    ("outlines", ".schema.json"),
-    ("tables", ".csv"),
-    ("functions", ".toml"),
-    ("partners", ".toml"),
-    ("maps", ".toml"),
-    ("flows", ".toml"),
-    ("courses", ".toml"),
-];
 
 /// The digest of a set of files, whatever the order they were found in.
 #[must_use]
@@ -345,27 +332,7 @@ impl<'a> Build<'a> {
 
     /// Reports files that stand where nothing reads them.
     fn strangers(&self) {
-        for (path, text) in self.files {
-            let (folder, rest) = path.split_once('/').unwrap_or(("", path));
-            let file = self.file(path, text);
-            match KINDS.iter().find(|(kind, _)| *kind == folder) {
-                Some((_, ending)) if rest.ends_with(ending) => {}
-                Some((kind, ending)) => {
-                    file.warning(
-                        0..0,
-                        "workspace::stranger",
-                        format!("files under {kind}/ end with {ending}; this one is not read"),
-                        None,
-                    );
-                }
-                None if ["workspace.toml", "README.md", ".gitignore"].contains(&path.as_str()) => {}
-                None if ["cases", "kits", "samples"].contains(&folder) => {}
-                None => {
-                    let help = nearest(folder, KINDS.iter().map(|(kind, _)| *kind)).map(|near| format!("did you mean {near}/?"));
-                    file.warning(0..0, "workspace::stranger", "nothing reads a file at this place", help);
-                }
-            }
-        }
+        self.findings.borrow_mut().extend(self.files.keys().filter_map(|path| left_out(path)));
     }
 
     /// Reports a name that is not among the known ones.

@@ -2,6 +2,7 @@
 
 use super::slot::{At, Phase, Running, Slot, Wake, place_of, places};
 use super::{Dispatcher, Entered, Out};
+use crate::enter::Broken;
 use crate::journal::{Change, Op, Recovered};
 use crate::shard::shard_of;
 use std::sync::Arc;
@@ -90,15 +91,17 @@ impl Dispatcher {
     }
 
     /// A message that was just committed to be cannot even begin: its document cannot be read.
-    pub fn broken_at_birth(&mut self, origin: Arc<Origin>, says: String, now: Timestamp) {
+    pub fn broken_at_birth(&mut self, broken: Broken, now: Timestamp) {
+        let Broken { origin, code, says, .. } = broken;
         if self.shards.has(shard_of(origin.id, &origin.flow, "")) {
-            self.stop(origin, 0, "diverged", says, now);
+            self.stop(origin, 0, code, says, now);
         }
     }
 
-    /// A message asked for cannot go on: its log does not fit, or its logic is gone.
-    pub fn broken(&mut self, origin: Arc<Origin>, logged: u32, says: String, now: Timestamp) {
-        self.cannot_go_on(origin, logged, "diverged", says, now);
+    /// A message asked for cannot go on: its log does not fit, its logic is gone, or a record of it is damaged.
+    pub fn broken(&mut self, broken: Broken, now: Timestamp) {
+        let Broken { origin, logged, code, says } = broken;
+        self.cannot_go_on(origin, logged, code, says, now);
     }
 
     /// Sets a message aside that was asked for.

@@ -47,9 +47,6 @@ impl Dispatcher {
         for id in idle {
             self.let_go(id);
         }
-        self.leaving = Some((shards, to));
-        self.look_whether_left();
-        self.load_more();
     }
 
     /// A message of a shard that is not ours any more goes no further here.

@@ -6,11 +6,16 @@ mod steps;
 
 use desk::{Desk, NOW, Wants, aside, commit, files, found, id, not_stored, read};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use wirewatch_core::Id;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::flow::Retry;
-use wirewatch_core::machine::{Body, Outcome, State};
-use wirewatch_engine::{Dispatcher, Settings, Shards, Unacted, shard_of};
+use wirewatch_core::machine::{Body, Origin, Outcome, State};
+use wirewatch_engine::{Broken, Dispatcher, Settings, Shards, Unacted, shard_of};
+
+fn diverged(origin: Arc<Origin>, logged: u32, says: String) -> Broken {
+    Broken { origin, logged, code: "diverged", says }
+}
 
 #[test]
 fn what_came_of_a_message_is_refused_and_it_stands_aside() {
@@ -131,10 +136,10 @@ fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
 #[test]
 fn one_that_cannot_begin_stands_aside_where_it_belongs() {
     let mut desk = Desk::open(Settings::default());
-    desk.dispatcher.broken_at_birth(Desk::origin(1, "keyed"), "line 1: no JSON".to_owned(), NOW);
+    desk.dispatcher.broken_at_birth(diverged(Desk::origin(1, "keyed"), 0, "line 1: no JSON".to_owned()), NOW);
     assert_eq!(desk.wants(), [aside(1, "line 1: no JSON")]);
     let mut elsewhere = Dispatcher::new(Settings::default(), desk.workspace, Shards::NONE, Box::new(|_| Id(9)));
-    elsewhere.broken_at_birth(Desk::origin(1, "keyed"), "line 1: no JSON".to_owned(), NOW);
+    elsewhere.broken_at_birth(diverged(Desk::origin(1, "keyed"), 0, "line 1: no JSON".to_owned()), NOW);
     assert!(elsewhere.poll().is_none(), "its owner says so");
 }
 
@@ -147,7 +152,7 @@ fn one_that_cannot_go_on_once_it_is_loaded_gives_its_place_to_the_next() {
     desk.answered(1);
     desk.dispatcher.committed(id(1), NOW);
     assert_eq!(desk.wants(), [commit(1, State::Done), Wants::Load(2)]);
-    desk.dispatcher.broken(Desk::origin(2, "keyed"), 4, "the log does not fit".to_owned(), NOW);
+    desk.dispatcher.broken(diverged(Desk::origin(2, "keyed"), 4, "the log does not fit".to_owned()), NOW);
     assert_eq!(desk.wants(), [aside(2, "the log does not fit"), Wants::Load(3)]);
     let third = desk.entered(3, "keyed");
     desk.dispatcher.loaded(third, NOW);
@@ -165,7 +170,7 @@ fn one_that_was_let_through_and_cannot_go_on_leaves_its_place_at_the_connection(
     assert_eq!(desk.dispatcher.places_taken(), 0);
     desk.dispatcher.free("keyed", desk.now);
     assert_eq!(desk.wants(), [Wants::Load(1)], "one at a time");
-    desk.dispatcher.broken(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned(), desk.now);
+    desk.dispatcher.broken(diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), desk.now);
     assert_eq!(desk.wants(), [aside(1, "the log does not fit"), Wants::Load(2)]);
     // The next one goes to another process while it is loaded; the one behind it stays.
     let (second, third) = (shard_of(id(2), "keyed", ""), shard_of(id(3), "keyed", ""));

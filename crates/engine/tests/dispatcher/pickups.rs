@@ -46,7 +46,7 @@ fn what_is_found_is_counted_once_and_what_was_counted_before_runs_one_by_one() {
 fn one_that_leaves_memory_makes_room_for_the_next_suspect() {
     let mut desk = started(&[picked_up(1, 1), picked_up(2, 1)]);
     assert_eq!(desk.wants(), [Wants::PickUp(1)]);
-    desk.dispatcher.broken(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned(), NOW);
+    desk.dispatcher.broken(super::diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), NOW);
     assert_eq!(desk.wants(), [crate::aside(1, "the log does not fit"), Wants::PickUp(2)]);
 }
 

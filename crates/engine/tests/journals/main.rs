@@ -84,7 +84,7 @@ async fn found(picked_up: u16) -> Vec<String> {
     }
     let (id, form, meta, flow) = (Id(7), Form::Json, serde_json::Map::new(), "orders".to_owned());
     let origin = Origin { id, arrival: id, body: id, slice: 0..2, flow: flow.clone(), release: 1, form, meta };
-    let stored = Stored { origin: Arc::new(origin), document: b"{}".to_vec(), log: Vec::new() };
+    let stored = Stored::new(origin, b"{}".to_vec());
     let (key, order_key) = (String::new(), String::new());
     let found = Recovered { id, size: 2, flow, key, order_key, state: State::Moving, due: None, picked_up };
     let journal = Arc::new(Small { found: Some((found, stored)), ..Small::default() });

@@ -12,7 +12,7 @@ use wirewatch_core::machine::{Outcome, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Shards, Spooled, Stored,
+    Arriving, Damaged, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Shards, Spooled, Stored,
     SystemClock, Taken, UnfoldRow, Unfolds,
 };
 
@@ -120,7 +120,7 @@ impl Journal for Small {
             None => Ok(()),
         }
     }
-    async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Vec<u8>>, Down> {
+    async fn bodies(&self, _: &[(Id, Range<u64>)]) -> Result<Vec<Result<Vec<u8>, Damaged>>, Down> {
         Ok(Vec::new())
     }
     async fn load(&self, ids: &[MessageId]) -> Result<Vec<Stored>, Down> {

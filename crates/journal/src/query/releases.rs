@@ -6,7 +6,7 @@ use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, QueryResult};
 use wirewatch_core::Timestamp;
-use wirewatch_core::workspace::Files;
+use wirewatch_core::workspace::{Files, digest, known};
 
 /// A release with its files.
 #[derive(Debug, Clone)]
@@ -17,7 +17,35 @@ pub struct ReleaseRow {
     pub by: String,
     /// What was said of it; empty when nothing was.
     pub says: String,
-    pub files: Files,
+    /// None where the record of them is damaged.
+    pub files: Option<Files>,
+}
+
+/// The files as they are kept.
+///
+/// # Errors
+/// [`JournalError::Damaged`].
+pub(crate) fn unpacked(kept: Vec<u8>) -> Result<Files, JournalError> {
+    Ok(serde_json::from_slice(&unpack(true, kept)?)?)
+}
+
+fn packed(files: &Files) -> Result<Vec<u8>, JournalError> {
+    Ok(zstd::bulk::compress(&serde_json::to_vec(files)?, 3)?)
+}
+
+/// Takes out of every release what is no part of a workspace: a state folder inside of one was released with it once.
+pub(crate) async fn keep_known_files(db: &impl ConnectionTrait) -> Result<(), JournalError> {
+    for row in db.query_all_raw(sql("select no, files from release", [])).await? {
+        let no: i64 = row.try_get_by_index(0)?;
+        // One that is damaged stays as it is: nobody can read it.
+        let Ok(files) = unpacked(row.try_get_by_index(1)?) else { continue };
+        let (known, left_out) = known(&files);
+        if !left_out.is_empty() {
+            let values = [no.into(), packed(&known)?.into(), digest(&known).to_string().into()];
+            db.execute_raw(sql("update release set files = $2, digest = $3 where no = $1", values)).await?;
+        }
+    }
+    Ok(())
 }
 
 impl ReleaseRow {
@@ -25,7 +53,7 @@ impl ReleaseRow {
         Ok(Self {
             no: row.try_get_by_index(0)?,
             digest: row.try_get_by_index(1)?,
-            files: serde_json::from_slice(&unpack(true, row.try_get_by_index(2)?)?)?,
+            files: unpacked(row.try_get_by_index(2)?).ok(),
             at: Timestamp(row.try_get_by_index(3)?),
             by: row.try_get_by_index(4)?,
             says: row.try_get_by_index(5)?,
@@ -56,10 +84,9 @@ impl Store {
         says: &str,
         at: Timestamp,
     ) -> Result<i64, JournalError> {
-        let packed = zstd::bulk::compress(&serde_json::to_vec(files)?, 3)?;
         let text = "insert into release (no, digest, files, at, by_whom, says)
             values ((select coalesce(max(no), 0) + 1 from release), $1, $2, $3, $4, $5) returning no";
-        let values = [digest.into(), packed.into(), at.0.into(), by.into(), crate::group::clean(says).into()];
+        let values = [digest.into(), packed(files)?.into(), at.0.into(), by.into(), crate::group::clean(says).into()];
         let row = self.db.query_one_raw(sql(text, values)).await?;
         row.ok_or_else(|| JournalError::Away("no release came back".to_owned()))?.try_get_by_index(0).map_err(Into::into)
     }

@@ -141,7 +141,7 @@ pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json
 /// The files of the running release.
 async fn files(app: &App) -> Result<Files, Problem> {
     let (current, _) = app.engine.releases().current();
-    Ok(app.store.releases(current, 1).await?.pop().map(|row| row.files).unwrap_or_default())
+    Ok(app.store.releases(current, 1).await?.pop().and_then(|row| row.files).unwrap_or_default())
 }
 
 fn unknown(name: &str) -> Problem {

@@ -67,7 +67,7 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
     let none = Files::new();
     let mut views: Vec<ReleaseView> = Vec::new();
     for (n, row) in rows.iter().enumerate() {
-        let before = if n == 0 { &none } else { &rows[n - 1].files };
+        let before = if n == 0 { &none } else { rows[n - 1].files.as_ref().unwrap_or(&none) };
         if n > 0 || first <= 1 {
             views.push(view(row, before, current));
         }
@@ -83,13 +83,13 @@ pub async fn one(State(app): State<Arc<App>>, Path(no): Path<i64>) -> Answer<Rel
     let (current, _) = app.engine.releases().current();
     let mut rows = app.store.releases(no, 2).await?;
     let own = rows.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
-    let before = rows.pop().map(|row| row.files).unwrap_or_default();
+    let before = rows.pop().and_then(|row| row.files).unwrap_or_default();
     let release = view(&own, &before, current);
     let only = |files: &Files| {
         let changed = release.changes.iter().filter_map(|change| Some((change.file.clone(), files.get(&change.file)?.clone())));
         changed.collect()
     };
-    Ok(Json(ReleaseStory { before: only(&before), after: only(&own.files), release }))
+    Ok(Json(ReleaseStory { before: only(&before), after: only(&own.files.clone().unwrap_or_default()), release }))
 }
 
 /// Makes an earlier release the current one again, under a new number.
@@ -104,7 +104,13 @@ pub async fn rollback(
     let why = said(&why, "it is rolled back")?;
     let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
     let says = format!("back to release {no}: {why}");
-    propose(&app, Proposal { files: &own.files, by: &by, says: &says, take_back: true, only_tell: false }).await
+    let Some(files) = own.files else {
+        return Err(Problem::new(
+            StatusCode::CONFLICT,
+            format!("the record of release {no} is damaged: its files cannot be read"),
+        ));
+    };
+    propose(&app, Proposal { files: &files, by: &by, says: &says, take_back: true, only_tell: false }).await
 }
 
 fn unknown(no: i64) -> Problem {
@@ -116,9 +122,12 @@ fn view(row: &ReleaseRow, before: &Files, current: i64) -> ReleaseView {
         release: row.no,
         at: sure_time(row.at),
         by: row.by.clone(),
-        says: row.says.clone(),
+        says: match row.files {
+            Some(_) => row.says.clone(),
+            None => "damaged: its files cannot be read".to_owned(),
+        },
         current: row.no == current,
-        changes: changes(before, &row.files).into_iter().map(file).collect(),
+        changes: row.files.as_ref().map(|own| changes(before, own)).unwrap_or_default().into_iter().map(file).collect(),
     }
 }
 

@@ -1,0 +1,124 @@
+//! Which files a workspace has: what stands elsewhere is neither read nor released.
+
+use super::Files;
+use crate::finding::{Finding, Severity};
+use crate::nearest::nearest;
+
+/// The folders of a workspace and the ending of the files in each.
+pub(super) const KINDS: [(&str, &str); 12] = [
+    ("authorities", ".pem"),
+    ("env", ".toml"),
+    ("connections", ".toml"),
+    ("standards", ".toml"),
+    ("guides", ".toml"),
+    ("outlines", ".schema.json"),
+    ("tables", ".csv"),
+    ("functions", ".toml"),
+    ("partners", ".toml"),
+    ("maps", ".toml"),
+    ("flows", ".toml"),
+    ("courses", ".toml"),
+];
+/// Folders that hold documents, whatever they are called.
+const DOCUMENTS: [&str; 3] = ["cases", "kits", "samples"];
+/// Files beside the folders.
+const BESIDE: [&str; 3] = ["workspace.toml", "README.md", ".gitignore"];
+/// Files of a state folder, which are never part of a workspace wherever they stand.
+const OF_THE_STATE: [&str; 2] = ["secrets.key", "token.json"];
+
+/// Where a path stands in a workspace.
+enum Place {
+    Known,
+    /// In a folder of a kind, without its ending.
+    Ending(&'static str, &'static str),
+    OfTheState,
+    Nowhere,
+}
+
+fn place(path: &str) -> Place {
+    let (folder, rest) = path.split_once('/').unwrap_or(("", path));
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let climbs = path.contains(['\\', '\0']) || path.split('/').any(|part| ["", ".", ".."].contains(&part));
+    match KINDS.iter().find(|(kind, _)| *kind == folder) {
+        _ if climbs => Place::Nowhere,
+        _ if OF_THE_STATE.contains(&name) => Place::OfTheState,
+        Some((_, ending)) if rest.ends_with(ending) => Place::Known,
+        Some((kind, ending)) => Place::Ending(kind, ending),
+        None if DOCUMENTS.contains(&folder) || BESIDE.contains(&path) => Place::Known,
+        None => Place::Nowhere,
+    }
+}
+
+/// Whether a workspace has a file at this path below its root.
+#[must_use]
+pub fn has_place(path: &str) -> bool {
+    matches!(place(path), Place::Known)
+}
+
+/// Whether a workspace has a folder of this name at its root.
+#[must_use]
+pub fn has_folder(name: &str) -> bool {
+    KINDS.iter().any(|(kind, _)| *kind == name) || DOCUMENTS.contains(&name)
+}
+
+/// A warning of a file or folder that no workspace has, and that is left out; `None` of one that it has. A folder's path ends
+/// with `/`.
+#[must_use]
+pub fn left_out(path: &str) -> Option<Finding> {
+    let finding = |says: String| Finding::at(Severity::Warning, "workspace::stranger", path, "", 0..0, says);
+    Some(match place(path) {
+        Place::Known => return None,
+        Place::Ending(kind, ending) => finding(format!("files under {kind}/ end with {ending}; this one is not read")),
+        Place::OfTheState => finding("this belongs to a state folder, and is no part of a workspace: it is not read".to_owned()),
+        Place::Nowhere => {
+            let found = finding(format!("nothing reads a {} at this place", if path.ends_with('/') { "folder" } else { "file" }));
+            let folder = path.split('/').next().unwrap_or_default();
+            let near = nearest(folder, KINDS.iter().map(|(kind, _)| *kind)).filter(|near| *near != folder);
+            match near {
+                Some(near) => found.help(format!("did you mean {near}/?")),
+                None => found,
+            }
+        }
+    })
+}
+
+/// The files that a workspace has among `files`, and a warning of each of the others.
+#[must_use]
+pub fn known(files: &Files) -> (Files, Vec<Finding>) {
+    let findings = files.keys().filter_map(|path| left_out(path)).collect();
+    let known = files.iter().filter(|(path, _)| has_place(path)).map(|(path, text)| (path.clone(), text.clone())).collect();
+    (known, findings)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_belongs_to_no_workspace_is_left_out_and_told() {
+        let told = |path: &str| left_out(path).map(|one| one.says + &one.help.map_or(String::new(), |help| format!(" ({help})")));
+        for path in
+            ["workspace.toml", "README.md", "maps/a/b.toml", "cases/x/given.edi", "samples/a.bin", "outlines/a.schema.json"]
+        {
+            assert_eq!((told(path), has_place(path)), (None, true), "{path}");
+        }
+        let cases = [
+            ("state/secrets.key", "this belongs to a state folder, and is no part of a workspace: it is not read"),
+            ("samples/secrets.key", "this belongs to a state folder, and is no part of a workspace: it is not read"),
+            ("cases/token.json", "this belongs to a state folder, and is no part of a workspace: it is not read"),
+            ("map/a.toml", "nothing reads a file at this place (did you mean maps/?)"),
+            ("state/", "nothing reads a folder at this place"),
+            ("maps/a.txt", "files under maps/ end with .toml; this one is not read"),
+            ("cases/../state/x", "nothing reads a file at this place"),
+            ("maps//a.toml", "nothing reads a file at this place"),
+            ("/etc/passwd", "nothing reads a file at this place"),
+            ("", "nothing reads a file at this place"),
+        ];
+        for (path, says) in cases {
+            assert_eq!((told(path).as_deref(), has_place(path)), (Some(says), false), "{path}");
+        }
+        let files = Files::from(["maps/a.toml", "state/secrets.key"].map(|path| (path.to_owned(), String::new())));
+        let (kept, told) = known(&files);
+        assert_eq!((kept.len(), told.len(), kept.contains_key("maps/a.toml")), (1, 1, true));
+    }
+}
