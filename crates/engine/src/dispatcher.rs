@@ -32,7 +32,7 @@ use slot::{At, Phase, Slot};
 use steps::InARow;
 
 use crate::gate::{Gate, Moved, Terms};
-use crate::journal::{Hold, Op};
+use crate::journal::{Hold, Op, Recovered};
 use crate::lane::Lanes;
 use crate::shard::Shards;
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
@@ -78,6 +78,8 @@ pub enum Out {
     Suspect(MessageId),
     /// Nothing of these shards runs here any more: they can be given away.
     Left { shards: Shards, to: i16 },
+    /// Nothing runs here any more, as [`Dispatcher::drain`] asked.
+    Drained,
 }
 
 /// A message as it comes into memory.
@@ -88,6 +90,14 @@ pub struct Entered {
     pub began: Option<Turn>,
     /// Entries in its log.
     pub logged: u32,
+}
+
+/// Whether the process is to end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Draining {
+    No,
+    UnderWay,
+    Over,
 }
 
 /// Makes ids of messages.
@@ -104,6 +114,10 @@ pub struct Dispatcher {
     shards: Shards,
     /// Shards that are on their way to another process, and to which.
     leaving: Option<(Shards, i16)>,
+    draining: Draining,
+    /// Shards that are ours before what is unfinished in them is here, and what came to be in them meanwhile.
+    expected: Shards,
+    early: Vec<Recovered>,
     slots: HashMap<MessageId, Slot>,
     /// Places taken.
     loaded: usize,
@@ -145,6 +159,9 @@ impl Dispatcher {
             recordings: BTreeMap::new(),
             shards,
             leaving: None,
+            draining: Draining::No,
+            expected: Shards::NONE,
+            early: Vec::new(),
             slots: HashMap::new(),
             loaded: 0,
             behind: 0,

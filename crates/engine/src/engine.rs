@@ -129,6 +129,14 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let _ = self.end.clone().wait_for(|ended| *ended).await;
     }
 
+    /// Brings what is under way to its end and begins nothing more. Ends when nothing is under way, and all that came of it is
+    /// committed.
+    pub async fn drain(&self) {
+        let (reply, drained) = oneshot::channel();
+        let _ = self.shared.inputs.send(Input::Drain(reply));
+        let _ = drained.await;
+    }
+
     /// Begins to read an arrival that is to be taken into custody.
     #[must_use]
     pub fn read(&self, source: Source) -> Taking<J, L, C> {

@@ -479,8 +479,10 @@ pub trait Journal: Send + Sync + 'static {
         async { Ok(Others { shards: Shards::ALL, ..Others::default() }) }
     }
 
-    /// The messages of these shards are taken up: from now on what this process makes for them is its own.
-    fn gained(&self, _shards: Shards) {}
+    /// The messages of these shards are about to be taken up: what this process commits for them from now on is its own.
+    fn gained(&self, _shards: Shards) -> impl Future<Output = Result<(), Down>> + Send {
+        async { Ok(()) }
+    }
 
     /// Makes shards another process's. When this returns, nothing that this process commits is in them; they may still be
     /// its own where the other has ended.

@@ -65,10 +65,12 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
     let gained = others.shards.without(*mine).without(*leaving);
     if !gained.is_empty() {
         tracing::info!(shards = gained.len(), "shards taken up");
-        // First what is there already, then what comes: within a lane the order stays.
+        // First what is there already, then what comes: within a lane the order stays. From `gained` on, whatever is made here for
+        // these shards comes to the dispatcher, which lets it wait until what was made before is there.
+        shared.expect(gained);
+        retrying(|| shared.journal.gained(gained)).await;
         let found = retrying(|| unfinished(&*shared.journal, gained)).await;
         shared.gain(gained, found);
-        shared.journal.gained(gained);
         *mine = mine.with(gained);
     }
     others.unfoldings.into_iter().for_each(|arrival| shared.unfold(arrival));

@@ -78,9 +78,13 @@ pub(crate) enum Input {
     },
     /// Shards are this process's now, with what is unfinished in them.
     Gain(Shards, Vec<Recovered>),
+    /// Shards will be this process's once it has looked at what is unfinished in them.
+    Expect(Shards),
     /// Messages that another process has made for this one.
     Handed(Vec<Recovered>),
     Leave(Shards, i16),
+    /// The process is to end: the answer comes when nothing is under way and all of it is committed.
+    Drain(oneshot::Sender<()>),
     HeldElsewhere(Hold),
     FreedElsewhere(String),
     Surroundings(Arc<Workspace>),
@@ -147,6 +151,11 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
 impl<J, L, C> Shared<J, L, C> {
     pub fn submit(&self, op: Op, tell: Tell) {
         let _ = self.submitted.send(Submitted { what: What::Op(op), tell });
+    }
+
+    /// Takes up shards soon.
+    pub fn expect(&self, shards: Shards) {
+        let _ = self.inputs.send(Input::Expect(shards));
     }
 
     /// Takes up shards with what is unfinished in them.

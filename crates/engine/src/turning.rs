@@ -33,8 +33,9 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     outward: Outward,
 ) {
     let mut batch = Vec::new();
+    let mut drained = None;
     loop {
-        carry_out(&shared, &mut dispatcher, &outward);
+        carry_out(&shared, &mut dispatcher, &outward, &mut drained);
         outward.closed.send_if_modified(|known| {
             let now = closed_places(&dispatcher);
             let changed = now != *known;
@@ -55,7 +56,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
             () = wake => dispatcher.tick(shared.clock.now()),
         }
         for input in batch.drain(..) {
-            handle(&mut dispatcher, input, shared.clock.now());
+            handle(&mut dispatcher, &mut drained, input, shared.clock.now());
         }
     }
 }
@@ -71,7 +72,7 @@ pub(crate) fn closed_places(dispatcher: &Dispatcher) -> Closed {
     full.chain(held).collect()
 }
 
-fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
+fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>, input: Input, now: Timestamp) {
     match input {
         Input::Enter(all) => {
             for one in all {
@@ -120,9 +121,14 @@ fn handle(dispatcher: &mut Dispatcher, input: Input, now: Timestamp) {
                 Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
             });
         }
+        Input::Expect(shards) => dispatcher.expect(shards),
         Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
         Input::Handed(found) => found.iter().for_each(|one| dispatcher.handed(one, now)),
         Input::Leave(shards, to) => dispatcher.leave(shards, to),
+        Input::Drain(reply) => {
+            *drained = Some(reply);
+            dispatcher.drain();
+        }
         Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
         Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
         Input::Record(switched) => dispatcher.record(switched),
@@ -174,6 +180,7 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
     shared: &Arc<Shared<J, L, C>>,
     dispatcher: &mut Dispatcher,
     outward: &Outward,
+    drained: &mut Option<oneshot::Sender<()>>,
 ) {
     while let Some(out) = dispatcher.poll() {
         match out {
@@ -193,6 +200,19 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
             Out::Load(id) => drop(outward.load.send(Wanted::Again(id))),
             Out::PickUp(id) => drop(outward.load.send(Wanted::PickedUp(id))),
             Out::Suspect(id) => drop(outward.load.send(Wanted::Suspect(id))),
+            Out::Drained => {
+                // Behind everything that was submitted before, as shards are given away: of none.
+                let (tell, given) = oneshot::channel();
+                let _ = shared
+                    .submitted
+                    .send(Submitted { what: What::GiveAway { shards: Shards::NONE, to: 0 }, tell: Tell::One(tell) });
+                if let Some(reply) = drained.take() {
+                    tokio::spawn(async move {
+                        let _ = given.await;
+                        let _ = reply.send(());
+                    });
+                }
+            }
             Out::Left { shards, to } => {
                 let (tell, given) = oneshot::channel();
                 let _ = shared.submitted.send(Submitted { what: What::GiveAway { shards, to }, tell: Tell::One(tell) });

@@ -296,6 +296,19 @@ impl PgJournal {
         rows.iter().map(|row| Ok((row.try_get_by_index(8)?, recovered(row)?))).collect()
     }
 
+    /// Takes shards up that are this process's. Groups and arrivals under way, which may hand over what they make for them, are
+    /// waited for; later ones see it.
+    pub(crate) async fn take_shards(&self, shards: Shards) -> Result<(), JournalError> {
+        self.set_me(|me| me.shards = me.shards.with(shards));
+        let me = self.me();
+        let text = "update writer set turn = turn + 1 where id = $1 and epoch = $2";
+        self.db.execute_raw(sql(text, [me.writer.into(), me.epoch.into()])).await?;
+        match self.still_mine().await? {
+            true => Ok(()),
+            false => Err(JournalError::Fenced),
+        }
+    }
+
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
     pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
         // Nothing of them runs here any more. Where the other has ended they stay this process's and are taken up anew, and what

@@ -372,8 +372,8 @@ impl Journal for PgJournal {
         Ok(self.look_at_others().await?)
     }
 
-    fn gained(&self, shards: Shards) {
-        self.set_me(|me| me.shards = me.shards.with(shards));
+    async fn gained(&self, shards: Shards) -> Result<(), Down> {
+        Ok(self.take_shards(shards).await?)
     }
 
     async fn give_away(&self, shards: Shards, to: i16) -> Result<(), Down> {

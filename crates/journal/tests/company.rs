@@ -36,7 +36,7 @@ async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwa
     assert_eq!(ada.shards(), Shards::ALL.without(some));
     assert_eq!(bee.others().await.unwrap().shards, some);
     assert_eq!(bee.shards(), Shards::NONE, "not before what is unfinished there is taken up");
-    bee.gained(some);
+    bee.gained(some).await.unwrap();
     assert!(some.has(shard_of(bee.mint_message(SystemClock.now()), "f", "")), "it makes messages for itself");
     // A message that ada makes in a shard of bee's is bee's to run.
     let shard = some.iter().next().unwrap();
@@ -147,7 +147,7 @@ async fn shards_whose_new_owner_ends_before_it_took_them_up_come_back_with_what_
     let found = ada.unfinished(some, Id(0), 10).await.unwrap();
     assert_eq!(found.iter().map(|one| one.id).collect::<Vec<_>>(), [id]);
     assert_eq!(ada.shards(), Shards::ALL.without(some), "not before what is unfinished there is taken up");
-    ada.gained(some);
+    ada.gained(some).await.unwrap();
     assert_eq!(ada.shards(), Shards::ALL);
 }
 
@@ -173,7 +173,7 @@ async fn shards_that_are_given_to_one_that_has_ended_are_taken_up_anew_with_what
     assert_eq!(handed().await, [first]);
     // One more, behind what a look has found, and before that is taken up.
     let second = make(2).await;
-    ada.gained(some);
+    ada.gained(some).await.unwrap();
     assert_eq!(handed().await, [second]);
     assert_eq!((ada.shards(), ada.others().await.unwrap().shards), (Shards::ALL, Shards::ALL));
 }
@@ -215,7 +215,7 @@ async fn an_errand_whose_taker_ends_is_answered_when_its_shard_has_come_back() {
         eventually("it is taken up", || async { (bee.others().await.ok()?.errands.len() == 1).then_some(()) }).await;
         end(&database, bee).await;
         eventually("its shards are back", || async { (ada.others().await.ok()?.shards == Shards::ALL).then_some(()) }).await;
-        ada.gained(some);
+        ada.gained(some).await.unwrap();
     };
     let (answer, ()) = tokio::join!(ada.ask(&errand), taker_ends);
     assert_eq!(answer, Ok(Err(NotActed::Busy)));
@@ -229,7 +229,7 @@ async fn an_errand_that_nobody_takes_up_is_taken_back() {
     let id = ada.mint(SystemClock.now());
     ada.give_away(Shards::ALL, 77).await.unwrap();
     assert_eq!(ada.others().await.unwrap().shards, Shards::ALL, "nothing is given to one who is not at work");
-    ada.gained(Shards::ALL);
+    ada.gained(Shards::ALL).await.unwrap();
     // A shard that is nobody's here: of a process that is at work and does not look.
     let bee = open(&database).await;
     let (some, to) = ada.others().await.unwrap().due.unwrap();

@@ -19,6 +19,20 @@ impl Dispatcher {
         let places = places(entered.machine.origin().size());
         let flow = entered.machine.origin().flow.clone();
         let (shard, lane) = place_of(&entered.machine);
+        if self.expected.has(shard) && !self.shards.has(shard) {
+            let machine = &entered.machine;
+            self.early.push(Recovered {
+                id,
+                size: machine.origin().size(),
+                flow,
+                key: machine.keys().0,
+                order_key: machine.order_key().unwrap_or_default(),
+                state: machine.next().state(),
+                due: None,
+                picked_up: 0,
+            });
+            return;
+        }
         if !self.shards.has(shard) || self.slots.contains_key(&id) {
             return;
         }

@@ -1,9 +1,9 @@
 //! Shards that come and go: what others have begun is taken up, and what others go on with is let go of.
 
 use super::slot::{At, Phase, Slot, Wake};
-use super::{Dispatcher, Out};
+use super::{Dispatcher, Draining, Out};
 use crate::journal::{Hold, Recovered};
-use crate::shard::Shards;
+use crate::shard::{Shards, shard_of};
 use std::collections::HashSet;
 use wirewatch_core::before::Before;
 use wirewatch_core::{MessageId, Timestamp};
@@ -15,20 +15,59 @@ impl Dispatcher {
         self.shards
     }
 
+    /// These shards are about to be ours. What comes to be in them from now on waits for [`Self::gain`]: what is found then was
+    /// there before it.
+    pub fn expect(&mut self, shards: Shards) {
+        self.expected = self.expected.with(shards);
+    }
+
     /// These shards are ours now, with what is unfinished in them, by id.
     pub fn gain(&mut self, shards: Shards, found: &[Recovered], now: Timestamp) {
+        if self.draining != Draining::No {
+            return;
+        }
         self.shards = self.shards.with(shards);
+        self.expected = self.expected.without(shards);
         found.iter().for_each(|one| self.take_up(one, Some(one.picked_up), now));
+        let (ours, others): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.early).into_iter().partition(|one| shards.has(shard_of(one.id, &one.flow, &one.order_key)));
+        self.early = others;
+        ours.iter().for_each(|one| self.take_up(one, None, now));
     }
 
     /// A message of our shards that another process has made, and never run.
     pub fn handed(&mut self, found: &Recovered, now: Timestamp) {
-        self.take_up(found, None, now);
+        if self.draining == Draining::No {
+            self.take_up(found, None, now);
+        }
     }
 
     /// These shards are to be another's. What is under way is brought to its next commit; [`Out::Left`] says when nothing
     /// more of them runs here.
     pub fn leave(&mut self, shards: Shards, to: i16) {
+        self.let_idle_go(shards);
+        self.leaving = Some((shards, to));
+        self.look_whether_left();
+        self.load_more();
+    }
+
+    /// The process is to end. What is under way is brought to its next commit, and nothing more begins; [`Out::Drained`] says when
+    /// nothing runs here any more.
+    pub fn drain(&mut self) {
+        if self.draining == Draining::No {
+            self.draining = Draining::UnderWay;
+            self.let_idle_go(self.shards);
+            self.look_whether_left();
+        }
+    }
+
+    /// How many messages are still under way while this drains.
+    #[must_use]
+    pub fn under_way(&self) -> usize {
+        self.slots.len()
+    }
+
+    fn let_idle_go(&mut self, shards: Shards) {
         self.shards = self.shards.without(shards);
         let busy = |slot: &Slot| match &slot.at {
             At::Here(running) => {
@@ -73,6 +112,10 @@ impl Dispatcher {
         {
             self.leaving = None;
             self.out.push_back(Out::Left { shards, to });
+        }
+        if self.draining == Draining::UnderWay && self.slots.is_empty() {
+            self.draining = Draining::Over;
+            self.out.push_back(Out::Drained);
         }
     }
 

@@ -100,7 +100,7 @@ impl Desk {
                     Out::Load(id) => Some(Wants::Load(id.0)),
                     Out::PickUp(id) => Some(Wants::PickUp(id.0)),
                     Out::Suspect(id) => Some(Wants::Suspect(id.0)),
-                    Out::Left { .. } => Some(Wants::Left),
+                    Out::Left { .. } | Out::Drained => Some(Wants::Left),
                     Out::Commit(_, Op::Hold(hold)) => step_of(&hold.connection).map(|step| Wants::Hold(step, hold.says)),
                     Out::Commit(_, Op::Free { connection, .. }) => step_of(&connection).map(Wants::Free),
                     Out::Commit(..) => panic!("nothing unfolds here"),

@@ -31,6 +31,8 @@ pub enum Submitted {
     Op(Option<MessageId>, Op),
     /// To a process in that life of it.
     GiveAway(Shards, usize, u32),
+    /// All that came before is written, and it ends.
+    Ended,
 }
 
 /// What a look at the others has found.
@@ -123,6 +125,9 @@ impl World {
         process.looking = true;
         let gained = owned.without(process.mine).without(process.leaving);
         process.mine = process.mine.with(gained);
+        // What is made from now on comes to the dispatcher, behind what is found.
+        process.known = process.known.with(gained);
+        process.dispatcher.expect(gained);
         let now: BTreeMap<String, Hold> =
             self.holds.iter().filter(|(_, hold)| hold.is_everybodys()).map(|(name, hold)| (name.clone(), hold.clone())).collect();
         let held =
@@ -143,7 +148,6 @@ impl World {
         process.looking = false;
         process.caught_up = true;
         process.dispatcher.gain(look.gained, &look.found, now);
-        process.known = process.known.with(look.gained);
         look.handed.iter().for_each(|one| process.dispatcher.handed(one, now));
         look.held.iter().for_each(|hold| process.dispatcher.held_elsewhere(hold, now));
         look.freed.iter().for_each(|name| process.dispatcher.freed_elsewhere(name, now));
@@ -158,7 +162,7 @@ impl World {
         let some = self.processes[from].mine.iter().filter(|_| self.random.bool()).collect::<Shards>();
         let process = &mut self.processes[from];
         // Those that are only about to be taken up are not to be let go of yet.
-        let some: Shards = some.iter().filter(|shard| process.known.has(*shard)).collect();
+        let some: Shards = some.iter().filter(|shard| process.dispatcher.shards().has(*shard)).collect();
         if some.is_empty() {
             return;
         }

@@ -36,6 +36,7 @@ pub struct Report {
     pub alone: u64,
     pub suspects: u64,
     pub refused: u64,
+    pub drained: u64,
 }
 
 impl Report {
@@ -58,6 +59,7 @@ impl Report {
         self.steps_held += other.steps_held;
         self.steps_freed += other.steps_freed;
         self.picked_up += other.picked_up;
+        self.drained += other.drained;
         self.alone += other.alone;
         self.suspects += other.suspects;
         self.refused += other.refused;
@@ -119,6 +121,8 @@ pub enum Event {
     Free(&'static str),
     FreeBoth(&'static str),
     Crash,
+    /// The process is asked to end, and started again once nothing is under way.
+    Drain,
     /// A message that was committed comes to the dispatcher.
     Enter(MessageId),
     Share,
@@ -278,6 +282,14 @@ impl World {
             let after = world.random.u64(0..20_000);
             world.outside(after, Event::Crash);
         }
+        // Every fourth world has planned restarts, too; what else happens in it is as it was without.
+        if seed.is_multiple_of(4) {
+            let mut restarts = fastrand::Rng::with_seed(!seed);
+            for _ in 0..restarts.u32(1..4) {
+                let after = restarts.u64(0..20_000);
+                world.outside(after, Event::Drain);
+            }
+        }
         if world.together {
             for _ in 0..world.random.u32(1..6) {
                 let after = world.random.u64(0..20_000);
@@ -422,6 +434,7 @@ impl World {
             }
             Event::FreeBoth(name) => (0..2).for_each(|number| self.processes[number].dispatcher.free(name, now)),
             Event::Crash => self.crash(number),
+            Event::Drain => self.processes[number].dispatcher.drain(),
             Event::Share => self.share(),
             Event::GiveAway(shards, to, life) => self.give_away(number, shards, to, life),
             Event::Look => self.look(number),
@@ -498,6 +511,11 @@ impl World {
                     let life = self.processes[to].life;
                     self.processes[number].waiting.push_back(Submitted::GiveAway(shards, to, life));
                 }
+                Out::Drained => {
+                    self.report.drained += 1;
+                    assert!(!self.open.values().any(|(process, _)| *process == number), "an effect is under way after draining");
+                    self.processes[number].waiting.push_back(Submitted::Ended);
+                }
             }
         }
         let process = &mut self.processes[number];
@@ -508,6 +526,10 @@ impl World {
                     let event = Event::GiveAway(*shards, *to, *life);
                     process.waiting.pop_front();
                     event
+                }
+                Some(Submitted::Ended) => {
+                    process.waiting.pop_front();
+                    Event::Crash
                 }
                 _ => Event::Write(process.next_group()),
             };
