@@ -65,5 +65,5 @@ bench-core: ## Measure the pure parts: reading, checking, mapping
 fuzz: ## Fuzz: make fuzz TARGET=reader|checker|tree|expression|map|document SECONDS=60
 	@scripts/fuzz.sh $(or $(TARGET),reader) $(or $(SECONDS),60)
 
-soak: ## Simulate as many runs as asked: make soak RUNS=1000000
-	@RUNS=$(or $(RUNS),200000) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded
+soak: ## Simulate as many runs as asked: make soak RUNS=1000000 FROM=0
+	@RUNS=$(or $(RUNS),200000) FROM=$(or $(FROM),0) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded
