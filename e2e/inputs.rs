@@ -1,7 +1,9 @@
 //! Bad input: each kind has its outcome, nothing of it is lost, and others pass meanwhile.
 
 use crate::scene::Scene;
+use serde_json::json;
 use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_testkit::{Database, Service, eventually, http_client};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_kind_of_bad_file_has_its_outcome() {
@@ -117,4 +119,57 @@ async fn twenty_thousand_orders_in_one_interchange_let_others_pass() {
     println!("measured: peak memory with 20,000 orders: {} MB; the small one passed after {at}", peak / 1024);
     assert!(at < 20_000, "the small one waited for the big one");
     assert!(peak < 384 << 10, "{peak} KB");
+}
+
+/// Keys that no index takes as they are: kept by their beginning and a digest, and found by their whole text.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn keys_of_any_length_are_kept_ordered_and_found() {
+    let shop = "kind = \"webhook\"\npath = \"shop\"\ndelivery = { header = \"x-id\" }\nevent = { header = \"x-event\" }\n\
+                accept = [{ warning = \"connection::unsigned\", because = \"a test\" }]";
+    let flow = "title = \"Orders\"\nkey = \"number\"\nin_order_by = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\n\
+                [[step]]\nname = \"keep\"\nset = \"number\"\n";
+    let files = [
+        ("workspace.toml", "format = 1"),
+        ("outlines/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
+        ("connections/shop.toml", shop),
+        ("flows/orders.toml", flow),
+        (
+            "courses/all.toml",
+            "title = \"All\"\n[[milestone]]\nname = \"came\"\nmark = \"begins\"\nflow = \"orders\"\nwhen = \"begun\"\n",
+        ),
+    ];
+    let mut service = Service::with_files(&Database::new(), &files);
+    service.start().await;
+    // Nothing in them can be compressed.
+    let long = |seed: u64| {
+        let mut random = fastrand::Rng::with_seed(seed);
+        std::iter::repeat_with(|| random.alphanumeric()).take(5000).collect::<String>()
+    };
+    let client = http_client();
+    let tell = async |number: &str, id: &str| {
+        let call =
+            client.post(service.url("/in/shop")).header("x-id", id).header("x-event", id).json(&json!({ "number": number }));
+        call.send().await.unwrap().status().as_u16()
+    };
+    for seed in 1..=3 {
+        assert_eq!(tell(&long(seed), &long(seed + 10)).await, 202);
+    }
+    assert_eq!(tell(&long(1), &long(11)).await, 202, "a repeat is known by its whole id");
+    let messages = eventually("all are done", || async {
+        let page = service.get("/api/messages").await?;
+        let all = page["messages"].as_array()?.clone();
+        (all.len() == 3 && all.iter().all(|one| one["state"] == "done")).then_some(all)
+    })
+    .await;
+    assert!(messages.iter().all(|one| one["key"].as_str().unwrap().len() <= 1000), "{messages:?}");
+    let found = service.get(&format!("/api/messages?key={}", long(2))).await.unwrap();
+    assert_eq!(found["messages"].as_array().map(Vec::len), Some(1), "{found}");
+    let page = service.get("/api/arrivals").await.unwrap();
+    let verdicts: Vec<&str> = page["arrivals"].as_array().unwrap().iter().filter_map(|one| one["verdict"].as_str()).collect();
+    assert_eq!(verdicts, ["repeat", "taken", "taken", "taken"]);
+    eventually("orders are followed", || async {
+        let page = service.get("/api/orders").await?;
+        (page["orders"].as_array()?.len() == 3).then_some(())
+    })
+    .await;
 }

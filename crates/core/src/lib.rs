@@ -22,6 +22,7 @@ pub mod id;
 pub mod incident;
 pub mod intake;
 pub mod json;
+pub mod key;
 pub mod machine;
 pub mod map;
 pub mod meter;

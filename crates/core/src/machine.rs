@@ -32,7 +32,7 @@ use crate::document::Form;
 use crate::flow::{Flow, Recording};
 use crate::guard::guarded;
 use crate::workspace::Workspace;
-use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp};
+use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp, key};
 use failing::Failed;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -271,7 +271,7 @@ impl Machine {
         let value = |expr: &Option<crate::expr::Expr>| {
             let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
             let text = guarded(|| expr.as_ref().and_then(|expr| expr.text(&scope).ok()?));
-            text.ok().flatten().unwrap_or_default()
+            key::kept(text.ok().flatten().unwrap_or_default())
         };
         (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
@@ -284,7 +284,7 @@ impl Machine {
         }
         let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
         let by = self.logic.flow.in_order_by.as_ref()?;
-        guarded(|| by.text(&scope).ok()?).ok()?
+        guarded(|| by.text(&scope).ok()?).ok()?.map(key::kept)
     }
 
     /// Switches how much is kept of what comes of its effects from now on; `None` as its flow says.

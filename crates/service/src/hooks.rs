@@ -31,6 +31,7 @@ use std::time::Duration;
 use wirewatch_core::Document;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
+use wirewatch_core::key;
 use wirewatch_core::place::Place;
 use wirewatch_core::webhook::Webhook;
 use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
@@ -178,7 +179,7 @@ async fn take(
     let said = |place: &Option<Place>| {
         place.as_ref().and_then(|place| place.find(&find, &Map::new(), json.as_deref())).unwrap_or_default()
     };
-    let (event, delivery) = (said(&webhook.event), said(&webhook.delivery));
+    let (event, delivery) = (key::kept(said(&webhook.event)), key::kept(said(&webhook.delivery)));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
     let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
     let call = Call { came, json: json.map(Document::Json), body: body.into() };

@@ -2,7 +2,7 @@
 
 use super::{Body, LogEntry, Logged, Machine, Origin, Turn};
 use crate::flow::{Flow, Way};
-use crate::{Digest, Document, MessageId, Timestamp};
+use crate::{Digest, Document, MessageId, Timestamp, key};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::sync::Arc;
@@ -54,7 +54,7 @@ impl Machine {
             way: way.name.clone(),
             step: self.logic.flow.steps[way.first].name.clone(),
             key: self.keys().0,
-            order_key: self.order_key().map_or_else(String::new, |key| format!("{key} {}", way.name)),
+            order_key: self.order_key().map_or_else(String::new, |key| key::kept(format!("{key} {}", way.name))),
             kept,
         };
         let mut meta = self.origin.meta.clone();

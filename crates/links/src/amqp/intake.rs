@@ -27,6 +27,7 @@ use wirewatch_core::Document;
 use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::Came;
+use wirewatch_core::key;
 use wirewatch_core::place::Place;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
 
@@ -226,7 +227,7 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     let json = Place::look_into([&intake.queue.event, &intake.queue.delivery], &delivery.data);
     let said =
         |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, json.as_deref())).unwrap_or_default();
-    let (event, id) = (said(&intake.queue.event), said(&intake.queue.delivery));
+    let (event, id) = (key::kept(said(&intake.queue.event)), key::kept(said(&intake.queue.delivery)));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
     let came = Came { connection, name, event, delivery: id, told, let_through: false };
     let mut taking = engine.read(Source { came, json: json.map(Document::Json), row: row.clone(), ..Source::default() });

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use utoipa::IntoParams;
 use wirewatch_core::document::Form;
 use wirewatch_core::edi::tree;
+use wirewatch_core::key;
 use wirewatch_core::machine::{LogEntry, Logged, State as MessageState};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::{Document, act::Act};
@@ -57,7 +58,7 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
         partner: query.partner.clone(),
         states,
         step: query.step.clone(),
-        key: query.key.clone(),
+        key: key::kept(query.key.clone()),
         arrival: maybe_id(&query.arrival)?,
         reason,
         since: moment(&query.since)?,

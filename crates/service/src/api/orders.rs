@@ -8,7 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use std::sync::Arc;
-use wirewatch_core::Timestamp;
+use wirewatch_core::{Timestamp, key};
 use wirewatch_journal::{MessageFilter, TrailFilter, TrailRow};
 
 fn orders(app: &App, rows: Vec<TrailRow>) -> Vec<Order> {
@@ -33,7 +33,14 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
         Some((begun, key)) => begun.parse().ok().map(|begun| (Timestamp(begun), key.to_owned())),
         None => None,
     };
-    let filter = TrailFilter { course: query.course, partner: query.partner, key: query.key, state: query.state, before, limit };
+    let filter = TrailFilter {
+        course: query.course,
+        partner: query.partner,
+        key: key::kept(query.key),
+        state: query.state,
+        before,
+        limit,
+    };
     let found = app.store.trails(&filter).await?;
     let next = super::next_of(&found, limit, |row| format!("{} {}", row.begun, row.key));
     Ok(Json(Orders { orders: orders(&app, found), next }))
@@ -42,6 +49,7 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
 /// One order by its key, with its messages.
 #[utoipa::path(get, path = "/api/orders/{key}", operation_id = "order", params(("key" = String, Path)), responses((status = 200, body = OrderStory)))]
 pub async fn one(State(app): State<Arc<App>>, Path(key): Path<String>) -> Answer<OrderStory> {
+    let key = key::kept(key);
     let filter = TrailFilter { key: key.clone(), limit: 20, ..TrailFilter::default() };
     let found = app.store.trails(&filter).await?;
     let filter = MessageFilter { key: key.clone(), limit: 100, ..MessageFilter::default() };
