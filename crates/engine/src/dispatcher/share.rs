@@ -61,12 +61,7 @@ impl Dispatcher {
         }
     }
 
-    /// How many messages are still under way while this drains.
-    #[must_use]
-    pub fn under_way(&self) -> usize {
-        self.slots.len()
-    }
-
+    /// Shards go, with all of their messages that are not under way.
     fn let_idle_go(&mut self, shards: Shards) {
         self.shards = self.shards.without(shards);
         let busy = |slot: &Slot| match &slot.at {
