@@ -1,5 +1,6 @@
 //! How a command fails, and with which exit code.
 
+use crate::terminal::errln;
 use crate::ui;
 use std::process::ExitCode;
 use wirewatch_core::Finding;
@@ -35,7 +36,7 @@ impl CommandError {
             Self::Usage(says) => (2, says),
             Self::Unreachable(says) => (3, says),
         };
-        anstream::eprintln!("{}error{}: {says}", ui::BAD.render(), ui::BAD.render_reset());
+        errln!("{}: {says}", ui::paint(ui::BAD, "error"));
         ExitCode::from(code)
     }
 }

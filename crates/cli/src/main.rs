@@ -5,7 +5,9 @@ mod commands;
 mod error;
 mod follow;
 mod local;
+mod log;
 mod show;
+mod terminal;
 mod ui;
 
 use clap::{CommandFactory, Parser, Subcommand};

@@ -1,5 +1,6 @@
 //! Renders messages, arrivals and orders for a person.
 
+use crate::terminal::outln;
 use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
 use wirewatch_core::before::Before;
 use wirewatch_service::view::{ActView, Arrival, ArrivalStory, DocumentView, Message, Order, Step, Story};
@@ -91,7 +92,7 @@ fn short(ms: u64) -> String {
 /// One order's milestones, one a line.
 pub fn order(order: &Order) {
     let state = paint(tone(&order.state), &order.state);
-    anstream::println!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.course));
+    outln!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.course));
     for milestone in &order.milestones {
         let (dot, at) = match &milestone.at {
             Some(at) if milestone.mark == "trouble" => (paint(BAD, "●"), exact(at)),
@@ -102,18 +103,18 @@ pub fn order(order: &Order) {
         let times = if milestone.times > 1 { format!("{} times", milestone.times) } else { String::new() };
         let message = milestone.message.clone().unwrap_or_default();
         let line = format!("  {dot} {:<14} {at:<14} {after:<14} {times:<9} {}", milestone.name, paint(DIM, message));
-        anstream::println!("{}", line.trim_end());
+        outln!("{}", line.trim_end());
     }
 }
 
 /// A heading with a rule.
 fn heading(text: &str) {
-    anstream::println!("\n{}", paint(BOLD, text));
+    outln!("\n{}", paint(BOLD, text));
 }
 
 fn indented(text: &str, by: &str) {
     for line in text.lines() {
-        anstream::println!("{by}{line}");
+        outln!("{by}{line}");
     }
 }
 
@@ -121,17 +122,17 @@ fn indented(text: &str, by: &str) {
 pub fn story(story: &Story) {
     let message = &story.message;
     let state = paint(tone(&message.state), &message.state);
-    anstream::println!("{}  {}  {}  {state}", paint(BOLD, &message.key), message.id, message.flow);
+    outln!("{}  {}  {}  {state}", paint(BOLD, &message.key), message.id, message.flow);
     if !message.result.is_empty() {
-        anstream::println!("in the target: {}", paint(BOLD, &message.result));
+        outln!("in the target: {}", paint(BOLD, &message.result));
     }
     if !why(message).is_empty() {
-        anstream::println!("{}", paint(tone(&message.state), why(message)));
+        outln!("{}", paint(tone(&message.state), why(message)));
     }
     heading("Came from");
     if let Some(from) = &story.from {
         let by = if from.by.is_empty() { String::new() } else { format!(", handed in by {}", from.by) };
-        anstream::println!(
+        outln!(
             "  {}  {}  by {}{by}  {}",
             clock(&from.received),
             from.name,
@@ -143,10 +144,10 @@ pub fn story(story: &Story) {
         .iter()
         .filter_map(|name| story.meta.get(name)?.as_str().map(|value| format!("{name} {value}")))
         .collect();
-    anstream::println!("  {}", paint(DIM, facts.join(", ")));
+    outln!("  {}", paint(DIM, facts.join(", ")));
     if let Some(part) = story.meta.get("part") {
         let text = |name: &str| part[name].as_str().unwrap_or_default();
-        anstream::println!("  way {} of message {}", text("way"), text("of"));
+        outln!("  way {} of message {}", text("way"), text("of"));
     }
     heading("Document");
     document(&story.document, "  ");
@@ -161,7 +162,7 @@ pub fn story(story: &Story) {
         heading("From the same arrival");
         for other in &story.beside {
             let state = paint(tone(&other.state), format!("{:<9}", other.state));
-            anstream::println!("  {}  {state}  {:<16} {}  {}", other.id, other.flow, other.key, other.result);
+            outln!("  {}  {state}  {:<16} {}  {}", other.id, other.flow, other.key, other.result);
         }
     }
 }
@@ -170,21 +171,21 @@ pub fn story(story: &Story) {
 fn document(document: &DocumentView, by: &str) {
     indented(&document.text, by);
     if document.cut {
-        anstream::println!("{by}{}", paint(DIM, format!("… the start of {} bytes", document.size)));
+        outln!("{by}{}", paint(DIM, format!("… the start of {} bytes", document.size)));
     }
 }
 
 fn one_step(step: &Step) {
     heading(&format!("Step {} ({})", step.step, step.verb));
     if !step.note.is_empty() {
-        anstream::println!("  {}", step.note);
+        outln!("  {}", step.note);
     }
     if let Some(after) = &step.after {
         document(after, "  ");
     }
     if let Some(request) = &step.request {
-        anstream::println!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
-        request.with.iter().for_each(|one| anstream::println!("  {one}"));
+        outln!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
+        request.with.iter().for_each(|one| outln!("  {one}"));
         if let Some(body) = &request.body {
             document(body, "    ");
         }
@@ -193,7 +194,7 @@ fn one_step(step: &Step) {
         let status = if attempt.status == 0 { String::new() } else { format!(" {}", attempt.status) };
         let due = attempt.due.as_deref().map_or(String::new(), |due| format!(", next after {}", span(&attempt.at, Some(due))));
         let then = paint(tone(&attempt.then), &attempt.then);
-        anstream::println!("  try {} at {}:{status} {then} {}{due}", attempt.number, exact(&attempt.at), attempt.says);
+        outln!("  try {} at {}:{status} {then} {}{due}", attempt.number, exact(&attempt.at), attempt.says);
         if let Some(answer) = &attempt.answer {
             document(answer, "    ");
         }
@@ -204,7 +205,7 @@ fn one_step(step: &Step) {
 pub fn acts(acts: &[ActView]) {
     for act in acts {
         let why = if act.why.is_empty() { String::new() } else { format!(": {}", act.why) };
-        anstream::println!("  {}  {} by {}{why}", clock(&act.at), act.act, act.by);
+        outln!("  {}  {} by {}{why}", clock(&act.at), act.act, act.by);
     }
 }
 
@@ -212,19 +213,19 @@ pub fn acts(acts: &[ActView]) {
 pub fn arrival(story: &ArrivalStory) {
     let arrival = &story.arrival;
     let verdict = paint(tone(&arrival.verdict), &arrival.verdict);
-    anstream::println!("{}  arrival {}  by {}  {verdict}", paint(BOLD, &arrival.name), arrival.id, arrival.connection);
+    outln!("{}  arrival {}  by {}  {verdict}", paint(BOLD, &arrival.name), arrival.id, arrival.connection);
     if !arrival.says.is_empty() {
-        anstream::println!("{}", paint(tone(&arrival.verdict), &arrival.says));
+        outln!("{}", paint(tone(&arrival.verdict), &arrival.says));
     }
     let by = if arrival.by.is_empty() { String::new() } else { format!(", handed in by {}", arrival.by) };
-    anstream::println!("{}", paint(DIM, format!("{} bytes, received {}{by}", arrival.size, clock(&arrival.received))));
+    outln!("{}", paint(DIM, format!("{} bytes, received {}{by}", arrival.size, clock(&arrival.received))));
     heading("Bytes");
     let text: String = story.text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { '·' } else { c }).collect();
     for line in text.lines().take(40) {
-        anstream::println!("  {}", crate::ui::shorten(line, 160));
+        outln!("  {}", crate::ui::shorten(line, 160));
     }
     if story.text.lines().count() > 40 {
-        anstream::println!("  {}", paint(DIM, "… more"));
+        outln!("  {}", paint(DIM, "… more"));
     }
     if !story.ledger.is_empty() {
         heading("Ledger");
@@ -239,7 +240,7 @@ pub fn arrival(story: &ArrivalStory) {
                 entry.receiver,
                 paint(DIM, message)
             );
-            anstream::println!("{}", line.trim_end());
+            outln!("{}", line.trim_end());
         }
     }
     if !story.acts.is_empty() {

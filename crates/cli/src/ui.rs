@@ -1,22 +1,23 @@
 //! Everything a person reads on a terminal: colours, columns, times. Colour stands beside words, never alone.
 
-use anstyle::{AnsiColor, Style};
+pub use crate::terminal::paint;
+use crate::terminal::{Tone, errln, out, outln, safe_json, visible};
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 use std::fmt::Write as _;
 use wirewatch_core::{Finding, Severity};
 
-pub const PLAIN: Style = Style::new();
-pub const DIM: Style = Style::new().dimmed();
-pub const BOLD: Style = Style::new().bold();
-pub const GOOD: Style = AnsiColor::Green.on_default();
-pub const BAD: Style = AnsiColor::Red.on_default().bold();
-pub const WAIT: Style = AnsiColor::Yellow.on_default();
-pub const MOVE: Style = AnsiColor::Cyan.on_default();
+pub const PLAIN: Tone = Tone::Plain;
+pub const DIM: Tone = Tone::Dim;
+pub const BOLD: Tone = Tone::Bold;
+pub const GOOD: Tone = Tone::Good;
+pub const BAD: Tone = Tone::Bad;
+pub const WAIT: Tone = Tone::Wait;
+pub const MOVE: Tone = Tone::Move;
 
 /// The colour of a state, verdict or mark.
-pub fn tone(word: &str) -> Style {
+pub fn tone(word: &str) -> Tone {
     match word {
         "done" | "taken" | "ended" | "free" | "ends" => GOOD,
         "aside" | "refused" | "trouble" | "held" => BAD,
@@ -27,19 +28,18 @@ pub fn tone(word: &str) -> Style {
     }
 }
 
-/// Text in a style.
-pub fn paint(style: Style, text: impl AsRef<str>) -> String {
-    format!("{}{}{}", style.render(), text.as_ref(), style.render_reset())
-}
-
 /// Writes JSON for programs.
 pub fn json(value: &impl Serialize) {
-    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+    written_json(serde_json::to_string_pretty(value));
 }
 
 /// Writes JSON for programs that follow: one line a value.
 pub fn json_line(value: &impl Serialize) {
-    println!("{}", serde_json::to_string(value).unwrap_or_default());
+    written_json(serde_json::to_string(value));
+}
+
+fn written_json(json: serde_json::Result<String>) {
+    outln!("{}", safe_json(&json.expect("a value of ours can be written as JSON")));
 }
 
 /// A moment as the clock on the wall shows it: today the time alone, otherwise with its day.
@@ -67,18 +67,18 @@ pub fn span(from: &str, to: Option<&str>) -> String {
 /// A cell of a table.
 pub struct Cell {
     text: String,
-    style: Style,
+    style: Tone,
     right: bool,
 }
 
 /// A plain cell.
 pub fn cell(text: impl Into<String>) -> Cell {
-    Cell { text: text.into(), style: PLAIN, right: false }
+    styled(PLAIN, text)
 }
 
 /// A cell in a style.
-pub fn styled(style: Style, text: impl Into<String>) -> Cell {
-    Cell { text: text.into(), style, right: false }
+pub fn styled(style: Tone, text: impl Into<String>) -> Cell {
+    Cell { text: visible(&text.into()), style, right: false }
 }
 
 /// A number: to the right.
@@ -111,7 +111,7 @@ pub fn table(headings: &[&str], rows: &[Vec<Cell>]) {
         text.push_str(line.trim_end());
         text.push('\n');
     }
-    anstream::print!("{text}");
+    out(&text);
 }
 
 /// Cut to `room` characters on one line.
@@ -147,18 +147,18 @@ pub fn findings(findings: &[Finding]) {
         let gutter = " ".repeat(finding.line.to_string().len());
         let indent = " ".repeat(finding.column.saturating_sub(1) as usize);
         let mark = paint(style, "^".repeat(finding.length as usize));
-        anstream::eprintln!("{}  {}  {}", paint(style, word), paint(BOLD, place), paint(DIM, &finding.code));
+        errln!("{}  {}  {}", paint(style, word), paint(BOLD, place), paint(DIM, &finding.code));
         if !finding.source.is_empty() {
-            anstream::eprintln!("  {} {}", paint(DIM, format!("{} │", finding.line)), finding.source);
-            anstream::eprintln!("  {} {indent}{mark}", paint(DIM, format!("{gutter} │")));
+            errln!("  {} {}", paint(DIM, format!("{} │", finding.line)), finding.source);
+            errln!("  {} {indent}{mark}", paint(DIM, format!("{gutter} │")));
         }
-        anstream::eprintln!("  {}", finding.says);
+        errln!("  {}", finding.says);
         if let Some(because) = &finding.accepted {
-            anstream::eprintln!("  {}", paint(DIM, format!("accepted: {because}")));
+            errln!("  {}", paint(DIM, format!("accepted: {because}")));
         } else if let Some(help) = &finding.help {
-            anstream::eprintln!("  {} {help}", paint(GOOD, "→"));
+            errln!("  {} {help}", paint(GOOD, "→"));
         }
-        anstream::eprintln!();
+        errln!();
     }
 }
 
@@ -176,7 +176,7 @@ pub fn text_difference(before: &str, after: &str) {
             ChangeTag::Delete => paint(BAD, format!("  - {}", change.value())),
             ChangeTag::Insert => paint(GOOD, format!("  + {}", change.value())),
         };
-        anstream::println!("{line}");
+        outln!("{line}");
     }
 }
 

@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
@@ -37,12 +38,12 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
             let before: DocumentView = client.get(&format!("{path}/document"), &[]).await?;
             if let Some(save) = &args.save {
                 std::fs::write(save, before.text)?;
-                println!("written to {}; correct it and give it back with --file", save.display());
+                outln!("written to {}; correct it and give it back with --file", save.display());
                 return Ok(());
             }
             let after = edit(&before)?;
             if after == before.text {
-                println!("nothing was changed; nothing was done");
+                outln!("nothing was changed; nothing was done");
                 return Ok(());
             }
             after
@@ -51,7 +52,7 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
     let request =
         ActRequest { act: "amend".to_owned(), why: args.why.clone(), answers: args.answers.clone(), document, preview: false };
     let result: ActResult = client.post(&format!("{path}/acts"), &request).await?;
-    println!("{} {} amended and sent again", result.message.flow, result.message.key);
+    outln!("{} {} amended and sent again", result.message.flow, result.message.key);
     Ok(())
 }
 

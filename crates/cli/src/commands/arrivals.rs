@@ -1,5 +1,6 @@
 use crate::api::{ClientArgs, Page};
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::{show, ui};
 use wirewatch_service::view::Arrivals;
 
@@ -31,11 +32,11 @@ pub async fn run(client: &ClientArgs, args: &ArrivalsArgs) -> Result<(), Command
     if args.page.json {
         ui::json(&page);
     } else if page.arrivals.is_empty() {
-        println!("nothing has come in");
+        outln!("nothing has come in");
     } else {
         show::arrivals(&page.arrivals);
         if let Some(next) = &page.next {
-            anstream::println!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
+            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
         }
     }
     Ok(())

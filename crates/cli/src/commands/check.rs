@@ -1,5 +1,6 @@
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui;
 use std::path::PathBuf;
 use wirewatch_core::workspace::{Workspace, environments};
@@ -38,12 +39,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     } else {
         ui::findings(&findings);
         let warnings = findings.iter().filter(|one| one.severity == Severity::Warning && one.accepted.is_none()).count();
-        println!(
-            "{} checked: {}, {}",
-            ui::count(files.len(), "file"),
-            ui::count(errors, "error"),
-            ui::count(warnings, "warning")
-        );
+        outln!("{} checked: {}, {}", ui::count(files.len(), "file"), ui::count(errors, "error"), ui::count(warnings, "warning"));
     }
     if errors == 0 { Ok(()) } else { Err(CommandError::Found) }
 }

@@ -2,6 +2,7 @@ use super::show_command::newest;
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint};
 use serde_json::{Value, json};
 use std::path::Path;
@@ -29,7 +30,7 @@ pub async fn run(client: &ClientArgs, args: &CompareArgs) -> Result<(), CommandE
     if args.json {
         ui::json(&json!({ "same": found.is_empty(), "differences": found }));
     } else if found.is_empty() {
-        println!("both say the same");
+        outln!("both say the same");
     } else {
         show(&found, "");
     }
@@ -82,13 +83,13 @@ fn parsed(what: &str, bytes: &[u8]) -> Result<Value, CommandError> {
 pub fn show(found: &[Difference], indent: &str) {
     for one in found {
         let at = if one.at.is_empty() { "the whole document" } else { one.at.as_str() };
-        anstream::println!("{indent}{}", paint(ui::BOLD, at));
+        outln!("{indent}{}", paint(ui::BOLD, at));
         let side = |style, sign: &str, value: &Option<Value>| {
             for line in value.iter().flat_map(|value| {
                 let text = serde_json::to_string_pretty(value).unwrap_or_default();
                 text.lines().map(str::to_owned).collect::<Vec<_>>()
             }) {
-                anstream::println!("{indent}  {}", paint(style, format!("{sign} {line}")));
+                outln!("{indent}  {}", paint(style, format!("{sign} {line}")));
             }
         };
         side(ui::BAD, "-", &one.before);

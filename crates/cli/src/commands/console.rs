@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::{errln, outln};
 use crate::ui;
 use serde_json::json;
 use wirewatch_service::access::Link;
@@ -18,7 +19,7 @@ pub async fn run(client: &ClientArgs, args: &ConsoleArgs) -> Result<(), CommandE
         ui::json(&link);
         return Ok(());
     }
-    println!("{}", link.url);
-    eprintln!("Open it in a browser within {} minutes; it works once, and the browser stays signed in.", link.seconds / 60);
+    outln!("{}", link.url);
+    errln!("Open it in a browser within {} minutes; it works once, and the browser stays signed in.", link.seconds / 60);
     Ok(())
 }

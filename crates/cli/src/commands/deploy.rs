@@ -1,6 +1,7 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, DIM, paint, tone};
 use std::path::PathBuf;
 use wirewatch_service::view::{EnvironmentView, FileView, Release, WorkspaceFiles};
@@ -47,9 +48,9 @@ pub fn told(release: &Release) {
     changes(&release.changes);
     let place = place(release.environment.as_ref());
     match release.what.as_str() {
-        "same" => println!("release {} runs exactly this{place}; nothing to do", release.release),
-        "would" => println!("release {} runs{place} and would be followed by this; nothing was changed", release.release),
-        _ => println!("release {} runs now{place}", release.release),
+        "same" => outln!("release {} runs exactly this{place}; nothing to do", release.release),
+        "would" => outln!("release {} runs{place} and would be followed by this; nothing was changed", release.release),
+        _ => outln!("release {} runs now{place}", release.release),
     }
 }
 
@@ -67,6 +68,6 @@ pub fn changes(changes: &[FileView]) {
             _ => tone("retrying"),
         };
         let lines = paint(DIM, format!("+{added} -{removed}"));
-        anstream::println!("  {} {file}  {lines}", paint(style, format!("{what:<7}")));
+        outln!("  {} {file}  {lines}", paint(style, format!("{what:<7}")));
     }
 }

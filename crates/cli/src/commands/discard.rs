@@ -1,5 +1,6 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
+use crate::terminal::{errln, outln};
 use crate::{show, ui};
 use wirewatch_service::view::{ActRequest, ActResult, Arrival, BulkRequest, Why};
 
@@ -53,7 +54,7 @@ async fn arrivals(client: &Client, args: &DiscardArgs) -> Result<(), CommandErro
     if args.target.json {
         ui::json(&settled);
     } else {
-        println!("{} discarded", ui::count(settled.len(), "arrival"));
+        outln!("{} discarded", ui::count(settled.len(), "arrival"));
     }
     Ok(())
 }
@@ -104,13 +105,13 @@ fn report(act: &str, results: &[ActResult], target: &Target) -> Result<(), Comma
     if target.preview {
         let messages: Vec<_> = results.iter().map(|result| result.message.clone()).collect();
         show::messages(&messages);
-        println!("{} would be done to {}; nothing was done", act, ui::count(results.len(), "message"));
+        outln!("{} would be done to {}; nothing was done", act, ui::count(results.len(), "message"));
         return Ok(());
     }
     for result in &failed {
-        anstream::eprintln!("{}  {}", result.message.id, result.says);
+        errln!("{}  {}", result.message.id, result.says);
     }
     let past = if act == "resend" { "resent" } else { "discarded" };
-    println!("{} {past}", ui::count(results.len() - failed.len(), "message"));
+    outln!("{} {past}", ui::count(results.len() - failed.len(), "message"));
     if failed.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }

@@ -2,6 +2,7 @@ use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint, tone};
 use serde_json::Value;
 use std::collections::BTreeSet;
@@ -163,7 +164,7 @@ pub async fn run(client: &ClientArgs, args: &FireArgs) -> Result<(), CommandErro
             followed.look(&client, &handed.arrival).await?;
         }
         if let Some(event) = event.filter(|event| followed.ours.contains(&event.id)) {
-            anstream::println!("{}", super::watch::line(&event));
+            outln!("{}", super::watch::line(&event));
             if rests(&event.state) {
                 followed.open.remove(&event.id);
             }
@@ -171,7 +172,7 @@ pub async fn run(client: &ClientArgs, args: &FireArgs) -> Result<(), CommandErro
     }
     following.abort();
     let story: ArrivalStory = client.get(&format!("/api/arrivals/{}", handed.arrival), &[]).await?;
-    println!();
+    outln!();
     crate::show::messages(&story.messages);
     Ok(())
 }
@@ -222,16 +223,16 @@ async fn at_connection(client: &Client, args: &FireArgs, name: String, bytes: Ve
         ui::json(&fired);
     } else {
         let status = if fired.status == 0 { String::new() } else { format!(" {}", fired.status) };
-        anstream::println!("{}  {}{status}", fired.request, paint(tone(&fired.what), &fired.what));
+        outln!("{}  {}{status}", fired.request, paint(tone(&fired.what), &fired.what));
         for line in [&fired.says, &fired.answer].into_iter().filter(|line| !line.is_empty()) {
-            println!("{line}");
+            outln!("{line}");
         }
     }
     if fired.what == "done" { Ok(()) } else { Err(CommandError::Found) }
 }
 
 fn told(handed: &Handed) {
-    anstream::println!("arrival {}  {}  {}", handed.arrival, paint(tone(&handed.verdict), &handed.verdict), handed.says);
+    outln!("arrival {}  {}  {}", handed.arrival, paint(tone(&handed.verdict), &handed.verdict), handed.says);
 }
 
 /// Whether nothing more happens to a message by itself.

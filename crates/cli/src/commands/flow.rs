@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui::{self, cell, clock, number, span, styled, table, tone};
 use serde_json::json;
 use std::time::Duration;
@@ -84,13 +85,13 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
         }
         FlowAct::Pause { flow, why } => {
             let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/pause"), &Why { why: why.clone() }).await?;
-            println!("{flow} is paused: what comes in is taken and waits");
+            outln!("{flow} is paused: what comes in is taken and waits");
         }
         FlowAct::Resume { flow } => {
             let resumed: ResumedFlow = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
-            println!("{flow} goes on");
+            outln!("{flow} goes on");
             for step in resumed.trying {
-                println!("at {step} one that waits tries now; the others follow when it goes well");
+                outln!("at {step} one that waits tries now; the others follow when it goes well");
             }
         }
         FlowAct::Record { flow, depth, time, back } => {
@@ -98,8 +99,8 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             let request = RecordRequest { depth: depth.clone().unwrap_or_else(|| "calls".to_owned()), seconds };
             let recorded: Option<RecordedFlow> = client.post(&format!("/api/flows/{flow}/record"), &request).await?;
             match recorded {
-                Some(recorded) => println!("of {flow} `{}` are recorded until {}", recorded.depth, clock(&recorded.until)),
-                None => println!("of {flow} is recorded what it says itself"),
+                Some(recorded) => outln!("of {flow} `{}` are recorded until {}", recorded.depth, clock(&recorded.until)),
+                None => outln!("of {flow} is recorded what it says itself"),
             }
         }
     }

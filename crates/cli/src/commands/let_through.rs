@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui;
 use serde_json::json;
 use wirewatch_service::view::Handed;
@@ -25,7 +26,7 @@ pub async fn run(client: &ClientArgs, args: &LetThroughArgs) -> Result<(), Comma
     if args.json {
         ui::json(&handed);
     } else {
-        println!("let through as arrival {}: {} {}", handed.arrival, handed.verdict, handed.says);
+        outln!("let through as arrival {}: {} {}", handed.arrival, handed.verdict, handed.says);
     }
     Ok(())
 }

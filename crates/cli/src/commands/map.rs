@@ -1,9 +1,9 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::{clear, document, errln, out, outln};
 use crate::ui::{self, cell, number, paint, styled};
 use serde_json::{Value, json};
-use std::io::{IsTerminal, Write};
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_core::map::{Filled, Map, SourceField, scope_of};
@@ -109,7 +109,7 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
         let maps: Vec<MapView> = client.get("/api/maps", &[]).await?;
         let with: Vec<_> = maps.iter().filter(|map| map.draft).map(|map| vec![cell(&map.name)]).collect();
         match with.is_empty() {
-            true => println!("no map has a draft"),
+            true => outln!("no map has a draft"),
             false => ui::table(&["drafts"], &with),
         }
         return Ok(());
@@ -118,15 +118,15 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
     let Some(draft) = story.draft else { return Err(CommandError::Failed(format!("the map {name} has no draft"))) };
     let file = args.workspace.join("maps").join(format!("{name}.toml"));
     let before = if file.exists() { String::from_utf8_lossy(&local::bytes(&file)?).into_owned() } else { String::new() };
-    anstream::println!("{} by {}, {}", paint(ui::BOLD, file.display().to_string()), draft.by, ui::exact(&draft.at));
+    outln!("{} by {}, {}", paint(ui::BOLD, file.display().to_string()), draft.by, ui::exact(&draft.at));
     ui::text_difference(&before, &draft.text);
     if !args.yes {
-        println!("nothing is written yet; --yes takes it");
+        outln!("nothing is written yet; --yes takes it");
         return Ok(());
     }
     local::write(&file, &draft.text)?;
     client.delete(&format!("/api/maps/{name}/draft")).await?;
-    println!("{} written; `wirewatch check` and `wirewatch deploy` come next", file.display());
+    outln!("{} written; `wirewatch check` and `wirewatch deploy` come next", file.display());
     Ok(())
 }
 
@@ -144,12 +144,12 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
     }
     let text = proposal.to_file(&args.from, &args.to);
     let Some(name) = &args.name else {
-        print!("{text}");
+        out(&text);
         return Ok(());
     };
     let file = args.workspace.join("maps").join(format!("{name}.toml"));
     local::write_new(&file, &text, "a proposal never takes its place")?;
-    println!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
+    outln!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
     Ok(())
 }
 
@@ -170,15 +170,12 @@ fn watch(args: &RunArgs) -> Result<(), CommandError> {
             continue;
         }
         before = now;
-        if std::io::stdout().is_terminal() {
-            // Clear, and to the upper left corner (ECMA-48).
-            anstream::print!("\x1b[2J\x1b[H");
-        }
+        clear();
         if let Err(error) = try_out(args) {
             error.report();
         }
         let says = format!("waiting for a change in {} or {}", args.workspace.display(), args.given.display());
-        anstream::println!("{}", paint(ui::DIM, says));
+        outln!("{}", paint(ui::DIM, says));
     }
 }
 
@@ -208,7 +205,7 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
             kept: kept.clone(),
         };
         let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
-        anstream::eprintln!("kept as {}", folder.display());
+        errln!("kept as {}", folder.display());
     }
     let findings: Vec<_> = results.iter().flat_map(|(result, _)| misfits(map, &path, result)).collect();
     let end = if unfilled || !findings.is_empty() { Err(CommandError::Found) } else { Ok(()) };
@@ -223,7 +220,7 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     }
     for (one, (result, rules)) in given.iter().zip(&results) {
         if given.len() > 1 {
-            anstream::println!("{}", paint(ui::BOLD, &one.title));
+            outln!("{}", paint(ui::BOLD, &one.title));
         }
         match args.explain {
             true => {
@@ -232,12 +229,11 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
             }
             false => match map.bytes(result).map_err(|error| CommandError::Failed(error.to_string()))? {
                 None => ui::json(result),
-                Some(bytes) => {
-                    let mut out = std::io::stdout().lock();
-                    out.write_all(&bytes)?;
+                Some(mut bytes) => {
                     if !bytes.ends_with(b"\n") {
-                        out.write_all(b"\n")?;
+                        bytes.push(b'\n');
                     }
+                    document(&bytes)?;
                 }
             },
         }
@@ -288,10 +284,10 @@ fn explained(rules: &[Filled]) {
 /// What the source carried that no rule used.
 fn left_over(unused: &[SourceField]) {
     if unused.is_empty() {
-        println!("\nevery field of the source is used");
+        outln!("\nevery field of the source is used");
         return;
     }
-    println!("\n{} of the source that no rule uses:", ui::count(unused.len(), "field"));
+    outln!("\n{} of the source that no rule uses:", ui::count(unused.len(), "field"));
     let row = |one: &SourceField| {
         let times = if one.times > 1 { format!("{} times", one.times) } else { String::new() };
         vec![cell(&one.path), styled(ui::DIM, times), cell(&one.value)]

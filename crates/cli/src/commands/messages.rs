@@ -1,5 +1,6 @@
 use crate::api::{ClientArgs, Page, Which};
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::{show, ui};
 use wirewatch_service::view::Messages;
 
@@ -37,11 +38,11 @@ pub async fn run(client: &ClientArgs, args: &MessagesArgs) -> Result<(), Command
     if args.page.json {
         ui::json(&page);
     } else if page.messages.is_empty() {
-        println!("no messages");
+        outln!("no messages");
     } else {
         show::messages(&page.messages);
         if let Some(next) = &page.next {
-            anstream::println!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
+            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
         }
     }
     Ok(())

@@ -1,5 +1,6 @@
 use crate::api::{ClientArgs, Page};
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::{show, ui};
 use wirewatch_service::view::{OrderStory, Orders};
 
@@ -41,11 +42,11 @@ pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandE
     if args.page.json {
         ui::json(&page);
     } else if page.orders.is_empty() {
-        println!("no orders");
+        outln!("no orders");
     } else {
         show::orders(&page.orders);
         if let Some(next) = &page.next {
-            anstream::println!("{}", ui::paint(ui::DIM, format!("older ones: --before '{next}'")));
+            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before '{next}'")));
         }
     }
     Ok(())
@@ -60,7 +61,7 @@ pub async fn one(client: &ClientArgs, args: &OrderArgs) -> Result<(), CommandErr
     for order in &story.orders {
         show::order(order);
     }
-    println!();
+    outln!();
     show::messages(&story.messages);
     Ok(())
 }

@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui::{self, DIM, cell, number, span, styled};
 use wirewatch_service::view::Reason;
 
@@ -16,7 +17,7 @@ pub async fn run(client: &ClientArgs, args: &ReasonsArgs) -> Result<(), CommandE
     if args.json {
         ui::json(&reasons);
     } else if reasons.is_empty() {
-        println!("no message stands aside");
+        outln!("no message stands aside");
     } else {
         show(&reasons);
     }

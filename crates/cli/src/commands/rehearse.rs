@@ -2,6 +2,7 @@ use super::show_command::newest;
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint, tone};
 use serde_json::Value;
 use std::cell::Cell;
@@ -84,8 +85,8 @@ pub async fn run(client: &ClientArgs, args: &RehearseArgs) -> Result<(), Command
     } else {
         show(&shown);
         match outside.asked.get() {
-            0 => println!("\nNothing was sent and nothing stored."),
-            n => println!("\nAsked really: {}. Nothing else was sent.", ui::count(n, "request")),
+            0 => outln!("\nNothing was sent and nothing stored."),
+            n => outln!("\nAsked really: {}. Nothing else was sent.", ui::count(n, "request")),
         }
     }
     let aside = shown.verdict == "aside" || shown.messages.iter().any(|message| message.ends == "aside");
@@ -112,16 +113,16 @@ fn answer(text: &str) -> Result<(String, Answer), CommandError> {
 
 fn show(shown: &Rehearsal) {
     let says = if shown.says.is_empty() { String::new() } else { format!("  {}", shown.says) };
-    anstream::println!("arrival  {}{says}", paint(tone(shown.verdict), shown.verdict));
+    outln!("arrival  {}{says}", paint(tone(shown.verdict), shown.verdict));
     for acknowledgment in &shown.acknowledgments {
-        println!("         {acknowledgment} would be sealed and sent");
+        outln!("         {acknowledgment} would be sealed and sent");
     }
     for message in &shown.messages {
-        println!();
+        outln!();
         passage(message);
     }
     if shown.left_out > 0 {
-        println!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
+        outln!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
     }
 }
 
@@ -174,7 +175,7 @@ fn passage(message: &Passage) {
     let key = if message.key.is_empty() { "message" } else { message.key.as_str() };
     let ends = paint(tone(message.ends), message.ends);
     let says = if message.says.is_empty() { String::new() } else { format!("  {}", message.says) };
-    anstream::println!("{}{way}  {ends}{says}", paint(ui::BOLD, key));
+    outln!("{}{way}  {ends}{says}", paint(ui::BOLD, key));
     let width = message.stages.iter().map(|stage| stage.step.chars().count()).max().unwrap_or(0);
     let mut shown: Option<&Value> = None;
     for stage in &message.stages {
@@ -182,7 +183,7 @@ fn passage(message: &Passage) {
         let (verb, does) = (stage.verb, line(stage));
         let verb = if does.is_empty() { verb.to_owned() } else { format!("{verb:<6}") };
         let does = if does.is_empty() { does } else { format!("  {does}") };
-        anstream::println!("  {name}  {}{does}", paint(ui::DIM, verb));
+        outln!("  {name}  {}{does}", paint(ui::DIM, verb));
         let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
         // What goes out as it stands was shown at the step that made it.
         let body = body.filter(|body| !body.is_null() && shown != Some(*body));
@@ -193,7 +194,7 @@ fn passage(message: &Passage) {
                 other => serde_json::to_string_pretty(other).unwrap_or_default(),
             };
             for line in text.lines() {
-                anstream::println!("    {}", paint(ui::DIM, line));
+                outln!("    {}", paint(ui::DIM, line));
             }
         }
     }

@@ -1,6 +1,7 @@
 use super::deploy::{changes, told};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table, tone};
 use wirewatch_service::view::{Release, ReleaseStory, ReleaseView, Why};
 
@@ -54,18 +55,13 @@ fn show(story: &ReleaseStory) {
     let ReleaseStory { release, before, after } = story;
     let says = if release.says.is_empty() { String::new() } else { format!(": {}", release.says) };
     let runs = if release.current { ", and runs" } else { "" };
-    anstream::println!(
-        "{} by {} at {}{runs}{says}",
-        paint(BOLD, format!("release {}", release.release)),
-        release.by,
-        clock(&release.at)
-    );
+    outln!("{} by {} at {}{runs}{says}", paint(BOLD, format!("release {}", release.release)), release.by, clock(&release.at));
     changes(&release.changes);
     for change in &release.changes {
         let text = |side: &std::collections::BTreeMap<String, String>| side.get(&change.file).cloned().unwrap_or_default();
         let (old, new) = (text(before), text(after));
-        println!();
-        anstream::println!("{}", paint(BOLD, &change.file));
+        outln!();
+        outln!("{}", paint(BOLD, &change.file));
         ui::text_difference(&old, &new);
     }
 }

@@ -1,5 +1,6 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
+use crate::terminal::{errln, outln};
 use crate::ui::{self, cell, clock, styled, tone};
 use std::io::Read;
 use wirewatch_service::view::{SecretRequest, SecretSet, SecretView};
@@ -54,7 +55,7 @@ pub async fn run(client: &ClientArgs, args: &SecretArgs) -> Result<(), CommandEr
         Command::List { json } => list(&client, *json).await,
         Command::Remove { name } => {
             client.delete(&path(name)).await?;
-            println!("{name} is removed");
+            outln!("{name} is removed");
             Ok(())
         }
     }
@@ -68,13 +69,13 @@ async fn set(client: &Client, name: &str, generate: bool, keep_seconds: u64) -> 
     let value = if generate { None } else { Some(read()?) };
     let set: SecretSet = client.put(&path(name), &SecretRequest { value, keep_seconds }).await?;
     if let Some(value) = &set.value {
-        println!("{value}");
-        anstream::eprintln!("{name} is set; it is shown this once");
+        outln!("{value}");
+        errln!("{name} is set; it is shown this once");
     } else {
-        println!("{name} is set");
+        outln!("{name} is set");
     }
     if let Some(until) = &set.secret.before_until {
-        anstream::eprintln!("the value before it is good until {}", clock(until));
+        errln!("the value before it is good until {}", clock(until));
     }
     Ok(())
 }

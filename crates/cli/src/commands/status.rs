@@ -1,5 +1,6 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui::{self, BOLD, DIM, clock, paint, span, tone};
 use wirewatch_service::view::Status;
 
@@ -17,7 +18,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         ui::json(&status);
         return Ok(());
     }
-    anstream::println!(
+    outln!(
         "{}  {}",
         paint(BOLD, format!("{}{}", status.title, super::deploy::place(status.environment.as_ref()))),
         paint(DIM, format!("release {}, running since {}", status.release, clock(&status.since)))
@@ -25,21 +26,21 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
     if status.processes.len() > 1 {
         for process in &status.processes {
             let here = if process.answers { ", which answers here" } else { "" };
-            println!("  {} has {} of 64 shards{here}", process.process, process.shards);
+            outln!("  {} has {} of 64 shards{here}", process.process, process.shards);
         }
     }
     for warning in &status.warnings {
-        anstream::println!("{} {warning}", paint(tone("aside"), "!"));
+        outln!("{} {warning}", paint(tone("aside"), "!"));
     }
     if status.unfinished.is_empty() {
-        println!("nothing is unfinished");
+        outln!("nothing is unfinished");
     }
     for (state, n) in &status.unfinished {
-        anstream::println!("  {n:>6} {}", paint(tone(state), state));
+        outln!("  {n:>6} {}", paint(tone(state), state));
     }
     for held in &status.held {
         let waiting = ui::count(held.waiting, "message");
-        anstream::println!(
+        outln!(
             "{} for {}: {} ({waiting} waiting)",
             paint(tone("held"), format!("{} is held", held.connection)),
             span(&held.since, None),
@@ -47,7 +48,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         );
     }
     for held in &status.held_steps {
-        anstream::println!(
+        outln!(
             "{} for {}: {} ({} waiting; one tries at {})",
             paint(tone("held"), format!("step {} of {} is held", held.step, held.flow)),
             span(&held.since, None),
@@ -57,7 +58,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         );
     }
     if !status.reasons.is_empty() {
-        println!();
+        outln!();
         super::reasons::show(&status.reasons);
     }
     Ok(())

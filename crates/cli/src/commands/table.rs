@@ -1,5 +1,6 @@
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::{out, outln};
 use std::path::PathBuf;
 use wirewatch_core::table::{begun, codes_of};
 
@@ -41,12 +42,12 @@ pub fn run(args: &TableArgs) -> Result<(), CommandError> {
     let codes = |field: &str| codes_of(&workspace, field).map_err(CommandError::Failed);
     let text = begun(&codes(&args.from)?, &codes(&args.to)?);
     let Some(name) = &args.name else {
-        print!("{text}");
+        out(&text);
         return Ok(());
     };
     let file = args.workspace.join("tables").join(format!("{name}.csv"));
     local::write_new(&file, &text, "a beginning never takes its place")?;
     let open = text.lines().filter(|line| line.starts_with('#')).count();
-    println!("{} written; {open} of its lines are comments that wait for a person", file.display());
+    outln!("{} written; {open} of its lines are comments that wait for a person", file.display());
     Ok(())
 }

@@ -1,5 +1,6 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
+use crate::terminal::{errln, outln};
 use crate::ui::{self, PLAIN, cell, clock, paint, tone};
 use serde_json::{Map, Value};
 use std::path::PathBuf;
@@ -96,13 +97,13 @@ pub async fn run(client: &ClientArgs, args: &TrayArgs) -> Result<(), CommandErro
             let bytes = client.bytes(&format!("/api/trays/{name}/{n}/bytes")).await?;
             let failed = |error| CommandError::Failed(format!("{}: {error}", file.display()));
             std::fs::write(file, &bytes).map_err(failed)?;
-            println!("{} bytes are in {}", bytes.len(), file.display());
+            outln!("{} bytes are in {}", bytes.len(), file.display());
             Ok(())
         }
         Command::Pass { name, n, flow, to } => pass(&client, name, *n, flow.as_deref(), to.as_deref()).await,
         Command::Close { name } => {
             client.delete(&format!("/api/trays/{name}")).await?;
-            println!("{name} is closed");
+            outln!("{name} is closed");
             Ok(())
         }
     }
@@ -114,9 +115,9 @@ async fn open(client: &Client, request: TrayRequest, how: &How) -> Result<(), Co
     if how.json {
         ui::json_line(&tray);
     } else {
-        println!("{}", tray.address);
+        outln!("{}", tray.address);
         let local = if tray.local_only { "; it can be reached from this machine alone" } else { "" };
-        anstream::eprintln!("{} is open until {}{local}", tray.name, clock(&tray.until));
+        errln!("{} is open until {}{local}", tray.name, clock(&tray.until));
     }
     if how.detach {
         return Ok(());
@@ -146,7 +147,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
         return Ok(());
     }
     if trays.is_empty() {
-        println!("no tray is open; `wirewatch tray http` opens one");
+        outln!("no tray is open; `wirewatch tray http` opens one");
         return Ok(());
     }
     let row = |tray: &TrayView| {
@@ -175,9 +176,9 @@ async fn show(client: &Client, name: &str, n: Option<u64>, json: bool) -> Result
     print_line(caught);
     let told: Map<String, Value> = serde_json::from_str(&caught.told).unwrap_or_default();
     for (name, value) in &told {
-        println!("  {name}: {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned));
+        outln!("  {name}: {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned));
     }
-    println!("\n{}", caught.text.trim_end());
+    outln!("\n{}", caught.text.trim_end());
     Ok(())
 }
 
@@ -192,7 +193,7 @@ fn print_line(caught: &CaughtView) {
         (_, "") => paint(PLAIN, format!("{}, {} bytes", caught.form, caught.size)),
         (_, fault) => paint(tone("aside"), format!("not well formed: {fault}")),
     };
-    anstream::println!("{:>4}  {}  {}  {form}", caught.n, clock(&caught.at), caught.line);
+    outln!("{:>4}  {}  {}  {form}", caught.n, clock(&caught.at), caught.line);
 }
 
 async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Option<&str>) -> Result<(), CommandError> {
@@ -202,7 +203,7 @@ async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Optio
     if let Some(flow) = flow {
         let called = [("name", format!("{name} {n}"))];
         let handed: Handed = client.post_bytes(&format!("/api/flows/{flow}/fire"), &called, bytes).await?;
-        println!("{} {} {}", handed.arrival, handed.verdict, handed.says);
+        outln!("{} {} {}", handed.arrival, handed.verdict, handed.says);
         return Ok(());
     }
     let Some(to) = to else { return Ok(()) };
@@ -212,6 +213,6 @@ async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Optio
     let http = wirewatch_links::http::client(Means::default()).map_err(CommandError::Failed)?;
     let sent = http.post(to).header("content-type", kind).body(bytes).send().await;
     let status = sent.map_err(|error| CommandError::Failed(format!("{to}: {error}")))?.status();
-    println!("{to} answered {status}");
+    outln!("{to} answered {status}");
     if status.is_success() { Ok(()) } else { Err(CommandError::Failed("it was not taken there".to_owned())) }
 }

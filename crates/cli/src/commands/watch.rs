@@ -1,6 +1,7 @@
 use crate::api::{ClientArgs, Which};
 use crate::error::CommandError;
 use crate::follow::{Told, follow};
+use crate::terminal::{errln, outln};
 use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
 use wirewatch_core::before::Before;
 use wirewatch_service::view::LiveEvent;
@@ -36,14 +37,14 @@ pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandErr
     let mut left = args.lines.unwrap_or(usize::MAX);
     follow(&client, |told| {
         match told {
-            Told::Ready => anstream::eprintln!("{}", paint(DIM, "watching; Ctrl-C ends")),
-            Told::Reset => anstream::eprintln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
-            Told::Broken => anstream::eprintln!("{}", paint(WAIT, "the service is away; waiting for it")),
+            Told::Ready => errln!("{}", paint(DIM, "watching; Ctrl-C ends")),
+            Told::Reset => errln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
+            Told::Broken => errln!("{}", paint(WAIT, "the service is away; waiting for it")),
             Told::Event(event, data) if args.wants(&event) => {
                 if args.json {
-                    println!("{data}")
+                    outln!("{data}")
                 } else {
-                    anstream::println!("{}", line(&event))
+                    outln!("{}", line(&event))
                 }
                 left -= 1;
             }

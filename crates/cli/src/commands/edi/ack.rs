@@ -1,7 +1,7 @@
 use super::input::{self, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
-use std::io::Write;
+use crate::terminal::document;
 use std::path::PathBuf;
 use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp, functional_ack, interchange_ack, is_acknowledged};
 
@@ -44,8 +44,7 @@ pub fn run(args: &AckArgs) -> Result<(), CommandError> {
     let now = jiff::Zoned::now();
     let (date, time) = (now.strftime("%Y%m%d").to_string(), now.strftime("%H%M").to_string());
     let mut control = args.control;
-    let mut out = std::io::stdout().lock();
-    let mut any = false;
+    let mut written = Vec::new();
     for interchange in &reading.interchanges {
         let mut acknowledgments = Vec::new();
         let mut stamp = || {
@@ -61,15 +60,14 @@ pub fn run(args: &AckArgs) -> Result<(), CommandError> {
         acknowledgments.extend(groups.map(|group| functional_ack(&interchange.header, group, style, &stamp())));
         let terminator = interchange.header.delimiters.segment;
         for segment in acknowledgments.iter().flat_map(|ack| ack.split_inclusive(|byte| *byte == terminator)) {
-            any = true;
-            out.write_all(segment)?;
+            written.extend_from_slice(segment);
             if terminator != b'\n' {
-                out.write_all(b"\n")?;
+                written.push(b'\n');
             }
         }
     }
-    if any {
-        return Ok(());
+    if !written.is_empty() {
+        return Ok(document(&written)?);
     }
     let file = args.file.display();
     Err(CommandError::Failed(format!("{file}: nothing in it is acknowledged; `wirewatch edi check` says what is wrong")))

@@ -1,6 +1,7 @@
 use super::input::{self, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint};
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
@@ -85,17 +86,17 @@ impl Places {
 fn told(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
     let mut shown = 0;
     for error in &report.errors {
-        anstream::println!("{}  {}: {}", paint(ui::BAD, "error"), file.display(), error.says);
+        outln!("{}  {}: {}", paint(ui::BAD, "error"), file.display(), error.says);
     }
     for unread in &report.unread {
-        anstream::println!("{}  bytes {} to {}: {}", paint(ui::WAIT, "passed over"), unread.from, unread.to, unread.says);
+        outln!("{}  bytes {} to {}: {}", paint(ui::WAIT, "passed over"), unread.from, unread.to, unread.says);
     }
     for interchange in &reading.interchanges {
         let header = &interchange.header;
         let party = |party: &wirewatch_core::x12::Party| format!("{}/{}", party.qualifier, party.id);
         let usage = if header.usage == "T" { "  test" } else { "" };
         let (from, to) = (party(&header.sender), party(&header.receiver));
-        anstream::println!("interchange {}  {from} to {to}{}", paint(ui::BOLD, &header.control), paint(ui::DIM, usage));
+        outln!("interchange {}  {from} to {to}{}", paint(ui::BOLD, &header.control), paint(ui::DIM, usage));
         for fault in &interchange.faults {
             finding(fault, header.delimiters, &mut places, &mut shown);
         }
@@ -108,7 +109,7 @@ fn told(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
             };
             let (accepted, received) = (group.accepted_count(), group.received);
             let name = format!("group {} {}  {}", group.functional_id, group.control, group.version);
-            anstream::println!("  {name}  {}  {accepted} of {}", paint(style, word), ui::count(received as usize, "set"));
+            outln!("  {name}  {}  {accepted} of {}", paint(style, word), ui::count(received as usize, "set"));
             for fault in &group.faults {
                 finding(fault, header.delimiters, &mut places, &mut shown);
             }
@@ -119,7 +120,7 @@ fn told(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
                     SetAck::Noted => (ui::WAIT, "accepted, errors noted"),
                     SetAck::Rejected => (ui::BAD, "rejected"),
                 };
-                anstream::println!("    {} {}  {}", set.set, paint(ui::BOLD, &set.control), paint(style, word));
+                outln!("    {} {}  {}", set.set, paint(ui::BOLD, &set.control), paint(style, word));
                 for fault in &set.faults {
                     finding(fault, header.delimiters, &mut places, &mut shown);
                 }
@@ -127,12 +128,12 @@ fn told(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
         }
     }
     if shown > SHOWN {
-        anstream::println!("{}", paint(ui::DIM, format!("and {} more; --json lists them all", shown - SHOWN)));
+        outln!("{}", paint(ui::DIM, format!("and {} more; --json lists them all", shown - SHOWN)));
     }
     let (rejected, received) = report.rejected();
     let broken = reading.interchanges.iter().filter(|one| !one.faults.is_empty()).count();
     let broken = if broken > 0 { format!(", {} broken", ui::count(broken, "interchange")) } else { String::new() };
-    println!("{}: {} rejected{broken}", ui::count(received as usize, "set"), rejected);
+    outln!("{}: {} rejected{broken}", ui::count(received as usize, "set"), rejected);
 }
 
 /// A finding, and the segment it is in with a mark under the place.
@@ -148,7 +149,7 @@ fn finding(fault: &Fault, d: wirewatch_core::x12::Delimiters, places: &mut Place
     };
     let place = if fault.position == 0 { String::new() } else { format!("segment {}, ", fault.position) };
     let code = if fault.code.is_empty() { String::new() } else { format!("  {} {}", fault.level.as_str(), fault.code) };
-    anstream::println!("      {}  {place}{}{}", paint(style, word), fault.says, paint(ui::DIM, code));
+    outln!("      {}  {place}{}{}", paint(style, word), fault.says, paint(ui::DIM, code));
     // The segment from its start to its terminator.
     let bytes = places.bytes(fault.offset, 400);
     let end = bytes.iter().position(|byte| *byte == d.segment).unwrap_or(bytes.len());
@@ -164,6 +165,6 @@ fn finding(fault: &Fault, d: wirewatch_core::x12::Delimiters, places: &mut Place
     // A long segment is shown from shortly before the place.
     let skip = if before + length > room { before.saturating_sub(20) } else { 0 };
     let line: String = text.chars().skip(skip).take(room).collect();
-    anstream::println!("        {}", paint(ui::DIM, line));
-    anstream::println!("        {}{}", " ".repeat(before - skip), paint(style, "^".repeat(length.min(room))));
+    outln!("        {}", paint(ui::DIM, line));
+    outln!("        {}{}", " ".repeat(before - skip), paint(style, "^".repeat(length.min(room))));
 }

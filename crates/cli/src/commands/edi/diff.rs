@@ -1,6 +1,7 @@
 use super::input::{self, Left, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint};
 use serde_json::json;
 use std::path::PathBuf;
@@ -64,12 +65,12 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
         ui::json(&json!({ "same": same, "sets": sets, "left_over": extra }));
     } else {
         for (name, found) in all.iter().filter(|(_, found)| !found.is_empty()) {
-            anstream::println!("{}", paint(ui::BOLD, name));
+            outln!("{}", paint(ui::BOLD, name));
             for one in found {
-                anstream::println!("  {}  {}", one.at, paint(ui::DIM, &one.name));
+                outln!("  {}  {}", one.at, paint(ui::DIM, &one.name));
                 let side = |style, sign: &str, text: &Option<String>| {
                     if let Some(text) = text {
-                        anstream::println!("    {}", paint(style, format!("{sign} {text}")));
+                        outln!("    {}", paint(style, format!("{sign} {text}")));
                     }
                 };
                 side(ui::BAD, "-", &one.before);
@@ -77,10 +78,10 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
             }
         }
         if let Some(extra) = &extra {
-            println!("{extra}");
+            outln!("{extra}");
         }
         if same {
-            println!("both say the same");
+            outln!("both say the same");
         }
     }
     if same { Ok(()) } else { Err(CommandError::Found) }

@@ -1,6 +1,7 @@
 use super::input::{self, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::out;
 use std::path::PathBuf;
 use wirewatch_core::edi::draft::draft;
 
@@ -41,6 +42,6 @@ pub fn run(args: &GuideArgs) -> Result<(), CommandError> {
     let Some(guide) = draft(&trees) else {
         return Err(CommandError::Failed("the samples are of different transaction sets or versions".to_owned()));
     };
-    print!("{}", guide.to_text());
+    out(&guide.to_text());
     Ok(())
 }

@@ -1,6 +1,7 @@
 use super::input::{self, Found, Parts, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::{errln, out, outln};
 use crate::ui::{self, paint};
 use std::path::PathBuf;
 use wirewatch_core::edi::{Summary, page};
@@ -43,14 +44,14 @@ pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
     let answers: Vec<_> = acknowledgments(&bytes).into_iter().filter(|one| one.kind == AckKind::Interchange).collect();
     let sets = reading.interchanges.iter().flat_map(|one| &one.groups).any(|group| !group.sets.is_empty());
     if !args.json && !args.page {
-        answers.iter().flat_map(|one| one.sentences()).for_each(|says| println!("{says}"));
+        answers.iter().flat_map(|one| one.sentences()).for_each(|says| outln!("{says}"));
         if !sets && !answers.is_empty() {
             return Ok(());
         }
     }
     let Parts { found, left } = input::trees(&terms, &args.file, &bytes, &reading)?;
     for left in &left {
-        anstream::eprintln!("{}  {}", paint(ui::WAIT, "left"), left.line());
+        errln!("{}  {}", paint(ui::WAIT, "left"), left.line());
     }
     if args.named {
         found.iter().for_each(named);
@@ -60,14 +61,14 @@ pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
     if args.json {
         ui::json(&summaries);
     } else if args.page {
-        print!("{}", page::page(&summaries));
+        out(&page::page(&summaries));
     } else {
         for (n, (found, summary)) in found.iter().zip(&summaries).enumerate() {
             if n > 0 {
-                println!();
+                outln!();
             }
-            println!("{summary}");
-            anstream::println!("  {}", paint(ui::DIM, place(found)));
+            outln!("{summary}");
+            outln!("  {}", paint(ui::DIM, place(found)));
         }
     }
     Ok(())
@@ -91,14 +92,10 @@ fn raw(bytes: &[u8]) -> Result<(), CommandError> {
             Item::Segment(segment) => {
                 any = true;
                 let text = String::from_utf8_lossy(segment.bytes);
-                anstream::println!(
-                    "{}  {text}{}",
-                    paint(ui::DIM, format!("{:>5}", segment.number)),
-                    char::from(segment.delimiters.segment)
-                );
+                outln!("{}  {text}{}", paint(ui::DIM, format!("{:>5}", segment.number)), char::from(segment.delimiters.segment));
             }
             Item::Unread { from, to, .. } => {
-                anstream::println!("{}", paint(ui::WAIT, format!("       bytes {from} to {to} are no X12")));
+                outln!("{}", paint(ui::WAIT, format!("       bytes {from} to {to} are no X12")));
             }
         }
     }
@@ -110,16 +107,16 @@ fn raw(bytes: &[u8]) -> Result<(), CommandError> {
 }
 
 fn named(found: &Found<'_>) {
-    anstream::println!("{}", paint(ui::BOLD, place(found)));
+    outln!("{}", paint(ui::BOLD, place(found)));
     for (n, segment) in describe(&found.tree).iter().enumerate() {
         let indent = "  ".repeat(segment.depth);
         let number = paint(ui::DIM, format!("{:>5}", n + 1));
-        anstream::println!("{number}  {indent}{}  {}", paint(ui::BOLD, &segment.id), segment.name);
+        outln!("{number}  {indent}{}  {}", paint(ui::BOLD, &segment.id), segment.name);
         for element in &segment.elements {
             let designator = format!("{}{:02}", segment.id, element.position);
             let meaning = if element.meaning.is_empty() { String::new() } else { format!("  {}", element.meaning) };
             let name = paint(ui::DIM, format!("{:<44}", element.name));
-            anstream::println!("       {indent}  {designator:<6} {name} {}{meaning}", element.value);
+            outln!("       {indent}  {designator:<6} {name} {}{meaning}", element.value);
         }
     }
 }

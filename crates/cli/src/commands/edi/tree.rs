@@ -1,6 +1,7 @@
 use super::input::{self, Parts, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui::{self, paint};
 use serde_json::json;
 use std::path::PathBuf;
@@ -39,11 +40,11 @@ pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
         return Ok(());
     }
     for found in &found {
-        anstream::println!("{} {}  {}", found.set.set, paint(ui::BOLD, &found.set.control), found.tree.definition().name);
+        outln!("{} {}  {}", found.set.set, paint(ui::BOLD, &found.set.control), found.tree.definition().name);
         show(found.tree.root(), 1);
     }
     for left in &left {
-        anstream::println!("{}  {}", paint(ui::WAIT, "left"), left.line());
+        outln!("{}  {}", paint(ui::WAIT, "left"), left.line());
     }
     Ok(())
 }
@@ -51,9 +52,9 @@ pub fn run(args: &TreeArgs) -> Result<(), CommandError> {
 fn show(within: LoopRef<'_>, depth: usize) {
     for child in within.children() {
         match child {
-            Child::Segment(segment) => println!("{}{}", "  ".repeat(depth), String::from_utf8_lossy(segment.bytes)),
+            Child::Segment(segment) => outln!("{}{}", "  ".repeat(depth), String::from_utf8_lossy(segment.bytes)),
             Child::Loop(inner) => {
-                anstream::println!("{}{}", "  ".repeat(depth), paint(ui::DIM, format!("loop {}", inner.name())));
+                outln!("{}{}", "  ".repeat(depth), paint(ui::DIM, format!("loop {}", inner.name())));
                 show(inner, depth + 1);
             }
         }

@@ -1,8 +1,9 @@
 use super::input::{self, TermsArgs};
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::document;
+use crate::terminal::errln;
 use serde_json::Value;
-use std::io::Write;
 use std::path::PathBuf;
 use wirewatch_core::edi::tree::from_json;
 use wirewatch_core::edi::write::{Numbering, Outgoing, interchanges};
@@ -58,13 +59,13 @@ pub fn run(args: &WriteArgs) -> Result<(), CommandError> {
     };
     let written = interchanges(&partner, &sets, &numbering).map_err(|error| CommandError::Failed(format!("{file}: {error}")))?;
     let bytes = written.concat();
-    std::io::stdout().lock().write_all(&bytes)?;
+    document(&bytes)?;
     let reading = input::read(&terms, &bytes);
     let groups = reading.interchanges.iter().flat_map(|one| &one.groups);
     let faults: Vec<_> =
         groups.flat_map(|group| group.faults.iter().chain(group.sets.iter().flat_map(|set| &set.faults))).collect();
     for fault in faults.iter().filter(|fault| fault.rejects()) {
-        anstream::eprintln!("segment {}: {}", fault.position, fault.says);
+        errln!("segment {}: {}", fault.position, fault.says);
     }
     if faults.iter().any(|fault| fault.rejects()) { Err(CommandError::Found) } else { Ok(()) }
 }

@@ -4,6 +4,7 @@ use super::database;
 use crate::commands::compare;
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::outln;
 use crate::ui;
 use serde_json::Value;
 use std::path::{Path, PathBuf};
@@ -151,7 +152,7 @@ pub fn keep(workspace: &Path, name: &str, schema: Value, replace: bool, from: &s
         let before: Value = serde_json::from_slice(&local::bytes(&file)?)
             .map_err(|error| CommandError::Failed(format!("{}: not JSON: {error}", file.display())))?;
         if !changed(workspace, name, &before, &schema)? {
-            println!("{} says the same", file.display());
+            outln!("{} says the same", file.display());
             return Ok(());
         }
         if !replace {
@@ -160,7 +161,7 @@ pub fn keep(workspace: &Path, name: &str, schema: Value, replace: bool, from: &s
     }
     local::write(&file, &(serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"))?;
     let outline = Outline { name: name.to_owned(), schema };
-    println!("{} written: {} from {from}", file.display(), ui::count(super::fields(&outline).len(), "field"));
+    outln!("{} written: {} from {from}", file.display(), ui::count(super::fields(&outline).len(), "field"));
     Ok(())
 }
 
@@ -182,7 +183,7 @@ fn changed(workspace: &Path, name: &str, before: &Value, after: &Value) -> Resul
         })
         .unwrap_or_default();
     if !maps.is_empty() {
-        println!("it concerns {}", maps.join(", "));
+        outln!("it concerns {}", maps.join(", "));
     }
     Ok(true)
 }

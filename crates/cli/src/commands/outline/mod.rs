@@ -3,9 +3,9 @@ mod from;
 
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::{document, outln};
 use crate::ui::{self, cell, paint, styled};
 use serde_json::{Value, json};
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use wirewatch_core::expr::Shape;
 use wirewatch_core::outline::{Leaf, Outline, Written, fields_of_set, of_fields, sample};
@@ -179,7 +179,7 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
     }
     ui::table(&["field", "type", "there", "what it is", "seen"], &rows);
     let says = if args.find.is_empty() { String::new() } else { format!(" with {}", paint(ui::BOLD, &args.find)) };
-    anstream::println!("{}{says}", ui::count(found.len(), "field"));
+    outln!("{}{says}", ui::count(found.len(), "field"));
     Ok(())
 }
 
@@ -193,7 +193,7 @@ fn made_up(args: &SampleArgs) -> Result<(), CommandError> {
         let made = sample(&outline, args.seed.wrapping_add(n));
         match args.written.as_deref().and_then(Written::of) {
             None | Some(Written::Json) => ui::json(&made),
-            Some(written) => std::io::stdout().lock().write_all(&outline.write(written, &made).map_err(CommandError::Failed)?)?,
+            Some(written) => document(&outline.write(written, &made).map_err(CommandError::Failed)?)?,
         }
     }
     Ok(())
