@@ -31,6 +31,7 @@ pub use slot::PLACE;
 use slot::{At, Phase, Slot};
 use steps::InARow;
 
+use crate::blame::Judged;
 use crate::gate::{Gate, Moved, Terms};
 use crate::journal::{Hold, Op, Recovered};
 use crate::lane::Lanes;
@@ -253,10 +254,7 @@ impl Dispatcher {
     pub fn outcome(&mut self, id: MessageId, outcome: Outcome, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
         let Phase::Performing { connection, since } = running.phase.clone() else { return };
-        let held = match &outcome {
-            Outcome::Held { says, .. } => Some(says.clone()),
-            Outcome::Answer { .. } | Outcome::Again { .. } | Outcome::Refused { .. } | Outcome::InDoubt { .. } => None,
-        };
+        let Judged { outcome, held } = self.gate(&connection).judge(id, outcome);
         self.came_back(&connection, held.as_deref(), now);
         let took = u64::try_from(now.since(since).as_micros()).unwrap_or(u64::MAX);
         let step = self.step_asking(id);

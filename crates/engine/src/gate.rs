@@ -10,12 +10,14 @@
 //!
 //! A person may hold it too; then nothing looks, and no outcome frees it, until a person does. Before a flow or a step nothing
 //! is performed: who passes there goes on to the gate of a connection. A step that is held lets one through at a time, by the
-//! clock, whatever became of the last: the first that waits and the last in turn, since what is wrong may be wrong with the
-//! messages of one sender alone.
+//! clock, whatever became of the last. Who looks is in turn the last and the first that waits, since what is wrong may be wrong
+//! with one message or the messages of one sender alone; [`crate::blame`] says what counts against the connection.
 
+use crate::blame::{Blame, Judged};
 use std::collections::{HashSet, VecDeque};
 use std::time::Duration;
 use wirewatch_core::connection::Connection;
+use wirewatch_core::machine::Outcome;
 use wirewatch_core::{MessageId, Timestamp};
 
 /// From the beginning of a hold to the first look, and between looks at the longest: each time twice as long.
@@ -79,6 +81,7 @@ pub struct Gate {
     /// Let through while it is held, to look, and how many were.
     looking: Option<MessageId>,
     looked: u32,
+    blame: Blame,
     /// Those waiting have been dropped from memory since the hold began.
     swept: bool,
 }
@@ -107,6 +110,7 @@ impl Gate {
             wait: AT_CONNECTION.0,
             looking: None,
             looked: 0,
+            blame: Blame::default(),
             swept: false,
         }
     }
@@ -203,7 +207,8 @@ impl Gate {
             None => self.waiting.pop_front()?,
             Some(_) if !looks => return None,
             Some(held) => {
-                let last = !self.performs && self.looked % 2 == 1;
+                // The first that waits may be the one that began the hold of a connection; a step is held after many.
+                let last = (self.looked % 2 == 1) != self.performs;
                 let id = if last { self.waiting.pop_back()? } else { self.waiting.pop_front()? };
                 (self.looking, self.looked) = (Some(id), self.looked + 1);
                 if !self.performs {
@@ -231,6 +236,11 @@ impl Gate {
         let probe = (self.may_look() && !held.by_person()).then_some(held.probe_at.max(self.next_at));
         let sweep = (!self.swept).then(|| held.since.after(keep));
         probe.into_iter().chain(sweep).min()
+    }
+
+    /// Says whose the outcome of a message that passed is. To be followed by [`Self::back`].
+    pub fn judge(&mut self, id: MessageId, outcome: Outcome) -> Judged {
+        self.blame.judge(id, outcome, self.held.is_some())
     }
 
     /// A message that passed is back. `held` is the word of a connection that is of no use.
@@ -321,14 +331,14 @@ mod tests {
         }
         assert_eq!(gate.pass(at(400)), None, "held");
         assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(501)));
-        assert_eq!((gate.pass(at(501)), gate.pass(at(501))), (Some(Id(5)), None), "one looks");
+        assert_eq!((gate.pass(at(501)), gate.pass(at(501))), (Some(Id(9)), None), "one looks: the last that waits");
         assert_eq!(gate.back(Some("refused"), at(502)), Moved::Nothing);
         assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(1502)), "the wait doubled");
-        assert_eq!(gate.pass(at(1502)), Some(Id(6)));
+        assert_eq!(gate.pass(at(1502)), Some(Id(5)), "then the first");
         assert_eq!(gate.back(None, at(1503)), Moved::Freed);
-        assert_eq!((gate.pass(at(1503)), gate.pass(at(1503))), (Some(Id(7)), None), "opened by one");
+        assert_eq!((gate.pass(at(1503)), gate.pass(at(1503))), (Some(Id(6)), None), "opened by one");
         gate.back(None, at(1504));
-        assert_eq!((gate.pass(at(1504)), gate.pass(at(1504)), gate.pass(at(1504))), (Some(Id(8)), Some(Id(9)), None));
+        assert_eq!((gate.pass(at(1504)), gate.pass(at(1504)), gate.pass(at(1504))), (Some(Id(7)), Some(Id(8)), None));
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! [`Links`] performs, [`Clock`] tells the time. `tests/simulation` drives the same dispatcher with simulated ones.
 
 mod beside;
+mod blame;
 mod clock;
 mod custody;
 mod dispatcher;

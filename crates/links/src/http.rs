@@ -4,10 +4,13 @@
 //! |---|---|
 //! | 2xx | done |
 //! | 408, 425, 429, 5xx but 503 | again, after `Retry-After` where given |
-//! | 401, 403, 503 | the connection is held |
+//! | 401, 503 | the connection is held |
 //! | other 3xx, 4xx | refused |
-//! | name, connection refused, time-out | the connection is held; in doubt where a repeat is not safe and the request may have arrived |
-//! | connection lost in the middle of an answer | again; in doubt where a repeat is not safe |
+//! | name not known, connection refused, TLS | the connection is held |
+//! | no answer in time, or lost in the middle of it | again; in doubt where a repeat is not safe |
+//!
+//! What may concern one message alone, such as 403 or a time-out, is no reason here to hold the connection: that needs several
+//! in a row, which the engine sees.
 
 use crate::tls;
 use reqwest::RequestBuilder;
@@ -166,7 +169,7 @@ fn meaning(status: u16, body: Body, after_ms: Option<u64>) -> Outcome {
     };
     match status {
         200..=299 => Outcome::Answer { status, body },
-        401 | 403 => Outcome::Held { says: format!("{}; check the connection's credentials", says()), status },
+        401 => Outcome::Held { says: format!("{}; check the connection's credentials", says()), status },
         503 => Outcome::Held { says: says(), status },
         408 | 425 | 429 | 500..=599 => Outcome::Again { says: says(), status, body, after_ms },
         _ => Outcome::Refused { says: says(), status, body },
@@ -196,7 +199,6 @@ fn lost(error: &reqwest::Error, rule: RepeatRule, wait: Duration) -> Outcome {
     };
     match rule {
         RepeatRule::Never => Outcome::InDoubt { says: format!("{says}; the request may have been carried out") },
-        RepeatRule::Key | RepeatRule::Safe if error.is_timeout() => Outcome::Held { says, status: 0 },
         RepeatRule::Key | RepeatRule::Safe => Outcome::Again { says, status: 0, body: Body::default(), after_ms: None },
     }
 }
@@ -308,8 +310,8 @@ mod tests {
         let of = |statuses: &[u16]| statuses.iter().map(|status| kind(*status)).collect::<Vec<_>>();
         assert_eq!(of(&[200, 201, 204]), ["done"; 3]);
         assert_eq!(of(&[408, 429, 500, 502, 504]), ["again"; 5]);
-        assert_eq!(of(&[401, 403, 503]), ["held"; 3]);
-        assert_eq!(of(&[301, 400, 404, 409, 410, 422]), ["refused"; 6]);
+        assert_eq!(of(&[401, 503]), ["held"; 2]);
+        assert_eq!(of(&[301, 400, 403, 404, 409, 410, 422]), ["refused"; 7]);
     }
 
     #[test]

@@ -71,7 +71,8 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
         desk.dispatcher.refused(id(one.expect("one looks")), "no room", NOW);
         one
     };
-    assert_eq!((looks(), looks()), (Some(2), Some(3)));
+    // In turn the last that waits and the first.
+    assert_eq!((looks(), looks()), (Some(3), Some(2)));
 }
 
 #[test]
