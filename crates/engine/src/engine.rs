@@ -12,7 +12,7 @@ use crate::spool::{self, Call, Received, Spool};
 use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::turning::{self, Outward, closed_places};
 use crate::unfold::{self, retrying};
-use crate::writer::{self, Tell};
+use crate::writer::{self, Stall, Tell};
 use crate::{Clock, HeldState};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -88,6 +88,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
             let _ = arrivals.send(row.arrival);
         }
         let (spool, spooling) = Spool::new();
+        let stall = Stall::default();
         journal.spools().await?.into_iter().for_each(|id| spool.left(id));
         let shared = Arc::new(Shared {
             journal: journal.clone(),
@@ -102,10 +103,11 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
             room,
             closed,
             looked,
+            stall: stall.clone(),
         });
         let back = shared.inputs.clone();
         let mut tasks = JoinSet::new();
-        tasks.spawn(writer::run(journal, to_commit, move |done| drop(back.send(Input::Committed(done)))));
+        tasks.spawn(writer::run(journal, to_commit, stall.clone(), move |done| drop(back.send(Input::Committed(done)))));
         tasks.spawn(unfold::run(shared.clone(), to_unfold));
         tasks.spawn(custody::run(shared.clone(), to_take));
         tasks.spawn(spool::run(shared.clone(), spooling));
@@ -127,6 +129,12 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     /// nothing moves any more.
     pub async fn ended(&self) {
         let _ = self.end.clone().wait_for(|ended| *ended).await;
+    }
+
+    /// Why nothing can be committed at present, such as a full disk of the database; `None` while all is well.
+    #[must_use]
+    pub fn stalled(&self) -> Option<String> {
+        self.shared.stall.says()
     }
 
     /// Brings what is under way to its end and begins nothing more. Ends when nothing is under way, and all that came of it is

@@ -461,6 +461,10 @@ pub trait Journal: Send + Sync + 'static {
     /// when the last was told longer before `now` than `claim` says.
     fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> impl Future<Output = Result<bool, Down>> + Send;
 
+    /// The effect with the key `teller` has told of the cause, so that nobody tells of it again in its time, a repeat of the same
+    /// message included; or it never will (`told` is false), so that another may.
+    fn settle_claim(&self, claim: &Claim, teller: Digest, told: bool) -> impl Future<Output = Result<(), Down>> + Send;
+
     /// The files of a release.
     fn release(&self, no: i64) -> impl Future<Output = Result<Option<Files>, Down>> + Send;
 

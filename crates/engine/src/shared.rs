@@ -11,7 +11,7 @@ use crate::neighbours::Looked;
 use crate::releases::Releases;
 use crate::shard::Shards;
 use crate::spool::Spool;
-use crate::writer::{Submitted, Tell, What};
+use crate::writer::{Stall, Submitted, Tell, What};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -58,6 +58,7 @@ pub(crate) struct Shared<J, L, C> {
     pub(crate) closed: watch::Receiver<Closed>,
     /// How often the other processes were looked at.
     pub(crate) looked: watch::Receiver<Looked>,
+    pub(crate) stall: Stall,
 }
 
 /// What happens to the dispatcher.

@@ -12,7 +12,8 @@ use crate::shared::{Acted, Closed, Input, Loaded, Shared, Why};
 use crate::writer::{Submitted, Tell, What};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
-use wirewatch_core::machine::{Outcome, Work};
+use wirewatch_core::connection::Connection;
+use wirewatch_core::machine::{Claim, Outcome, Work};
 use wirewatch_core::{MessageId, Timestamp};
 
 /// What the engine's loop tells outward.
@@ -164,16 +165,34 @@ impl Drop for Performing {
     }
 }
 
-/// Whether another message told people of the same cause. Where the journal is away it is told, rather twice than never.
-async fn told_by_another<J: Journal, L, C: Clock>(shared: &Shared<J, L, C>, work: &Work) -> bool {
-    let Some(claim) = &work.once else { return false };
-    match shared.journal.claim(claim, work.key, shared.clock.now()).await {
+/// Tells people of a cause unless they know it already. Where the journal is away they are told, rather twice than never.
+async fn tell_once<J: Journal, L: Links, C: Clock>(
+    shared: &Shared<J, L, C>,
+    claim: &Claim,
+    connection: &Connection,
+    work: &Work,
+) -> Outcome {
+    let known = match shared.journal.claim(claim, work.key, shared.clock.now()).await {
         Ok(first) => !first,
         Err(down) => {
             tracing::warn!(%down, "whether it was told before is not known");
             false
         }
+    };
+    if known {
+        return Outcome::Answer { status: 0, body: "people were told of the same cause before".into() };
     }
+    let outcome = shared.links.perform(connection, work).await;
+    let told = match &outcome {
+        Outcome::Answer { .. } => true,
+        Outcome::Refused { .. } => false,
+        // It tries again, and has the cause until then.
+        Outcome::Again { .. } | Outcome::Held { .. } | Outcome::InDoubt { .. } => return outcome,
+    };
+    if let Err(down) = shared.journal.settle_claim(claim, work.key, told).await {
+        tracing::warn!(%down, told, "whether a cause was told could not be noted");
+    }
+    outcome
 }
 
 fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
@@ -190,9 +209,9 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
                 let performing = Performing { id, inputs: shared.inputs.clone() };
                 tokio::spawn(async move {
                     let _performing = performing;
-                    let outcome = match told_by_another(&shared, &work).await {
-                        true => Outcome::Answer { status: 0, body: "another message with the same cause has told it".into() },
-                        false => shared.links.perform(&connection, &work).await,
+                    let outcome = match &work.once {
+                        Some(claim) => tell_once(&shared, claim, &connection, &work).await,
+                        None => shared.links.perform(&connection, &work).await,
                     };
                     let _ = shared.inputs.send(Input::Outcome(id, outcome));
                 });

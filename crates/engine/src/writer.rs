@@ -4,7 +4,7 @@ use crate::journal::{Hold, Journal, Op, OpResult};
 use crate::shard::Shards;
 use crate::unfold::retrying;
 use std::collections::{HashSet, VecDeque};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot};
 use wirewatch_core::MessageId;
@@ -39,10 +39,27 @@ pub enum Tell {
     One(oneshot::Sender<OpResult>),
 }
 
-/// Commits until `submitted` ends. `told` gets the messages of each group.
+/// Why commits fail at present; `None` while they do not. Cloning shares it.
+#[derive(Debug, Clone, Default)]
+pub struct Stall(Arc<Mutex<Option<String>>>);
+
+impl Stall {
+    /// What the journal says.
+    #[must_use]
+    pub fn says(&self) -> Option<String> {
+        self.0.lock().expect("no holder panics").clone()
+    }
+
+    fn set(&self, says: Option<String>) {
+        *self.0.lock().expect("no holder panics") = says;
+    }
+}
+
+/// Commits until `submitted` ends. `told` gets the messages of each group; `stall` shows why commits fail.
 pub async fn run<J: Journal>(
     journal: Arc<J>,
     mut submitted: mpsc::UnboundedReceiver<Submitted>,
+    stall: Stall,
     told: impl Fn(Vec<(MessageId, OpResult)>) + Send + 'static,
 ) {
     let mut waiting: VecDeque<Submitted> = VecDeque::new();
@@ -68,7 +85,7 @@ pub async fn run<J: Journal>(
         }
         let (ops, tells) = next_group(&mut waiting);
         no += 1;
-        let results = commit(&*journal, no, &ops).await;
+        let results = commit(&*journal, no, &ops, &stall).await;
         let mut messages = Vec::with_capacity(tells.len());
         for (tell, result) in tells.into_iter().zip(results) {
             match tell {
@@ -141,13 +158,17 @@ fn size(op: &Op) -> usize {
 }
 
 /// Commits, however long the journal is away.
-async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op]) -> Vec<OpResult> {
+async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op], stall: &Stall) -> Vec<OpResult> {
     let mut wait = Duration::from_millis(50);
     loop {
         match journal.commit(no, ops).await {
-            Ok(results) => return results,
+            Ok(results) => {
+                stall.set(None);
+                return results;
+            }
             Err(down) => {
                 tracing::warn!(%down, "commit will be tried again");
+                stall.set(Some(down.0));
                 tokio::time::sleep(wait).await;
                 wait = (wait * 2).min(Duration::from_secs(1));
             }
@@ -237,6 +258,10 @@ mod tests {
         async fn holds(&self) -> Result<Vec<Hold>, crate::Down> {
             unreachable!()
         }
+        async fn settle_claim(&self, _: &Claim, _: wirewatch_core::Digest, _: bool) -> Result<(), crate::Down> {
+            Ok(())
+        }
+
         async fn claim(&self, _: &Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, crate::Down> {
             unreachable!()
         }
@@ -264,7 +289,7 @@ mod tests {
         }
         drop(submit);
         let (tell, mut told) = mpsc::unbounded_channel();
-        run(journal.clone(), submitted, move |done| tell.send(done).unwrap()).await;
+        run(journal.clone(), submitted, Stall::default(), move |done| tell.send(done).unwrap()).await;
         let mut heard = Vec::new();
         while let Some(done) = told.recv().await {
             heard.extend(done.into_iter().map(|(id, result)| (id.0, result)));
@@ -310,7 +335,7 @@ mod tests {
         submit.send(Submitted { what: What::Op(change(1)), tell: Tell::One(tell) }).unwrap();
         submit.send(Submitted { what: What::Op(change(2)), tell: Tell::Nobody }).unwrap();
         drop(submit);
-        run(Arc::new(Remembering::default()), submitted, |done| assert!(done.is_empty())).await;
+        run(Arc::new(Remembering::default()), submitted, Stall::default(), |done| assert!(done.is_empty())).await;
         assert_eq!(answer.await, Ok(OpResult::Committed));
     }
 }

@@ -350,6 +350,16 @@ impl Journal for PgJournal {
         Ok(claimed.await?)
     }
 
+    async fn settle_claim(&self, claim: &Claim, teller: Digest, told: bool) -> Result<(), Down> {
+        // No effect has the key 0.
+        let text = match told {
+            true => "update seen set arrival = 0 where scope = 'told' and key = $1 and arrival = $2",
+            false => "delete from seen where scope = 'told' and key = $1 and arrival = $2",
+        };
+        let settled = self.db.execute_raw(sql(text, [claim.cause.to_string().into(), teller.short().into()])).await;
+        settled.map(drop).map_err(|error| JournalError::from(error).into())
+    }
+
     async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
         let rows = unfoldings(&self.db, self.writer(), None).await?;
         self.told(rows.iter().map(|row| row.arrival));

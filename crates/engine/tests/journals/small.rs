@@ -144,6 +144,10 @@ impl Journal for Small {
     async fn holds(&self) -> Result<Vec<Hold>, Down> {
         Ok(Vec::new())
     }
+    async fn settle_claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: bool) -> Result<(), Down> {
+        Ok(())
+    }
+
     async fn claim(&self, _: &wirewatch_core::machine::Claim, _: wirewatch_core::Digest, _: Timestamp) -> Result<bool, Down> {
         unreachable!()
     }
