@@ -187,7 +187,7 @@ async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
     let at = folder.path().to_str().expect("text");
     let from = ["case", "from", &message, "--name", "as it came", "--mask", "--workspace", at];
     let (code, out, err) = scene.service.command(&from);
-    assert_eq!((code, err.as_str()), (0, ""));
+    assert_eq!((code, err.as_str()), (0, "masked: N102 (1), N301 (1), N401 (1), N403 (1)\n"));
     assert!(out.contains("written to"), "{out}");
     let read =
         |name: &str| std::fs::read_to_string(folder.path().join("cases/as-it-came").join(name)).expect("a file of the case");

@@ -6,7 +6,7 @@ use crate::finding::{Finding, Severity};
 use crate::flow::Takes;
 use crate::outline::Misfit;
 use crate::workspace::Workspace;
-use crate::x12::{Delimiters, Fault, Tokens, check_set};
+use crate::x12::{Delimiters, Fault, Segment, Tokens, check_set};
 
 /// What a person's text means as a document: the opposite of [`Document::readable`].
 ///
@@ -20,6 +20,37 @@ pub fn restore(form: &Form, text: &str) -> String {
         Form::X12 { .. } => text.lines().map(str::trim).collect(),
         Form::Json | Form::Outlined { .. } | Form::Bytes => text.to_owned(),
     }
+}
+
+/// An interchange with this transaction set alone, in the envelope of the one in which a set of the same control number came.
+///
+/// `None` when `interchange` has no such set, or `set` does not begin with an ST.
+#[must_use]
+pub fn in_envelope(interchange: &[u8], set: &str) -> Option<Vec<u8>> {
+    let delimiters = Delimiters::of_isa(interchange)?;
+    let control = Tokens::new(set.as_bytes(), delimiters).iter().next().filter(|first| first.id() == b"ST")?.element(2).to_vec();
+    let (mut header, mut group) = (None, None);
+    let tokens = Tokens::new(interchange, delimiters);
+    for segment in tokens.iter() {
+        match segment.id() {
+            b"ISA" => header = Some(segment),
+            b"GS" => group = Some(segment),
+            b"ST" if segment.element(2) == control => break,
+            b"IEA" => return None,
+            _ => {}
+        }
+    }
+    let (header, group) = (header?, group?);
+    let text = |segment: Segment<'_>| segment.elements().collect::<Vec<_>>().join(&delimiters.element);
+    let trailer = |id: &[u8], control: &[u8]| [id, b"1", control].join(&delimiters.element);
+    let parts = [
+        text(header),
+        text(group),
+        set.trim().trim_end_matches(char::from(delimiters.segment)).as_bytes().to_vec(),
+        trailer(b"GE", group.element(6)),
+        trailer(b"IEA", header.element(13)),
+    ];
+    Some(parts.into_iter().flat_map(|part| part.into_iter().chain([delimiters.segment])).collect())
 }
 
 /// What is wrong with a document of a flow, as it would be found on arrival from that partner. Places are lines with a segment each

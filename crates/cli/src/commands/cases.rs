@@ -2,14 +2,21 @@ use super::compare;
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
+use crate::terminal::{errln, outln};
 use crate::ui::{self, paint};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, mask};
+use wirewatch_core::amend::{in_envelope, restore};
+use wirewatch_core::document::Form;
+use wirewatch_core::flow::Takes;
+use wirewatch_core::outline::Written;
+use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, Masked, mask, mask_json};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_service::view::Story;
+use wirewatch_core::x12::Delimiters;
+use wirewatch_service::view::{DocumentView, Story};
 
 /// Try the workspace's cases: does what comes out equal what is expected?
 ///
@@ -94,12 +101,12 @@ pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
             }
         }
         if !args.json {
-            println!("{} accepted", ui::count(failed - unreadable, "outcome"));
+            outln!("{} accepted", ui::count(failed - unreadable, "outcome"));
         }
         return if unreadable == 0 { Ok(()) } else { Err(CommandError::Found) };
     }
     if !args.json {
-        println!("{}: {} held, {failed} did not", ui::count(cases.len(), "case"), cases.len() - failed);
+        outln!("{}: {} held, {failed} did not", ui::count(cases.len(), "case"), cases.len() - failed);
     }
     if failed == 0 { Ok(()) } else { Err(CommandError::Found) }
 }
@@ -123,14 +130,14 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
     let line = |style, word: &str, says: &str| {
         let fill = " ".repeat(if says.is_empty() { 0 } else { width + 2 - case.name.chars().count() });
         let word = paint(style, format!("{word:<7}"));
-        anstream::println!("{word}  {}{fill}{}", paint(ui::BOLD, &case.name), paint(ui::DIM, says));
+        outln!("{word}  {}{fill}{}", paint(ui::BOLD, &case.name), paint(ui::DIM, says));
     };
     match outcome {
         Ok(checked) if checked.holds() => line(ui::GOOD, "held", &case.says),
         Ok(checked) if !checked.expected => {
             line(ui::WAIT, "new", "nothing is expected yet; --accept takes this:");
             let text = serde_json::to_string_pretty(&checked.came).unwrap_or_default();
-            text.lines().for_each(|line| println!("    {line}"));
+            text.lines().for_each(|line| outln!("    {line}"));
         }
         Ok(checked) => {
             line(ui::BAD, "differs", &case.says);
@@ -138,7 +145,7 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
         }
         Err(error) => {
             line(ui::BAD, "failed", &case.says);
-            println!("    {error}");
+            outln!("    {error}");
         }
     }
 }
@@ -186,8 +193,20 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let client = client.client()?;
     let story: Story = client.get(&format!("/api/messages/{}", args.message), &[]).await?;
     let mut bytes = client.bytes(&format!("/api/arrivals/{}/bytes", story.message.arrival)).await?;
+    // What was answered last was answered to the document as it was corrected.
+    if story.acts.iter().any(|act| act.act == "amended") {
+        let amended: DocumentView = client.get(&format!("/api/messages/{}/document", story.message.id), &[]).await?;
+        bytes = as_given(&bytes, &amended)?;
+    }
+    let mut answers = answers(&story);
     if args.mask {
-        bytes = mask(&bytes);
+        let masked = masked(&local::workspace(&args.workspace)?, &story.message.flow, &bytes, &mut answers)?;
+        let places = masked.what.iter().map(|(place, times)| format!("{place} ({times})")).collect::<Vec<_>>();
+        bytes = masked.bytes;
+        errln!(
+            "masked: {}",
+            if places.is_empty() { "nothing, no field says that it holds personal data".to_owned() } else { places.join(", ") }
+        );
     }
     let known = [args.name.as_deref().unwrap_or_default(), &story.message.key, &story.message.id];
     let name = known.into_iter().find(|name| !name.is_empty()).unwrap_or_default().to_lowercase().replace(['/', '\\', ' '], "-");
@@ -195,7 +214,7 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let event = story.meta.get("event").and_then(Value::as_str);
     let new =
         NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event, kept: Map::new() };
-    let folder = new.write(&args.workspace, &answers(&story), None)?;
+    let folder = new.write(&args.workspace, &answers, None)?;
     let workspace = Arc::new(local::workspace(&args.workspace)?);
     let case = workspace.cases.get(&name);
     let case =
@@ -203,8 +222,47 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let checked = case.check(&workspace).map_err(|error| CommandError::Failed(error.to_string()))?;
     expect(&args.workspace, case, &checked.came)?;
     ui::json(&checked.came);
-    println!("written to {}; change expect.json where this is not what should come of it", folder.display());
+    outln!("written to {}; change expect.json where this is not what should come of it", folder.display());
     Ok(())
+}
+
+/// The corrected document as it would have come: a transaction set in the envelope of its interchange.
+fn as_given(arrived: &[u8], amended: &DocumentView) -> Result<Vec<u8>, CommandError> {
+    if amended.form != "x12" {
+        return Ok(amended.text.clone().into_bytes());
+    }
+    let delimiters = Delimiters::of_isa(arrived);
+    let set = delimiters.map(|delimiters| {
+        let form = Form::X12 { version: String::new(), set: String::new(), delimiters };
+        restore(&form, &amended.text)
+    });
+    let whole = set.and_then(|set| in_envelope(arrived, &set));
+    whole.ok_or_else(|| {
+        CommandError::Failed("the corrected transaction set has no place in the interchange that it came in".to_owned())
+    })
+}
+
+/// The document and its answers with personal data masked.
+fn masked(workspace: &Workspace, flow: &str, bytes: &[u8], answers: &mut Answers) -> Result<Masked, CommandError> {
+    let intake = workspace.flows.get(flow).and_then(|flow| flow.intakes.first());
+    let outline = intake.and_then(|intake| {
+        let written = match &intake.form {
+            Form::Outlined { written, .. } => *written,
+            Form::Json | Form::X12 { .. } | Form::Bytes => Written::Json,
+        };
+        match &intake.takes {
+            Takes::Json(name) => Some((&**workspace.outlines.get(name)?, written)),
+            Takes::X12(_) | Takes::Text => None,
+        }
+    });
+    let mut masked =
+        mask(bytes, outline).map_err(|says| CommandError::Failed(format!("the document cannot be masked: {says}")))?;
+    for (step, answer) in answers {
+        let mut what = BTreeMap::new();
+        mask_json(&mut answer.body, &mut what);
+        masked.what.extend(what.into_iter().map(|(place, times)| (format!("answer to {step}: {place}"), times)));
+    }
+    Ok(masked)
 }
 
 /// A case to be written.

@@ -11,6 +11,6 @@ mod table;
 
 pub use case::{Case, CaseError, Checked, Subject};
 pub use given::{Given, given_to_map};
-pub use mask::mask;
+pub use mask::{Masked, mask, mask_json};
 pub use rehearse::{Answer, Answering, Answers, Called, Passage, Rehearsal, Stage, rehearse};
 pub use table::{MapTable, OpenField, Tryout, map_table, misfits};
