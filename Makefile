@@ -7,7 +7,7 @@ SHELL := /bin/bash
 # Outside the checkout, so that a fresh clone builds quickly.
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/wirewatch/target
 
-.PHONY: help demo demo-build demo-outage demo-recover demo-reset console console-api test lint bench bench-core fuzz soak
+.PHONY: help demo demo-build demo-outage demo-recover demo-reset console console-api test lint bench bench-core fuzz soak torture
 
 help: ## What can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -67,3 +67,12 @@ fuzz: ## Fuzz: make fuzz TARGET=reader|checker|tree|expression|map|document SECO
 
 soak: ## Simulate as many runs as asked: make soak RUNS=1000000 FROM=0
 	@RUNS=$(or $(RUNS),200000) FROM=$(or $(FROM),0) cargo test --release --quiet -p wirewatch-engine --test simulation -- --nocapture seeded
+
+torture: ## Kills, restarts, outages, damaged records and hostile callers: make torture KILLS=200 RESTARTS=50 OUTAGES=20 DAMAGED=100
+	@scripts/packages.sh for-tests
+	@scripts/own-build.sh
+	@scripts/console.sh
+	@cargo build --quiet --workspace --bins
+	@TORTURE_KILLS=$(or $(KILLS),200) TORTURE_RESTARTS=$(or $(RESTARTS),50) TORTURE_OUTAGES=$(or $(OUTAGES),20) \
+	  TORTURE_DAMAGED=$(or $(DAMAGED),100) TORTURE_SEED=$(or $(SEED),20261201) \
+	  cargo run --quiet -p wirewatch-testkit --bin with-servers -- cargo test --workspace --test e2e -- --nocapture torture

@@ -188,3 +188,35 @@ async fn a_corrected_password_reaches_what_waits() {
     assert_eq!(scene.orders.summary().booked, 3);
     assert!(!scene.service.logged().contains("Bearer"), "it is not logged");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn with_the_database_away_at_the_start_the_service_waits_for_it_and_says_so() {
+    let (mut cluster, _folder) = private_cluster(true);
+    cluster.create_database("wirewatch").unwrap();
+    let mut scene = Scene::prepare(&Database { url: cluster.url("wirewatch") }).await;
+    cluster.stop();
+    scene.service.launch();
+    let http = wirewatch_testkit::http_client();
+    let answer = eventually("it answers that it waits", || async {
+        let response = http.get(scene.service.url("/health")).send().await.ok()?;
+        let status = response.status().as_u16();
+        Some((status, response.text().await.ok()?))
+    })
+    .await;
+    assert!(answer.0 == 503 && answer.1.contains("waits for its database"), "{answer:?}");
+    eventually("the log says so", || async { scene.service.logged().contains("the database cannot be reached").then_some(()) })
+        .await;
+    assert!(!scene.service.has_ended(), "{}", scene.service.logged());
+    cluster.start_again().unwrap();
+    eventually("it is ready", || async { scene.service.get("/api/status").await }).await;
+    // Without one to wait for, it ends and says why.
+    scene.service.stop();
+    let mut scene = Scene::prepare(&Database { url: cluster.url("no-such-database") }).await;
+    scene.service.launch();
+    eventually("it ends", || {
+        let ended = scene.service.has_ended();
+        async move { ended.then_some(()) }
+    })
+    .await;
+    assert!(scene.service.logged().contains("no-such-database"), "{}", scene.service.logged());
+}

@@ -112,7 +112,9 @@ async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     let address = scene.service.url("").replace("http://", "");
     let mut slow = TcpStream::connect(&address).unwrap();
     slow.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
-    write!(slow, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nContent-Length: 100\r\n\r\n{{").unwrap();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let claim = format!("webhook-id: slow\r\nwebhook-timestamp: {now}\r\nwebhook-signature: v1,AAAA");
+    write!(slow, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\n{claim}\r\nContent-Length: 100\r\n\r\n{{").unwrap();
     let mut slower = TcpStream::connect(&address).unwrap();
     slower.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
     write!(slower, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nX-Slow: ").unwrap();

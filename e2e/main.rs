@@ -1,12 +1,14 @@
 //! End to end: the service as its users start it, the client, the network, a real database.
 
 mod access;
+mod callers;
 mod client;
 mod console;
 mod crash;
 mod damage;
 mod edi;
 mod faults;
+mod files;
 mod holding;
 mod hooks;
 mod incidents;
@@ -23,5 +25,6 @@ mod releases;
 mod restart;
 mod restore;
 mod scene;
+mod torture;
 mod trays;
 mod verbs;

@@ -27,7 +27,7 @@ async fn kept(scene: &Scene, name: &str, least: usize) -> Vec<Value> {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_same_address() {
-    let scene = Scene::open().await;
+    let mut scene = Scene::open().await;
     let (name, address) = open(&scene, &["tray", "http"]);
     // The shop, set up with the tray's address; and somebody who sends no JSON.
     let mut shop = Shop::new(&address, &scene.shop_secret, 1000);
@@ -36,6 +36,11 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     let client = http_client();
     let broken = client.post(format!("{address}?from=test")).header("authorization", "Bearer secret").body("{ \"number\": }");
     assert_eq!(broken.send().await.unwrap().status(), 200);
+    // What arrived outlives a planned end and a crash.
+    scene.service.stop();
+    scene.service.start().await;
+    scene.service.kill();
+    scene.service.start().await;
     let caught = kept(&scene, &name, 2).await;
     assert_eq!((caught[1]["form"].as_str(), caught[1]["fault"].as_str()), (Some("json"), Some("")));
     let headers: Value = serde_json::from_str(caught[1]["told"].as_str().unwrap()).unwrap();
@@ -65,7 +70,7 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
-    let scene = Scene::open().await;
+    let mut scene = Scene::open().await;
     scene.queues_known().await;
     let exchange = scene.broker.name("picks");
     let (name, address) =
@@ -78,6 +83,16 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     assert_eq!(caught[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-7"));
     assert!(caught[0]["told"].as_str().unwrap().contains(r#""correlation_id":"W-7""#), "{}", caught[0]);
     assert_eq!(scene.broker.next("picks-to-do").await.routing_key.as_str(), "picks.swiftfoot.2026-12-01.Q-7");
+    // After a restart it keeps what it had, and hears on.
+    scene.service.stop();
+    scene.service.start().await;
+    scene.queues_known().await;
+    let heard = eventually("it hears again", || async {
+        let story = scene.service.get(&format!("/api/trays/{name}")).await?;
+        (story["tray"]["says"] == "" && story["caught"].as_array()?.len() == 1).then_some(story)
+    })
+    .await;
+    assert_eq!(heard["tray"]["arrived"], 1);
     // Handed in by hand, it passes as if it had come by the queue.
     let file = scene.service.folder.path().join("release.json");
     std::fs::write(&file, release.replace("Q-7", "Q-8")).unwrap();

@@ -50,6 +50,7 @@ async fn a_cookie_alone_changes_nothing_from_elsewhere() {
     assert_eq!(ask(reqwest::Method::DELETE, Some("http://evil.example".to_owned())).await, 403);
     assert_eq!(ask(reqwest::Method::GET, Some("http://127.0.0.1:1".to_owned())).await, 403, "another port is another page");
     assert_eq!(ask(reqwest::Method::DELETE, Some(scene.service.url(""))).await, 204);
+    assert_eq!(ask(reqwest::Method::GET, None).await, 401, "signed out, a copy of the cookie is worth nothing");
     let page = client.get(scene.service.url("/orders/MF-1")).send().await.unwrap();
     assert!(page.headers()["content-security-policy"].to_str().unwrap().contains("default-src 'self'"));
     let gone = client.get(scene.service.url("/assets/gone-1.js")).send().await.unwrap();

@@ -62,6 +62,7 @@ const held = (by = ''): ConnectionView => ({
   signs_in: '',
   used_by: [],
   queues: [],
+  files: [],
   notes: '',
   takes: false,
   sends: true,

@@ -98,7 +98,22 @@ impl Webhook {
     }
 }
 
+/// What the headers of a call claim.
+struct Claim<'a> {
+    /// What is signed before the body, each followed by a full stop.
+    before: Vec<&'a str>,
+    signatures: Vec<Vec<u8>>,
+}
+
 impl Signature {
+    /// Checks what can be checked before the body is read: whether the headers of a signature are there, readable and in time.
+    ///
+    /// # Errors
+    /// [`Forged`], in words for who set the sender up.
+    pub fn check_headers(&self, headers: Headers<'_>, now: Timestamp) -> Result<(), Forged> {
+        self.read(headers, now).map(drop)
+    }
+
     /// Believes a call, or says why not. `secrets` are those that are good now: two while one is changed.
     ///
     /// # Errors
@@ -107,17 +122,30 @@ impl Signature {
         if secrets.is_empty() {
             return Err(Forged::NoSecret(self.secret.clone()));
         }
+        let Claim { before, signatures } = self.read(headers, now)?;
+        let signed: Vec<&[u8]> = before.iter().flat_map(|part| [part.as_bytes(), b"."]).chain([body]).collect();
+        let fits = secrets.iter().any(|secret| {
+            let (hash, key) = match &self.form {
+                SignatureForm::Standard => (Hash::Sha256, key(secret)),
+                SignatureForm::Header { hash, .. } => (*hash, secret.as_bytes().to_vec()),
+            };
+            // Once for each secret, however many signatures a header claims.
+            let right = digest(hash, &key, &signed);
+            signatures.iter().any(|given| right.as_ref().ct_eq(given).into())
+        });
+        if fits { Ok(()) } else { Err(Forged::Different) }
+    }
+
+    fn read<'a>(&self, headers: Headers<'a>, now: Timestamp) -> Result<Claim<'a>, Forged> {
         let needed = |name: &str| headers(name).ok_or_else(|| Forged::Missing(name.to_owned()));
-        let fits = match &self.form {
+        match &self.form {
             SignatureForm::Standard => {
                 let (id, time, given) = (needed("webhook-id")?, needed("webhook-timestamp")?, needed("webhook-signature")?);
                 self.in_time("webhook-timestamp", time, now)?;
-                let signed = [id.as_bytes(), b".", time.as_bytes(), b".", body];
-                let given: Vec<Vec<u8>> =
-                    given.split(' ').filter_map(|one| STANDARD.decode(one.strip_prefix("v1,")?).ok()).collect();
-                secrets.iter().any(|secret| given.iter().any(|given| fits(Hash::Sha256, &key(secret), &signed, given)))
+                let signatures = given.split(' ').filter_map(|one| STANDARD.decode(one.strip_prefix("v1,")?).ok());
+                Ok(Claim { before: vec![id, time], signatures: signatures.collect() })
             }
-            SignatureForm::Header { header, hash, encoding, prefix, time } => {
+            SignatureForm::Header { header, encoding, prefix, time, .. } => {
                 let given = needed(header)?;
                 let unreadable = || Forged::Unreadable(header.clone());
                 let given = given.strip_prefix(prefix.as_str()).ok_or_else(unreadable)?;
@@ -129,13 +157,9 @@ impl Signature {
                 if let Some((name, time)) = time {
                     self.in_time(name, time, now)?;
                 }
-                let stamped = time.map(|(_, time)| [time.as_bytes(), b".", body]);
-                let alone = [body];
-                let signed = stamped.as_ref().map_or(&alone[..], |stamped| &stamped[..]);
-                secrets.iter().any(|secret| fits(*hash, secret.as_bytes(), signed, &given))
+                Ok(Claim { before: time.into_iter().map(|(_, time)| time).collect(), signatures: vec![given] })
             }
-        };
-        if fits { Ok(()) } else { Err(Forged::Different) }
+        }
     }
 
     /// The headers of a call with that body as its sender would write them, for trying an address out.
@@ -184,11 +208,6 @@ fn digest(hash: Hash, key: &[u8], signed: &[&[u8]]) -> hmac::Tag {
     let mut signing = hmac::Context::with_key(&hmac::Key::new(hash, key));
     signed.iter().for_each(|part| signing.update(part));
     signing.sign()
-}
-
-/// In a time that does not tell how much was right.
-fn fits(hash: Hash, key: &[u8], signed: &[&[u8]], given: &[u8]) -> bool {
-    digest(hash, key, signed).as_ref().ct_eq(given).into()
 }
 
 #[cfg(test)]

@@ -12,6 +12,9 @@ pub enum JournalError {
     /// The statement itself was refused: trying again does not help.
     #[error("the database refused: {0}")]
     Refused(String),
+    /// A text holds a NUL character, which PostgreSQL does not store.
+    #[error("a text holds a character that the database cannot store: {0}")]
+    Unstorable(String),
     /// Another process has taken over this one's work: it must not write any more.
     #[error("another process has taken over the work of this one")]
     Fenced,
@@ -22,14 +25,16 @@ pub enum JournalError {
 
 impl From<DbErr> for JournalError {
     fn from(error: DbErr) -> Self {
-        match &error {
-            DbErr::Exec(RuntimeErr::SqlxError(inner)) | DbErr::Query(RuntimeErr::SqlxError(inner)) => {
-                match inner.as_database_error() {
-                    Some(database) => refused_or_away(database.code().as_deref().unwrap_or_default(), database.message()),
-                    None => Self::Away(error.to_string()),
-                }
-            }
-            _ => Self::Away(error.to_string()),
+        let (DbErr::Exec(RuntimeErr::SqlxError(inner))
+        | DbErr::Query(RuntimeErr::SqlxError(inner))
+        | DbErr::Conn(RuntimeErr::SqlxError(inner))) = &error
+        else {
+            return Self::Away(error.to_string());
+        };
+        match (inner.as_database_error(), &**inner) {
+            (Some(database), _) => refused_or_away(database.code().as_deref().unwrap_or_default(), database.message()),
+            (None, sea_orm::SqlxError::Configuration(says)) => Self::Refused(says.to_string()),
+            (None, _) => Self::Away(error.to_string()),
         }
     }
 }
@@ -37,7 +42,14 @@ impl From<DbErr> for JournalError {
 /// By SQLSTATE class: connection, resources, operator intervention, serialization and read-only pass; the rest does not.
 fn refused_or_away(code: &str, message: &str) -> JournalError {
     let passing = ["08", "53", "57", "58", "40", "55"].iter().any(|class| code.starts_with(class)) || code == "25006";
-    if passing { JournalError::Away(format!("{message} ({code})")) } else { JournalError::Refused(format!("{message} ({code})")) }
+    let says = format!("{message} ({code})");
+    // character_not_in_repertoire, untranslatable_character
+    let unstorable = ["22021", "22P05"].contains(&code);
+    match (passing, unstorable) {
+        (true, _) => JournalError::Away(says),
+        (false, true) => JournalError::Unstorable(says),
+        (false, false) => JournalError::Refused(says),
+    }
 }
 
 impl From<JournalError> for Down {

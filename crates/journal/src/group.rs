@@ -112,9 +112,11 @@ pub async fn write_halving(
         match write(db, me, number, &ops[range.clone()], &events[range.clone()], now, mint).await {
             Ok(()) => {}
             // Its own row is there: it was committed before, and only the answer was lost.
-            Err(JournalError::Refused(_)) if was_written(db, me, number).await? => {}
-            Err(JournalError::Refused(says)) if range.len() == 1 => results[range.start] = OpResult::Refused(says),
-            Err(JournalError::Refused(_)) => {
+            Err(JournalError::Refused(_) | JournalError::Unstorable(_)) if was_written(db, me, number).await? => {}
+            Err(JournalError::Refused(says) | JournalError::Unstorable(says)) if range.len() == 1 => {
+                results[range.start] = OpResult::Refused(says)
+            }
+            Err(JournalError::Refused(_) | JournalError::Unstorable(_)) => {
                 let middle = range.start + range.len() / 2;
                 ranges.push(middle..range.end);
                 ranges.push(range.start..middle);

@@ -1,11 +1,13 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod captures;
 mod drafts;
 mod recordings;
 mod releases;
 mod rows;
 mod secrets;
 
+pub use captures::{CaptureRow, CapturedRow};
 pub use drafts::DraftRow;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
@@ -22,6 +24,7 @@ use crate::load;
 use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, Value};
+use std::ops::Range;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
 
@@ -169,9 +172,14 @@ impl Store {
         Ok(self.arrivals(&filter).await?.into_iter().next().filter(|row| row.id == id.0))
     }
 
-    /// The bytes of an arrival, at most `limit` of them.
+    /// The first `limit` bytes of a body.
     pub async fn body(&self, id: Id, limit: u64) -> Result<Vec<u8>, JournalError> {
-        let found = load::body_ranges(&self.db, &[(id, 0..limit)]).await?.pop().unwrap_or_else(|| Ok(Vec::new()));
+        self.body_part(id, 0..limit).await
+    }
+
+    /// Some bytes of a body, for those who pass on one of any size. What lies behind its end is left out.
+    pub async fn body_part(&self, id: Id, range: Range<u64>) -> Result<Vec<u8>, JournalError> {
+        let found = load::body_ranges(&self.db, &[(id, range)]).await?.pop().unwrap_or_else(|| Ok(Vec::new()));
         found.map_err(|damaged| JournalError::Damaged(damaged.says))
     }
 

@@ -28,6 +28,7 @@ impl MigratorTrait for Migrator {
             step("m011_spool", SPOOL),
             step("m012_picked_up", PICKED_UP),
             Box::new(KnownFiles),
+            step("m014_captures", CAPTURES),
         ]
     }
 }
@@ -271,6 +272,18 @@ alter table spool alter column calls set storage external;
 
 /// How often a process has taken up a message that it did not have, since something of it was last committed.
 const PICKED_UP: &str = "alter table live add column picked_up smallint not null default 0";
+
+const CAPTURES: &str = r#"
+-- Temporary addresses (connection is empty) and taps on exchanges, with the newest of what arrived there; `told` as JSON.
+create table capture (
+  name text primary key collate "C", connection text not null, exchange text not null, pattern text not null,
+  until bigint not null, by_whom text not null
+);
+create table captured (
+  capture text not null collate "C", n bigint not null, at bigint not null, line text not null, told text not null,
+  body bytea not null, primary key (capture, n)
+);
+"#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

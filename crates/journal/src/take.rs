@@ -35,10 +35,10 @@ impl PgJournal {
                 // Shards were given away meanwhile: once more, with those that are left.
                 Err(JournalError::Fenced) if self.still_mine().await? => continue,
                 // One of them cannot be stored: alone, the others can.
-                Err(JournalError::Refused(_)) => {
+                Err(JournalError::Refused(_) | JournalError::Unstorable(_)) => {
                     for one in now {
                         match self.take_together(std::slice::from_ref(one)).await {
-                            Err(JournalError::Refused(says)) => taken.push(Taken::Refused(says)),
+                            Err(JournalError::Refused(says) | JournalError::Unstorable(says)) => taken.push(Taken::Refused(says)),
                             other => taken.extend(other?),
                         }
                     }

@@ -1,21 +1,33 @@
 //! Folders: files written whole, and files taken in.
 
+mod faults;
 mod intake;
+mod roots;
+mod scan;
 
+pub use faults::{Fault, Faults};
 pub use intake::{Folder, run};
+pub use roots::Roots;
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use std::fs::File;
 use std::io::{self, Write};
-use std::path::Path;
+use std::path::{Component, Path};
+use wirewatch_core::Digest;
 use wirewatch_core::machine::{Body, Outcome};
 
 /// Writes a file so that a reader sees it whole or not at all: under a hidden name, synced, renamed, the folder synced.
-/// The same name with the same content again changes nothing for the reader.
+/// The same name with the same content again changes nothing for the reader. A name that the system does not take is refused: that
+/// is this message's own; whatever else goes wrong is the folder's.
 pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     let (folder, name, content) = (folder.to_owned(), name.to_owned(), content.to_owned());
+    let mut parts = Path::new(&name).components();
+    if !matches!((parts.next(), parts.next()), (Some(Component::Normal(_)), None)) || name.contains('\0') {
+        return refused(format!("{name:?} is not a file name"));
+    }
+    let shown = name.clone();
     let written = tokio::task::spawn_blocking(move || {
-        let hidden = folder.join(format!(".{name}.part"));
+        let hidden = folder.join(hidden_name(&name));
         let put = || -> io::Result<()> {
             let mut file = File::create(&hidden)?;
             file.write_all(&content)?;
@@ -31,9 +43,29 @@ pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     });
     match written.await {
         Ok(Ok(())) => Outcome::Answer { status: 0, body: Body::default() },
-        Ok(Err(error)) => Outcome::Held { says: plain(&error), status: 0 },
+        Ok(Err(error)) => match error.kind() {
+            io::ErrorKind::InvalidFilename => {
+                refused(format!("the system does not take {shown:?} as a file name: it is too long"))
+            }
+            io::ErrorKind::InvalidInput => refused(format!("the system does not take {shown:?} as a file name: {error}")),
+            io::ErrorKind::IsADirectory | io::ErrorKind::DirectoryNotEmpty => {
+                refused(format!("{shown:?} is a folder there, and cannot be replaced by a file"))
+            }
+            _ => Outcome::Held { says: plain(&error), status: 0 },
+        },
         Err(panic) => Outcome::Held { says: panic.to_string(), status: 0 },
     }
+}
+
+/// What a file is called until it is whole: one name for each, so that what a crash has left is written over.
+fn hidden_name(name: &str) -> String {
+    let plain = format!(".{name}.part");
+    // As long as the system takes names, this one must be no longer than the name itself.
+    if plain.len() <= 255 { plain } else { format!(".{}.part", Digest::of(&[name.as_bytes()])) }
+}
+
+fn refused(says: String) -> Outcome {
+    Outcome::Refused { says, status: 0, body: Body::default() }
 }
 
 /// A file error as a sentence with what to do.

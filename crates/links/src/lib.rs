@@ -7,9 +7,10 @@ mod tls;
 mod tokens;
 
 use amqp::{Access, Publishers, Sessions, Unreached};
+use folder::Roots;
 use http::{Credentials, Means};
 use std::collections::HashMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use tokens::Tokens;
 use tokio::sync::Notify;
@@ -58,7 +59,7 @@ impl Callers {
 pub struct Outside {
     callers: Arc<Callers>,
     tokens: Arc<Tokens>,
-    files: PathBuf,
+    folders: Roots,
     secrets: Arc<dyn Secrets>,
     changed: Arc<Notify>,
     publishers: Arc<Publishers>,
@@ -66,13 +67,13 @@ pub struct Outside {
 }
 
 impl Outside {
-    /// `files` is where relative folder paths start.
+    /// `folders` says where folders may lie.
     #[must_use]
-    pub fn new(files: PathBuf, secrets: Arc<dyn Secrets>) -> Self {
+    pub fn new(folders: Roots, secrets: Arc<dyn Secrets>) -> Self {
         Self {
             callers: Arc::default(),
             tokens: Arc::default(),
-            files,
+            folders,
             secrets,
             changed: Arc::default(),
             publishers: Arc::default(),
@@ -164,9 +165,11 @@ impl Outside {
     }
 
     /// The folder of a connection.
-    #[must_use]
-    pub fn folder(&self, path: &str) -> PathBuf {
-        self.files.join(Path::new(path))
+    ///
+    /// # Errors
+    /// A sentence with what to do, when it lies where none may.
+    pub fn folder(&self, path: &str) -> Result<PathBuf, String> {
+        self.folders.folder(path)
     }
 
     /// Reaches the other side without changing anything there; a sentence says what is wrong.
@@ -179,7 +182,7 @@ impl Outside {
                 let (client, credentials) = self.caller(http).await?;
                 http::test(&client, &http.address, http.look_at.as_deref(), http.wait, credentials.as_ref()).await
             }
-            ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)).await,
+            ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)?).await,
             ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
             ConnectionKind::Incidents => Ok("it tells of what happens in this service; there is nothing to reach".to_owned()),
             ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
@@ -193,9 +196,10 @@ impl Links for Outside {
             (ConnectionKind::Http(http), Effect::Call { method, path, body, .. }) => {
                 self.call(http, work, *method, path, body.as_ref(), connection.repeat).await
             }
-            (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => {
-                folder::write(&self.folder(path), file, &body.0).await
-            }
+            (ConnectionKind::Folder { path, .. }, Effect::Send { file, body, .. }) => match self.folder(path) {
+                Ok(folder) => folder::write(&folder, file, &body.0).await,
+                Err(says) => Outcome::Held { says, status: 0 },
+            },
             (ConnectionKind::Amqp(broker), Effect::Publish { post, body, .. }) => match self.access(broker) {
                 Ok(access) => {
                     let publisher = self.publishers.at(&connection.name, broker, &access);

@@ -83,7 +83,10 @@ impl Trial for OfFolder {
 async fn folders_keep_what_links_promise() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("out")).unwrap();
-    let outside = Outside::new(PathBuf::new(), Arc::new(Password(String::new())));
+    let outside = Outside::new(
+        wirewatch_links::folder::Roots::new(PathBuf::new(), vec![PathBuf::from("/")]),
+        Arc::new(Password(String::new())),
+    );
     conforms(&outside, &OfFolder(folder)).await;
 }
 
@@ -127,7 +130,10 @@ async fn servers_keep_what_links_promise() {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap().to_string();
     tokio::spawn(async move { axum::serve(listener, router).await });
-    let outside = Outside::new(PathBuf::new(), Arc::new(Password(String::new())));
+    let outside = Outside::new(
+        wirewatch_links::folder::Roots::new(PathBuf::new(), vec![PathBuf::from("/")]),
+        Arc::new(Password(String::new())),
+    );
     conforms(&outside, &OfHttp { address, calls }).await;
 }
 
@@ -174,6 +180,9 @@ impl Trial for OfBroker {
 async fn brokers_keep_what_links_promise() {
     let broker = TestBroker::open().await;
     broker.queue("here", None).await;
-    let outside = Outside::new(PathBuf::new(), Arc::new(Password(broker.password.clone())));
+    let outside = Outside::new(
+        wirewatch_links::folder::Roots::new(PathBuf::new(), vec![PathBuf::from("/")]),
+        Arc::new(Password(broker.password.clone())),
+    );
     conforms(&outside, &OfBroker(broker)).await;
 }

@@ -59,12 +59,24 @@ async fn a_file_where_the_folder_should_be_holds_the_connection() {
 }
 
 #[tokio::test]
-async fn a_folder_where_the_file_should_be_holds_the_connection_and_leaves_nothing_half() {
+async fn a_folder_where_the_file_should_be_fails_that_message_and_leaves_nothing_half() {
     let folder = tempfile::tempdir().unwrap();
     fs::create_dir(folder.path().join("997-1.edi")).unwrap();
     let outcome = write(folder.path(), "997-1.edi", b"ISA~").await;
-    assert!(held(&outcome).to_lowercase().contains("directory"), "{outcome:?}");
+    assert!(matches!(&outcome, Outcome::Refused { says, .. } if says.contains("is a folder there")), "{outcome:?}");
     assert_eq!(names(folder.path()), ["997-1.edi"]);
+}
+
+#[tokio::test]
+async fn a_name_that_the_system_does_not_take_fails_that_message_and_a_long_one_is_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let (longest, longer) = ("x".repeat(255), "x".repeat(256));
+    for name in ["", ".", "..", "a/b", "/etc/x", "a\0b", &longer] {
+        let outcome = write(folder.path(), name, b"ISA~").await;
+        assert!(matches!(outcome, Outcome::Refused { .. }), "{name:?}: {outcome:?}");
+    }
+    assert!(matches!(write(folder.path(), &longest, b"ISA~").await, Outcome::Answer { .. }));
+    assert_eq!(names(folder.path()), [longest]);
 }
 
 #[tokio::test]
@@ -124,7 +136,8 @@ async fn an_effect_that_a_connection_cannot_do_holds_it_in_words() {
     };
     let work =
         |effect| Work { step: "s".into(), generation: 0, effect, request: Digest::default(), key: Digest::default(), once: None };
-    let outside = Outside::new(folder.path().to_owned(), std::sync::Arc::new(NoSecrets));
+    let outside =
+        Outside::new(wirewatch_links::folder::Roots::new(folder.path().to_owned(), Vec::new()), std::sync::Arc::new(NoSecrets));
     let dir = connection(ConnectionKind::Folder { path: "out".into(), settle: std::time::Duration::ZERO });
     let call = work(Effect::Call { connection: "there".into(), method: Method::Get, path: "/".into(), body: None });
     assert!(held(&outside.perform(&dir, &call).await).contains("cannot do this"));

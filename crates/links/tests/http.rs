@@ -329,7 +329,12 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
             page: None,
             notes: String::new(),
         };
-        Outside::new(std::path::PathBuf::new(), std::sync::Arc::new(Known(secret))).perform(&connection, &work).await
+        Outside::new(
+            wirewatch_links::folder::Roots::new(std::path::PathBuf::new(), Vec::new()),
+            std::sync::Arc::new(Known(secret)),
+        )
+        .perform(&connection, &work)
+        .await
     };
     let forms = [
         (SignInWith::Bearer, "authorization: bearer s3cret"),

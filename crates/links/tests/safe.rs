@@ -132,7 +132,10 @@ struct Scene {
 impl Scene {
     fn new() -> Self {
         let secrets = Arc::new(Known::default());
-        Self { outside: Outside::new(std::path::PathBuf::new(), secrets.clone()), secrets }
+        Self {
+            outside: Outside::new(wirewatch_links::folder::Roots::new(std::path::PathBuf::new(), Vec::new()), secrets.clone()),
+            secrets,
+        }
     }
 
     fn connection(http: Http) -> Connection {

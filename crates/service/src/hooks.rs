@@ -3,27 +3,34 @@
 //! | call | answer |
 //! |---|---|
 //! | taken, kept while there are too many at a time, or a repeat | 202 with the arrival |
-//! | `GET`, `HEAD`, or without a body: somebody checks the address | 200; nothing is taken |
+//! | `GET`, `HEAD`, `OPTIONS`, or `POST` without a body: somebody checks the address | 200; nothing is taken |
+//! | any other method but `POST` | 405 |
 //! | no such address | 404 |
-//! | signature missing, old or wrong | 401 |
 //! | larger than the connection allows | 413 |
+//! | signature missing or old, before the body is read; signature wrong, after it | 401 |
 //! | its body slower than ten seconds | 408 |
 //! | its headers slower than ten seconds | none: the connection is ended |
-//! | more in a second than the connection allows | 429 |
-//! | held by a person, no room, work enough, database away | 503 with `Retry-After`: the sender keeps it |
+//! | more in a second than the connection allows, calls that are not believed apart | 429 |
+//! | held by a person, work enough, database away | 503 with `Retry-After`: the sender keeps it |
+//! | there are too many bodies at a time, and this one has been coming longest | 503 with `Retry-After` |
 //! | at the address of a tray | 200 once it is in the tray; 404 when the tray is closed by then |
 
 mod doors;
+mod room;
 
 pub use doors::Doors;
 
 use crate::api::problem::Problem;
+use crate::listen::Client;
 use crate::run::App;
-use axum::Json;
-use axum::body::{Body, Bytes};
+use crate::trays::tapped;
+use axum::body::{Body, Bytes, HttpBody};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
+use axum::{Extension, Json};
+use http_body_util::BodyExt;
+use room::{NoRoom, Room, Share};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -33,7 +40,7 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::intake::Came;
 use wirewatch_core::key;
 use wirewatch_core::place::Place;
-use wirewatch_core::webhook::Webhook;
+use wirewatch_core::webhook::{Forged, Webhook};
 use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
 
 /// What the addresses of webhooks begin with.
@@ -50,6 +57,7 @@ const COMMIT: Duration = Duration::from_secs(5);
 /// A call at an address of ours.
 pub async fn receive(
     State(app): State<Arc<App>>,
+    Extension(client): Extension<Client>,
     Path(path): Path<String>,
     method: Method,
     uri: Uri,
@@ -64,7 +72,7 @@ pub async fn receive(
     let Some((connection, webhook)) = found else {
         return into_tray(&app, &path, &method, &uri, &headers, body).await;
     };
-    match take(&app, connection, webhook, &method, &headers, body).await {
+    match take(&app, &client, connection, webhook, &method, &headers, body).await {
         Ok(answer) => answer,
         Err(Refusal { status, says, after }) => {
             app.doors.turned_away(&connection.name, &says, SystemClock.now());
@@ -85,11 +93,8 @@ async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &
     if app.trays.read(path, now, |_| ()).is_none() {
         return Problem::not_found("no webhook is at this address").into_response();
     }
-    let Some(_room) = app.doors.room(size_told(headers).unwrap_or(TRAY_LARGEST).min(TRAY_LARGEST)) else {
-        return Problem::new(StatusCode::SERVICE_UNAVAILABLE, "too many calls at a time").into_response();
-    };
-    let body = match read(headers, body, TRAY_LARGEST).await {
-        Ok(body) => body,
+    let (body, _share) = match read(&app.doors.room, headers, body, TRAY_LARGEST).await {
+        Ok(read) => read,
         Err(Refusal { status, says, .. }) => return Problem::new(status, says).into_response(),
     };
     let told = headers.iter().map(|(name, value)| {
@@ -98,8 +103,10 @@ async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &
         (name.to_string(), Value::from(value))
     });
     // The body took its time: the tray's may be over.
-    if !app.trays.catch(path, format!("{method} {uri}"), told.collect(), &body, SystemClock.now()) {
-        return Problem::not_found("the tray at this address is closed").into_response();
+    match tapped::keep(app, path, format!("{method} {uri}"), told.collect(), &body).await {
+        Ok(true) => {}
+        Ok(false) => return Problem::not_found("the tray at this address is closed").into_response(),
+        Err(error) => return Problem::from(error).into_response(),
     }
     (StatusCode::OK, Json(json!({ "says": "kept in a tray, to be looked at" }))).into_response()
 }
@@ -131,6 +138,7 @@ impl Refusal {
 
 async fn take(
     app: &App,
+    client: &Client,
     connection: &Connection,
     webhook: &Webhook,
     method: &Method,
@@ -145,6 +153,10 @@ async fn take(
     if [Method::GET, Method::HEAD, Method::OPTIONS].contains(method) {
         return checks();
     }
+    if method != Method::POST {
+        let says = format!("this address takes calls by POST, not by {method}");
+        return Err(Refusal::new(StatusCode::METHOD_NOT_ALLOWED, says));
+    }
     if app.draining.load(Ordering::Relaxed) {
         return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; call again shortly", 5));
     }
@@ -157,23 +169,27 @@ async fn take(
         }
         None => {}
     }
-    if !app.doors.admits(connection, webhook) {
-        let most = webhook.per_second.unwrap_or_default();
-        return Err(Refusal::later(StatusCode::TOO_MANY_REQUESTS, format!("more than {most} calls in a second"), 1));
-    }
-    let room = app.doors.room(size_told(headers).unwrap_or(webhook.largest).min(webhook.largest));
-    let Some(_room) = room else {
-        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "too many calls at a time", 1));
-    };
-    let body = read(headers, body, webhook.largest).await?;
-    if body.is_empty() {
+    too_large(headers, webhook.largest)?;
+    if body.is_end_stream() {
         return checks();
     }
     let find = |name: &str| headers.get(name)?.to_str().ok();
+    let forged = |forged: Forged| Refusal::new(StatusCode::UNAUTHORIZED, forged.to_string());
     if let Some(signature) = &webhook.signature {
-        let secrets = app.secrets.good(&signature.secret, now);
-        let believed = signature.check(&find, &body, &secrets, now);
-        believed.map_err(|forged| Refusal::new(StatusCode::UNAUTHORIZED, forged.to_string()))?;
+        signature.check_headers(&find, now).map_err(forged)?;
+    }
+    let (body, _share) = read(&app.doors.room, headers, body, webhook.largest).await?;
+    if body.is_empty() {
+        return checks();
+    }
+    if let Some(signature) = &webhook.signature {
+        signature.check(&find, &body, &app.secrets.good(&signature.secret, now), now).map_err(forged)?;
+        client.proved();
+    }
+    let _working = client.working();
+    if !app.doors.admits(connection, webhook) {
+        let most = webhook.per_second.unwrap_or_default();
+        return Err(Refusal::later(StatusCode::TOO_MANY_REQUESTS, format!("more than {most} calls in a second"), 1));
     }
     let json = Place::look_into([&webhook.event, &webhook.delivery], &body);
     let said = |place: &Option<Place>| {
@@ -200,22 +216,45 @@ fn size_told(headers: &HeaderMap) -> Option<u64> {
     headers.get(header::CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
 }
 
-/// The whole body, if it is small and fast enough.
-async fn read(headers: &HeaderMap, body: Body, largest: u64) -> Result<Bytes, Refusal> {
-    let too_large = || Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {largest} bytes"));
-    if size_told(headers).is_some_and(|size| size > largest) {
-        return Err(too_large());
-    }
-    match tokio::time::timeout(WAIT, axum::body::to_bytes(body, largest as usize)).await {
-        Ok(Ok(bytes)) => Ok(bytes),
-        Ok(Err(error))
-            if std::error::Error::source(&error).is_some_and(|cause| cause.is::<http_body_util::LengthLimitError>()) =>
-        {
-            Err(too_large())
+/// # Errors
+/// Where a body is announced that has more bytes than `most`.
+fn too_large(headers: &HeaderMap, most: u64) -> Result<(), Refusal> {
+    let says = || Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes"));
+    if size_told(headers).is_some_and(|size| size > most) { Err(says()) } else { Ok(()) }
+}
+
+/// The whole body with its share of the room, if it is small and fast enough.
+async fn read(room: &Room, headers: &HeaderMap, body: Body, most: u64) -> Result<(Bytes, Share), Refusal> {
+    too_large(headers, most)?;
+    let mut share = room.share();
+    let stop = share.stop();
+    let coming = async {
+        let mut body = http_body_util::Limited::new(body, usize::try_from(most).unwrap_or(usize::MAX));
+        let mut parts: Vec<Bytes> = Vec::new();
+        while let Some(frame) = body.frame().await {
+            let frame = frame.map_err(|error| match error.is::<http_body_util::LengthLimitError>() {
+                true => Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes")),
+                false => Refusal::new(StatusCode::BAD_REQUEST, format!("the body broke off: {error}")),
+            })?;
+            if let Ok(data) = frame.into_data() {
+                share.grow(data.len() as u64).map_err(|NoRoom| no_room())?;
+                parts.push(data);
+            }
         }
-        Ok(Err(error)) => Err(Refusal::new(StatusCode::BAD_REQUEST, format!("the body broke off: {error}"))),
-        Err(_) => Err(Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()))),
-    }
+        share.whole().map_err(|NoRoom| no_room())?;
+        // Most calls come in one piece, which is used as it is.
+        Ok(if parts.len() == 1 { parts.remove(0) } else { parts.concat().into() })
+    };
+    let slow = || Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()));
+    let whole = tokio::select! {
+        read = tokio::time::timeout(WAIT, coming) => read.map_err(|_| slow())??,
+        () = stop.notified() => return Err(no_room()),
+    };
+    Ok((whole, share))
+}
+
+fn no_room() -> Refusal {
+    Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many calls at a time, and this one came slowly", 1)
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::broadcast::{Receiver, error::RecvError};
 use wirewatch_core::Timestamp;
 use wirewatch_core::before::Before;
 use wirewatch_core::connection::ConnectionKind;
@@ -15,7 +15,7 @@ use wirewatch_core::incident::{Incident, What};
 use wirewatch_core::intake::Came;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, Source, SystemClock};
-use wirewatch_journal::{Event, JournalError};
+use wirewatch_journal::{Event, FeedRow, JournalError};
 
 /// How often it is looked for silence.
 const LISTEN: Duration = Duration::from_secs(2);
@@ -46,8 +46,7 @@ impl Silence {
 }
 
 /// Tells of what happens for as long as the service runs.
-pub async fn tell(app: Arc<App>) {
-    let mut live = app.journal.live();
+pub async fn tell(app: Arc<App>, mut live: Receiver<Arc<FeedRow>>) {
     loop {
         let row = match live.recv().await {
             Ok(row) => row,

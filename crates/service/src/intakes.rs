@@ -1,6 +1,7 @@
 //! What is taken from, and looked at: a task for each folder, queue and broker that the current release names.
 
 use crate::run::Running;
+use crate::supervised::restarted;
 use std::collections::{BTreeMap, HashMap};
 use tokio::task::JoinHandle;
 use wirewatch_core::broker::Broker;
@@ -9,7 +10,7 @@ use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::SystemClock;
 use wirewatch_links::Outside;
 use wirewatch_links::amqp::{self, QueueIntake, Queues};
-use wirewatch_links::folder::{self, Folder};
+use wirewatch_links::folder::{self, Faults, Folder};
 
 /// The tasks at the outside. Dropping ends them.
 #[derive(Debug, Default)]
@@ -17,6 +18,8 @@ pub struct Intakes {
     tasks: HashMap<String, (Task, JoinHandle<()>)>,
     /// How the queues stand.
     queues: Queues,
+    /// What is in the way of files.
+    faults: Faults,
 }
 
 /// What a task is about; one that is about the same goes on when the release changes.
@@ -29,45 +32,55 @@ enum Task {
 }
 
 impl Intakes {
-    /// Intakes that tell in `queues` how theirs stand.
+    /// Intakes that show in `queues` how theirs stand, and in `faults` what is in the way of files.
     #[must_use]
-    pub fn new(queues: Queues) -> Self {
-        Self { tasks: HashMap::new(), queues }
+    pub fn new(queues: Queues, faults: Faults) -> Self {
+        Self { tasks: HashMap::new(), queues, faults }
     }
 
     /// Starts, changes and ends tasks so that they are those of `workspace`.
     pub fn follow(&mut self, engine: &Running, outside: &Outside, workspace: &Workspace) {
         let wanted = wanted(outside, workspace);
-        let queues = &self.queues;
+        let (queues, faults) = (&self.queues, &self.faults);
         self.tasks.retain(|key, (task, running)| {
             let stays = wanted.get(key) == Some(task) && !running.is_finished();
             if !stays {
                 running.abort();
-                if let Task::Queue(intake) = task {
-                    queues.forget(&intake.connection, &intake.queue.name);
+                match task {
+                    Task::Queue(intake) => queues.forget(&intake.connection, &intake.queue.name),
+                    Task::Folder(folder) => faults.forget(&folder.connection),
+                    Task::Watch(..) => {}
                 }
             }
             stays
         });
         for (key, task) in wanted {
-            self.tasks.entry(key).or_insert_with(|| {
-                let (engine, outside, queues) = (engine.clone(), outside.clone(), queues.clone());
-                let running = match task.clone() {
-                    Task::Folder(folder) => tokio::spawn(async move {
-                        engine.lease(&format!("folder {}", folder.connection)).await;
-                        folder::run(engine, folder).await;
-                    }),
-                    Task::Queue(intake) => tokio::spawn(async move {
-                        if intake.in_order {
-                            engine.lease(&format!("queue {} {}", intake.connection, intake.queue.name)).await;
-                        }
-                        amqp::run(engine, outside, queues, *intake).await;
-                    }),
-                    Task::Watch(name, broker) => tokio::spawn(amqp::watch(outside, queues, SystemClock, name, *broker)),
-                };
+            self.tasks.entry(key.clone()).or_insert_with(|| {
+                let (engine, outside, queues, faults) = (engine.clone(), outside.clone(), queues.clone(), faults.clone());
+                let (name, again) = (key.clone(), task.clone());
+                let running = tokio::spawn(async move {
+                    restarted(&name, || run(again.clone(), engine.clone(), outside.clone(), queues.clone(), faults.clone()))
+                        .await;
+                });
                 (task, running)
             });
         }
+    }
+}
+
+async fn run(task: Task, engine: Running, outside: Outside, queues: Queues, faults: Faults) {
+    match task {
+        Task::Folder(folder) => {
+            engine.lease(&format!("folder {}", folder.connection)).await;
+            folder::run(engine, folder, faults, SystemClock).await;
+        }
+        Task::Queue(intake) => {
+            if intake.in_order {
+                engine.lease(&format!("queue {} {}", intake.connection, intake.queue.name)).await;
+            }
+            amqp::run(engine, outside, queues, *intake).await;
+        }
+        Task::Watch(name, broker) => amqp::watch(outside, queues, SystemClock, name, *broker).await,
     }
 }
 
@@ -78,8 +91,9 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
         let takes = || workspace.intakes().filter(|(_, intake)| intake.from == *name);
         match &connection.kind {
             ConnectionKind::Folder { path, settle } if takes().next().is_some() => {
-                let folder = Folder { connection: name.clone(), path: outside.folder(path), settle: *settle };
-                wanted.insert(name.clone(), Task::Folder(folder));
+                // What is wrong with it was told when it was released or started.
+                let Ok(path) = outside.folder(path) else { continue };
+                wanted.insert(name.clone(), Task::Folder(Folder { connection: name.clone(), path, settle: *settle }));
             }
             ConnectionKind::Amqp(broker) => {
                 wanted.insert(name.clone(), Task::Watch(name.clone(), broker.clone()));

@@ -5,12 +5,18 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 /// Writes a file beside its name, syncs it, and puts it in its place.
+///
+/// # Errors
+/// The system's, with the path of the file. The file is as it was before.
 pub fn write(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let part = path.with_extension("part");
-    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&part)?;
-    file.write_all(bytes)?;
-    file.sync_all()?;
-    std::fs::rename(&part, path)
+    let put = || {
+        let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&part)?;
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        std::fs::rename(&part, path)
+    };
+    put().map_err(|error: io::Error| io::Error::new(error.kind(), format!("{} cannot be written: {error}", path.display())))
 }
 
 /// Bytes from the system that nobody can guess.

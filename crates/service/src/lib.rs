@@ -5,6 +5,7 @@
 pub mod access;
 pub mod api;
 mod console;
+mod disk;
 mod error;
 mod folder;
 mod hooks;
@@ -18,6 +19,7 @@ mod releasing;
 mod run;
 mod sealed;
 mod secrets;
+mod supervised;
 mod together;
 mod trays;
 pub mod view;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use wirewatch_core::connection::{Connection, ConnectionKind};
 use wirewatch_core::finding::{Finding, Severity};
 use wirewatch_core::guard::guarded;
 use wirewatch_core::workspace::changes::{FileChange, changes, taken_back};
@@ -65,6 +66,7 @@ impl App {
             self.catch_up().await?;
         }
         let Checked { workspace, mut findings } = Workspace::read_in(files, self.environment.as_deref());
+        findings.extend(workspace.iter().flat_map(|workspace| outside(|path| self.outside.folder(path), workspace, files)));
         let (no, current) = self.engine.releases().current();
         let before = self.store.releases(no, LOOKED_THROUGH).await?;
         findings.splice(0..0, left_out.clone());
@@ -118,6 +120,19 @@ fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
     taken_back(&all, files).into_iter().map(finding).collect()
 }
 
+/// An error for each connection whose folder lies where none may.
+fn outside(folder: impl Fn(&str) -> Result<PathBuf, String>, workspace: &Workspace, files: &Files) -> Vec<Finding> {
+    let finding = |connection: &Connection| {
+        let ConnectionKind::Folder { path, .. } = &connection.kind else { return None };
+        let says = folder(path).err()?;
+        let file = format!("connections/{}.toml", connection.name);
+        let text = files.get(&file).map_or("", String::as_str);
+        let at = text.find(path.as_str()).unwrap_or(0);
+        Some(Finding::at(Severity::Error, "connection::folder", &file, text, at..at + path.len(), says))
+    };
+    workspace.connections.values().filter_map(|connection| finding(connection)).collect()
+}
+
 /// What runs at the start.
 pub struct Start {
     pub release: i64,
@@ -167,6 +182,8 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
     findings.splice(0..0, left_out);
     let known = before.last().is_some_and(|release| release.digest == digest(&files).to_string());
     findings.extend(stale(&before, &files));
+    let folders = config.folders();
+    findings.extend(workspace.iter().flat_map(|workspace| outside(|path| folders.folder(path), workspace, &files)));
     match workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new) {
         Some(workspace) if known => {
             Ok(Start { release: before.last().map_or(0, |release| release.no), workspace, findings, kept_running: false })

@@ -12,20 +12,28 @@ use crate::recordings::Recordings;
 use crate::releasing::{Folder, first_release};
 use crate::sealed;
 use crate::secrets::Secrets;
+use crate::supervised::restarted;
 use crate::together;
-use crate::trays::Trays;
+use crate::trays::{Trays, tapped};
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tokio::sync::broadcast::Receiver;
+use tokio::task::JoinSet;
+use wirewatch_core::connection::ConnectionKind;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Finding, Timestamp};
 use wirewatch_engine::{Clock, Engine, Releases, Settings, SystemClock};
-use wirewatch_journal::{PgJournal, Store};
+use wirewatch_journal::{FeedRow, JournalError, PgJournal, Store};
 use wirewatch_links::Outside;
 use wirewatch_links::amqp::Queues;
+use wirewatch_links::folder::{Faults, Roots};
+
+/// From one try to reach the database at the start to the next.
+const AWAY: Duration = Duration::from_secs(1);
 
 /// The engine as the service runs it.
 pub type Running = Engine<PgJournal, Outside, SystemClock>;
@@ -44,6 +52,8 @@ pub struct Config {
     pub state: PathBuf,
     /// Where relative folder paths of connections start.
     pub files: PathBuf,
+    /// Further folders below which connections may name theirs.
+    pub allow_folders: Vec<PathBuf>,
     /// Host names besides those of loopback.
     pub hosts: Vec<String>,
     /// Where senders reach this service from outside, e.g. `https://edge.example`; its own address when left out.
@@ -54,8 +64,18 @@ pub struct Config {
     pub accept_restore: bool,
     /// How many days history is kept.
     pub keep_days: u32,
+    /// Connections of clients at a time; half of the files that the process may open when left out.
+    pub max_connections: Option<usize>,
     /// How long what is under way may take to come to its end when the service is asked to end.
     pub drain: Duration,
+}
+
+impl Config {
+    /// Where folders of connections may lie.
+    #[must_use]
+    pub fn folders(&self) -> Roots {
+        Roots::new(self.files.clone(), self.allow_folders.clone())
+    }
 }
 
 /// What every request can reach.
@@ -82,7 +102,11 @@ pub struct App {
     pub recordings: Recordings,
     /// How the queues of brokers stand.
     pub queues: Queues,
+    /// What is in the way of files, by connection.
+    pub faults: Faults,
     pub started: Timestamp,
+    /// The folders that it writes to itself.
+    pub own_folders: [PathBuf; 2],
     /// The environment it was told to run in.
     pub environment: Option<String>,
     /// The folder it was started with.
@@ -117,10 +141,16 @@ pub async fn serve(
         std::fs::create_dir_all(folder).map_err(|source| file(folder, source))?;
     }
     let listener = tokio::net::TcpListener::bind(config.listen).await;
-    let listener = listener.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source })?;
-    let address = listener.local_addr().map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source })?;
+    let listener = listener.map_err(|source| listening(&config, source))?;
+    let address = listener.local_addr().map_err(|source| listening(&config, source))?;
+    let most = config.max_connections.unwrap_or_else(listen::most_connections);
+    let mut stop = Box::pin(stop);
     let process = format!("process {} at {address}", std::process::id());
-    let journal = Arc::new(PgJournal::open(&config.database, &process).await?);
+    let journal = tokio::select! {
+        journal = open(&config.database, &process) => Arc::new(journal?),
+        ended = listen::serve(&listener, api::waiting(), most) => return ended.map_err(|source| listening(&config, source)),
+        () = &mut stop => return Ok(()),
+    };
     let settings = journal.unsafe_settings().await?;
     if !settings.is_empty() && !config.unsafe_database {
         return Err(ServeError::UnsafeDatabase(settings));
@@ -129,21 +159,24 @@ pub async fn serve(
     let store = journal.store();
     let start = first_release(&config, &store).await?;
     let secrets = Arc::new(Secrets::open(&config.state, &store).await?);
-    let outside = Outside::new(config.files.clone(), secrets.clone());
+    let outside = Outside::new(config.folders(), secrets.clone());
     make_folders(&outside, &start.workspace);
     let releases = Releases::new(start.release, start.workspace.clone());
+    // From before anything moves, so that nothing is missed.
+    let live = [journal.live(), journal.live()];
     let engine = Engine::start(journal.clone(), Arc::new(outside.clone()), SystemClock, releases, Settings::default()).await?;
     let token = Token::read_or_make(&config.state, &address.to_string()).map_err(|source| file(&config.state, source))?;
+    let sessions =
+        Sessions::open_in(&config.state, &token.token, address.port()).map_err(|source| file(&config.state, source))?;
     let running = engine.clone();
     let meter = Meters::default();
-    let counting = tokio::spawn(meter.clone().follow(journal.live()));
-    let queues = Queues::default();
+    let (queues, faults) = (Queues::default(), Faults::default());
     let app = Arc::new(App {
         engine,
         journal: journal.clone(),
         store,
         outside,
-        sessions: Sessions::new(&token.token, address.port()),
+        sessions,
         meter,
         token,
         hosts: config.hosts.clone(),
@@ -155,27 +188,18 @@ pub async fn serve(
         draining: AtomicBool::new(false),
         recordings: Recordings::default(),
         queues: queues.clone(),
+        faults: faults.clone(),
         started: SystemClock.now(),
+        own_folders: [config.state.clone(), config.files.clone()],
         environment: config.environment.clone(),
         folder: config.workspace.clone().map(Folder::new),
-        intakes: Mutex::new(Intakes::new(queues)),
+        intakes: Mutex::new(Intakes::new(queues, faults)),
         releasing: tokio::sync::Mutex::default(),
     });
     app.follow_intakes(&start.workspace);
     app.follow_recordings().await?;
-    let following = [
-        tokio::spawn(together::follow(app.clone())),
-        tokio::spawn(incidents::tell(app.clone())),
-        tokio::spawn(incidents::listen(app.clone())),
-        {
-            let journal = journal.clone();
-            tokio::spawn(async move { journal.overhear().await })
-        },
-    ];
-    let folder = {
-        let journal = journal.clone();
-        tokio::spawn(async move { journal.fold_trails().await })
-    };
+    tapped::reopen(&app).await?;
+    let _tasks = follow(&app, live);
     ready(Ready {
         address,
         release: start.release,
@@ -183,16 +207,62 @@ pub async fn serve(
         findings: start.findings,
         kept_running: start.kept_running,
     });
-    let ended = tokio::select! {
-        served = listen::serve(listener, api::router(app.clone())) => served.map_err(|source| ServeError::Listen { listen: config.listen.to_string(), source }),
+    tokio::select! {
+        served = listen::serve(&listener, api::router(app.clone()), most) => served.map_err(|source| listening(&config, source)),
         error = journal.keep(config.keep_days) => Err(error.into()),
         () = running.ended() => Err(ServeError::Broken),
         () = async { stop.await; drain(&app, config.drain).await } => Ok(()),
-    };
-    following.iter().for_each(tokio::task::JoinHandle::abort);
-    folder.abort();
-    counting.abort();
-    ended
+    }
+}
+
+fn listening(config: &Config, source: std::io::Error) -> ServeError {
+    ServeError::Listen { listen: config.listen.to_string(), source }
+}
+
+/// Opens the journal, and waits for a database that is away.
+///
+/// # Errors
+/// Where waiting does not help: a wrong address, password or name, or a database of a newer version.
+async fn open(database: &str, process: &str) -> Result<PgJournal, JournalError> {
+    loop {
+        match PgJournal::open(database, process).await {
+            Err(JournalError::Away(says)) => {
+                tracing::warn!(says, "the database cannot be reached; the service starts as soon as it can");
+                tokio::time::sleep(AWAY).await;
+            }
+            opened => return opened,
+        }
+    }
+}
+
+/// Starts what runs beside the engine for as long as the service does. Dropping what is returned ends it.
+fn follow(app: &Arc<App>, [counted, told]: [Receiver<Arc<FeedRow>>; 2]) -> JoinSet<()> {
+    let mut tasks = JoinSet::new();
+    let (mut counted, mut told) = (Some(counted), Some(told));
+    macro_rules! restart {
+        ($task:literal, |$app:ident| $run:expr) => {
+            let app = app.clone();
+            tasks.spawn(async move {
+                restarted($task, || {
+                    let $app = app.clone();
+                    $run
+                })
+                .await;
+            });
+        };
+    }
+    restart!("figures of the last minute", |app| {
+        app.meter.clone().follow(counted.take().unwrap_or_else(|| app.journal.live()))
+    });
+    restart!("telling of incidents", |app| {
+        let live = told.take().unwrap_or_else(|| app.journal.live());
+        incidents::tell(app, live)
+    });
+    restart!("releases of other processes", |app| together::follow(app));
+    restart!("listening for silence", |app| incidents::listen(app));
+    restart!("events of other processes", |app| async move { app.journal.overhear().await });
+    restart!("orders along their milestones", |app| async move { app.journal.fold_trails().await });
+    tasks
 }
 
 /// Takes nothing more, and waits for what is under way: a planned end leaves nothing in doubt.
@@ -212,11 +282,13 @@ async fn drain(app: &App, at_most: Duration) {
 /// Makes the folders that connections name below the service's own; others are somebody else's to make.
 fn make_folders(outside: &Outside, workspace: &Workspace) {
     for connection in workspace.connections.values() {
-        if let wirewatch_core::connection::ConnectionKind::Folder { path, .. } = &connection.kind
-            && !path.starts_with('/')
-            && let Err(error) = std::fs::create_dir_all(outside.folder(path))
-        {
-            tracing::warn!(connection = connection.name, %error, "the folder cannot be made");
+        let ConnectionKind::Folder { path, .. } = &connection.kind else { continue };
+        let made = outside.folder(path).and_then(|folder| match path.starts_with('/') {
+            true => Ok(()),
+            false => std::fs::create_dir_all(&folder).map_err(|error| format!("{}: {error}", folder.display())),
+        });
+        if let Err(says) = made {
+            tracing::warn!(connection = connection.name, says, "the folder of a connection cannot be used");
         }
     }
 }

@@ -1,5 +1,7 @@
-//! Trays: temporary addresses that keep what arrives, to look at before there is a flow for it. Kept in memory, bounded in
-//! number, bytes and time; nothing of them outlives the service.
+//! Trays: temporary addresses that keep what arrives, to look at before there is a flow for it. Bounded in number, bytes and
+//! time. What they keep is in memory for whoever looks, and in the database for the next start ([`tapped`] does both).
+
+pub mod tapped;
 
 use serde_json::{Map, Value};
 use std::collections::{BTreeMap, VecDeque};
@@ -59,6 +61,14 @@ pub struct Caught {
     pub body: Arc<[u8]>,
 }
 
+impl Caught {
+    /// The bytes that it takes: of the body, and of what was told beside it.
+    fn size(&self) -> usize {
+        let told = |(name, value): (&String, &Value)| name.len() + value.as_str().map_or(16, str::len);
+        self.body.len() + self.line.len() + self.told.iter().map(told).sum::<usize>()
+    }
+}
+
 impl Trays {
     /// Opens a tray under a name; `None` when too many are open.
     pub fn open(&self, name: &str, kind: TrayKind, until: Timestamp, by: &str, now: Timestamp) -> Option<()> {
@@ -67,17 +77,7 @@ impl Trays {
         if open.len() >= TRAYS {
             return None;
         }
-        let tray = Tray {
-            kind,
-            until,
-            by: by.to_owned(),
-            arrived: 0,
-            caught: VecDeque::new(),
-            bytes: 0,
-            says: String::new(),
-            task: None,
-        };
-        open.insert(name.to_owned(), tray);
+        open.insert(name.to_owned(), Tray::new(kind, until, by));
         Some(())
     }
 
@@ -89,17 +89,28 @@ impl Trays {
         }
     }
 
-    /// Keeps what arrived; `false` when there is no such tray (any more).
-    pub fn catch(&self, name: &str, line: String, told: Map<String, Value>, body: &[u8], now: Timestamp) -> bool {
+    /// Keeps what arrived, and gives it with the number of the oldest that is kept; `None` when there is no such tray (any more).
+    pub fn catch(
+        &self,
+        name: &str,
+        line: String,
+        told: Map<String, Value>,
+        body: &[u8],
+        now: Timestamp,
+    ) -> Option<(Caught, u64)> {
         let mut open = self.open.lock().expect("no holder panics");
-        let Some(tray) = open.get_mut(name).filter(|tray| tray.until > now) else { return false };
-        tray.arrived += 1;
-        tray.bytes += body.len();
-        tray.caught.push_back(Caught { n: tray.arrived, at: now, line, told, body: body.into() });
-        while tray.caught.len() > KEPT || (tray.bytes > KEPT_BYTES && tray.caught.len() > 1) {
-            tray.bytes -= tray.caught.pop_front().map_or(0, |oldest| oldest.body.len());
+        let tray = open.get_mut(name).filter(|tray| tray.until > now)?;
+        let caught = Caught { n: tray.arrived + 1, at: now, line, told, body: body.into() };
+        Some((caught.clone(), tray.keep(caught)))
+    }
+
+    /// Opens a tray of an earlier start again, with what it kept, the oldest first.
+    pub fn restore(&self, name: &str, kind: TrayKind, until: Timestamp, by: &str, caught: Vec<Caught>) {
+        let mut tray = Tray::new(kind, until, by);
+        for one in caught {
+            tray.keep(one);
         }
-        true
+        self.open.lock().expect("no holder panics").insert(name.to_owned(), tray);
     }
 
     /// Says why nothing more arrives.
@@ -124,6 +135,24 @@ impl Trays {
     /// Closes a tray; `false` when there was none.
     pub fn close(&self, name: &str) -> bool {
         self.open.lock().expect("no holder panics").remove(name).is_some()
+    }
+}
+
+impl Tray {
+    fn new(kind: TrayKind, until: Timestamp, by: &str) -> Self {
+        let (by, says) = (by.to_owned(), String::new());
+        Self { kind, until, by, arrived: 0, caught: VecDeque::new(), bytes: 0, says, task: None }
+    }
+
+    /// Keeps one more, and as many before it as there is room for; gives the number of the oldest.
+    fn keep(&mut self, caught: Caught) -> u64 {
+        self.arrived = caught.n;
+        self.bytes += caught.size();
+        self.caught.push_back(caught);
+        while self.caught.len() > KEPT || (self.bytes > KEPT_BYTES && self.caught.len() > 1) {
+            self.bytes -= self.caught.pop_front().map_or(0, |oldest| oldest.size());
+        }
+        self.caught.front().map_or(1, |oldest| oldest.n)
     }
 }
 
@@ -154,11 +183,11 @@ mod tests {
         let trays = Trays::default();
         open(&trays, "t").unwrap();
         for _ in 0..KEPT + 5 {
-            assert!(trays.catch("t", "POST /".into(), Map::new(), b"{}", NOW));
+            assert!(trays.catch("t", "POST /".into(), Map::new(), b"{}", NOW).is_some());
         }
         let (arrived, numbers) = kept(&trays);
         assert_eq!((arrived, numbers.len(), numbers[0]), (105, KEPT, 6));
-        assert!(!trays.catch("t", String::new(), Map::new(), b"", Timestamp(9_000_001)), "its time is over");
+        assert!(trays.catch("t", String::new(), Map::new(), b"", Timestamp(9_000_001)).is_none(), "its time is over");
         assert!(trays.all(Timestamp(9_000_001), |name, _| name.to_owned()).is_empty());
     }
 
@@ -170,6 +199,9 @@ mod tests {
             trays.catch("t", String::new(), Map::new(), &vec![0; KEPT_BYTES / 2], NOW);
         }
         assert_eq!(kept(&trays), (3, vec![2, 3]));
+        let told = Map::from_iter([("x-long".to_owned(), Value::from("x".repeat(KEPT_BYTES)))]);
+        trays.catch("t", String::new(), told, b"", NOW);
+        assert_eq!(kept(&trays), (4, vec![4]), "headers count too");
         (1..TRAYS).for_each(|n| open(&trays, &n.to_string()).unwrap());
         assert!(open(&trays, "one too many").is_none());
         assert!(trays.close("t") && !trays.close("t"));

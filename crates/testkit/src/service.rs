@@ -228,6 +228,15 @@ impl Service {
         if response.status().is_success() { response.json().await.ok() } else { None }
     }
 
+    /// Asks; status and what came back, whatever it is.
+    ///
+    /// # Panics
+    /// When it does not answer.
+    pub async fn ask(&self, path: &str) -> (u16, Value) {
+        let response = self.http.get(self.url(path)).bearer_auth(self.token()).send().await.expect("an answer");
+        (response.status().as_u16(), response.json().await.unwrap_or_default())
+    }
+
     /// A request to be sent, with the token.
     pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
         self.http.post(self.url(path)).bearer_auth(self.token())

@@ -1,8 +1,9 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
+use crate::terminal::outln;
 use crate::ui::{self, cell, span, styled, tone};
 use serde_json::{Value, json};
-use wirewatch_service::view::{ConnectionView, QueueView};
+use wirewatch_service::view::{ConnectionView, FileFault, QueueView};
 
 /// List the connections; test, hold or free one
 #[derive(Debug, clap::Args)]
@@ -60,7 +61,7 @@ async fn test(client: &Client, connection: &str, json: bool) -> Result<(), Comma
         return Err(CommandError::Failed(says.to_owned()));
     }
     if !json {
-        println!("{says}");
+        outln!("{says}");
     }
     Ok(())
 }
@@ -68,9 +69,9 @@ async fn test(client: &Client, connection: &str, json: bool) -> Result<(), Comma
 async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Result<(), CommandError> {
     let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
     match view.held {
-        Some(held) if held.by.is_empty() => println!("{connection} is held: {}; the next message looks now", held.says),
-        Some(held) => println!("{connection} is held by {}: {}", held.by, held.says),
-        None => println!("{connection} is not held"),
+        Some(held) if held.by.is_empty() => outln!("{connection} is held: {}; the next message looks now", held.says),
+        Some(held) => outln!("{connection} is held by {}: {}", held.by, held.says),
+        None => outln!("{connection} is not held"),
     }
     Ok(())
 }
@@ -93,10 +94,21 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     let queues = connections.iter().flat_map(|one| one.queues.iter().map(move |queue| queue_row(one, queue)));
     let rows: Vec<_> = queues.collect();
     if !rows.is_empty() {
-        println!();
+        outln!();
         ui::table(&["QUEUE", "AT", "WAITING", "CONSUMERS", "TAKEN BY"], &rows);
     }
+    let files = connections.iter().flat_map(|one| one.files.iter().map(move |file| file_row(one, file)));
+    let rows: Vec<_> = files.collect();
+    if !rows.is_empty() {
+        outln!();
+        ui::table(&["FILE", "AT", "SINCE", "IN THE WAY"], &rows);
+    }
     Ok(())
+}
+
+fn file_row(connection: &ConnectionView, file: &FileFault) -> Vec<ui::Cell> {
+    let name = if file.file.is_empty() { "the folder itself" } else { &file.file };
+    vec![cell(name), cell(&connection.name), cell(span(&file.since, None)), styled(tone("held"), &file.says)]
 }
 
 fn queue_row(connection: &ConnectionView, queue: &QueueView) -> Vec<ui::Cell> {

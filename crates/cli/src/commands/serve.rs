@@ -1,9 +1,9 @@
 use crate::error::CommandError;
+use crate::log;
 use crate::ui;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
-use tracing_subscriber::EnvFilter;
 use wirewatch_service::{Config, Ready, serve};
 
 /// Run the service
@@ -29,6 +29,9 @@ pub struct ServeArgs {
     /// Where relative folder paths of connections start; otherwise `files` in the state folder
     #[arg(long, value_name = "DIR")]
     files: Option<PathBuf>,
+    /// Further folder below which connections may name theirs; otherwise all lie below the folder for files
+    #[arg(long = "allow-folder", value_name = "DIR")]
+    allow_folders: Vec<PathBuf>,
     /// Host names to answer to, besides those of loopback
     #[arg(long = "host", value_name = "NAME")]
     hosts: Vec<String>,
@@ -47,20 +50,17 @@ pub struct ServeArgs {
     /// How long what is under way may take to come to its end when the service is asked to end (SIGTERM, Ctrl-C)
     #[arg(long, default_value = "30s", value_name = "SPAN", value_parser = super::span)]
     drain: Duration,
+    /// Connections of clients at a time; otherwise half of the files that the process may open. With one too many, the oldest
+    /// that has shown neither token nor signature is ended
+    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
+    max_connections: Option<u32>,
     /// Log as JSON lines
     #[arg(long)]
     log_json: bool,
 }
 
 pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
-    let filter = EnvFilter::try_from_env("WIREWATCH_LOG")
-        .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn,lapin=error"));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
-    if args.log_json {
-        log.json().init()
-    } else {
-        log.init()
-    }
+    log::start(args.log_json);
     let files = args.files.unwrap_or_else(|| args.state.join("files"));
     let config = Config {
         database: args.database,
@@ -69,12 +69,14 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
         environment: args.environment,
         state: args.state,
         files,
+        allow_folders: args.allow_folders,
         hosts: args.hosts,
         public: args.public,
         unsafe_database: args.unsafe_database,
         accept_restore: args.accept_restore,
         keep_days: args.keep_days,
         drain: args.drain,
+        max_connections: args.max_connections.map(|most| most as usize),
     };
     serve(config, ready, stop()).await?;
     Ok(())
@@ -89,12 +91,22 @@ fn ready(ready: Ready) {
     tracing::info!(address = %ready.address, release = ready.release, environment, "ready");
 }
 
-/// Ends with Ctrl-C or a polite request to end.
+/// Returns at Ctrl-C or a request to end. The next one does not wait for what is under way any more.
 async fn stop() {
     use tokio::signal::unix::{SignalKind, signal};
-    let Ok(mut terminate) = signal(SignalKind::terminate()) else { return std::future::pending().await };
-    tokio::select! {
-        _ = tokio::signal::ctrl_c() => {}
-        _ = terminate.recv() => {}
-    }
+    let (Ok(mut interrupt), Ok(mut terminate)) = (signal(SignalKind::interrupt()), signal(SignalKind::terminate())) else {
+        return std::future::pending().await;
+    };
+    let mut asked = async move || {
+        tokio::select! {
+            _ = interrupt.recv() => {}
+            _ = terminate.recv() => {}
+        }
+    };
+    asked().await;
+    tokio::spawn(async move {
+        asked().await;
+        tracing::warn!("asked to end again: what is under way is left, and taken up at the next start");
+        std::process::exit(1);
+    });
 }

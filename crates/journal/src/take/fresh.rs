@@ -52,7 +52,7 @@ impl PgJournal {
                 Ok(Some(taken))
             }
             // Seen before, or by another at this moment; or it is not ours to write any more, or cannot be stored.
-            Err(JournalError::Fenced | JournalError::Refused(_)) => Ok(None),
+            Err(JournalError::Fenced | JournalError::Refused(_) | JournalError::Unstorable(_)) => Ok(None),
             Err(other) => Err(other),
         }
     }

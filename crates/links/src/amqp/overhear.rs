@@ -38,14 +38,15 @@ impl Overheard {
         Ok(Self { _connection: connection, consumer })
     }
 
-    /// Tells of each message, with its body; why no more come, when the connection ends.
-    pub async fn run(mut self, heard: impl Fn(Map<String, Value>, Vec<u8>)) -> String {
-        while let Some(delivery) = self.consumer.next().await {
-            match delivery {
-                Ok(delivery) => heard(told(&delivery), delivery.data),
-                Err(error) => return session::words(&error),
-            }
+    /// The next message: what is told of it, and its body.
+    ///
+    /// # Errors
+    /// A sentence why no more come, when the connection ends.
+    pub async fn next(&mut self) -> Result<(Map<String, Value>, Vec<u8>), String> {
+        match self.consumer.next().await {
+            Some(Ok(delivery)) => Ok((told(&delivery), delivery.data)),
+            Some(Err(error)) => Err(session::words(&error)),
+            None => Err("the broker has ended it".to_owned()),
         }
-        "the broker has ended it".to_owned()
     }
 }

@@ -1,19 +1,16 @@
 //! Takes files in: read in place, committed, looked at again, then moved into the archive. Nothing is claimed by renaming.
 
+use super::faults::Faults;
 use super::move_aside;
-use notify::event::{AccessKind, AccessMode};
-use notify::{EventKind, RecursiveMode, Watcher};
-use std::collections::BTreeSet;
-use std::fs::Metadata;
-use std::io::{self, Read, Seek, SeekFrom};
-use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use super::scan::{Notices, Whole, fingerprint, scan, watch};
+use std::collections::{BTreeSet, HashMap};
+use std::io;
+use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 use tokio::io::AsyncReadExt;
-use tokio::sync::Notify;
+use wirewatch_core::ArrivalId;
 use wirewatch_core::intake::Came;
-use wirewatch_core::x12::Delimiters;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
 
 /// The scan is the truth; change notices only make it sooner.
@@ -31,21 +28,14 @@ pub struct Folder {
     pub settle: Duration,
 }
 
-/// A file that is whole.
-#[derive(Debug)]
-struct Whole {
-    path: PathBuf,
-    name: String,
-    fingerprint: String,
-}
-
-/// Takes files from `folder` until the task is dropped.
-pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>, folder: Folder) {
-    let hint = Arc::new(Notify::new());
-    let _watcher = watch(&folder.path, hint.clone());
-    let mut complained = String::new();
+/// Takes files from `folder` until the task is dropped; what is in the way is shown in `faults`.
+pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>, folder: Folder, faults: Faults, clock: C) {
+    let notices = Arc::new(Notices::default());
+    let _watcher = watch(&folder.path, notices.clone());
+    // Taken, and not archived: by fingerprint, the arrival that they became. They are not read again.
+    let mut taken: HashMap<String, ArrivalId> = HashMap::new();
     loop {
-        let hinted = hint.notified();
+        let hinted = notices.changed.notified();
         // Files stay where they are while a person holds the connection or there is work enough: they are still the
         // sender's.
         if engine.closed(&[&folder.connection]).is_some() {
@@ -53,126 +43,71 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
             continue;
         }
         let scanned = {
-            let folder = folder.clone();
-            tokio::task::spawn_blocking(move || scan(&folder)).await
+            let (folder, notices) = (folder.clone(), notices.clone());
+            tokio::task::spawn_blocking(move || scan(&folder, &notices)).await
         };
+        let mut found = Vec::new();
         let (files, later) = match scanned {
-            Ok(Ok(found)) => found,
+            Ok(Ok(scanned)) => scanned,
             Ok(Err(error)) => {
-                complain(&mut complained, &folder, &error.to_string());
+                found.push((String::new(), format!("the folder cannot be read: {error}")));
                 (Vec::new(), false)
             }
-            Err(_) => return,
+            Err(panic) => std::panic::resume_unwind(panic.into_panic()),
         };
         let mut archives = BTreeSet::new();
+        let mut archived =
+            |file: &Whole, arrival: ArrivalId, taken: &mut HashMap<String, ArrivalId>| match archive(&folder, file, arrival) {
+                Ok(archive) => {
+                    taken.remove(&file.fingerprint);
+                    archives.extend(archive);
+                }
+                Err(error) => {
+                    taken.insert(file.fingerprint.clone(), arrival);
+                    let says = format!("it was taken in as arrival {arrival}, and cannot be moved into the archive: {error}");
+                    found.push((file.name.clone(), says));
+                }
+            };
+        taken.retain(|print, _| files.iter().any(|file| file.fingerprint == *print));
+        let (again, fresh): (Vec<Whole>, Vec<Whole>) = files.into_iter().partition(|file| taken.contains_key(&file.fingerprint));
+        for file in again {
+            let arrival = taken[&file.fingerprint];
+            archived(&file, arrival, &mut taken);
+        }
+        let mut unread = Vec::new();
         // What one scan finds comes in its order, or from the first that was not taken again with the next.
         let row = Row::default();
-        let mut files = files.into_iter().peekable();
-        while files.peek().is_some() {
-            for (name, taken) in take_some(&engine, &folder, &row, &mut files).await {
-                match taken {
-                    Ok(archive) => archives.extend(archive),
-                    Err(error) => complain(&mut complained, &folder, &format!("{name}: {error}")),
+        let mut fresh = fresh.into_iter().peekable();
+        while fresh.peek().is_some() {
+            for (file, report) in take_some(&engine, &folder, &row, &mut fresh).await {
+                match report {
+                    Ok(report) => archived(&file, report.arrival, &mut taken),
+                    Err(error) => unread.push((file.name, error.to_string())),
                 }
             }
         }
+        found.extend(unread);
         if let Err(error) = sync(&folder, archives).await {
-            complain(&mut complained, &folder, &format!("the archive cannot be synced: {error}"));
+            found.push((String::new(), format!("the archive cannot be synced: {error}")));
         }
+        faults.found(&folder.connection, found, clock.now());
         // A file not whole yet may become so without any notice.
         let wait = if later { Duration::from_millis(250) } else { SCAN };
         let _ = tokio::time::timeout(wait, hinted).await;
     }
 }
 
-/// Says the same thing once.
-fn complain(complained: &mut String, folder: &Folder, says: &str) {
-    if complained != says {
-        tracing::warn!(connection = folder.connection, %says, "files cannot be taken in");
-        says.clone_into(complained);
-    }
-}
-
-const CLOSED_AFTER_WRITING: EventKind = EventKind::Access(AccessKind::Close(AccessMode::Write));
-
-fn watch(path: &Path, hint: Arc<Notify>) -> Option<notify::RecommendedWatcher> {
-    // Our own reading is told too; hinting at that would make every scan the cause of the next.
-    let told = move |event: notify::Result<notify::Event>| {
-        let reading = event.as_ref().is_ok_and(|event| event.kind.is_access() && event.kind != CLOSED_AFTER_WRITING);
-        if !reading {
-            hint.notify_one();
-        }
-    };
-    let mut watcher = notify::recommended_watcher(told).ok()?;
-    watcher.watch(path, RecursiveMode::NonRecursive).ok()?;
-    Some(watcher)
-}
-
-/// The whole files, oldest first, and whether others are still being written.
-fn scan(folder: &Folder) -> io::Result<(Vec<Whole>, bool)> {
-    let mut found: Vec<(SystemTime, Whole)> = Vec::new();
-    let mut later = false;
-    for entry in std::fs::read_dir(&folder.path)? {
-        let entry = entry?;
-        let name = entry.file_name().to_string_lossy().into_owned();
-        // Gone between listing and looking: somebody else's business.
-        let Ok(metadata) = entry.metadata() else { continue };
-        if !metadata.is_file() || is_temporary(&name) {
-            continue;
-        }
-        let modified = metadata.modified().unwrap_or(SystemTime::UNIX_EPOCH);
-        let unchanged = modified.elapsed().unwrap_or(Duration::ZERO);
-        if unchanged >= folder.settle || ends_with_trailer(&entry.path()) {
-            let fingerprint = fingerprint(&name, &metadata);
-            found.push((modified, Whole { path: entry.path(), name, fingerprint }));
-        } else {
-            later = true;
-        }
-    }
-    found.sort_by(|a, b| (a.0, &a.1.name).cmp(&(b.0, &b.1.name)));
-    Ok((found.into_iter().map(|(_, file)| file).collect(), later))
-}
-
-/// Names that writers use until a file is whole.
-fn is_temporary(name: &str) -> bool {
-    name.starts_with('.') || name.ends_with(".tmp") || name.ends_with(".part")
-}
-
-fn fingerprint(name: &str, metadata: &Metadata) -> String {
-    format!("{}:{}:{}:{}.{:09}:{name}", metadata.dev(), metadata.ino(), metadata.size(), metadata.mtime(), metadata.mtime_nsec())
-}
-
-/// Whether the file begins with an ISA and ends with the IEA that carries its control number.
-fn ends_with_trailer(path: &Path) -> bool {
-    let look = || -> io::Result<bool> {
-        let mut file = std::fs::File::open(path)?;
-        let mut head = [0; 110];
-        let read = file.read(&mut head)?;
-        let start = head[..read].iter().position(|byte| !byte.is_ascii_whitespace()).unwrap_or(0);
-        let Some(delimiters) = Delimiters::of_isa(&head[start..read]) else { return Ok(false) };
-        let length = file.metadata()?.len();
-        file.seek(SeekFrom::Start(length.saturating_sub(200)))?;
-        let mut tail = Vec::new();
-        file.take(200).read_to_end(&mut tail)?;
-        let tail = tail.trim_ascii_end();
-        let Some((last, rest)) = tail.split_last() else { return Ok(false) };
-        let segment = rest.rsplit(|byte| *byte == delimiters.segment).next().unwrap_or_default().trim_ascii_start();
-        Ok(*last == delimiters.segment && segment.starts_with(b"IEA") && segment.get(3) == Some(&delimiters.element))
-    };
-    look().unwrap_or(false)
-}
-
 /// Files and bytes that are taken in one commit, at most.
 const TOGETHER: usize = 32;
 const TOGETHER_BYTES: u64 = 512 << 10;
 
-/// Takes the next few files; for each, the archive folder it was moved to.
+/// Takes the next few files; for each, what it became.
 async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     folder: &Folder,
     row: &Row,
     files: &mut impl Iterator<Item = Whole>,
-) -> Vec<(String, Result<Option<PathBuf>, TakeError>)> {
+) -> Vec<(Whole, Result<TakenReport, TakeError>)> {
     let (mut read, mut batch, mut done, mut bytes) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for file in files {
         match read_one(engine, folder, row, &file).await {
@@ -181,16 +116,14 @@ async fn take_some<J: Journal, L: Links, C: Clock + Clone>(
                 batch.push(ready);
                 read.push(file);
             }
-            Err(error) => done.push((file.name, Err(error))),
+            Err(error) => done.push((file, Err(error))),
         }
         if batch.len() == TOGETHER || bytes >= TOGETHER_BYTES {
             break;
         }
     }
-    for (file, taken) in read.into_iter().zip(engine.take(batch).await) {
-        let archived = taken.map_err(TakeError::from).and_then(|report| Ok(archive(folder, &file, &report)?));
-        done.push((file.name, archived));
-    }
+    let reports = engine.take(batch).await.into_iter().map(|report| report.map_err(TakeError::from));
+    done.extend(read.into_iter().zip(reports));
     done
 }
 
@@ -227,16 +160,28 @@ async fn sync(folder: &Folder, archives: BTreeSet<PathBuf>) -> io::Result<()> {
 }
 
 /// Moves the file away, unless it was changed while it was read: then it is another file, and its turn comes.
-fn archive(folder: &Folder, file: &Whole, report: &TakenReport) -> io::Result<Option<PathBuf>> {
+fn archive(folder: &Folder, file: &Whole, arrival: ArrivalId) -> io::Result<Option<PathBuf>> {
     let now = std::fs::metadata(&file.path)?;
     if fingerprint(&file.name, &now) != file.fingerprint {
         return Ok(None);
     }
-    let (day, _) = report.arrival.made().x12();
+    let (day, _) = arrival.made().x12();
     let to = folder.path.join(ARCHIVE).join(day);
     std::fs::create_dir_all(&to)?;
-    move_aside(&file.path, &to.join(format!("{}-{}", report.arrival, file.name)))?;
+    move_aside(&file.path, &to.join(archive_name(arrival, &file.name)))?;
     Ok(Some(to))
+}
+
+/// The name in the archive: the arrival, and what the file was called, its beginning cut where both together are too long.
+fn archive_name(arrival: ArrivalId, name: &str) -> String {
+    /// Bytes of a file name, at most, as almost every file system has it.
+    const LONGEST: usize = 255;
+    let id = arrival.to_string();
+    let mut from = (id.len() + 1 + name.len()).saturating_sub(LONGEST);
+    while !name.is_char_boundary(from) {
+        from += 1;
+    }
+    format!("{id}-{}", &name[from..])
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -250,27 +195,20 @@ enum TakeError {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use wirewatch_core::Id;
 
     #[test]
-    fn only_whole_files_are_seen() {
-        let folder = tempfile::tempdir().unwrap();
-        let put = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
-        let isa = "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000001*0*T*>~";
-        put("whole.edi", &format!("{isa}\nIEA*0*000000001~\n"));
-        put("half.edi", &format!("{isa}\nGS*PO*A*B"));
-        put("other.txt", "not X12");
-        put(".hidden", "x");
-        put("growing.part", "x");
-        std::fs::create_dir(folder.path().join("taken")).unwrap();
-        let look = |settle| {
-            let folder = Folder { connection: "drop".into(), path: folder.path().to_owned(), settle };
-            let (files, later) = scan(&folder).unwrap();
-            let mut names: Vec<String> = files.into_iter().map(|file| file.name).collect();
-            names.sort();
-            (names, later)
-        };
-        assert_eq!(look(Duration::from_secs(60)), (vec!["whole.edi".to_owned()], true));
-        assert_eq!(look(Duration::ZERO), (vec!["half.edi".to_owned(), "other.txt".to_owned(), "whole.edi".to_owned()], false));
+    fn a_name_of_any_length_has_a_place_in_the_archive() {
+        let id = Id(1_234_567_890_123);
+        let long = format!("ä{}.edi", "x".repeat(250));
+        for name in ["order.edi", &long, &"ä".repeat(127)] {
+            let kept = archive_name(id, name);
+            assert!(
+                kept.len() <= 255 && kept.starts_with(&format!("{id}-")) && name.ends_with(kept.split_once('-').unwrap().1),
+                "{kept}"
+            );
+        }
+        assert_eq!(archive_name(id, "order.edi"), format!("{id}-order.edi"));
     }
 
     #[test]

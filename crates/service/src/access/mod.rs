@@ -2,19 +2,21 @@
 
 pub mod session;
 
-pub use session::{Link, Sessions};
+pub use session::{Link, Session, Sessions};
 
 use crate::api::problem::Problem;
 use crate::keep;
+use crate::listen::Client;
 use crate::run::App;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::Next;
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use std::io;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use wirewatch_engine::{Clock, SystemClock};
 
 /// Name of the token file in the state folder.
@@ -69,7 +71,7 @@ fn random() -> io::Result<String> {
 }
 
 /// Lets a request through when it carries the token and was meant for this host.
-pub async fn check(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Result<Response, Problem> {
+pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Result<Response, Problem> {
     let headers = request.headers();
     if !host_is_ours(headers, &app.hosts) {
         return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "this host name is not served here")
@@ -78,11 +80,10 @@ pub async fn check(State(app): State<Arc<App>>, mut request: Request, next: Next
     if !origin_is_ours(headers) {
         return Err(Problem::new(StatusCode::FORBIDDEN, "a page of another site may not use this service"));
     }
-    if let Some(person) = app.sessions.person(headers, SystemClock.now()) {
+    if let Some((person, session)) = app.sessions.person(headers, SystemClock.now()) {
         // A browser names the page that asks whenever something is to be changed; who leaves it out is none.
         if request.method().is_safe() || headers.contains_key(header::ORIGIN) {
-            request.extensions_mut().insert(person);
-            return Ok(next.run(request).await);
+            return Ok(let_through(&app, person, session, request, next).await);
         }
     }
     let given =
@@ -94,8 +95,21 @@ pub async fn check(State(app): State<Arc<App>>, mut request: Request, next: Next
                  signs in with the link that `wirewatch console` prints.",
         ));
     }
-    request.extensions_mut().insert(Person(app.token.name.clone()));
-    Ok(next.run(request).await)
+    Ok(let_through(&app, Person(app.token.name.clone()), Session(None), request, next).await)
+}
+
+async fn let_through(app: &App, person: Person, session: Session, mut request: Request, next: Next) -> Response {
+    if app.draining.load(Ordering::Relaxed) && !request.method().is_safe() {
+        let problem =
+            Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; nothing was done, ask again shortly");
+        return ([(header::RETRY_AFTER, "5")], problem).into_response();
+    }
+    let client = request.extensions().get::<Client>().cloned().unwrap_or_default();
+    client.proved();
+    let _working = client.working();
+    request.extensions_mut().insert(person);
+    request.extensions_mut().insert(session);
+    next.run(request).await
 }
 
 /// A page on another site can make a browser send requests here under a name of its own (DNS rebinding).

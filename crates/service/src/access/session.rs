@@ -1,10 +1,12 @@
 //! How a browser gets in: a link that works once becomes a cookie.
 //!
 //! Whoever holds the token asks for a link (`POST /api/links`); opening it (`/enter`) sets a cookie that is signed with a
-//! key made from the token. So sessions outlive restarts and nothing of them is stored; a new token ends them all.
+//! key made from the token. So sessions outlive restarts; a new token ends them all. Stored are those that were signed out
+//! before their time, in `signed-out.json` of the state folder.
 
 use super::Person;
 use crate::api::problem::Problem;
+use crate::keep;
 use crate::run::App;
 use axum::extract::{Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -12,9 +14,12 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::{Extension, Json};
 use axum_extra::extract::cookie::{Cookie, Key, SameSite, SignedCookieJar};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tokio::sync::watch;
 use utoipa::ToSchema;
 use wirewatch_core::Timestamp;
 use wirewatch_engine::{Clock, SystemClock};
@@ -24,12 +29,22 @@ const LINK: Duration = Duration::from_secs(600);
 /// How long a browser stays signed in.
 const SESSION: Duration = Duration::from_secs(30 * 24 * 3600);
 
-/// Links that were not opened yet, and the key that signs cookies.
+/// Name of the file of sessions that were signed out, in the state folder.
+const SIGNED_OUT_FILE: &str = "signed-out.json";
+
+/// Links that were not opened yet, the key that signs cookies, and the sessions that were signed out.
 pub struct Sessions {
     key: Key,
     cookie: String,
     links: Mutex<HashMap<String, (String, Timestamp)>>,
+    file: PathBuf,
+    /// By the session's id, until when its cookie would be good, in microseconds.
+    signed_out: watch::Sender<BTreeMap<String, i64>>,
 }
+
+/// The browser session that a request belongs to: the id in its cookie. `None` for a request with the token.
+#[derive(Debug, Clone)]
+pub struct Session(pub Option<String>);
 
 impl std::fmt::Debug for Sessions {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -38,12 +53,22 @@ impl std::fmt::Debug for Sessions {
 }
 
 impl Sessions {
-    /// Sessions of the service that listens at `port`: cookies of one host are shared by its ports.
-    #[must_use]
-    pub fn new(token: &str, port: u16) -> Self {
+    /// Sessions of the service that listens at `port`, since cookies of one host are shared by its ports.
+    ///
+    /// # Errors
+    /// The system's, where the file of signed-out sessions in the `state` folder cannot be read; `InvalidData` where it is not
+    /// one.
+    pub fn open_in(state: &Path, token: &str, port: u16) -> io::Result<Self> {
         let half = |n: u8| *blake3::keyed_hash(blake3::hash(token.as_bytes()).as_bytes(), &[n]).as_bytes();
         let key = Key::from(&[half(1), half(2)].concat());
-        Self { key, cookie: format!("wirewatch-{port}"), links: Mutex::default() }
+        let file = state.join(SIGNED_OUT_FILE);
+        let signed_out = match std::fs::read(&file) {
+            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => BTreeMap::new(),
+            Err(error) => return Err(error),
+        };
+        let (signed_out, _) = watch::channel(signed_out);
+        Ok(Self { key, cookie: format!("wirewatch-{port}"), links: Mutex::default(), file, signed_out })
     }
 
     fn link(&self, name: &str, key: String, now: Timestamp) {
@@ -58,22 +83,61 @@ impl Sessions {
         (until > now).then_some(name)
     }
 
-    /// The person whose cookie a request carries.
-    pub fn person(&self, headers: &HeaderMap, now: Timestamp) -> Option<Person> {
-        let jar = SignedCookieJar::from_headers(headers, self.key.clone());
-        let cookie = jar.get(&self.cookie)?;
-        let (until, name) = cookie.value().split_once(' ')?;
-        (until.parse::<i64>().ok()? > now.0).then(|| Person(name.to_owned()))
+    /// The person whose cookie a request carries, and the session.
+    pub fn person(&self, headers: &HeaderMap, now: Timestamp) -> Option<(Person, Session)> {
+        let (until, id, name) = self.read(headers)?;
+        let good = until > now.0 && !self.signed_out.borrow().contains_key(&id);
+        good.then_some((Person(name), Session(Some(id))))
     }
 
-    fn jar(&self, name: &str, now: Timestamp) -> SignedCookieJar {
-        let cookie = Cookie::build((self.cookie.clone(), format!("{} {name}", now.after(SESSION).0)))
+    /// Until when the cookie of a request is good, the id of its session, and who was signed in.
+    fn read(&self, headers: &HeaderMap) -> Option<(i64, String, String)> {
+        let jar = SignedCookieJar::from_headers(headers, self.key.clone());
+        let cookie = jar.get(&self.cookie)?;
+        let mut parts = cookie.value().splitn(3, ' ');
+        Some((parts.next()?.parse().ok()?, parts.next()?.to_owned(), parts.next()?.to_owned()))
+    }
+
+    /// A new session. `secure` keeps the cookie to connections under TLS.
+    fn jar(&self, name: &str, id: &str, secure: bool, now: Timestamp) -> SignedCookieJar {
+        let cookie = Cookie::build((self.cookie.clone(), format!("{} {id} {name}", now.after(SESSION).0)))
             .path("/")
             .http_only(true)
+            .secure(secure)
             .same_site(SameSite::Strict)
             .max_age(SESSION.try_into().unwrap_or_default());
         SignedCookieJar::new(self.key.clone()).add(cookie)
     }
+
+    /// Ends the session of a request. Its cookie is not good any more from now on, wherever a copy of it is.
+    ///
+    /// # Errors
+    /// The system's, when that cannot be stored: then it holds until the next start.
+    fn sign_out(&self, headers: &HeaderMap, now: Timestamp) -> io::Result<()> {
+        let Some((until, id, _)) = self.read(headers) else { return Ok(()) };
+        self.signed_out.send_modify(|signed_out| {
+            signed_out.retain(|_, until| *until > now.0);
+            signed_out.insert(id, until);
+        });
+        keep::write(&self.file, &serde_json::to_vec(&*self.signed_out.borrow())?)
+    }
+
+    /// Returns when the session is signed out.
+    pub async fn ended(&self, Session(id): Session) {
+        let mut signed_out = self.signed_out.subscribe();
+        match id {
+            Some(id) => drop(signed_out.wait_for(|signed_out| signed_out.contains_key(&id)).await),
+            None => std::future::pending().await,
+        }
+    }
+}
+
+/// Whether the browser reaches us under TLS: by what the proxy in front of us says, or since it asks for our public host.
+fn is_under_tls(headers: &HeaderMap, public: &str) -> bool {
+    let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let forwarded = text("x-forwarded-proto").split(',').next().unwrap_or_default().trim().eq_ignore_ascii_case("https");
+    let at_public = public.strip_prefix("https://").is_some_and(|rest| rest.split('/').next() == Some(text("host")));
+    forwarded || at_public
 }
 
 /// A link that signs a browser in, once.
@@ -100,11 +164,14 @@ pub struct Enter {
 }
 
 /// Opens a link: a cookie, and on to the console. A link that was used or is too old leads to the page that says so.
-pub async fn enter(State(app): State<Arc<App>>, Query(Enter { key }): Query<Enter>) -> Response {
+pub async fn enter(State(app): State<Arc<App>>, headers: HeaderMap, Query(Enter { key }): Query<Enter>) -> Response {
     let now = SystemClock.now();
-    match app.sessions.open(&key, now) {
-        Some(name) => (app.sessions.jar(&name, now), Redirect::to("/")).into_response(),
-        None => Redirect::to("/sign-in?link=used").into_response(),
+    let Some(name) = app.sessions.open(&key, now) else {
+        return Redirect::to("/sign-in?link=used").into_response();
+    };
+    match super::random() {
+        Ok(id) => (app.sessions.jar(&name, &id, is_under_tls(&headers, &app.public), now), Redirect::to("/")).into_response(),
+        Err(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()).into_response(),
     }
 }
 
@@ -122,7 +189,11 @@ pub async fn me(Extension(Person(name)): Extension<Person>) -> Json<Me> {
 
 /// Signs the browser out.
 #[utoipa::path(delete, path = "/api/me", responses((status = 204)))]
-pub async fn leave(State(app): State<Arc<App>>) -> Response {
+pub async fn leave(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
+    if let Err(error) = app.sessions.sign_out(&headers, SystemClock.now()) {
+        let says = format!("signed out until the next start only: {error}");
+        return Problem::new(StatusCode::INTERNAL_SERVER_ERROR, says).into_response();
+    }
     let gone = Cookie::build((app.sessions.cookie.clone(), "")).path("/").removal().build().to_string();
     let mut response = StatusCode::NO_CONTENT.into_response();
     if let Ok(value) = HeaderValue::from_str(&gone) {
@@ -141,9 +212,13 @@ mod tests {
         HeaderMap::from_iter([(header::COOKIE, cookie.parse().unwrap())])
     }
 
+    fn sessions(token: &str, port: u16) -> Sessions {
+        Sessions::open_in(Path::new("/nowhere"), token, port).unwrap()
+    }
+
     #[test]
     fn a_link_opens_once_and_not_too_late() {
-        let sessions = Sessions::new("secret", 7811);
+        let sessions = sessions("secret", 7811);
         let now = Timestamp(1_000_000);
         sessions.link("ada", "one".into(), now);
         assert_eq!((sessions.open("one", now), sessions.open("one", now)), (Some("ada".to_owned()), None));
@@ -155,13 +230,43 @@ mod tests {
     #[test]
     fn a_cookie_holds_for_its_time_and_its_token_alone() {
         let now = Timestamp(1_000_000);
-        let given = headers(Sessions::new("secret", 7811).jar("Ada L", now));
-        let again = Sessions::new("secret", 7811);
-        assert_eq!(again.person(&given, now).map(|person| person.0), Some("Ada L".to_owned()), "a restart changes nothing");
+        let given = headers(sessions("secret", 7811).jar("Ada L", "1f", false, now));
+        let again = sessions("secret", 7811);
+        assert_eq!(again.person(&given, now).map(|(person, _)| person.0), Some("Ada L".to_owned()), "a restart changes nothing");
         assert!(again.person(&given, now.after(SESSION)).is_none());
-        assert!(Sessions::new("another", 7811).person(&given, now).is_none());
-        assert!(Sessions::new("secret", 7812).person(&given, now).is_none());
-        let forged = format!("wirewatch-7811={} eve", i64::MAX);
+        assert!(sessions("another", 7811).person(&given, now).is_none());
+        assert!(sessions("secret", 7812).person(&given, now).is_none());
+        let forged = format!("wirewatch-7811={} 1f eve", i64::MAX);
         assert!(again.person(&HeaderMap::from_iter([(header::COOKIE, forged.parse().unwrap())]), now).is_none());
+    }
+
+    #[tokio::test]
+    async fn a_signed_out_session_is_over_also_after_a_restart_and_others_go_on() {
+        let state = tempfile::tempdir().unwrap();
+        let open = || Sessions::open_in(state.path(), "secret", 7811).unwrap();
+        let (now, sessions) = (Timestamp(1_000_000), open());
+        let [first, second] = ["1f", "2f"].map(|id| headers(sessions.jar("Ada", id, false, now)));
+        let (_, session) = sessions.person(&first, now).unwrap();
+        sessions.sign_out(&first, now).unwrap();
+        sessions.ended(session).await;
+        for sessions in [sessions, open()] {
+            assert!(sessions.person(&first, now).is_none());
+            assert!(sessions.person(&second, now).is_some());
+        }
+        let later = open();
+        later.sign_out(&second, now.after(SESSION)).unwrap();
+        assert_eq!(later.signed_out.borrow().keys().collect::<Vec<_>>(), ["2f"], "what is over by itself is forgotten");
+    }
+
+    #[test]
+    fn a_cookie_is_kept_to_tls_where_the_browser_comes_by_tls() {
+        let headers = |name: &'static str, value: &str| HeaderMap::from_iter([(name.parse().unwrap(), value.parse().unwrap())]);
+        let public = "https://edge.example/hooks";
+        assert!(is_under_tls(&headers("x-forwarded-proto", "https"), "http://127.0.0.1:7811"));
+        assert!(is_under_tls(&headers("host", "edge.example"), public));
+        assert!(!is_under_tls(&headers("host", "127.0.0.1:7811"), public));
+        assert!(!is_under_tls(&headers("x-forwarded-proto", "http"), public));
+        let cookie = sessions("secret", 1).jar("Ada", "1f", true, Timestamp(0)).into_response();
+        assert!(cookie.headers()[header::SET_COOKIE].to_str().unwrap().contains("Secure"));
     }
 }

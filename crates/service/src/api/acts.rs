@@ -2,7 +2,7 @@
 
 use super::messages::source;
 use super::problem::Problem;
-use super::{Answer, id, rows, said};
+use super::{Answer, id, rows, said, storable};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{ActRequest, ActResult, BulkRequest};
@@ -41,6 +41,7 @@ pub async fn act(
     Json(request): Json<ActRequest>,
 ) -> Answer<ActResult> {
     let wanted = id(&text)?;
+    storable(&request.why)?;
     let unknown = || Problem::not_found(format!("there is no message {text}"));
     let mut findings = Vec::new();
     let act = match request.act.as_str() {
@@ -81,6 +82,7 @@ pub async fn bulk(
     Extension(Person(by)): Extension<Person>,
     Json(request): Json<BulkRequest>,
 ) -> Answer<Vec<ActResult>> {
+    storable(&request.why)?;
     let act = match request.act.as_str() {
         "resend" => Act::Resend { answers: answers(&request.answers)? },
         "discard" => said(&request.why, "they are discarded").map(|_| Act::Discard)?,

@@ -6,20 +6,24 @@ use super::{Answer, id, maybe_id, moment, next_of, page, rows, said};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, Why};
-use axum::body::Bytes;
+use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
+use futures_util::stream;
 use serde::Deserialize;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
 use wirewatch_core::intake::{Came, Verdict};
 use wirewatch_core::{Document, Id};
 use wirewatch_engine::{Clock, Settle, Source, SystemClock};
-use wirewatch_journal::{ArrivalFilter, ArrivalRow, MessageFilter};
+use wirewatch_journal::{ArrivalFilter, ArrivalRow, JournalError, MessageFilter};
 
 /// Bytes of an arrival that are shown with its story.
 const SHOWN: u64 = 64 << 10;
+/// Bytes of an arrival that are in memory at a time while it is passed on.
+const PIECE: u64 = 4 << 20;
 
 /// Arrivals, newest first.
 #[utoipa::path(get, path = "/api/arrivals", operation_id = "arrivals", params(ArrivalQuery), responses((status = 200, body = Arrivals)))]
@@ -31,7 +35,7 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>
             format!("`{}` is no verdict; there are {}", query.verdict, known.join(", ")),
         ));
     }
-    let limit = page(query.limit);
+    let limit = page(query.limit)?;
     let filter = ArrivalFilter {
         connection: query.connection,
         partner: query.partner,
@@ -86,14 +90,28 @@ pub fn readable(bytes: &[u8]) -> (&'static str, String) {
 
 /// The bytes of an arrival, as they came.
 #[utoipa::path(get, path = "/api/arrivals/{id}/bytes", params(("id" = String, Path)), responses((status = 200, content_type = "application/octet-stream")))]
-pub async fn bytes(
-    State(app): State<Arc<App>>,
-    Path(text): Path<String>,
-) -> Result<([(header::HeaderName, &'static str); 1], Vec<u8>), Problem> {
+pub async fn bytes(State(app): State<Arc<App>>, Path(text): Path<String>) -> Result<Response, Problem> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
-    let bytes = app.store.body(wanted, row.size as u64).await?;
-    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes))
+    let size = row.size.unsigned_abs();
+    // Piece by piece, so that the memory of the service does not grow with the arrival. A piece that cannot be read breaks the answer
+    // off: its length is said beforehand.
+    let pieces = stream::try_unfold(0, move |from| {
+        let store = app.store.clone();
+        async move {
+            if from >= size {
+                return Ok::<_, JournalError>(None);
+            }
+            let piece = store.body_part(wanted, from..(from + PIECE).min(size)).await?;
+            if piece.is_empty() {
+                return Err(JournalError::Damaged(format!("arrival {wanted} has {from} of its {size} bytes")));
+            }
+            let next = from + piece.len() as u64;
+            Ok(Some((piece, next)))
+        }
+    });
+    let headers = [(header::CONTENT_TYPE, "application/octet-stream".to_owned()), (header::CONTENT_LENGTH, size.to_string())];
+    Ok((headers, Body::from_stream(pieces)).into_response())
 }
 
 /// Lets an arrival through on purpose: its bytes come in once more, as a new arrival; one that stood aside is settled.

@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Answer, queues, said, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{AskRequest, Asked, ConnectionView, HeldConnection, Why};
+use crate::view::{AskRequest, Asked, ConnectionView, FileFault, HeldConnection, Why, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -33,6 +33,7 @@ pub async fn views(app: &App) -> Vec<ConnectionView> {
     let view = |connection: &Arc<Connection>| ConnectionView {
         webhook: connection.webhook().map(|webhook| webhooks::view(app, &workspace, connection, webhook, &heard)),
         queues: connection.broker().map(|broker| queues::views(app, &workspace, connection, broker)).unwrap_or_default(),
+        files: files(app, &connection.name),
         ..view(&workspace, connection, &held)
     };
     workspace.connections.values().map(view).collect()
@@ -63,8 +64,14 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         sends: calls || collects,
         held: held.iter().find(|held| held.connection == *name).cloned(),
         queues: Vec::new(),
+        files: Vec::new(),
         webhook: None,
     }
+}
+
+fn files(app: &App, connection: &str) -> Vec<FileFault> {
+    let faults = app.faults.at(connection).into_iter();
+    faults.map(|(file, fault)| FileFault { file, since: sure_time(fault.since), says: fault.says }).collect()
 }
 
 fn used_by(workspace: &Workspace, name: &str) -> Vec<String> {

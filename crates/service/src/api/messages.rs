@@ -64,7 +64,7 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
         since: moment(&query.since)?,
         until: moment(&query.until)?,
         before: maybe_id(&query.before)?,
-        limit: page(query.limit),
+        limit: page(query.limit)?,
     })
 }
 

@@ -1,6 +1,6 @@
 //! The API under `/api`: JSON, described by OpenAPI 3.1 from this code, problem details (RFC 9457) for errors.
 //!
-//! Layers from the outside in: compression, body limit, then who may (`access::check`), then the handlers.
+//! Layers from the outside in: what no handler should see (`sound`), compression, body limit, then who may (`access::check`), then the handlers.
 //! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not. Webhooks are called by
 //! anybody, under any host name, and believe signatures alone.
 
@@ -19,6 +19,7 @@ mod queues;
 mod releases;
 mod rows;
 mod secrets;
+mod sound;
 mod status;
 mod story;
 mod strands;
@@ -31,6 +32,7 @@ use crate::console;
 use crate::hooks;
 use crate::run::App;
 use axum::extract::DefaultBodyLimit;
+use axum::http::{StatusCode, header};
 use axum::routing::{any, get};
 use axum::{Json, Router, middleware};
 use problem::Problem;
@@ -72,11 +74,18 @@ pub fn router(app: Arc<App>) -> Router {
     // Streams and what is small or packed already pass as they are.
     let packed = routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest));
     // A sender is told a line: nothing stands between its call and the answer.
-    packed.route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive).with_state(app))
+    let all = packed.route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive).with_state(app));
+    all.layer(middleware::from_fn(sound::check))
+}
+
+/// What is answered until the database can be reached: 503 to everything.
+pub fn waiting() -> Router {
+    let says = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service waits for its database; its log says why");
+    Router::new().fallback(async move || ([(header::RETRY_AFTER, "5")], says()))
 }
 
 async fn nothing() -> Problem {
-    Problem::new(axum::http::StatusCode::NOT_FOUND, "there is nothing at this path")
+    Problem::new(StatusCode::NOT_FOUND, "there is nothing at this path")
 }
 
 /// The description of the API as a value, for checks and generated clients.
@@ -139,14 +148,19 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .split_for_parts()
 }
 
-/// A page size within bounds.
-fn page(limit: Option<u32>) -> u32 {
-    limit.unwrap_or(PAGE).clamp(1, PAGE_MOST)
+/// The page size that is asked for.
+///
+/// # Errors
+/// 400 outside 1 to [`PAGE_MOST`]: who asks for more must know that it does not get it.
+fn page(limit: Option<u32>) -> Result<u32, Problem> {
+    let limit = limit.unwrap_or(PAGE);
+    let says = || format!("limit is {limit}; a page has 1 to {PAGE_MOST} rows, and `before` gives the next one");
+    (1..=PAGE_MOST).contains(&limit).then_some(limit).ok_or_else(|| Problem::new(StatusCode::BAD_REQUEST, says()))
 }
 
 /// An id from a path or query.
 fn id(text: &str) -> Result<wirewatch_core::Id, Problem> {
-    text.parse().map_err(|error: wirewatch_core::id::NoId| Problem::new(axum::http::StatusCode::BAD_REQUEST, error.to_string()))
+    text.parse().map_err(|error: wirewatch_core::id::NoId| Problem::new(StatusCode::BAD_REQUEST, error.to_string()))
 }
 
 /// An id that may be left out.
@@ -156,8 +170,15 @@ fn maybe_id(text: &str) -> Result<Option<wirewatch_core::Id>, Problem> {
 
 /// The words of a person that an act needs for the record; `of` is the act, e.g. `it is held`.
 fn said<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
-    let missing = || Problem::new(axum::http::StatusCode::BAD_REQUEST, format!("say why {of}"));
+    storable(why)?;
+    let missing = || Problem::new(StatusCode::BAD_REQUEST, format!("say why {of}"));
     Some(why.trim()).filter(|why| !why.is_empty()).ok_or_else(missing)
+}
+
+/// Refuses a text that the database cannot store as it is.
+fn storable(text: &str) -> Result<(), Problem> {
+    let says = "a text holds a NUL character, which cannot be stored";
+    if text.contains('\0') { Err(Problem::new(StatusCode::BAD_REQUEST, says)) } else { Ok(()) }
 }
 
 /// A moment that may be left out.
@@ -167,7 +188,7 @@ fn moment(text: &str) -> Result<Option<wirewatch_core::Timestamp>, Problem> {
     }
     let parsed: Result<jiff::Timestamp, _> = text.parse();
     let says = format!("`{text}` is no moment; write RFC 3339, e.g. 2026-11-23T07:00:00Z");
-    let at = parsed.map_err(|_| Problem::new(axum::http::StatusCode::BAD_REQUEST, says))?;
+    let at = parsed.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, says))?;
     Ok(Some(wirewatch_core::Timestamp(at.as_microsecond())))
 }
 

@@ -28,7 +28,7 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
         let says = format!("`{}` is no state of an order; there are open, trouble, ended", query.state);
         return Err(Problem::new(StatusCode::BAD_REQUEST, says));
     }
-    let limit = page(query.limit);
+    let limit = page(query.limit)?;
     let before = match query.before.split_once(' ') {
         Some((begun, key)) => begun.parse().ok().map(|begun| (Timestamp(begun), key.to_owned())),
         None => None,

@@ -1,15 +1,20 @@
 //! How the service stands.
 
+use super::problem::Problem;
 use super::{Answer, flows, queues, rows};
+use crate::disk;
 use crate::incidents::silences;
 use crate::run::App;
 use crate::view::{HeldConnection, ProcessView, Reason, Status, time};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::before::Before;
+use wirewatch_core::connection::Connection;
+use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::JournalError;
 
@@ -25,11 +30,19 @@ async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
     Ok(rows.map(|row| ProcessView { process: row.process, shards: row.shards, answers: row.writer == own }).collect())
 }
 
-/// Whether the service and its database answer, and will go on doing so. Open to all; says nothing else.
-pub async fn health(State(app): State<Arc<App>>) -> StatusCode {
-    match app.store.days_ahead(SystemClock.now()).await {
-        Ok(DAYS_AHEAD..) => StatusCode::OK,
-        Ok(_) | Err(_) => StatusCode::SERVICE_UNAVAILABLE,
+/// Whether the service and its database answer, and will go on doing so. Open to all: what is wrong is said in the log.
+pub async fn health(State(app): State<Arc<App>>) -> Response {
+    let days = app.store.days_ahead(SystemClock.now()).await;
+    let away = days.as_ref().err().map(|error| ("the database cannot be reached", error.to_string()));
+    let few = days.is_ok_and(|days| days < DAYS_AHEAD).then(|| ("there is soon no room for history", String::new()));
+    let stalled = app.engine.stalled().map(|says| ("nothing can be committed", says));
+    let full = disk::full(&app.own_folders).into_iter().next().map(|says| ("a disk is full", says));
+    match away.or(few).or(stalled).or(full) {
+        None => StatusCode::OK.into_response(),
+        Some((title, says)) => {
+            tracing::warn!(says, "the service is not healthy: {title}");
+            Problem::new(StatusCode::SERVICE_UNAVAILABLE, title).into_response()
+        }
     }
 }
 
@@ -70,16 +83,42 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
+    let stalled = app.engine.stalled().map(|says| format!("nothing can be committed: {says}"));
     let kept = app.engine.kept().and_then(|(calls, since)| rush(calls, now.since(since)));
     let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
     Ok(few
         .into_iter()
+        .chain(stalled)
+        .chain(disk::full(&app.own_folders))
         .chain(kept)
         .chain(folder)
         .chain(connections)
         .chain(queues::troubles(app, &workspace))
+        .chain(workspace.connections.values().filter_map(|connection| in_the_way(app, connection)))
+        .chain(held(app).await.iter().filter_map(|held| held_and_gone(&workspace, held)))
         .chain(silences)
         .collect())
+}
+
+/// What is told of files that cannot be taken in or archived.
+fn in_the_way(app: &App, connection: &Connection) -> Option<String> {
+    let faults = app.faults.at(&connection.name);
+    let (file, fault) = faults.first()?;
+    let file = if file.is_empty() { String::new() } else { format!("{file}: ") };
+    let more =
+        if faults.len() > 1 { format!("; {} more files have something in the way", faults.len() - 1) } else { String::new() };
+    Some(format!("{}: {file}{}{more}", connection.title, fault.says))
+}
+
+/// What is told of a connection on hold that is not in the workspace any more.
+fn held_and_gone(workspace: &Workspace, held: &HeldConnection) -> Option<String> {
+    let HeldConnection { connection, waiting, .. } = held;
+    (!workspace.connections.contains_key(connection)).then(|| {
+        format!(
+            "`{connection}` is on hold and is no connection of the workspace any more; messages that wait for it: {waiting}. Deploy it \
+             again, or discard them"
+        )
+    })
 }
 
 /// What is told of calls that are kept, the first for so long. A rush that passes by itself needs nobody.

@@ -8,8 +8,10 @@ mod follow;
 mod pulse;
 
 use super::problem::Problem;
+use crate::access::Session;
 use crate::run::App;
 use crate::view::{LiveEvent, Pulse};
+use axum::Extension;
 use axum::extract::{Query, State};
 use axum::http::HeaderMap;
 use axum::response::sse::{Event as Sse, KeepAlive};
@@ -25,9 +27,10 @@ use utoipa::IntoParams;
 #[utoipa::path(get, path = "/api/stream", responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
 pub async fn stream(
     State(app): State<Arc<App>>,
+    Extension(session): Extension<Session>,
     headers: HeaderMap,
 ) -> Result<axum::response::Sse<impl Stream<Item = Result<Sse, Infallible>>>, Problem> {
-    let told = follow(&app, position(&headers)).await?;
+    let told = follow(&app, position(&headers)).await?.take_until(signed_out(&app, session));
     let events = told.flat_map(|told| {
         let events = match told {
             Told::Ready => vec![named("ready")],
@@ -58,10 +61,12 @@ pub struct PulseQuery {
 #[utoipa::path(get, path = "/api/pulse", params(PulseQuery), responses((status = 200, content_type = "text/event-stream", body = Pulse)))]
 pub async fn pulse(
     State(app): State<Arc<App>>,
+    Extension(session): Extension<Session>,
     Query(PulseQuery { after }): Query<PulseQuery>,
     headers: HeaderMap,
 ) -> Result<axum::response::Sse<impl Stream<Item = Result<Sse, Infallible>>>, Problem> {
     let told = follow(&app, Position::parse(&after).or_else(|| position(&headers))).await?;
+    let told = told.take_until(signed_out(&app, session));
     let pulses = pulse::pulses(told).map(|beat| {
         Ok(match beat {
             pulse::Beat::Ready => named("ready"),
@@ -73,6 +78,12 @@ pub async fn pulse(
         })
     });
     Ok(axum::response::Sse::new(pulses))
+}
+
+/// Returns when the follower's session is over: nothing is told to it then.
+fn signed_out(app: &Arc<App>, session: Session) -> impl Future<Output = ()> + use<> {
+    let app = app.clone();
+    async move { app.sessions.ended(session).await }
 }
 
 fn position(headers: &HeaderMap) -> Option<Position> {

@@ -7,7 +7,7 @@ use crate::access::Person;
 use crate::hooks::PREFIX;
 use crate::keep;
 use crate::run::App;
-use crate::trays::{Caught, LONGEST, OPEN, Tray, TrayKind};
+use crate::trays::{Caught, LONGEST, OPEN, Tray, TrayKind, tapped};
 use crate::view::{CaughtView, TrayRequest, TrayStory, TrayView, sure_time};
 use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
@@ -17,7 +17,6 @@ use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::{Document, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
-use wirewatch_links::amqp::Overheard;
 
 /// Bytes of a body that are shown.
 const SHOWN: usize = 256 << 10;
@@ -37,13 +36,9 @@ pub async fn open(
     let (kind, overheard) = match request.kind.as_str() {
         "http" => (TrayKind::Http, None),
         "queue" => {
-            let (_, workspace) = app.engine.releases().current();
-            let broker = workspace.connections.get(&request.connection).and_then(|connection| connection.broker());
-            let broker = broker.ok_or_else(|| refused(format!("`{}` is no connection to a broker", request.connection)))?;
             let pattern = if request.pattern.is_empty() { "#".to_owned() } else { request.pattern };
-            let access = app.outside.access(broker).map_err(refused)?;
-            let overheard = Overheard::open(broker, &access, &request.exchange, &pattern).await.map_err(refused)?;
             let (connection, exchange) = (request.connection, request.exchange);
+            let overheard = tapped::bind(&app, &connection, &exchange, &pattern).await.map_err(refused)?;
             (TrayKind::Queue { connection, exchange, pattern }, Some(overheard))
         }
         other => return Err(refused(format!("a tray is of the kind http or queue, not `{other}`"))),
@@ -51,21 +46,13 @@ pub async fn open(
     // Not to be guessed: whoever knows the address may put something in.
     let random = keep::random::<8>().map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()))?;
     let name = format!("tray-{}", hex::encode(random));
-    let opened = app.trays.open(&name, kind, until, &by, now);
+    let opened = app.trays.open(&name, kind.clone(), until, &by, now);
     opened.ok_or_else(|| Problem::new(StatusCode::CONFLICT, "too many trays are open; close one first"))?;
-    if let Some(overheard) = overheard {
-        let (trays, own) = (app.trays.clone(), name.clone());
-        let heard = {
-            let (trays, own) = (trays.clone(), own.clone());
-            move |told: serde_json::Map<String, serde_json::Value>, body: Vec<u8>| {
-                let text = |key: &str| told.get(key).and_then(serde_json::Value::as_str).unwrap_or_default();
-                let line = format!("{} {}", text("exchange"), text("routing_key"));
-                trays.catch(&own, line, told, &body, SystemClock.now());
-            }
-        };
-        let task = tokio::spawn(async move { trays.ended(&own, &overheard.run(heard).await) });
-        app.trays.fill(&name, task);
+    if let Err(error) = tapped::store(&app, &name, &kind, until, &by).await {
+        app.trays.close(&name);
+        return Err(error.into());
     }
+    tapped::listen(&app, &name, &kind, overheard);
     Ok(Json(app.trays.read(&name, now, |tray| view(&app, &name, tray)).ok_or_else(|| unknown(&name))?))
 }
 
@@ -98,7 +85,11 @@ pub async fn bytes(State(app): State<Arc<App>>, Path((name, n)): Path<(String, u
 #[utoipa::path(delete, path = "/api/trays/{name}", operation_id = "close_tray", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn close(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
-    if app.trays.close(&name) { Ok(StatusCode::NO_CONTENT) } else { Err(unknown(&name)) }
+    if !app.trays.close(&name) {
+        return Err(unknown(&name));
+    }
+    app.store.remove_capture(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 fn unknown(name: &str) -> Problem {

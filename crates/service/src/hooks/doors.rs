@@ -1,24 +1,21 @@
 //! What happens at the addresses of webhooks before anything is taken: how many come in, and who was turned away.
 
+use super::room::Room;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use std::collections::HashMap;
 use std::num::NonZeroU32;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use wirewatch_core::Timestamp;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::webhook::Webhook;
 
-/// Kilobytes of bodies that are under way at a time: beyond, senders are asked to come again.
-const ROOM: usize = 128 << 10;
-/// The same refusal is logged no more often than this.
-const AGAIN: Duration = Duration::from_secs(60);
+/// Bytes of bodies that are under way at a time.
+const ROOM: u64 = 128 << 20;
 
 /// Every address, by its connection's name.
 #[derive(Debug)]
 pub struct Doors {
-    room: Arc<Semaphore>,
+    pub room: Room,
     limits: Mutex<HashMap<String, (NonZeroU32, Arc<DefaultDirectRateLimiter>)>>,
     seen: Mutex<HashMap<String, Door>>,
 }
@@ -38,23 +35,17 @@ pub struct Turned {
     pub last: Timestamp,
     /// Why the last of them was not.
     pub says: String,
-    logged: Timestamp,
 }
 
 impl Default for Doors {
     fn default() -> Self {
-        Self { room: Arc::new(Semaphore::new(ROOM)), limits: Mutex::default(), seen: Mutex::default() }
+        Self { room: Room::new(ROOM), limits: Mutex::default(), seen: Mutex::default() }
     }
 }
 
 impl Doors {
-    /// Room for a body of so many bytes until it is dropped; `None` when there is none.
-    pub fn room(&self, bytes: u64) -> Option<OwnedSemaphorePermit> {
-        let kilobytes = u32::try_from(bytes.div_ceil(1024).max(1)).unwrap_or(u32::MAX);
-        self.room.clone().try_acquire_many_owned(kilobytes).ok()
-    }
-
-    /// Whether one more call is within what the connection allows in a second.
+    /// Whether one more call is within what the connection allows in a second. Only calls that are believed count: forged ones
+    /// must not use up what their sender may send.
     pub fn admits(&self, connection: &Connection, webhook: &Webhook) -> bool {
         let Some(most) = webhook.per_second.and_then(NonZeroU32::new) else { return true };
         let limiter = {
@@ -76,16 +67,11 @@ impl Doors {
 
     /// A call was not taken.
     pub fn turned_away(&self, connection: &str, says: &str, now: Timestamp) {
+        tracing::warn!(connection, says, "a call was not taken");
         let mut seen = self.seen.lock().expect("no holder panics");
         let turned = &mut seen.entry(connection.to_owned()).or_default().turned;
-        let before = turned.take();
-        let told = before.as_ref().is_some_and(|before| before.says == says && now.since(before.logged) < AGAIN);
-        if !told {
-            tracing::warn!(connection, says, "a call was not taken");
-        }
-        let logged = before.as_ref().filter(|_| told).map_or(now, |before| before.logged);
-        let calls = before.map_or(0, |before| before.calls) + 1;
-        *turned = Some(Turned { calls, last: now, says: says.to_owned(), logged });
+        let calls = turned.as_ref().map_or(0, |before| before.calls) + 1;
+        *turned = Some(Turned { calls, last: now, says: says.to_owned() });
     }
 
     /// What was seen at the address of a connection.
@@ -107,14 +93,5 @@ mod tests {
         let turned = doors.at("shop").turned.unwrap();
         assert_eq!((turned.calls, turned.last, turned.says.as_str()), (2, Timestamp(2), "too large"));
         assert!(doors.at("other").turned.is_none());
-    }
-
-    #[test]
-    fn room_is_bounded_and_comes_back() {
-        let doors = Doors::default();
-        let all = doors.room((ROOM as u64) * 1024).unwrap();
-        assert!(doors.room(1).is_none());
-        drop(all);
-        assert!(doors.room(1).is_some());
     }
 }

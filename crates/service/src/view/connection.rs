@@ -45,8 +45,20 @@ pub struct ConnectionView {
     pub held: Option<HeldConnection>,
     /// Of a broker: its queues that the workspace names.
     pub queues: Vec<QueueView>,
+    /// Of a folder: its files that cannot be taken in or archived.
+    pub files: Vec<FileFault>,
     /// Of a webhook: what its sender needs, and what came of it.
     pub webhook: Option<WebhookView>,
+}
+
+/// A file that cannot be taken in or archived.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FileFault {
+    /// Its name; empty for the folder itself.
+    pub file: String,
+    pub since: String,
+    /// What is in the way.
+    pub says: String,
 }
 
 /// A queue at a broker.

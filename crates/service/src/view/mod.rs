@@ -15,7 +15,9 @@ mod tray;
 
 pub use act::{ActRequest, ActResult, BulkRequest, FireBegin, FireField, FireLast, Fired, Why};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
-pub use connection::{AskRequest, Asked, ConnectionView, HeardView, HeldConnection, QueueView, TurnedView, WebhookView};
+pub use connection::{
+    AskRequest, Asked, ConnectionView, FileFault, HeardView, HeldConnection, QueueView, TurnedView, WebhookView,
+};
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use map::{

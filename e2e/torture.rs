@@ -1,0 +1,180 @@
+//! Everything at once: kills, planned restarts, outages of the database and the order system, damaged records, hostile callers and
+//! files. In the end nothing is lost, doubled, in doubt or stuck. `make torture` does it often, `make test` a few times.
+
+use crate::scene::Scene;
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::io::Write;
+use std::net::TcpStream;
+use std::time::Duration;
+use tokio::task::JoinHandle;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_standins::order_system::Faults;
+use wirewatch_standins::shop::{Shop, Told};
+use wirewatch_testkit::{Database, eventually, http_client, private_cluster};
+
+const PATH: &str = "/in/shop-7d2f";
+
+/// What is done to the service in one round.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Blow {
+    Kill,
+    Restart,
+    DatabaseOutage,
+    OrderSystemOutage,
+    Damage,
+}
+
+/// How often, from the environment: `TORTURE_KILLS` and so on.
+fn times(name: &str, otherwise: usize) -> usize {
+    std::env::var(format!("TORTURE_{name}")).ok().and_then(|text| text.parse().ok()).unwrap_or(otherwise)
+}
+
+fn blows(random: &mut fastrand::Rng) -> Vec<Blow> {
+    let outages = times("OUTAGES", 2);
+    let of = |blow: Blow, times: usize| std::iter::repeat_n(blow, times);
+    let mut all: Vec<Blow> = of(Blow::Kill, times("KILLS", 3))
+        .chain(of(Blow::Restart, times("RESTARTS", 2)))
+        .chain(of(Blow::DatabaseOutage, outages / 2))
+        .chain(of(Blow::OrderSystemOutage, outages - outages / 2))
+        .chain(of(Blow::Damage, times("DAMAGED", 2)))
+        .collect();
+    random.shuffle(&mut all);
+    all
+}
+
+/// Callers who mean no good, until they are aborted: half heads, bodies that drip, forged and oversized calls, unknown paths.
+fn hostile(address: String) -> JoinHandle<()> {
+    tokio::spawn(async move {
+        let http = http_client();
+        let mut open: Vec<TcpStream> = Vec::new();
+        for n in 0_usize.. {
+            if let Ok(mut stream) = TcpStream::connect(&address) {
+                let _ = write!(stream, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nContent-Length: 1000000\r\n");
+                open.push(stream);
+            }
+            if open.len() > 50 {
+                open.remove(0);
+            }
+            let path = ["/in/nothing", "/api/messages?limit=-1", "/api/messages/%00", "/enter?key=x", PATH][n % 5];
+            let body = ["", "{", "{\"number\": 1e999}", "\u{1b}[2J"][n % 4];
+            let forged = http.post(format!("http://{address}{path}")).header("webhook-id", "x").header("webhook-timestamp", "0");
+            let _ = forged.header("webhook-signature", "v1,AAAA").body(body).timeout(Duration::from_secs(2)).send().await;
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    })
+}
+
+/// Tells of a purchase until it is taken, as a sender does.
+async fn told(shop: &Shop, told: &Told) {
+    eventually("a call is taken", || async { (shop.tell(told).await == Ok(202)).then_some(()) }).await;
+}
+
+/// Damages the newest order that waits unbooked; its key.
+async fn damage(database: &Database, scene: &mut Scene) -> Option<String> {
+    let count = "select count(*) from live where head = 'x'";
+    let before = database.number(count).await;
+    let newest = "select max(id) from live where flow = 'partner-orders' and state = 'waiting' and head <> 'x'";
+    scene.service.kill();
+    database.run(&format!("update live set head = 'x' where id = ({newest})")).await;
+    let damaged = database.number(count).await > before;
+    let key = "select substr(key, 4)::bigint from live where head = 'x' order by id desc limit 1";
+    let key = if damaged { Some(format!("MF-{}", database.number(key).await)) } else { None };
+    scene.service.start().await;
+    key
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
+    let (mut cluster, _folder) = private_cluster(true);
+    cluster.create_database("wirewatch").unwrap();
+    let database = Database { url: cluster.url("wirewatch") };
+    let mut scene = Scene::open_on(&database).await;
+    let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
+    let enemies = hostile(scene.service.url("").replace("http://", ""));
+    let mut random = fastrand::Rng::with_seed(times("SEED", 20_261_201) as u64);
+    let (mut purchases, mut damaged, mut bad_files) = (Vec::new(), BTreeSet::new(), 0);
+    let blows = blows(&mut random);
+    for (round, blow) in blows.iter().enumerate() {
+        for _ in 0..2 {
+            scene.send(random.usize(1..=3), Flaw::None);
+        }
+        let text = ["", "no X12", "ISA*00*", "\u{1b}[2J{"][round % 4];
+        scene.drop(&format!("bad-{round}.txt"), text.as_bytes());
+        bad_files += 1;
+        for _ in 0..2 {
+            let one = shop.purchase();
+            told(&shop, &one).await;
+            purchases.push(one);
+        }
+        match blow {
+            Blow::Kill => {
+                // Anywhere from in the middle of taking to in the middle of booking.
+                tokio::time::sleep(Duration::from_micros(random.u64(0..60_000))).await;
+                scene.service.kill();
+                scene.service.start().await;
+            }
+            Blow::Restart => {
+                scene.service.stop();
+                scene.service.start().await;
+            }
+            Blow::DatabaseOutage => {
+                cluster.stop();
+                tokio::time::sleep(Duration::from_millis(random.u64(100..1000))).await;
+                cluster.start_again().unwrap();
+            }
+            Blow::OrderSystemOutage | Blow::Damage => {
+                scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
+                scene.send(2, Flaw::None);
+                eventually("orders wait for the order system", || async {
+                    let status = scene.service.get("/api/status").await?;
+                    let waiting = status["unfinished"]["waiting"].as_i64()?;
+                    (waiting >= 2).then_some(())
+                })
+                .await;
+                if *blow == Blow::Damage {
+                    damaged.extend(damage(&database, &mut scene).await);
+                }
+                scene.orders.set_faults(Faults::default());
+            }
+        }
+    }
+    enemies.abort();
+    let mut expected: Vec<String> =
+        scene.sent.iter().flat_map(|sent| sent.orders.clone()).filter(|order| !damaged.contains(order)).collect();
+    expected.extend(purchases.iter().map(|one| {
+        let body: Value = serde_json::from_str(&one.body).unwrap();
+        body["data"]["number"].as_str().unwrap().to_owned()
+    }));
+    expected.sort();
+    scene.quiet(expected.len()).await;
+    let mut booked = scene.orders.references();
+    booked.sort();
+    assert_eq!(booked, expected, "each order is booked once, but those whose record was damaged");
+    let failed = scene.messages("state=aside").await;
+    let codes: BTreeSet<&str> = failed.iter().map(|one| one["code"].as_str().unwrap()).collect();
+    let keys: BTreeSet<String> = failed.iter().map(|one| one["key"].as_str().unwrap().to_owned()).collect();
+    assert_eq!((keys, codes.into_iter().filter(|code| *code != "damaged").count()), (damaged.clone(), 0), "{failed:?}");
+    let groups: BTreeSet<String> = scene.acknowledged().into_iter().map(|one| one.group).collect();
+    assert_eq!((groups.len(), scene.acknowledged().len()), (scene.sent.len(), scene.sent.len()), "each group is answered once");
+    eventually("each bad file is an arrival of its own", || async {
+        let page = scene.service.get("/api/arrivals?limit=1000").await?;
+        let bad =
+            page["arrivals"].as_array()?.iter().filter(|one| one["name"].as_str().is_some_and(|name| name.starts_with("bad-")));
+        (bad.count() == bad_files || bad_files > 200).then_some(())
+    })
+    .await;
+    let count = |blow: Blow| blows.iter().filter(|one| **one == blow).count();
+    println!(
+        "measured: {} orders and {} purchases through {} kills, {} restarts, {} database outages, {} order system outages, {} damaged \
+         records, {bad_files} bad files and hostile callers; 0 lost, 0 doubled, 0 in doubt, 0 stuck",
+        scene.sent.iter().map(|sent| sent.orders.len()).sum::<usize>(),
+        purchases.len(),
+        count(Blow::Kill),
+        count(Blow::Restart),
+        count(Blow::DatabaseOutage),
+        count(Blow::OrderSystemOutage),
+        damaged.len(),
+    );
+    scene.service.stop();
+}
