@@ -2,7 +2,7 @@
 
 use crate::Document;
 use crate::document::{Form, Validate};
-use crate::finding::{Finding, Severity};
+use crate::finding::{self, Finding, Severity};
 use crate::flow::Takes;
 use crate::outline::Misfit;
 use crate::workspace::Workspace;
@@ -62,7 +62,11 @@ pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: 
             Some(definition) => {
                 let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
                 let lines = Lines::of(document, *delimiters);
-                faults.iter().filter(|fault| fault.is_told()).map(|fault| lines.finding(fault, *delimiters)).collect()
+                let mut found = Vec::new();
+                for fault in faults.iter().filter(|fault| fault.is_told()) {
+                    finding::add(&mut found, "document", Severity::Error, || lines.finding(fault, *delimiters));
+                }
+                found
             }
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },

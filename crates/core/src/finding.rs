@@ -26,7 +26,7 @@ pub struct Finding {
     pub column: u32,
     /// Characters to underline, at least 1.
     pub length: u32,
-    /// The line itself, for showing the place.
+    /// The line itself, for showing the place; empty where it is too long to be shown.
     pub source: String,
     /// One sentence.
     pub says: String,
@@ -37,6 +37,11 @@ pub struct Finding {
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub accepted: Option<String>,
 }
+
+/// Bytes of a line that is shown. A file without line ends must not be copied into each of its findings.
+const LINE: usize = 2000;
+/// Findings of one file or document; beyond, one says that there are more.
+pub const MOST: usize = 200;
 
 impl Finding {
     /// A finding at the bytes `span` of `text`, the content of `file`.
@@ -54,7 +59,7 @@ impl Finding {
             line: before.matches('\n').count() as u32 + 1,
             column: text[line_start..start].chars().count() as u32 + 1,
             length: (text[start..end].chars().count() as u32).max(1),
-            source: text[line_start..line_end].trim_end().to_owned(),
+            source: if line_end - line_start > LINE { String::new() } else { text[line_start..line_end].trim_end().to_owned() },
             says: says.into(),
             help: None,
             accepted: None,
@@ -66,6 +71,26 @@ impl Finding {
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
         self
+    }
+}
+
+/// Adds a finding of `file` that `make` makes, unless there are enough of that file: then the last one says so, and is an error once one
+/// of those left out is.
+pub fn add(findings: &mut Vec<Finding>, file: &str, severity: Severity, make: impl FnOnce() -> Finding) {
+    const MORE: &str = "finding::more";
+    let own = findings.iter().filter(|one| one.file == file).count();
+    match own {
+        0..MOST => findings.push(make()),
+        MOST => {
+            let says = format!("there are more findings than these {MOST}; mend these first");
+            findings.push(Finding { code: MORE.to_owned(), says, help: None, severity, ..make() });
+        }
+        _ => {
+            let last = findings.iter_mut().rfind(|one| one.file == file && one.code == MORE);
+            if let Some(last) = last.filter(|_| severity == Severity::Error) {
+                last.severity = severity;
+            }
+        }
     }
 }
 
@@ -87,5 +112,27 @@ mod tests {
         let at = text.find("wrong").unwrap();
         let finding = Finding::at(Severity::Error, "x", "f.toml", text, at..text.len(), "no");
         assert_eq!((finding.line, finding.column, finding.length, finding.source.as_str()), (2, 6, 5, "ü = \"wrong"));
+    }
+
+    #[test]
+    fn a_line_of_megabytes_is_not_copied_into_each_finding() {
+        let text = format!("a = \"{}\"", "x".repeat(1 << 20));
+        let finding = Finding::at(Severity::Error, "x", "f.toml", &text, 5..9, "no");
+        assert_eq!((finding.line, finding.column, finding.source.as_str()), (1, 6, ""));
+    }
+
+    #[test]
+    fn enough_findings_of_a_file_are_followed_by_one_that_says_so() {
+        let mut findings = Vec::new();
+        let mut tell = |file: &str, severity: Severity| {
+            add(&mut findings, file, severity, || Finding::at(severity, "x", file, "", 0..0, "no"));
+        };
+        (0..MOST + 5).for_each(|_| tell("a.toml", Severity::Warning));
+        tell("b.toml", Severity::Warning);
+        tell("a.toml", Severity::Error);
+        let of = |file: &str| findings.iter().filter(|one| one.file == file).collect::<Vec<_>>();
+        assert_eq!((of("a.toml").len(), of("b.toml").len()), (MOST + 1, 1));
+        let last = of("a.toml")[MOST];
+        assert_eq!((last.code.as_str(), last.severity), ("finding::more", Severity::Error), "one that was left out is an error");
     }
 }

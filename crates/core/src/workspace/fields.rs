@@ -1,7 +1,7 @@
 //! Reads TOML tables field by field, with a finding at the exact place for whatever is not as it should be.
 
 use crate::expr::{Expr, ExprError, Template, parse};
-use crate::finding::{Finding, Severity};
+use crate::finding::{self, Finding, Severity};
 use crate::nearest::nearest;
 use std::cell::RefCell;
 use std::ops::Range;
@@ -25,8 +25,8 @@ impl File<'_> {
     }
 
     fn push(&self, severity: Severity, span: Range<usize>, code: &str, says: impl Into<String>, help: Option<String>) {
-        let finding = Finding { help, ..Finding::at(severity, code, self.path, self.text, span, says) };
-        self.findings.borrow_mut().push(finding);
+        let make = || Finding { help, ..Finding::at(severity, code, self.path, self.text, span, says) };
+        finding::add(&mut self.findings.borrow_mut(), self.path, severity, make);
     }
 
     /// Reports what is wrong inside an expression that starts at `start` in the file.
