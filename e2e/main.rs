@@ -9,6 +9,7 @@ mod damage;
 mod edi;
 mod faults;
 mod files;
+mod fuzzing;
 mod holding;
 mod hooks;
 mod incidents;

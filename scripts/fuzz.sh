@@ -1,12 +1,17 @@
 #!/bin/sh
 # Fuzzes a target for some seconds, beginning from the cases of its tests: reader, checker and tree of the X12 crate, expression, map and
-# document of the core.
+# document of the core; api asks the running service.
 #   scripts/fuzz.sh reader 60
 set -eu
 target=$1
 seconds=${2:-60}
 cd "$(dirname "$0")/.."
 case "$target" in
+  api)
+    cargo build --quiet --workspace --bins
+    FUZZ_SECONDS=$seconds FUZZ_SEED=${SEED:-$(date +%s)} \
+      exec cargo run --quiet -p wirewatch-testkit --bin with-servers -- cargo test --workspace --test e2e -- --nocapture fuzzing
+    ;;
   reader | checker | tree) crate=x12 ;;
   *) crate=core ;;
 esac

@@ -237,6 +237,15 @@ impl Service {
         (response.status().as_u16(), response.json().await.unwrap_or_default())
     }
 
+    /// A request of any method to be sent, with the token.
+    ///
+    /// # Panics
+    /// When that is no method.
+    pub fn request(&self, method: &str, path: &str) -> reqwest::RequestBuilder {
+        let method = reqwest::Method::from_bytes(method.as_bytes()).expect("a method");
+        self.http.request(method, self.url(path)).bearer_auth(self.token())
+    }
+
     /// A request to be sent, with the token.
     pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
         self.http.post(self.url(path)).bearer_auth(self.token())
