@@ -16,6 +16,7 @@ demo: demo-build ## Run the demo: database, stand-ins and service, until Ctrl-C
 	@exec bin/wirewatch-demo run
 
 demo-build:
+	@scripts/ready.sh
 	@scripts/packages.sh
 	@scripts/own-build.sh
 	@echo "… building (the first time takes some minutes)" >&2
@@ -62,7 +63,7 @@ bench: ## Measure the whole system beside its physical limit; writes docs/BENCHM
 bench-core: ## Measure the pure parts: reading, checking, mapping
 	@cargo bench --quiet -p wirewatch-x12 -p wirewatch-core
 
-fuzz: ## Fuzz: make fuzz TARGET=reader|checker|tree|expression|map|document SECONDS=60
+fuzz: ## Fuzz: make fuzz TARGET=reader|checker|tree|expression|map|document|api SECONDS=60
 	@scripts/fuzz.sh $(or $(TARGET),reader) $(or $(SECONDS),60)
 
 soak: ## Simulate as many runs as asked: make soak RUNS=1000000 FROM=0

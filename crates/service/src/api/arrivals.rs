@@ -11,14 +11,14 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
-use futures_util::stream;
+use futures_util::stream::{self, StreamExt};
 use serde::Deserialize;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
 use wirewatch_core::intake::{Came, Verdict};
 use wirewatch_core::{Document, Id};
-use wirewatch_engine::{Clock, Settle, Source, SystemClock};
-use wirewatch_journal::{ArrivalFilter, ArrivalRow, JournalError, MessageFilter};
+use wirewatch_engine::{Clock, Ready, Settle, Source, SystemClock};
+use wirewatch_journal::{ArrivalFilter, ArrivalRow, JournalError, MessageFilter, Store};
 
 /// Bytes of an arrival that are shown with its story.
 const SHOWN: u64 = 64 << 10;
@@ -93,23 +93,13 @@ pub fn readable(bytes: &[u8]) -> (&'static str, String) {
 pub async fn bytes(State(app): State<Arc<App>>, Path(text): Path<String>) -> Result<Response, Problem> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
-    let size = row.size.unsigned_abs();
-    // Piece by piece, so that the memory of the service does not grow with the arrival. A piece that cannot be read breaks the answer
-    // off: its length is said beforehand.
-    let pieces = stream::try_unfold(0, move |from| {
-        let store = app.store.clone();
-        async move {
-            if from >= size {
-                return Ok::<_, JournalError>(None);
-            }
-            let piece = store.body_part(wanted, from..(from + PIECE).min(size)).await?;
-            if piece.is_empty() {
-                return Err(JournalError::Damaged(format!("arrival {wanted} has {from} of its {size} bytes")));
-            }
-            let next = from + piece.len() as u64;
-            Ok(Some((piece, next)))
-        }
-    });
+    let (mut pieces, size) = (Pieces::of(&app, &row), row.size);
+    // The first is read before the answer begins, so that what is wrong with it is said. A later one that cannot be read breaks the answer
+    // off, whose length is said beforehand.
+    let first = pieces.next().await?;
+    let rest =
+        stream::try_unfold(pieces, async |mut pieces| Ok::<_, JournalError>(pieces.next().await?.map(|piece| (piece, pieces))));
+    let pieces = stream::iter(first.map(Ok)).chain(rest);
     let headers = [(header::CONTENT_TYPE, "application/octet-stream".to_owned()), (header::CONTENT_LENGTH, size.to_string())];
     Ok((headers, Body::from_stream(pieces)).into_response())
 }
@@ -134,7 +124,6 @@ pub async fn let_through(
     }
     let why = said(&why, "it is let through")?;
     app.store.record_act(app.engine.mint(), &by, "let through", wanted, why, SystemClock.now()).await?;
-    let bytes = app.store.body(wanted, row.size as u64).await?;
     let came = Came {
         connection: row.connection.clone(),
         name: row.name.clone(),
@@ -143,7 +132,12 @@ pub async fn let_through(
         let_through: true,
         ..Came::default()
     };
-    let handed = hand_in(&app, came, by.clone(), &bytes).await?;
+    let mut taking = app.engine.read(Source { came, by: by.clone(), ..Source::default() });
+    let mut pieces = Pieces::of(&app, &row);
+    while let Some(piece) = pieces.next().await? {
+        taking.feed(&piece).await?;
+    }
+    let handed = taken(&app, taking.ready().await?).await?;
     if row.verdict == Verdict::Aside.as_str() {
         settle(&app, row, format!("let through by {by} as {}", handed.arrival)).await?;
     }
@@ -224,7 +218,38 @@ async fn hand_in(app: &App, came: Came, by: String, bytes: &[u8]) -> Answer<Hand
     for piece in bytes.chunks(1 << 20) {
         taking.feed(piece).await?;
     }
-    let ready = taking.ready().await?;
+    taken(app, taking.ready().await?).await
+}
+
+async fn taken(app: &App, ready: Ready) -> Answer<Handed> {
     let report = app.engine.take(vec![ready]).await.remove(0)?;
     Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.as_str().to_owned(), says: report.says }))
+}
+
+/// The bytes of an arrival, piece by piece, so that the memory of the service does not grow with it.
+struct Pieces {
+    store: Store,
+    arrival: Id,
+    from: u64,
+    size: u64,
+}
+
+impl Pieces {
+    fn of(app: &App, row: &ArrivalRow) -> Self {
+        Self { store: app.store.clone(), arrival: Id(row.id), from: 0, size: row.size.unsigned_abs() }
+    }
+
+    /// The next piece; `None` behind the last.
+    async fn next(&mut self) -> Result<Option<Vec<u8>>, JournalError> {
+        let Self { arrival, from, size, .. } = *self;
+        if from >= size {
+            return Ok(None);
+        }
+        let piece = self.store.body_part(arrival, from..(from + PIECE).min(size)).await?;
+        if piece.is_empty() {
+            return Err(JournalError::Damaged(format!("of arrival {arrival} there are {from} bytes, not {size}")));
+        }
+        self.from += piece.len() as u64;
+        Ok(Some(piece))
+    }
 }
