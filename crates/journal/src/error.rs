@@ -1,6 +1,6 @@
 //! What can go wrong with the database, in the few kinds that callers tell apart.
 
-use sea_orm::{DbErr, RuntimeErr};
+use sea_orm::{DbErr, RuntimeErr, SqlxError};
 use wirewatch_engine::Down;
 
 /// A failure of the journal.
@@ -25,16 +25,26 @@ pub enum JournalError {
 
 impl From<DbErr> for JournalError {
     fn from(error: DbErr) -> Self {
-        let (DbErr::Exec(RuntimeErr::SqlxError(inner))
-        | DbErr::Query(RuntimeErr::SqlxError(inner))
-        | DbErr::Conn(RuntimeErr::SqlxError(inner))) = &error
-        else {
+        let (DbErr::Exec(RuntimeErr::SqlxError(inner)) | DbErr::Query(RuntimeErr::SqlxError(inner))) = &error else {
             return Self::Away(error.to_string());
         };
+        match inner.as_database_error() {
+            Some(database) => refused_or_away(database.code().as_deref().unwrap_or_default(), database.message()),
+            None => Self::Away(error.to_string()),
+        }
+    }
+}
+
+impl JournalError {
+    /// What the first connection of a start failed with. A wrong address, name or password is [`Self::Refused`] here, since waiting
+    /// does not help. Later the same is [`Self::Away`]: it says nothing of the records that wait to be stored, and a person may put it
+    /// right meanwhile.
+    pub(crate) fn at_start(error: DbErr) -> Self {
+        let DbErr::Conn(RuntimeErr::SqlxError(inner)) = &error else { return error.into() };
         match (inner.as_database_error(), &**inner) {
             (Some(database), _) => refused_or_away(database.code().as_deref().unwrap_or_default(), database.message()),
-            (None, sea_orm::SqlxError::Configuration(says)) => Self::Refused(says.to_string()),
-            (None, _) => Self::Away(error.to_string()),
+            (None, SqlxError::Configuration(says)) => Self::Refused(says.to_string()),
+            (None, _) => error.into(),
         }
     }
 }

@@ -94,7 +94,7 @@ impl PgJournal {
     /// taken over.
     ///
     /// # Errors
-    /// [`JournalError::Away`] without a server.
+    /// [`JournalError::Away`] without a server; [`JournalError::Refused`] where waiting for it does not help.
     pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
         let options = |most: u32, settings: &'static [(&str, &str)]| {
             let mut options = ConnectOptions::new(url);
@@ -112,7 +112,8 @@ impl PgJournal {
         };
         let mut single = options(1, &BY_KEY);
         single.idle_timeout(None::<Duration>).max_lifetime(None::<Duration>);
-        let (groups, takings) = (Database::connect(single.clone()).await?, Database::connect(single.clone()).await?);
+        let groups = Database::connect(single.clone()).await.map_err(JournalError::at_start)?;
+        let takings = Database::connect(single.clone()).await?;
         let spools = Database::connect(single.clone()).await?;
         let lock = Database::connect(single.test_before_acquire(false).clone()).await?;
         let db = Database::connect(options(8, &[])).await?;
