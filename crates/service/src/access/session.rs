@@ -115,11 +115,14 @@ impl Sessions {
     /// The system's, when that cannot be stored: then it holds until the next start.
     fn sign_out(&self, headers: &HeaderMap, now: Timestamp) -> io::Result<()> {
         let Some((until, id, _)) = self.read(headers) else { return Ok(()) };
+        let mut written = Ok(());
+        // Written before the next one who signs out is added: the file must never lack one that was there.
         self.signed_out.send_modify(|signed_out| {
             signed_out.retain(|_, until| *until > now.0);
             signed_out.insert(id, until);
+            written = serde_json::to_vec(signed_out).map_err(io::Error::from).and_then(|bytes| keep::write(&self.file, &bytes));
         });
-        keep::write(&self.file, &serde_json::to_vec(&*self.signed_out.borrow())?)
+        written
     }
 
     /// Returns when the session is signed out.
