@@ -103,6 +103,30 @@ fn a_routing_key_is_worked_out_or_the_message_stops() {
 }
 
 #[test]
+fn what_a_broker_cannot_carry_is_refused_before_it_is_sent() {
+    let long = "x".repeat(256);
+    let says = |change: fn(&mut Post, String), text: &str| {
+        let mut post = Post { exchange: "picks".into(), routing_key: "k".into(), ..Post::default() };
+        change(&mut post, text.to_owned());
+        post.check().err().unwrap_or_default()
+    };
+    let changes: [(fn(&mut Post, String), &str); 6] = [
+        (|post, text| post.exchange = text, "exchange"),
+        (|post, text| post.routing_key = text, "routing key"),
+        (|post, text| post.correlation_id = text, "correlation id"),
+        (|post, text| post.reply_to = text, "reply_to"),
+        (|post, text| post.kind = text, "type"),
+        (|post, text| post.headers = vec![(text, String::new())], "name of a header"),
+    ];
+    for (change, what) in changes {
+        assert_eq!(says(change, &long), format!("the {what} has 256 bytes, a broker takes 255"));
+        assert_eq!(says(change, &long[1..]), "", "{what}: 255 are enough");
+    }
+    let headers: fn(&mut Post, String) = |post, text| post.headers = vec![("h".into(), text)];
+    assert_eq!(says(headers, &"x".repeat(100_000)), "the headers have 100001 bytes together, a broker takes 100000");
+}
+
+#[test]
 fn everything_that_goes_with_a_message_counts_in_its_digest() {
     let post = Post { exchange: "e".into(), routing_key: "k".into(), ..Post::default() };
     let digest =

@@ -1,6 +1,7 @@
 //! Effects: what a message asks of the outside, and what comes of it.
 
 use crate::Digest;
+use crate::broker::SHORT;
 use crate::connection::RepeatRule;
 use crate::flow::Method;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
@@ -68,7 +69,34 @@ pub struct Post {
     pub expires_ms: Option<u64>,
 }
 
+/// Bytes of all headers of a message at a broker, at most: properties go in one frame, of 128 KB as brokers have it.
+const HEADERS: usize = 100_000;
+
 impl Post {
+    /// Refuses what the protocol cannot carry. Sent all the same, it would end the connection, and with it what other messages have
+    /// under way there.
+    ///
+    /// # Errors
+    /// A sentence with what is too long.
+    pub fn check(&self) -> Result<(), String> {
+        let texts = [
+            ("exchange", &self.exchange),
+            ("routing key", &self.routing_key),
+            ("correlation id", &self.correlation_id),
+            ("reply_to", &self.reply_to),
+            ("type", &self.kind),
+        ];
+        let names = self.headers.iter().map(|(name, _)| ("name of a header", name));
+        if let Some((what, text)) = texts.into_iter().chain(names).find(|(_, text)| text.len() > SHORT) {
+            return Err(format!("the {what} has {} bytes, a broker takes {SHORT}", text.len()));
+        }
+        let bytes: usize = self.headers.iter().map(|(name, value)| name.len() + value.len()).sum();
+        if bytes > HEADERS {
+            return Err(format!("the headers have {bytes} bytes together, a broker takes {HEADERS}"));
+        }
+        Ok(())
+    }
+
     /// Everything but the exchange and the key, one a line, for people and for the digest.
     #[must_use]
     pub fn properties(&self) -> Vec<(String, String)> {

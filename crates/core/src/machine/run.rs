@@ -2,7 +2,6 @@
 
 use super::{Body, Claim, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
 use crate::act::Answers;
-use crate::broker::SHORT;
 use crate::course::Point;
 use crate::expr::{EvalError, Expr, Scope, Template};
 use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
@@ -272,12 +271,8 @@ impl Machine {
         // To a queue the name is taken as it is; in a key for an exchange each value is one word.
         let clean = if publish.exchange.is_empty() { |value: &str| Ok(value.to_owned()) } else { key_word };
         let routing_key = publish.key.render(scope, clean)?;
-        if routing_key.len() > SHORT {
-            let says = format!("the routing key has {} bytes, a broker takes {SHORT}", routing_key.len());
-            return Err(EvalError { span: 0..0, says });
-        }
         let headers = publish.headers.iter().map(|(name, expr)| Ok((name.clone(), text(expr)?)));
-        Ok(Post {
+        let post = Post {
             exchange: publish.exchange.clone(),
             routing_key,
             content_type: body.content_type(),
@@ -287,7 +282,9 @@ impl Machine {
             kind: optional(&publish.kind)?,
             priority: publish.priority,
             expires_ms: publish.expires.map(|span| span.as_millis() as u64),
-        })
+        };
+        post.check().map_err(|says| EvalError { span: 0..0, says })?;
+        Ok(post)
     }
 
     /// How the partner that the message is from is written to.

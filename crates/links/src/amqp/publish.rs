@@ -57,7 +57,8 @@ impl Publisher {
 
     /// Sends, and waits for the broker's confirmation.
     pub async fn send(&self, post: &Post, body: &Body, key: Digest, rule: RepeatRule) -> Outcome {
-        if let Err(says) = sendable(post) {
+        // A step has checked this already; what a person publishes by hand has not been.
+        if let Err(says) = post.check() {
             return Outcome::Refused { says, status: 0, body: Body::default() };
         }
         let (channel, blocked) = match self.channel(&post.exchange).await {
@@ -143,37 +144,6 @@ impl Publisher {
         channel.confirm_select(ConfirmSelectOptions::default()).await?;
         Ok(channel)
     }
-}
-
-/// Bytes of a short string, at most (AMQP 0-9-1, 4.2.5.3).
-const SHORT_STRING: usize = 255;
-/// Bytes of all headers, at most. Properties go in one frame, of 128 KB as brokers have it.
-const HEADERS: usize = 100_000;
-
-/// Refuses what the protocol cannot carry. Sent all the same, it would end the connection, and with it what others have under way.
-///
-/// # Errors
-/// A sentence with what is too long.
-fn sendable(post: &Post) -> Result<(), String> {
-    let texts = [
-        ("exchange", &post.exchange),
-        ("routing key", &post.routing_key),
-        ("correlation id", &post.correlation_id),
-        ("reply_to", &post.reply_to),
-        ("type", &post.kind),
-    ];
-    let names = post.headers.iter().map(|(name, _)| ("name of a header", name));
-    for (what, text) in texts.into_iter().chain(names) {
-        if text.len() > SHORT_STRING {
-            let begin: String = text.chars().take(40).collect();
-            return Err(format!("the {what} has {} bytes; AMQP carries {SHORT_STRING} at most: {begin}…", text.len()));
-        }
-    }
-    let bytes: usize = post.headers.iter().map(|(name, value)| name.len() + value.len() + 8).sum();
-    if bytes > HEADERS {
-        return Err(format!("the headers have {bytes} bytes together; {HEADERS} are the most"));
-    }
-    Ok(())
 }
 
 fn properties(post: &Post, key: Digest) -> BasicProperties {
