@@ -29,18 +29,20 @@ pub fn restore(form: &Form, text: &str) -> String {
 pub fn in_envelope(interchange: &[u8], set: &str) -> Option<Vec<u8>> {
     let delimiters = Delimiters::of_isa(interchange)?;
     let control = Tokens::new(set.as_bytes(), delimiters).iter().next().filter(|first| first.id() == b"ST")?.element(2).to_vec();
-    let (mut header, mut group) = (None, None);
+    let (mut header, mut group, mut found) = (None, None, false);
     let tokens = Tokens::new(interchange, delimiters);
     for segment in tokens.iter() {
         match segment.id() {
             b"ISA" => header = Some(segment),
             b"GS" => group = Some(segment),
-            b"ST" if segment.element(2) == control => break,
-            b"IEA" => return None,
+            b"ST" if segment.element(2) == control => {
+                found = true;
+                break;
+            }
             _ => {}
         }
     }
-    let (header, group) = (header?, group?);
+    let (header, group) = (header?, group.filter(|_| found)?);
     let text = |segment: Segment<'_>| segment.elements().collect::<Vec<_>>().join(&delimiters.element);
     let trailer = |id: &[u8], control: &[u8]| [id, b"1", control].join(&delimiters.element);
     let parts = [
@@ -134,5 +136,32 @@ impl Lines {
             None => start..start + length,
         };
         error(&format!("x12::{}-{}", fault.level.as_str(), fault.code), &self.text, span, fault.says.clone())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const ISA: &str =
+        "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000007*0*T*>~";
+
+    #[test]
+    fn a_set_is_put_alone_into_the_envelope_that_it_came_in() {
+        let came = format!(
+            "{ISA}GS*PO*A*B*20261123*0700*1*X*004010~ST*850*0001~SE*2*0001~GE*1*1~\
+             GS*PO*A*C*20261123*0700*2*X*004010~ST*850*0002~SE*2*0002~ST*850*0003~SE*2*0003~GE*2*2~IEA*2*000000007~"
+        );
+        let alone = |set: &str| in_envelope(came.as_bytes(), set).map(|bytes| String::from_utf8(bytes).unwrap());
+        let expected = format!("{ISA}GS*PO*A*C*20261123*0700*2*X*004010~ST*850*0003~BEG*00~SE*3*0003~GE*1*2~IEA*1*000000007~");
+        for set in ["ST*850*0003~BEG*00~SE*3*0003~", "ST*850*0003~BEG*00~SE*3*0003"] {
+            assert_eq!(alone(set).as_deref(), Some(expected.as_str()), "{set}");
+        }
+        for set in ["ST*850*0009~SE*2*0009~", "BEG*00~", ""] {
+            assert_eq!(alone(set), None, "{set}");
+        }
+        assert_eq!(in_envelope(b"{}", "ST*850*0001~SE*2*0001~"), None);
+        let cut = came.split("ST*850*0003").next().unwrap();
+        assert_eq!(in_envelope(cut.as_bytes(), "ST*850*0003~SE*2*0003~"), None, "the set is not in what came");
     }
 }
