@@ -79,6 +79,9 @@ pub async fn receive(
             // A forger need not learn what would have been right: the console tells its own people.
             let title = if status == StatusCode::UNAUTHORIZED { "the call is not signed as agreed".to_owned() } else { says };
             let mut response = Problem::new(status, title).into_response();
+            if status == StatusCode::METHOD_NOT_ALLOWED {
+                response.headers_mut().insert(header::ALLOW, HeaderValue::from_static("POST, GET, HEAD, OPTIONS"));
+            }
             if let Some(after) = after {
                 response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(after));
             }

@@ -75,7 +75,10 @@ impl Clients {
             let idle = || open.clients.iter().filter(|(_, client)| !client.working.load(Ordering::Relaxed));
             let stranger = idle().find(|(_, client)| !client.proved.load(Ordering::Relaxed));
             let id = *stranger.or_else(|| idle().next())?.0;
-            tracing::warn!(most = self.most, "too many connections: the oldest that has proved nothing was ended");
+            tracing::warn!(
+                most = self.most,
+                "too many connections: the oldest without proof, or without work under way, was ended"
+            );
             open.clients.remove(&id)?.cut.notify_one();
         }
         let (id, state) = (open.next, Arc::<State>::default());

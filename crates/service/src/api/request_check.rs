@@ -13,13 +13,13 @@ const REFUSAL: usize = 16 << 10;
 /// Answers 400 to a request with several `Host` headers (RFC 9112, 3.2) or a NUL character in its address, which the database
 /// cannot store. What axum refuses in plain text, such as a query that cannot be read, becomes a problem.
 pub async fn check(request: Request, next: Next) -> Response {
-    if let Err(problem) = sound(request.uri(), request.headers()) {
+    if let Err(problem) = well_formed(request.uri(), request.headers()) {
         return problem.into_response();
     }
     as_problem(next.run(request).await).await
 }
 
-fn sound(uri: &Uri, headers: &HeaderMap) -> Result<(), Problem> {
+fn well_formed(uri: &Uri, headers: &HeaderMap) -> Result<(), Problem> {
     let bad = |says: &str| Err(Problem::new(StatusCode::BAD_REQUEST, says));
     if headers.get_all(header::HOST).iter().nth(1).is_some() {
         return bad("the request has more than one Host header");
@@ -72,8 +72,8 @@ mod tests {
         let hosts = |names: &[&str]| HeaderMap::from_iter(names.iter().map(|name| (header::HOST, name.parse().unwrap())));
         let mut twice = hosts(&["localhost"]);
         twice.append(header::HOST, "elsewhere.example".parse().unwrap());
-        assert!(sound(&Uri::from_static("/api/messages"), &twice).is_err());
-        assert!(sound(&Uri::from_static("/api/messages?key=a%00b"), &hosts(&["localhost"])).is_err());
-        assert!(sound(&Uri::from_static("/api/messages?key=a%2500b"), &hosts(&["localhost"])).is_ok());
+        assert!(well_formed(&Uri::from_static("/api/messages"), &twice).is_err());
+        assert!(well_formed(&Uri::from_static("/api/messages?key=a%00b"), &hosts(&["localhost"])).is_err());
+        assert!(well_formed(&Uri::from_static("/api/messages?key=a%2500b"), &hosts(&["localhost"])).is_ok());
     }
 }
