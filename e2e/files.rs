@@ -60,7 +60,7 @@ async fn a_file_that_cannot_be_archived_is_taken_once_shown_and_archived_later()
         one["files"].as_array()?.iter().find(|file| file["file"] == name.as_str()).cloned()
     })
     .await;
-    assert!(shown["says"].as_str().unwrap().contains("cannot be moved into the archive"), "{shown}");
+    assert!(shown["says"].as_str().unwrap().contains("cannot be moved to "), "{shown}");
     let status = scene.service.get("/api/status").await.unwrap();
     let warned = status["warnings"].as_array().unwrap().iter().any(|one| one.as_str().unwrap().contains(&name));
     assert!(warned, "{status}");

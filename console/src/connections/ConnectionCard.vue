@@ -140,13 +140,16 @@ const repeated = computed(() => {
     </dl>
     <QueueList v-if="connection.queues.length" :name="connection.name" :queues="connection.queues" />
     <section v-if="connection.files.length" class="mt-3 text-sm" :aria-labelledby="`files-${connection.name}`">
-      <h3 :id="`files-${connection.name}`" class="heading mb-1">Files with something in the way</h3>
+      <h3 :id="`files-${connection.name}`" class="heading mb-1">Files that cannot be read or archived</h3>
       <ul data-part="files">
-        <li v-for="file in connection.files" :key="file.file" class="border-t border-line py-1">
+        <li v-for="file in connection.files.slice(0, 5)" :key="file.file" class="border-t border-line py-1">
           <code class="break-all">{{ file.file || 'the folder itself' }}</code>
           <p class="text-xs text-aside"><span aria-hidden="true">▲ </span>{{ file.says }}</p>
         </li>
       </ul>
+      <p v-if="connection.files.length > 5" class="border-t border-line py-1 text-soft">
+        and {{ count(connection.files.length - 5, 'more file') }}; <code>wirewatch connections</code> lists them
+      </p>
     </section>
     <WebhookDetail
       v-if="connection.webhook"

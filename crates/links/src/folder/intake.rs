@@ -50,24 +50,32 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
         let (files, later) = match scanned {
             Ok(Ok(scanned)) => scanned,
             Ok(Err(error)) => {
-                found.push((String::new(), format!("the folder cannot be read: {error}")));
+                found.push((
+                    String::new(),
+                    format!("the folder cannot be read: {error}. Check that it exists and that the service may read it"),
+                ));
                 (Vec::new(), false)
             }
             Err(panic) => std::panic::resume_unwind(panic.into_panic()),
         };
         let mut archives = BTreeSet::new();
-        let mut archived =
-            |file: &Whole, arrival: ArrivalId, taken: &mut HashMap<String, ArrivalId>| match archive(&folder, file, arrival) {
-                Ok(archive) => {
-                    taken.remove(&file.fingerprint);
-                    archives.extend(archive);
-                }
-                Err(error) => {
-                    taken.insert(file.fingerprint.clone(), arrival);
-                    let says = format!("it was taken in as arrival {arrival}, and cannot be moved into the archive: {error}");
-                    found.push((file.name.clone(), says));
-                }
-            };
+        let mut archived = |file: &Whole, arrival: ArrivalId, taken: &mut HashMap<String, ArrivalId>| match archive(
+            &folder, file, arrival,
+        ) {
+            Ok(archive) => {
+                taken.remove(&file.fingerprint);
+                archives.extend(archive);
+            }
+            Err(error) => {
+                taken.insert(file.fingerprint.clone(), arrival);
+                let says = format!(
+                    "stored as arrival {arrival}, but it cannot be moved to {}: {error}. It is not read again; the move is tried \
+                         again at every scan. Check that the folder exists and that the service may write to it",
+                    archive_folder(&folder, arrival).display(),
+                );
+                found.push((file.name.clone(), says));
+            }
+        };
         taken.retain(|print, _| files.iter().any(|file| file.fingerprint == *print));
         let (again, fresh): (Vec<Whole>, Vec<Whole>) = files.into_iter().partition(|file| taken.contains_key(&file.fingerprint));
         for file in again {
@@ -165,11 +173,16 @@ fn archive(folder: &Folder, file: &Whole, arrival: ArrivalId) -> io::Result<Opti
     if fingerprint(&file.name, &now) != file.fingerprint {
         return Ok(None);
     }
-    let (day, _) = arrival.made().x12();
-    let to = folder.path.join(ARCHIVE).join(day);
+    let to = archive_folder(folder, arrival);
     std::fs::create_dir_all(&to)?;
     move_aside(&file.path, &to.join(archive_name(arrival, &file.name)))?;
     Ok(Some(to))
+}
+
+/// The folder in which the file of `arrival` is archived: one for each day.
+fn archive_folder(folder: &Folder, arrival: ArrivalId) -> PathBuf {
+    let (day, _) = arrival.made().x12();
+    folder.path.join(ARCHIVE).join(day)
 }
 
 /// The name in the archive: the arrival, and what the file was called, its beginning cut where both together are too long.

@@ -51,22 +51,24 @@ pub async fn health(State(app): State<Arc<App>>) -> Response {
 pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     let (release, workspace) = app.engine.releases().current();
     let days_ahead = app.store.days_ahead(SystemClock.now()).await?;
+    let held = held(&app).await;
     Ok(Json(Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         title: workspace.title.clone(),
         environment: super::environment(&workspace),
         release,
         since: time(app.started.0).unwrap_or_default(),
-        warnings: warnings(&app, days_ahead).await?,
+        warnings: warnings(&app, days_ahead, &held).await?,
         unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
-        held: held(&app).await,
+        held,
         held_steps: flows::held_steps(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         processes: processes(&app).await?,
     }))
 }
 
-pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, JournalError> {
+/// What an operator should know and put right, one sentence each.
+pub async fn warnings(app: &App, days_ahead: i64, held: &[HeldConnection]) -> Result<Vec<String>, JournalError> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     let (release, workspace) = app.engine.releases().current();
@@ -94,19 +96,22 @@ pub async fn warnings(app: &App, days_ahead: i64) -> Result<Vec<String>, Journal
         .chain(folder)
         .chain(connections)
         .chain(queues::troubles(app, &workspace))
-        .chain(workspace.connections.values().filter_map(|connection| in_the_way(app, connection)))
-        .chain(held(app).await.iter().filter_map(|held| held_and_gone(&workspace, held)))
+        .chain(workspace.connections.values().filter_map(|connection| blocked_files(app, connection)))
+        .chain(held.iter().filter_map(|held| held_and_gone(&workspace, held)))
         .chain(silences)
         .collect())
 }
 
-/// What is told of files that cannot be taken in or archived.
-fn in_the_way(app: &App, connection: &Connection) -> Option<String> {
+/// The first file that cannot be read or archived, and how many more there are.
+fn blocked_files(app: &App, connection: &Connection) -> Option<String> {
     let faults = app.faults.at(&connection.name);
     let (file, fault) = faults.first()?;
     let file = if file.is_empty() { String::new() } else { format!("{file}: ") };
-    let more =
-        if faults.len() > 1 { format!("; {} more files have something in the way", faults.len() - 1) } else { String::new() };
+    let more = match faults.len() - 1 {
+        0 => String::new(),
+        1 => "; one more file cannot be read or archived".to_owned(),
+        more => format!("; {more} more files cannot be read or archived"),
+    };
     Some(format!("{}: {file}{}{more}", connection.title, fault.says))
 }
 

@@ -36,6 +36,7 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
     let connections = connections::views(&app).await;
     let paused = flows::all_paused(&app).await;
     let held_steps = flows::held_steps(&app).await;
+    let days_ahead = app.store.days_ahead(now).await?;
     let read = app.meter.read(now);
     let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
     let own = |flow: &Flow| standing.iter().filter(|one| one.flow == flow.name).collect::<Vec<&Standing>>();
@@ -56,7 +57,7 @@ pub async fn strands(State(app): State<Arc<App>>) -> Answer<Strands> {
         strands: strands.collect(),
         arrivals_aside: app.store.arrivals(&aside).await?.into_iter().map(rows::arrival).collect(),
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
-        warnings: status::warnings(&app, app.store.days_ahead(now).await?).await?,
+        warnings: status::warnings(&app, days_ahead, &status::held(&app).await).await?,
         connections,
     }))
 }
