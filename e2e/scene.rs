@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::Mutex;
 use std::time::Duration;
 use wirewatch_standins::chat::Chat;
 use wirewatch_standins::marrowfield::{Acknowledged, Flaw, Marrowfield, Sent, acknowledgments, drop_file};
@@ -149,15 +150,17 @@ impl Scene {
 
     /// Waits until so many orders are booked and nothing is unfinished.
     pub async fn quiet(&self, booked: usize) {
-        let what =
-            || format!("{booked} orders booked and nothing unfinished; {:?}\n{}", self.orders.summary(), self.service.logged());
+        let last = Mutex::new(Value::Null);
+        let what = || {
+            let (orders, log, last) = (self.orders.summary(), self.service.logged(), last.lock().unwrap());
+            format!("{booked} orders booked and nothing unfinished; {orders:?}\n{log}\nunfinished at last: {last}")
+        };
         eventually(what, || async {
-            if self.orders.summary().booked < booked {
-                return None;
-            }
             let status = self.service.get("/api/status").await?;
+            *last.lock().unwrap() = status["unfinished"].clone();
             let open = status["unfinished"].as_object()?;
-            open.keys().all(|state| state == "aside").then_some(())
+            let quiet = open.keys().all(|state| state == "aside");
+            (quiet && self.orders.summary().booked >= booked).then_some(())
         })
         .await;
     }
