@@ -1,10 +1,12 @@
 //! What went wrong is put right: amended, resent, discarded, let through; each with who and why.
 
-use crate::scene::{Scene, a_moment};
-use serde_json::json;
+use crate::scene::{Scene, a_moment, client};
+use sea_orm::DatabaseTransaction;
+use serde_json::{Value, json};
+use std::time::Duration;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
-use wirewatch_testkit::{Database, eventually};
+use wirewatch_testkit::{Database, eventually, eventually_within};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_refused_order_is_amended_and_booked() {
@@ -31,6 +33,15 @@ async fn a_refused_order_is_amended_and_booked() {
     assert_eq!(story["acts"][0]["act"], "amended");
     assert_eq!(story["acts"][0]["why"], "twelve frames are ten now");
     assert_eq!(story["steps"][1]["attempts"].as_array().unwrap().len(), 2, "both tries are in the story");
+    // A case of it has the amended document, in the envelope that it came in, with the answer to that.
+    let workspace = scene.service.workspace().to_string_lossy().into_owned();
+    let (code, out, err) = scene.service.command(&["case", "from", id, "--name", "amended", "--workspace", &workspace]);
+    assert_eq!(code, 0, "{out}{err}");
+    let given = std::fs::read_to_string(scene.service.workspace().join("cases/amended/given.edi")).unwrap();
+    assert!(given.contains("QH-HIVE-10") && !given.contains("QH-HIVE-12"), "{given}");
+    assert_eq!((given.matches("ST*850*").count(), given.matches("ISA*").count(), given.matches("IEA*").count()), (1, 1, 1));
+    let (code, out, err) = client(&["cases", "amended", "--workspace", &workspace], "");
+    assert!(code == 0 && out.contains("1 case: 1 held"), "{out}{err}");
     // The order's trouble is put right.
     let key = story["message"]["key"].as_str().unwrap();
     eventually("the trail has ended", || async {
@@ -98,17 +109,36 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     assert_eq!((code, out.trim()), (0, "5 messages resent"), "{err}");
     scene.quiet(5).await;
     assert_eq!(scene.messages("state=discarded").await.len(), 1);
-    // Named in a list that is some time old: what has gone on since is left alone, and told.
+    // Named in a list that is some time old: what has moved on is left alone, and said.
     let done: Vec<String> = scene
         .messages("state=done&flow=partner-orders")
         .await
         .iter()
         .filter_map(|one| Some(one["id"].as_str()?.to_owned()))
         .collect();
-    let (status, results) = scene.service.act("/api/acts", &json!({ "act": "discard", "why": "late", "messages": done })).await;
-    assert_eq!((status, results.as_array().unwrap().len()), (200, 5));
-    assert!(results.as_array().unwrap().iter().all(|one| one["done"] == false), "{results}");
-    assert_eq!(results[0]["says"], "it no longer stands aside, it is done");
+    let late = json!({ "act": "discard", "why": "late", "messages": done });
+    let (status, preview) = scene.service.act("/api/bulk-acts/preview", &late).await;
+    assert_eq!((status, &preview["total"], &preview["passed_over"]), (200, &json!(0), &json!(5)), "{preview}");
+    let (status, started) = scene.service.act("/api/bulk-acts", &late).await;
+    assert_eq!((status, &started["total"]), (202, &json!(5)), "{started}");
+    let late = ended(&scene, started["id"].as_str().unwrap()).await;
+    assert_eq!((&late["done"], &late["refused"]), (&json!(0), &json!(5)), "{late}");
+    assert_eq!(late["refusals"][0]["says"], "it no longer needs attention: it is done");
+    assert_eq!(late["states"], json!({ "done": 5 }));
+    // What cannot be meant is refused as a whole.
+    for (request, expected) in [
+        (json!({ "act": "resend", "reason": reason }), 404),
+        (json!({ "act": "resend", "reason": "?" }), 400),
+        (json!({ "act": "resend", "messages": ["0000000000000"] }), 404),
+        (json!({ "act": "resend", "messages": done, "answers": "maybe" }), 400),
+        (json!({ "act": "amend", "messages": done }), 400),
+        (json!({ "act": "discard", "messages": done }), 400),
+        (json!({ "act": "resend", "messages": done, "why": "\u{0}" }), 400),
+    ] {
+        let (status, answer) = scene.service.act("/api/bulk-acts", &request).await;
+        assert_eq!(status, expected, "{request}: {answer}");
+    }
+    assert_eq!(scene.service.get("/api/bulk-acts").await.unwrap().as_array().unwrap().len(), 2);
     // An order that is done keeps its answer when it is sent again.
     let done = scene.messages("state=done&flow=partner-orders").await.remove(0);
     let done = done["id"].as_str().unwrap();
@@ -123,6 +153,79 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     // Unless a person wants it done again: then it is a new order at the other side.
     resend(&["--answers", "again"]).await;
     scene.quiet(6).await;
+}
+
+/// A bulk act once it has ended.
+async fn ended(scene: &Scene, id: &str) -> Value {
+    eventually("the bulk act has ended", || async {
+        let one = scene.service.get(&format!("/api/bulk-acts/{id}")).await?;
+        (one["state"] != "running").then_some(one)
+    })
+    .await
+}
+
+/// A bulk resend that has come as far as the message `at` from the oldest, and is kept there by `lock` until that is dropped.
+async fn halfway(scene: &Scene, database: &Database, reason: &str, at: usize) -> (String, DatabaseTransaction) {
+    let oldest = "select id from live where state = 'aside' order by id";
+    let lock = database.begin(&format!("select 1 from live where id = ({oldest} offset {at} limit 1) for update")).await;
+    let (code, out, err) = scene.service.command(&["resend", "--reason", reason, "--detach", "--json"]);
+    let started: Value = serde_json::from_str(&out).unwrap_or_else(|_| panic!("{code} {out} {err}"));
+    let id = started["id"].as_str().unwrap().to_owned();
+    assert_eq!((&started["reason"], &started["state"]), (&json!(reason), &json!("running")));
+    eventually("it has come halfway", || async {
+        let one = scene.service.get(&format!("/api/bulk-acts/{id}")).await?;
+        (one["done"].as_u64()? >= (at - 20) as u64).then_some(())
+    })
+    .await;
+    (id, lock)
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn thousands_are_resent_in_the_background_across_restarts_or_stopped() {
+    /// Of these every tenth is booked at once: twenty alike in a row would hold the step.
+    const SENT: usize = 1320;
+    const MANY: usize = SENT - SENT / 10;
+    let database = Database::new();
+    let mut scene = Scene::open_on(&database).await;
+    scene.orders.set_faults(Faults { next: SENT as u32, spare: 10, status: 409, ..Faults::default() });
+    for _ in 0..3 {
+        scene.send(SENT / 3, Flaw::None);
+    }
+    eventually_within(Duration::from_secs(120), "all need attention", || async {
+        let status = scene.service.get("/api/status").await?;
+        (status["unfinished"] == json!({ "aside": MANY })).then_some(())
+    })
+    .await;
+    let reasons = scene.service.get("/api/reasons").await.unwrap();
+    let reason = reasons[0]["id"].as_str().unwrap().to_owned();
+    let (code, out, _) = scene.service.command(&["resend", "--reason", &reason, "--preview"]);
+    assert_eq!(code, 0);
+    assert!(out.ends_with("and 1088 more\nresend would be done to 1188 messages; nothing was done\n"), "{out}");
+    // A person stops it halfway.
+    let (id, lock) = halfway(&scene, &database, &reason, 200).await;
+    assert_eq!(scene.service.command(&["bulk", "stop", &id]).0, 0);
+    assert_eq!(scene.service.command(&["bulk", "stop", &id]).0, 1, "stopped already");
+    lock.rollback().await.unwrap();
+    let (code, out, _) = scene.service.command(&["bulk", "follow", &id]);
+    assert!(code == 0 && out.contains("stopped before its end"), "{out}");
+    // Another takes the rest; a kill and a planned restart interrupt it.
+    let (id, lock) = halfway(&scene, &database, &reason, 300).await;
+    scene.service.kill();
+    lock.rollback().await.unwrap();
+    scene.service.start().await;
+    scene.service.stop();
+    scene.service.start().await;
+    let ended = ended(&scene, &id).await;
+    // After a kill, those of the last moments are met a second time, and left alone.
+    let (total, done, refused) = (&ended["total"], ended["done"].as_u64().unwrap(), ended["refused"].as_u64().unwrap());
+    assert_eq!((&ended["state"], json!(done + refused)), (&json!("done"), total.clone()), "{ended}");
+    assert!((900..1000).contains(&total.as_u64().unwrap()) && refused <= 21, "{ended}");
+    scene.quiet(SENT).await;
+    assert_eq!(scene.orders.summary().repeats, 0, "each was resent once");
+    let (code, out, _) = scene.service.command(&["bulk", "list"]);
+    assert!(code == 0 && out.lines().count() == 3 && out.contains("stopped"), "{out}");
+    let (code, out, _) = scene.service.command(&["bulk", "show", &id]);
+    assert!(code == 0 && out.contains("done now"), "{out}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,96 +1,113 @@
 <script setup lang="ts">
-/** Resends or discards all messages that stand aside for one reason: shown first, then with progress, to be stopped any time. */
+/** Resends all messages that failed for one reason: previewed first, then done by the service in the background. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import type { ActResult, Reason } from '../api/schema'
+import type { BulkAct, BulkPreview, Reason } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
 import { count } from '../words/format'
-
-/** Messages of one request: small enough that progress is seen. */
-const TOGETHER = 20
 
 const props = defineProps<{ open: boolean; reason: Reason }>()
 defineEmits<{ close: [] }>()
-const preview = shallowRef<ActResult[]>([])
-const done = ref(0)
-const failed = shallowRef<ActResult[]>([])
-const running = ref(false)
-const finished = ref(false)
+const preview = shallowRef<BulkPreview>()
+const act = shallowRef<BulkAct>()
+const starting = ref(false)
 const trouble = shallowRef<Trouble>()
-let stop = false
+const body = computed(() => ({ reason: props.reason.id, act: 'resend' }))
+
+/** Does something with the service; what goes wrong is shown, and the next success clears it. */
+async function attempt(work: () => Promise<void>) {
+  try {
+    await work()
+    trouble.value = undefined
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  }
+}
 
 watch(
   () => props.open,
   async (open) => {
-    if (!open) {
-      stop = true
-      return
-    }
-    done.value = 0
-    failed.value = []
-    finished.value = false
-    trouble.value = undefined
-    preview.value = await post({ reason: props.reason.id, preview: true }).catch((error) => {
-      trouble.value = troubleOf(error)
-      return []
+    if (!open) return
+    preview.value = undefined
+    act.value = undefined
+    await attempt(async () => {
+      // Another person may have started it, or the same one before the dialog was closed.
+      const all = await asked(api.GET('/api/bulk-acts'))
+      act.value = all.find((one) => one.reason === props.reason.id && one.state === 'running')
+      if (!act.value) preview.value = await asked(api.POST('/api/bulk-acts/preview', { body: body.value }))
     })
   },
 )
 
-const post = (body: { reason?: string; messages?: string[]; preview?: boolean }) =>
-  asked(api.POST('/api/acts', { body: { act: 'resend', ...body } }))
-
-async function run() {
-  running.value = true
-  stop = false
-  trouble.value = undefined
-  const ids = preview.value.map((one) => one.message.id)
-  try {
-    while (done.value < ids.length && !stop) {
-      const some = ids.slice(done.value, done.value + TOGETHER)
-      const results = await post({ messages: some })
-      failed.value = [...failed.value, ...results.filter((one) => !one.done)]
-      done.value += some.length
-    }
-    finished.value = done.value === ids.length
-  } catch (error) {
-    trouble.value = troubleOf(error)
-  } finally {
-    running.value = false
-  }
+async function start() {
+  starting.value = true
+  await attempt(async () => {
+    act.value = await asked(api.POST('/api/bulk-acts', { body: body.value }))
+  })
+  starting.value = false
 }
 
-const total = computed(() => preview.value.length)
-const sample = computed(() => preview.value.slice(0, 6).map((one) => one.message.key || one.message.id))
+const path = () => ({ path: { id: act.value?.id ?? '' } })
+const follow = () =>
+  attempt(async () => {
+    act.value = await asked(api.GET('/api/bulk-acts/{id}', { params: path() }))
+  })
+const stop = () =>
+  attempt(async () => {
+    act.value = await asked(api.POST('/api/bulk-acts/{id}/stop', { params: path() }))
+  })
+// Also after its end, since the messages are on their way then.
+useEvery(500, () => props.open && act.value && follow())
+
+const running = computed(() => act.value?.state === 'running')
+const sample = computed(() => preview.value?.messages.slice(0, 6).map((one) => one.key || one.id) ?? [])
+const states = computed(() => Object.entries(act.value?.states ?? {}).map(([state, n]) => `${n} ${state}`))
 </script>
 
 <template>
   <ModalDialog :open="open" title="Resend all with this reason" @close="$emit('close')">
     <p class="text-soft">{{ reason.says }}</p>
-    <p class="mt-3">
-      <strong class="font-semibold">{{ count(total, 'message') }}</strong>
-      <template v-if="total">: {{ sample.join(', ') }}<template v-if="total > sample.length"> …</template></template>
-    </p>
-    <p class="mt-1 text-sm text-soft">
-      Each goes on at the step where it stopped, with the newest release’s connections; what was done before it is not
-      done again.
-    </p>
-    <div v-if="running || done" class="mt-4" aria-live="polite">
-      <progress class="h-2 w-full accent-thread" :value="done" :max="total" aria-label="Resent so far" />
-      <p class="text-sm">
-        {{ done }} of {{ total }} resent<template v-if="failed.length">, {{ failed.length }} not</template>.
+    <template v-if="preview && !act">
+      <p class="mt-3">
+        <strong class="font-semibold">{{ count(preview.total, 'message') }}</strong>: {{ sample.join(', ')
+        }}<template v-if="preview.total > sample.length"> …</template>
       </p>
-      <ul v-if="failed.length" class="mt-1 max-h-40 overflow-auto text-sm text-aside">
-        <li v-for="one in failed" :key="one.message.id">{{ one.message.key || one.message.id }}: {{ one.says }}</li>
+      <p class="mt-1 text-sm text-soft">
+        Each continues at the step where it stopped. Completed steps are skipped unless their request has changed. The
+        service does it in the background; you can close this page.
+      </p>
+    </template>
+    <div v-if="act" class="mt-4" aria-live="polite" data-part="bulk">
+      <progress
+        class="h-2 w-full accent-thread"
+        :value="act.done + act.refused"
+        :max="act.total"
+        aria-label="Messages resent so far"
+      />
+      <p class="text-sm">
+        {{ act.done }} of {{ act.total }} resent<template v-if="act.refused">, {{ act.refused }} not resent</template
+        ><template v-if="act.state === 'stopped'">, then stopped</template>.
+        <span class="text-soft">Started by {{ act.by }}.</span>
+      </p>
+      <p v-if="states.length" class="text-sm text-soft">Of these now: {{ states.join(', ') }}.</p>
+      <ul v-if="act.refusals.length" class="mt-1 max-h-40 overflow-auto text-sm text-aside">
+        <li v-for="one in act.refusals" :key="one.message">{{ one.key || one.message }}: {{ one.says }}</li>
       </ul>
     </div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <div class="mt-5 flex justify-end gap-2">
-      <button v-if="running" type="button" class="button" @click="stop = true">Stop</button>
-      <button v-else type="button" class="button" @click="$emit('close')">{{ finished ? 'Close' : 'Cancel' }}</button>
-      <button v-if="!finished" type="button" class="button button-main" :disabled="running || !total" @click="run">
-        {{ done ? 'Go on' : `Resend ${total}` }}
+      <button v-if="running" type="button" class="button" @click="stop">Stop</button>
+      <button type="button" class="button" @click="$emit('close')">{{ act ? 'Close' : 'Cancel' }}</button>
+      <button
+        v-if="!act"
+        type="button"
+        class="button button-main"
+        :disabled="starting || !preview?.total"
+        @click="start"
+      >
+        Resend {{ preview?.total ?? '' }}
       </button>
     </div>
   </ModalDialog>

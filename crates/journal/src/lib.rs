@@ -21,7 +21,8 @@ pub use company::ProcessRow;
 pub use error::JournalError;
 pub use events::Event;
 pub use query::{
-    ArrivalFilter, ArrivalRow, AuditRow, CaptureRow, CapturedRow, DraftRow, FeedRow, HeardRow, LedgerRow, MessageFilter,
-    MessageRow, ReasonCount, RecordingRow, ReleaseRow, SecretRow, Standing, Store, TallyRow, TrailFilter, TrailRow,
+    ArrivalFilter, ArrivalRow, AuditRow, BulkActRow, CaptureRow, CapturedRow, DraftRow, FeedRow, HeardRow, LedgerRow,
+    MessageFilter, MessageRow, NewBulkAct, Progress, ReasonCount, RecordingRow, ReleaseRow, SecretRow, Standing, Store, TallyRow,
+    TrailFilter, TrailRow,
 };
 pub use writer::{Counters, PgJournal, Unsafe};

@@ -1,5 +1,6 @@
 //! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
 
+mod bulk_acts;
 mod captures;
 mod drafts;
 mod recordings;
@@ -7,6 +8,7 @@ mod releases;
 mod rows;
 mod secrets;
 
+pub use bulk_acts::{BulkActRow, NewBulkAct, Progress};
 pub use captures::{CaptureRow, CapturedRow};
 pub use drafts::DraftRow;
 pub use recordings::RecordingRow;

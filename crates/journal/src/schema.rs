@@ -29,6 +29,7 @@ impl MigratorTrait for Migrator {
             step("m012_picked_up", PICKED_UP),
             Box::new(KnownFiles),
             step("m014_captures", CAPTURES),
+            step("m015_bulk_acts", BULK_ACTS),
         ]
     }
 }
@@ -282,6 +283,16 @@ create table capture (
 create table captured (
   capture text not null collate "C", n bigint not null, at bigint not null, line text not null, told text not null,
   body bytea not null, primary key (capture, n)
+);
+"#;
+
+/// Acts on many messages: `messages` are their ids in order, `position` how many of them have been acted on, `owner` the
+/// process that does it, 0 for none.
+const BULK_ACTS: &str = r#"
+create table bulk_act (
+  id bigint primary key, act text not null, answers text not null, reason text not null, says text not null, why text not null,
+  by_whom text not null, messages bigint[] not null, position bigint not null, done bigint not null, refused bigint not null, refusals text not null,
+  state text not null, owner bigint not null, started bigint not null, seen bigint not null, ended bigint not null
 );
 "#;
 

@@ -4,6 +4,7 @@
 
 pub mod access;
 pub mod api;
+mod bulk;
 mod console;
 mod disk;
 mod error;

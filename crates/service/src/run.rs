@@ -2,6 +2,7 @@
 
 use crate::access::{Sessions, Token};
 use crate::api;
+use crate::bulk::{self, BulkActs};
 use crate::error::ServeError;
 use crate::hooks::Doors;
 use crate::incidents;
@@ -94,6 +95,7 @@ pub struct App {
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
     pub trays: Trays,
+    pub bulk_acts: BulkActs,
     /// The newest release that cannot be read here; told once.
     pub passed_over: AtomicI64,
     /// The service is to end: it takes nothing more.
@@ -184,6 +186,7 @@ pub async fn serve(
         secrets,
         doors: Doors::default(),
         trays: Trays::default(),
+        bulk_acts: BulkActs::default(),
         passed_over: AtomicI64::new(0),
         draining: AtomicBool::new(false),
         recordings: Recordings::default(),
@@ -259,6 +262,7 @@ fn follow(app: &Arc<App>, [counted, told]: [Receiver<Arc<FeedRow>>; 2]) -> JoinS
         incidents::tell(app, live)
     });
     restart!("releases of other processes", |app| together::follow(app));
+    restart!("acts on many messages", |app| bulk::follow(app));
     restart!("listening for silence", |app| incidents::listen(app));
     restart!("events of other processes", |app| async move { app.journal.overhear().await });
     restart!("orders along their milestones", |app| async move { app.journal.fold_trails().await });

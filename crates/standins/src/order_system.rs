@@ -40,6 +40,8 @@ pub struct Faults {
     pub outage: bool,
     /// The next so many orders are answered with this status.
     pub next: u32,
+    /// Of these, each so-many-th is booked all the same; 0 for none.
+    pub spare: u32,
     pub status: u16,
     /// Seconds in `Retry-After` of those answers.
     pub retry_after: Option<u64>,
@@ -211,8 +213,9 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
             return (problem(StatusCode::UNAUTHORIZED, "who are you?"), false);
         }
     }
-    if books.faults.next > 0 {
-        books.faults.next -= 1;
+    let Faults { next, spare, .. } = books.faults;
+    books.faults.next = next.saturating_sub(1);
+    if next > 0 && (spare == 0 || next % spare != 0) {
         let status = StatusCode::from_u16(books.faults.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = problem(status, "a fault on request");
         if let Some(seconds) = books.faults.retry_after {

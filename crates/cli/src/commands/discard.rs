@@ -1,8 +1,9 @@
+use super::bulk;
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::{show, ui};
-use wirewatch_service::view::{ActRequest, ActResult, Arrival, BulkRequest, Why};
+use wirewatch_service::view::{ActRequest, ActResult, Arrival, Why};
 
 /// Which messages: some by id, or all that stand aside for one reason.
 #[derive(Debug, clap::Args)]
@@ -16,6 +17,9 @@ pub struct Target {
     /// Show which messages it would be; do nothing
     #[arg(long)]
     pub preview: bool,
+    /// Do not wait for the end: the service continues in the background
+    #[arg(long, requires = "reason", conflicts_with = "preview")]
+    pub detach: bool,
     /// Print the outcome as JSON
     #[arg(long)]
     pub json: bool,
@@ -40,7 +44,7 @@ pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandE
     let client = client.client()?;
     match &args.target.reason {
         _ if args.arrivals => arrivals(&client, args).await,
-        Some(reason) => bulk(&client, "discard", reason, &args.why, "", &args.target).await,
+        Some(reason) => bulk::all_with(&client, "discard", reason, &args.why, "", &args.target).await,
         None => one(&client, "discard", &args.why, "", &args.target).await,
     }
 }
@@ -72,27 +76,6 @@ pub async fn one(client: &Client, act: &str, why: &str, answers: &str, target: &
     for message in &target.messages {
         results.push(client.post(&format!("/api/messages/{message}/acts"), &request).await?);
     }
-    report(act, &results, target)
-}
-
-/// An act on all messages with one reason.
-pub async fn bulk(
-    client: &Client,
-    act: &str,
-    reason: &str,
-    why: &str,
-    answers: &str,
-    target: &Target,
-) -> Result<(), CommandError> {
-    let request = BulkRequest {
-        reason: reason.to_owned(),
-        messages: Vec::new(),
-        act: act.to_owned(),
-        why: why.to_owned(),
-        answers: answers.to_owned(),
-        preview: target.preview,
-    };
-    let results: Vec<ActResult> = client.post("/api/acts", &request).await?;
     report(act, &results, target)
 }
 

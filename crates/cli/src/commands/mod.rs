@@ -4,6 +4,7 @@ use std::time::Duration;
 
 pub mod amend;
 pub mod arrivals;
+pub mod bulk;
 pub mod cases;
 pub mod check;
 pub mod compare;

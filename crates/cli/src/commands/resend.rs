@@ -1,4 +1,5 @@
-use super::discard::{Target, bulk, one};
+use super::bulk;
+use super::discard::{Target, one};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 
@@ -20,7 +21,7 @@ pub struct ResendArgs {
 pub async fn run(client: &ClientArgs, args: &ResendArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     match &args.target.reason {
-        Some(reason) => bulk(&client, "resend", reason, &args.why, &args.answers, &args.target).await,
+        Some(reason) => bulk::all_with(&client, "resend", reason, &args.why, &args.answers, &args.target).await,
         None => one(&client, "resend", &args.why, &args.answers, &args.target).await,
     }
 }

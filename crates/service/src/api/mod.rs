@@ -1,12 +1,14 @@
 //! The API under `/api`: JSON, described by OpenAPI 3.1 from this code, problem details (RFC 9457) for errors.
 //!
-//! Layers from the outside in: what no handler should see (`sound`), compression, body limit, then who may (`access::check`), then the handlers.
+//! Layers from the outside in: what no handler should see (`request_check`), compression, body limit, then who may
+//! (`access::check`), then the handlers.
 //! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not. Webhooks are called by
 //! anybody, under any host name, and believe signatures alone.
 
 mod acts;
 mod arrivals;
 mod begin;
+mod bulk_acts;
 mod connections;
 mod edi;
 mod firing;
@@ -17,9 +19,9 @@ mod orders;
 pub mod problem;
 mod queues;
 mod releases;
+mod request_check;
 mod rows;
 mod secrets;
-mod sound;
 mod status;
 mod story;
 mod strands;
@@ -75,7 +77,7 @@ pub fn router(app: Arc<App>) -> Router {
     let packed = routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest));
     // A sender is told a line: nothing stands between its call and the answer.
     let all = packed.route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive).with_state(app));
-    all.layer(middleware::from_fn(sound::check))
+    all.layer(middleware::from_fn(request_check::check))
 }
 
 /// What is answered until the database can be reached: 503 to everything.
@@ -107,7 +109,10 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(messages::document))
         .routes(routes!(messages::described))
         .routes(routes!(acts::act))
-        .routes(routes!(acts::bulk))
+        .routes(routes!(bulk_acts::preview))
+        .routes(routes!(bulk_acts::list, bulk_acts::start))
+        .routes(routes!(bulk_acts::one))
+        .routes(routes!(bulk_acts::stop))
         .routes(routes!(arrivals::list))
         .routes(routes!(arrivals::one))
         .routes(routes!(arrivals::bytes))

@@ -2,6 +2,7 @@
 
 use super::{FindingView, Message};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
 
@@ -29,7 +30,7 @@ pub struct Why {
     pub why: String,
 }
 
-/// One act for many messages: those with one reason, or those named.
+/// One act for many messages: those that failed for one reason, or those named.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkRequest {
     #[serde(default)]
@@ -41,10 +42,65 @@ pub struct BulkRequest {
     pub act: String,
     #[serde(default)]
     pub why: String,
+    /// For a resend: `ask` (the default), `keep` or `again`.
     #[serde(default)]
     pub answers: String,
+}
+
+/// The messages that a bulk act would be done to.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BulkPreview {
+    pub total: usize,
+    /// How many of those named do not need attention (any more): nothing would be done to them.
+    pub passed_over: usize,
+    /// The first 100 of them, oldest first.
+    pub messages: Vec<Message>,
+}
+
+/// An act on many messages, and how far it has come.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BulkAct {
+    pub id: String,
+    /// `resend` or `discard`.
+    pub act: String,
+    /// The id of the reason for which its messages had failed, and its sentence; empty where they were named.
+    pub reason: String,
+    pub says: String,
+    pub why: String,
+    pub by: String,
+    pub state: BulkState,
+    pub total: i64,
+    /// Messages that were resent or discarded so far.
+    pub done: i64,
+    /// Messages that could not be, or no longer needed it.
+    pub refused: i64,
+    /// The first 100 of these.
+    pub refusals: Vec<BulkRefusal>,
+    pub started: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub ended: Option<String>,
+    /// The states in which the messages acted on so far are now, with their numbers. Empty in lists.
     #[serde(default)]
-    pub preview: bool,
+    pub states: BTreeMap<String, i64>,
+}
+
+/// Whether a bulk act is still under way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BulkState {
+    Running,
+    /// All its messages have been acted on.
+    Done,
+    /// A person stopped it before its end.
+    Stopped,
+}
+
+/// A message that a bulk act was not done to.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BulkRefusal {
+    pub message: String,
+    pub key: String,
+    pub says: String,
 }
 
 /// What became of an act on one message.

@@ -13,7 +13,9 @@ mod secret;
 mod strand;
 mod tray;
 
-pub use act::{ActRequest, ActResult, BulkRequest, FireBegin, FireField, FireLast, Fired, Why};
+pub use act::{
+    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, BulkState, FireBegin, FireField, FireLast, Fired, Why,
+};
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use connection::{
     AskRequest, Asked, ConnectionView, FileFault, HeardView, HeldConnection, QueueView, TurnedView, WebhookView,

@@ -1,0 +1,214 @@
+//! Acts on many messages: started by `resend` and `discard`, done by the service in the background.
+
+use super::discard::Target;
+use crate::api::{Client, ClientArgs};
+use crate::error::CommandError;
+use crate::show;
+use crate::terminal::{errln, outln};
+use crate::ui::{self, cell, clock, number, styled, tone};
+use indicatif::{ProgressBar, ProgressStyle};
+use std::time::Duration;
+use wirewatch_service::view::{BulkAct, BulkPreview, BulkRequest, BulkState};
+
+/// How often the progress is asked for.
+const ASK: Duration = Duration::from_millis(200);
+
+/// List bulk resends and discards; follow or stop one
+///
+/// `resend --reason` and `discard --reason` start them. The service does them in the background, also when the command that
+/// started one has ended, and continues them after a restart.
+#[derive(Debug, clap::Args)]
+pub struct BulkArgs {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum Command {
+    /// List them, newest first
+    List {
+        /// Print as JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show one: how far it is, which messages could not be acted on, and the states of the others now
+    Show {
+        id: String,
+        /// Print as JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Follow one until it has ended
+    Follow {
+        id: String,
+        /// Print as JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Stop one; what was done stays done
+    Stop { id: String },
+}
+
+pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    match &args.command {
+        Command::List { json } => list(&client, *json).await,
+        Command::Show { id, json } => {
+            let one: BulkAct = client.get(&format!("/api/bulk-acts/{id}"), &[]).await?;
+            if *json {
+                ui::json(&one)
+            } else {
+                show(&one)
+            }
+            Ok(())
+        }
+        Command::Follow { id, json } => {
+            let one: BulkAct = client.get(&format!("/api/bulk-acts/{id}"), &[]).await?;
+            report(&follow(&client, one).await?, *json)
+        }
+        Command::Stop { id } => {
+            let one: BulkAct = client.post(&format!("/api/bulk-acts/{id}/stop"), &()).await?;
+            outln!("stopped; {} of {} {}", one.done, ui::count(one.total as usize, "message"), past(&one.act));
+            Ok(())
+        }
+    }
+}
+
+/// Previews an act on all messages that failed for `reason`, or does it and follows it to its end.
+pub async fn all_with(
+    client: &Client,
+    act: &str,
+    reason: &str,
+    why: &str,
+    answers: &str,
+    target: &Target,
+) -> Result<(), CommandError> {
+    let request = BulkRequest {
+        reason: reason.to_owned(),
+        messages: Vec::new(),
+        act: act.to_owned(),
+        why: why.to_owned(),
+        answers: answers.to_owned(),
+    };
+    if target.preview {
+        let preview: BulkPreview = client.post("/api/bulk-acts/preview", &request).await?;
+        if target.json {
+            ui::json(&preview);
+            return Ok(());
+        }
+        show::messages(&preview.messages);
+        let more = preview.total - preview.messages.len();
+        if more > 0 {
+            outln!("and {more} more");
+        }
+        outln!("{act} would be done to {}; nothing was done", ui::count(preview.total, "message"));
+        return Ok(());
+    }
+    let started: BulkAct = client.post("/api/bulk-acts", &request).await?;
+    if target.detach {
+        if target.json {
+            ui::json(&started);
+        } else {
+            outln!("started for {}; follow it with: wirewatch bulk follow {}", messages(started.total), started.id);
+        }
+        return Ok(());
+    }
+    report(&follow(client, started).await?, target.json)
+}
+
+/// Shows the progress on a terminal until the act has ended. Ctrl-C leaves it to the service.
+async fn follow(client: &Client, mut one: BulkAct) -> Result<BulkAct, CommandError> {
+    let bar = ProgressBar::new(one.total as u64);
+    let style = ProgressStyle::with_template("{wide_bar} {pos} of {len}  {msg}  {eta} left");
+    bar.set_style(style.expect("the template is well-formed"));
+    let path = format!("/api/bulk-acts/{}", one.id);
+    while one.state == BulkState::Running {
+        bar.set_position((one.done + one.refused) as u64);
+        if one.refused > 0 {
+            bar.set_message(format!("{} not {}", one.refused, past(&one.act)));
+        }
+        tokio::select! {
+            () = tokio::time::sleep(ASK) => one = client.get(&path, &[]).await?,
+            _ = tokio::signal::ctrl_c() => {
+                bar.finish_and_clear();
+                errln!("the service continues; `wirewatch bulk follow {id}` follows it, `wirewatch bulk stop {id}` stops it", id = one.id);
+                return Ok(one);
+            }
+        }
+    }
+    bar.finish_and_clear();
+    Ok(one)
+}
+
+/// Says what became of it.
+///
+/// # Errors
+/// Exit 1 when some messages refused.
+fn report(one: &BulkAct, json: bool) -> Result<(), CommandError> {
+    if json {
+        ui::json(one);
+    } else {
+        refusals(one);
+        let end = if one.state == BulkState::Stopped { "; stopped before its end" } else { "" };
+        outln!("{} {}{end}", messages(one.done), past(&one.act));
+    }
+    if one.refused == 0 { Ok(()) } else { Err(CommandError::Found) }
+}
+
+/// The messages that refused, on standard error.
+fn refusals(one: &BulkAct) {
+    for refusal in &one.refusals {
+        errln!("{}  {}  {}", refusal.message, refusal.key, refusal.says);
+    }
+    let more = one.refused - one.refusals.len() as i64;
+    if more > 0 {
+        errln!("and {more} more that were not {}", past(&one.act));
+    }
+}
+
+fn show(one: &BulkAct) {
+    let of = if one.says.is_empty() { "messages that were named" } else { &one.says };
+    let why = if one.why.is_empty() { String::new() } else { format!(": {}", one.why) };
+    outln!("{}  {}  {of}", ui::paint(ui::BOLD, &one.act), one.id);
+    outln!("by {} at {}{why}", one.by, clock(&one.started));
+    outln!("{}: {} of {} {}, {} not", state(one), one.done, messages(one.total), past(&one.act), one.refused);
+    for (state, n) in &one.states {
+        outln!("  {n:>6}  {} now", ui::paint(tone(state), state));
+    }
+    refusals(one);
+}
+
+async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
+    let all: Vec<BulkAct> = client.get("/api/bulk-acts", &[]).await?;
+    if json {
+        ui::json(&all);
+    } else if all.is_empty() {
+        outln!("no bulk resend or discard in the last 30 days");
+    } else {
+        let row = |one: &BulkAct| {
+            let state = state(one);
+            let cells = [cell(&one.id), cell(clock(&one.started)), cell(&one.act), styled(tone(state), state)];
+            let numbers = [one.total, one.done, one.refused].map(number);
+            cells.into_iter().chain(numbers).chain([cell(&one.by), cell(&one.says)]).collect::<Vec<_>>()
+        };
+        let rows: Vec<_> = all.iter().map(row).collect();
+        ui::table(&["BULK ACT", "STARTED", "ACT", "STATE", "MESSAGES", "DONE", "NOT DONE", "BY", "REASON"], &rows);
+    }
+    Ok(())
+}
+
+fn state(one: &BulkAct) -> &'static str {
+    match one.state {
+        BulkState::Running => "running",
+        BulkState::Done => "done",
+        BulkState::Stopped => "stopped",
+    }
+}
+
+fn past(act: &str) -> &'static str {
+    if act == "discard" { "discarded" } else { "resent" }
+}
+
+fn messages(n: i64) -> String {
+    ui::count(n as usize, "message")
+}

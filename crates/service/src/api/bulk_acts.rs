@@ -1,0 +1,158 @@
+//! Acts on many messages: previewed, started, followed, stopped.
+
+use super::problem::Problem;
+use super::{Answer, id, rows, said, storable};
+use crate::access::Person;
+use crate::bulk;
+use crate::run::App;
+use crate::view::{BulkAct, BulkPreview, BulkRequest, BulkState, sure_time, time};
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use wirewatch_core::act::Act;
+use wirewatch_core::machine::State as MessageState;
+use wirewatch_core::{Id, Timestamp};
+use wirewatch_engine::{Clock, Journal, SystemClock};
+use wirewatch_journal::{BulkActRow, NewBulkAct};
+
+/// Messages of a preview; all are counted.
+const PREVIEWED: usize = 100;
+/// Bulk acts of the list.
+const LISTED: u32 = 50;
+
+/// The messages that an act would be done to. Nothing is done.
+#[utoipa::path(post, path = "/api/bulk-acts/preview", request_body = BulkRequest,
+    responses((status = 200, body = BulkPreview), (status = 400, body = Problem), (status = 404, body = Problem)))]
+pub async fn preview(State(app): State<Arc<App>>, Json(request): Json<BulkRequest>) -> Answer<BulkPreview> {
+    checked(&request)?;
+    let ids = meant(&app, &request).await?;
+    let (mut messages, mut passed_over) = (Vec::new(), 0);
+    for wanted in &ids {
+        // All that failed for one reason need attention, so only the first of them are read.
+        if request.messages.is_empty() && messages.len() == PREVIEWED {
+            break;
+        }
+        match app.store.message(Id(*wanted)).await? {
+            Some(row) if row.state == MessageState::Aside.as_str() => messages.push(rows::message(row)),
+            _ => passed_over += 1,
+        }
+    }
+    let total = ids.len() - passed_over;
+    messages.truncate(PREVIEWED);
+    Ok(Json(BulkPreview { total, passed_over, messages }))
+}
+
+/// Resends or discards all messages that failed for one reason, or those named, in the background.
+#[utoipa::path(post, path = "/api/bulk-acts", request_body = BulkRequest,
+    responses((status = 202, body = BulkAct), (status = 400, body = Problem), (status = 404, body = Problem)))]
+pub async fn start(
+    State(app): State<Arc<App>>,
+    Extension(Person(by_whom)): Extension<Person>,
+    Json(request): Json<BulkRequest>,
+) -> Result<(StatusCode, Json<BulkAct>), Problem> {
+    if checked(&request)? == Act::Discard {
+        said(&request.why, "they are discarded")?;
+    }
+    let messages = meant(&app, &request).await?;
+    let reasons = if request.messages.is_empty() { app.store.reasons("").await? } else { Vec::new() };
+    let reason = reasons.into_iter().map(rows::reason).find(|one| one.id == request.reason);
+    let (now, new) = (SystemClock.now(), app.journal.mint(SystemClock.now()).0);
+    let BulkRequest { act, answers, why, .. } = request;
+    let (reason, says) = reason.map(|one| (one.id, one.says)).unwrap_or_default();
+    let stored = NewBulkAct { id: new, act, answers, reason, says, why, by_whom, messages };
+    app.store.add_bulk_act(stored, now).await?;
+    app.bulk_acts.added();
+    let row = app.store.bulk_act(new).await?.ok_or_else(|| unknown(&Id(new).to_string()))?;
+    Ok((StatusCode::ACCEPTED, Json(view(row, BTreeMap::new()))))
+}
+
+/// The newest bulk acts, newest first; those that ended more than 30 days ago are forgotten.
+#[utoipa::path(get, path = "/api/bulk-acts", responses((status = 200, body = Vec<BulkAct>)))]
+pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<BulkAct>> {
+    Ok(Json(app.store.bulk_acts(LISTED).await?.into_iter().map(|row| view(row, BTreeMap::new())).collect()))
+}
+
+/// One bulk act with its progress, and the states that its messages are in now.
+#[utoipa::path(get, path = "/api/bulk-acts/{id}", params(("id" = String, Path)),
+    responses((status = 200, body = BulkAct), (status = 404, body = Problem)))]
+pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<BulkAct> {
+    let wanted = id(&text)?.0;
+    let row = app.store.bulk_act(wanted).await?.ok_or_else(|| unknown(&text))?;
+    Ok(Json(view(row, app.store.bulk_act_states(wanted).await?)))
+}
+
+/// Stops a bulk act; what was done to messages stays done.
+#[utoipa::path(post, path = "/api/bulk-acts/{id}/stop", params(("id" = String, Path)),
+    responses((status = 200, body = BulkAct), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn stop(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<BulkAct> {
+    let wanted = id(&text)?.0;
+    let stopped = app.store.end_bulk_act(wanted, "stopped", SystemClock.now()).await?;
+    let row = app.store.bulk_act(wanted).await?.ok_or_else(|| unknown(&text))?;
+    if !stopped {
+        return Err(Problem::new(StatusCode::CONFLICT, format!("the bulk act {text} had ended before: it is {}", row.state)));
+    }
+    Ok(Json(view(row, app.store.bulk_act_states(wanted).await?)))
+}
+
+fn unknown(text: &str) -> Problem {
+    Problem::not_found(format!("there is no bulk act {text}; they are forgotten 30 days after their end"))
+}
+
+/// The act of a request whose words can be stored.
+fn checked(request: &BulkRequest) -> Result<Act, Problem> {
+    storable(&request.why)?;
+    let bad = |says: String| Problem::new(StatusCode::BAD_REQUEST, says);
+    let none = || bad(format!("answers `{}` is none of ask, keep, again", request.answers));
+    bulk::answers_of(&request.answers).ok_or_else(none)?;
+    let none = || bad(format!("act `{}` is none of resend, discard", request.act));
+    bulk::act_of(&request.act, &request.answers).ok_or_else(none)
+}
+
+/// The ids of the messages that a request means, oldest first: they have waited longest.
+///
+/// # Errors
+/// 404 when there are none, or when one that is named is not stored.
+async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<i64>, Problem> {
+    if request.messages.is_empty() {
+        let no_id = || Problem::new(StatusCode::BAD_REQUEST, format!("`{}` is not the id of a reason", request.reason));
+        let ids = app.store.failed_for(rows::parse_reason(&request.reason).ok_or_else(no_id)?).await?;
+        let none = || {
+            let says = format!("no message needs attention for the reason {} any more", request.reason);
+            Problem::not_found(says).detail("`wirewatch reasons` lists the reasons there are now")
+        };
+        return if ids.is_empty() { Err(none()) } else { Ok(ids) };
+    }
+    let mut ids = request.messages.iter().map(|text| Ok(id(text)?.0)).collect::<Result<Vec<i64>, Problem>>()?;
+    ids.sort_unstable();
+    ids.dedup();
+    let stored = app.store.stored_among(&ids).await?;
+    match ids.iter().find(|one| !stored.contains(one)) {
+        Some(missing) => Err(Problem::not_found(format!("there is no message {}", Id(*missing)))),
+        None => Ok(ids),
+    }
+}
+
+fn view(row: BulkActRow, states: BTreeMap<String, i64>) -> BulkAct {
+    BulkAct {
+        id: Id(row.id).to_string(),
+        act: row.act,
+        reason: row.reason,
+        says: row.says,
+        why: row.why,
+        by: row.by_whom,
+        state: match row.state.as_str() {
+            "running" => BulkState::Running,
+            "done" => BulkState::Done,
+            _ => BulkState::Stopped,
+        },
+        total: row.total,
+        done: row.done,
+        refused: row.refused,
+        refusals: serde_json::from_str(&row.refusals).unwrap_or_default(),
+        started: sure_time(Timestamp(row.started)),
+        ended: time(row.ended),
+        states,
+    }
+}
