@@ -16,7 +16,7 @@ async fn without_the_token_or_from_elsewhere_nothing_is_told() {
     assert_eq!(response.headers()["content-type"], "application/problem+json");
     let body: Value = response.json().await.unwrap();
     assert_eq!(body["status"], json!(421));
-    assert_eq!(status(scene.service.post("/api/acts").header("origin", "http://evil.example")).await, 403);
+    assert_eq!(status(scene.service.post("/api/bulk-acts").header("origin", "http://evil.example")).await, 403);
     assert_eq!(status(http.get(scene.service.url("/health"))).await, 200);
     let mode = std::os::unix::fs::PermissionsExt::mode(
         &std::fs::metadata(scene.service.folder.path().join("state/token.json")).unwrap().permissions(),

@@ -137,7 +137,7 @@ async fn what_holds_one_message_holds_no_other() {
     let erp = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"\nin_flight = 1\n");
     let files = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", r#"{ "type": "object", "properties": { "number": { "type": "string" } } }"#),
+        ("schemas/order.schema.json", r#"{ "type": "object", "properties": { "number": { "type": "string" } } }"#),
         (
             "connections/shop.toml",
             "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]",
@@ -159,12 +159,12 @@ async fn what_holds_one_message_holds_no_other() {
     }
     eventually("the others are done, and each of the three failed by itself", || async {
         let status = service.get("/api/status").await?;
-        let aside = status["unfinished"]["aside"].as_i64() == Some(3);
+        let failed = status["unfinished"]["failed"].as_i64() == Some(3);
         let alone = status["unfinished"].as_object()?.len() == 1;
-        (aside && alone && status["held"].as_array()?.is_empty()).then_some(())
+        (failed && alone && status["held"].as_array()?.is_empty()).then_some(())
     })
     .await;
-    let failed = service.get("/api/messages?state=aside").await.unwrap();
+    let failed = service.get("/api/messages?state=failed").await.unwrap();
     let mut says: Vec<String> =
         failed["messages"].as_array().unwrap().iter().map(|one| one["says"].as_str().unwrap().to_owned()).collect();
     says.sort();

@@ -16,13 +16,13 @@ async fn an_order_goes_from_the_folder_to_the_order_system_and_back() {
     let sent = scene.send(3, Flaw::None);
     scene.quiet(4).await;
     scene.assert_all_once();
-    let trail = eventually("the trail has ended", || async {
+    let timeline = eventually("the timeline has ended", || async {
         let story = scene.service.get(&format!("/api/orders/{}", sent.orders[1])).await?;
         let order = story["orders"][0].clone();
         (order["state"] == "ended" && order["milestones"].as_array()?.iter().all(|one| one["at"].is_string())).then_some(order)
     })
     .await;
-    let names: Vec<&str> = trail["milestones"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+    let names: Vec<&str> = timeline["milestones"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(names[0], "received");
     assert!(names.contains(&"acknowledged") && names.contains(&"booked"), "{names:?}");
     let (code, out, _) = scene.service.command(&["orders"]);
@@ -31,18 +31,18 @@ async fn an_order_goes_from_the_folder_to_the_order_system_and_back() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_document_fired_by_hand_is_watched_to_its_end() {
+async fn a_document_submitted_by_hand_is_watched_to_its_end() {
     let mut scene = Scene::open().await;
     let sent = scene.marrowfield.interchange_of(2, Flaw::None);
     let file = scene.service.folder.path().join("by-hand.edi");
     std::fs::write(&file, &sent.text).unwrap();
-    let (code, out, err) = scene.service.command(&["fire", "partner-orders", "by-hand.edi"]);
+    let (code, out, err) = scene.service.command(&["submit", "partner-orders", "by-hand.edi"]);
     assert_eq!(code, 0, "{err}");
     assert!(out.contains("Q-100001") && out.contains("Q-100002"), "{out}");
-    let (code, out, _) = scene.service.command(&["fire", "partner-orders", "by-hand.edi", "--json"]);
+    let (code, out, _) = scene.service.command(&["submit", "partner-orders", "by-hand.edi", "--json"]);
     let handed: Value = serde_json::from_str(&out).unwrap();
-    assert_eq!((code, handed["verdict"].as_str()), (0, Some("repeat")));
-    let (code, _, err) = scene.service.command(&["fire", "partner-order", "by-hand.edi"]);
+    assert_eq!((code, handed["verdict"].as_str()), (0, Some("duplicate")));
+    let (code, _, err) = scene.service.command(&["submit", "partner-order", "by-hand.edi"]);
     assert_eq!(code, 1);
     assert!(err.contains("Did you mean `partner-orders`?"), "{err}");
 }

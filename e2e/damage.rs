@@ -54,7 +54,7 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
     let shop = "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]";
     let files = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", ORDER),
+        ("schemas/order.schema.json", ORDER),
         ("connections/shop.toml", shop),
         ("connections/erp.toml", erp.as_str()),
         ("flows/orders.toml", FLOW),
@@ -95,7 +95,7 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
     let messages = eventually("all have stopped", || async {
         let page = service.get("/api/messages?limit=100").await?;
         let all = page["messages"].as_array()?.clone();
-        all.iter().all(|one| one["state"] == "aside" || one["state"] == "done").then_some(all)
+        all.iter().all(|one| one["state"] == "failed" || one["state"] == "done").then_some(all)
     })
     .await;
     let stopped = |key: &str| {
@@ -112,7 +112,7 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
     for (key, says) in damaged {
         let (state, code, said, id) = stopped(key);
         let says = format!("damaged: {}", says.to_lowercase());
-        assert_eq!((state.as_str(), code.as_str(), said.to_lowercase()), ("aside", "damaged", says), "{key}");
+        assert_eq!((state.as_str(), code.as_str(), said.to_lowercase()), ("failed", "damaged", says), "{key}");
         let (code, out, err) = service.command(&["show", &id]);
         assert!(code == 0 && out.contains("damaged"), "{key}: {out}{err}");
         let (code, out, err) = service.command(&["discard", &id, "--why", "sent anew"]);
@@ -129,7 +129,7 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
     let (code, _, err) = service.command(&["rollback", "2", "--why", "a try"]);
     assert!(code == 1 && err.contains("the record of release 2 is damaged"), "{err}");
     let left = eventually("they are discarded", || async {
-        let page = service.get("/api/messages?state=aside").await?;
+        let page = service.get("/api/messages?state=failed").await?;
         page["messages"].as_array().map(Vec::len)
     })
     .await;

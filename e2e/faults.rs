@@ -24,7 +24,7 @@ async fn an_outage_holds_everything_and_all_drains_afterwards() {
     .await;
     assert!(held["says"].as_str().unwrap().contains("closed for maintenance"), "{held}");
     let (_, out, _) = scene.service.command(&["status"]);
-    assert!(out.contains("erp is held"), "{out}");
+    assert!(out.contains("erp is on hold"), "{out}");
     let asked = scene.orders.summary().requests;
     assert!(asked < 60, "a held connection is only looked at, not stormed: {asked} requests");
     // Half a minute: far past the time that messages stay in memory.
@@ -164,7 +164,7 @@ async fn while_the_database_is_away_calls_stay_with_their_sender() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_corrected_password_reaches_what_waits() {
     let mut scene = Scene::prepare(&Database::new()).await;
-    scene.service.change("connections/erp.toml", "wait ", "sign_in = { as = \"bearer\", secret = \"erp-token\" }\nwait ");
+    scene.service.change("connections/erp.toml", "timeout ", "auth = { as = \"bearer\", secret = \"erp-token\" }\ntimeout ");
     scene.orders.set_faults(Faults { token: Some("right".to_owned()), ..Faults::default() });
     scene.service.start().await;
     scene.send(3, Flaw::None);

@@ -39,7 +39,7 @@ impl Maker {
             }
             14 => self.one(&["{", "[[[[", "{\"a\":1e999}", "title = ", "ISA*00*", "<a>", "\"", "'; drop table live"]).to_owned(),
             _ => self
-                .one(&["", "a", "0", "-1", "18446744073709551616", "null", "true", "aside", "resend", "json", "x12"])
+                .one(&["", "a", "0", "-1", "18446744073709551616", "null", "true", "failed", "resend", "json", "x12"])
                 .to_owned(),
         }
     }

@@ -55,7 +55,7 @@ impl Desk {
         tokio::spawn(async move { axum::serve(listener, router).await });
         let files = [
             ("workspace.toml", "format = 1".to_owned()),
-            ("outlines/order.schema.json", ORDER.to_owned()),
+            ("schemas/order.schema.json", ORDER.to_owned()),
             (
                 "connections/shop.toml",
                 "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]"
@@ -72,7 +72,7 @@ impl Desk {
             ),
             (
                 "flows/notices.toml",
-                "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"held\", \"free\"]\n\
+                "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"on-hold\", \"resumed\"]\n\
                  [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{flow}-{step}.json\" }\n"
                     .to_owned(),
             ),
@@ -89,7 +89,7 @@ async fn call(service: &Service, number: &str) {
     assert_eq!(sent.status().as_u16(), 202);
 }
 
-/// Waits until of all the messages so many as `stands` says stand aside, and the others all stand so; gives how many stand aside.
+/// Waits until of all the messages so many as `stands` says failed, and the others all stand so; gives how many failed.
 async fn stand(service: &Service, others: &str, stands: impl Fn(usize) -> bool) -> usize {
     eventually(
         || format!("the others are {others}\n{}", service.logged()),
@@ -97,9 +97,9 @@ async fn stand(service: &Service, others: &str, stands: impl Fn(usize) -> bool) 
             let page = service.get("/api/messages?flow=orders&limit=100").await?;
             let states = page["messages"].as_array()?.iter().map(|one| one["state"].as_str());
             let states = states.collect::<Option<Vec<_>>>()?;
-            let aside = states.iter().filter(|state| **state == "aside").count();
-            let sound = states.iter().all(|state| [others, "aside"].contains(state)) && states.contains(&others);
-            (sound && stands(aside)).then_some(aside)
+            let failed = states.iter().filter(|state| **state == "failed").count();
+            let sound = states.iter().all(|state| [others, "failed"].contains(state)) && states.contains(&others);
+            (sound && stands(failed)).then_some(failed)
         },
     )
     .await
@@ -120,22 +120,22 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
         call(&service, &format!("A-{n}")).await;
     }
     // One looks after ten seconds, and more if this takes long: each is too early.
-    let before = stand(&service, "waiting", |aside| aside >= 20).await;
-    let held = told(&service, "held-orders-book.json").await;
+    let before = stand(&service, "waiting", |failed| failed >= 20).await;
+    let held = told(&service, "on-hold-orders-book.json").await;
     assert_eq!((&held["flow"], &held["step"]), (&json!("orders"), &json!("book")));
     let says = held["says"].as_str().unwrap();
-    assert!(says.starts_with("the step book of Orders is held: 20 messages in a row, the last: "), "{says}");
+    assert!(says.starts_with("the step book of Orders is on hold: 20 messages in a row, the last: "), "{says}");
     let (_, out, _) = service.command(&["status"]);
-    assert!(out.contains("step book of orders is held for ") && out.contains(" waiting; one tries at "), "{out}");
+    assert!(out.contains("step book of orders is on hold for ") && out.contains(" waiting; one tries at "), "{out}");
     let (_, out, _) = service.command(&["flow", "list"]);
     assert!(out.contains("book held for "), "{out}");
     let (_, out, _) = service.command(&["messages", "--state", "waiting"]);
-    assert!(out.contains("waits: book is held, where many failed alike"), "{out}");
+    assert!(out.contains("waits: book is on hold, since many failed there for the same reason"), "{out}");
 
     service.kill();
     service.start().await;
     // Whatever looks at the start is too early, too.
-    stand(&service, "waiting", |aside| aside > before).await;
+    stand(&service, "waiting", |failed| failed > before).await;
     let status = service.get("/api/status").await.unwrap();
     assert_eq!((&status["held_steps"][0]["step"], &status["held"]), (&json!("book"), &json!([])), "{status}");
 
@@ -143,8 +143,8 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     let (code, out, err) = service.command(&["flow", "resume", "orders"]);
     assert_eq!(code, 0, "{err}");
     assert!(out.contains("at book one that waits tries now; the others follow when it goes well"), "{out}");
-    stand(&service, "done", |aside| aside < 26).await;
-    assert_eq!(told(&service, "free-orders-book.json").await["says"], "the step book of Orders is in use again");
+    stand(&service, "done", |failed| failed < 26).await;
+    assert_eq!(told(&service, "resumed-orders-book.json").await["says"], "the step book of Orders is in use again");
     assert_eq!(service.get("/api/status").await.unwrap()["held_steps"], json!([]));
 }
 
@@ -162,9 +162,9 @@ async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_mor
         service.kill();
         service.start().await;
     }
-    stand(&service, "done", |aside| aside == 1).await;
+    stand(&service, "done", |failed| failed == 1).await;
     assert_eq!(desk.asked("B-0"), 9, "as often as it was run");
-    let page = service.get("/api/messages?state=aside").await.unwrap();
+    let page = service.get("/api/messages?state=failed").await.unwrap();
     let message = &page["messages"][0];
     assert_eq!((&message["key"], &message["code"]), (&json!("B-0"), &json!("suspect")), "{message}");
     assert!(message["says"].as_str().unwrap().starts_with("eight times the service took this message up again"), "{message}");
@@ -172,5 +172,5 @@ async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_mor
     desk.tell(|told| told.deaf_to.clear());
     let (code, _, err) = service.command(&["resend", message["id"].as_str().unwrap(), "--why", "the other side was deaf"]);
     assert_eq!(code, 0, "{err}");
-    stand(&service, "done", |aside| aside == 0).await;
+    stand(&service, "done", |failed| failed == 0).await;
 }

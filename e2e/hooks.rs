@@ -53,7 +53,7 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     assert_eq!(shop.tell(&listing).await, Ok(202));
     scene.quiet(5).await;
     let verdicts: Vec<String> = calls(&scene).await.iter().rev().map(|one| one["verdict"].as_str().unwrap().to_owned()).collect();
-    assert_eq!(verdicts, ["taken", "taken", "taken", "taken", "taken", "repeat", "taken"]);
+    assert_eq!(verdicts, ["received", "received", "received", "received", "received", "duplicate", "received"]);
     let newest = &calls(&scene).await[0];
     assert_eq!((newest["messages"].as_i64(), newest["says"].as_str()), (Some(0), Some("no flow takes item.listed from shop")));
     let order = eventually("the order is followed along its milestones, over the queues to the warehouse and back", || async {
@@ -64,10 +64,10 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     let reached = order["milestones"].as_array().unwrap().iter().filter(|one| one["at"].is_string());
     let reached: Vec<&str> = reached.map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(reached, ["purchased", "booked", "picked", "shipped"]);
-    // Whoever wants many pieces gets them two days later: the shop's desk and the crew are both told, each for itself.
+    // Whoever wants many pieces gets them two days later: the shop's desk and operations are both told, each for itself.
     eventually("moved dates are told", || async {
-        let (shop, crew) = (scene.chat.said("shop"), scene.chat.said("crew"));
-        (!shop.is_empty() && shop.len() == crew.len()).then_some(())
+        let (shop, operations) = (scene.chat.said("shop"), scene.chat.said("operations"));
+        (!shop.is_empty() && shop.len() == operations.len()).then_some(())
     })
     .await;
     assert!(scene.chat.said("shop")[0].ends_with("the large van comes in two days"), "{:?}", scene.chat.said("shop"));
@@ -161,14 +161,14 @@ async fn a_secret_is_changed_without_losing_a_call() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn one_call_is_fired_by_hand_signed_as_its_sender_would() {
+async fn one_call_is_submitted_by_hand_signed_as_its_sender_would() {
     let (scene, _) = open().await;
     let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/samples/purchase.json");
-    let (code, out, err) = scene.service.command(&["fire", "shop", file]);
+    let (code, out, err) = scene.service.command(&["submit", "shop", file]);
     assert!(code == 0 && out.starts_with(&format!("POST {PATH}  done 202")), "{out}{err}");
     scene.quiet(1).await;
     assert_eq!(scene.orders.summary().booked, 1);
-    let (code, out, err) = scene.service.command(&["fire", "erp", "--post", "/nothing/here", file]);
+    let (code, out, err) = scene.service.command(&["submit", "erp", "--post", "/nothing/here", file]);
     assert!(code == 1 && out.contains("refused 404"), "{out}{err}");
 }
 
@@ -187,10 +187,14 @@ async fn an_address_is_checked_held_limited_and_withdrawn() {
         (shop.tell(&purchase).await == Ok(503)).then_some(())
     })
     .await;
-    assert_eq!(scene.service.command(&["connection", "free", "shop"]).0, 0);
+    assert_eq!(scene.service.command(&["connection", "resume", "shop"]).0, 0);
     eventually("it is open again", || async { (shop.tell(&purchase).await == Ok(202)).then_some(()) }).await;
     // A new address; the old one answers until it is withdrawn. And a limit.
-    scene.service.change("connections/shop.toml", "\"shop-7d2f\"  ", "\"shop-new\"\nformer = [\"shop-7d2f\"]\nper_second = 2\n");
+    scene.service.change(
+        "connections/shop.toml",
+        "\"shop-7d2f\"  ",
+        "\"shop-new\"\nold_paths = [\"shop-7d2f\"]\nper_second = 2\n",
+    );
     let workspace = scene.service.workspace();
     assert_eq!(scene.service.command(&["deploy", workspace.to_str().unwrap()]).0, 0);
     let purchase = shop.purchase();
@@ -201,7 +205,7 @@ async fn an_address_is_checked_held_limited_and_withdrawn() {
         limited += usize::from(shop.tell(&purchase).await == Ok(429));
     }
     assert!(limited > 0, "more than two in a second are asked to come again");
-    scene.service.change("connections/shop.toml", "former = [\"shop-7d2f\"]\nper_second = 2\n", "");
+    scene.service.change("connections/shop.toml", "old_paths = [\"shop-7d2f\"]\nper_second = 2\n", "");
     assert_eq!(scene.service.command(&["deploy", workspace.to_str().unwrap()]).0, 0);
     assert_eq!(shop.tell(&purchase).await, Ok(404), "withdrawn");
     scene.quiet(2).await;
@@ -282,11 +286,11 @@ async fn in_a_rush_calls_are_kept_and_answered_and_a_crash_loses_none_of_them() 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_call_that_cannot_be_read_stands_aside_and_is_not_lost() {
+async fn a_call_that_cannot_be_read_fails_and_is_not_lost() {
     let (scene, shop) = open().await;
     let broken = Told { id: "b1".to_owned(), body: "{\"type\": \"purchase.placed\", ".to_owned() };
     assert_eq!(shop.tell(&broken).await, Ok(202), "it is ours now");
     let arrival = calls(&scene).await.remove(0);
-    assert_eq!((arrival["verdict"].as_str(), arrival["name"].as_str()), (Some("aside"), Some("call b1")));
+    assert_eq!((arrival["verdict"].as_str(), arrival["name"].as_str()), (Some("failed"), Some("call b1")));
     assert_eq!(scene.messages("flow=shop-orders").await.len(), 0);
 }

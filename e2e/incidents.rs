@@ -9,7 +9,7 @@ const ORDER: &str = r#"{ "type": "object", "properties": { "number": { "type": "
 fn files(flow: &str) -> Vec<(&'static str, String)> {
     let plain = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", ORDER),
+        ("schemas/order.schema.json", ORDER),
         (
             "connections/shop.toml",
             "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]",
@@ -19,7 +19,7 @@ fn files(flow: &str) -> Vec<(&'static str, String)> {
         ("connections/here.toml", "kind = \"incidents\""),
         (
             "flows/notices.toml",
-            "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"held\", \"free\", \"aside\", \"silent\"]\n\
+            "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"on-hold\", \"resumed\", \"failed\", \"silent\"]\n\
              [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{connection else flow}.json\" }\n",
         ),
     ];
@@ -51,7 +51,7 @@ async fn told(service: &Service, file: &str) -> Value {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_held_connection_a_message_aside_and_a_silent_intake_are_told_by_a_flow() {
+async fn a_held_connection_a_message_failed_and_a_silent_intake_are_told_by_a_flow() {
     let service = open(
         "key = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\nsilent_after = \"1s\"\n\
          [[step]]\nname = \"look\"\ncheck = [{ that = \"number != 'B-1'\", says = \"{number} is not for us\" }]\n\
@@ -65,21 +65,21 @@ async fn a_held_connection_a_message_aside_and_a_silent_intake_are_told_by_a_flo
     assert!(status["warnings"].to_string().contains("is the longest that is usual"), "{status}");
 
     assert_eq!(call(&service, "A-1").await, 202);
-    let held = told(&service, "held-erp.json").await;
-    assert_eq!((&held["what"], &held["connection"]), (&json!("held"), &json!("erp")));
-    assert!(held["says"].as_str().unwrap().starts_with("erp is held: cannot connect"), "{held}");
+    let held = told(&service, "on-hold-erp.json").await;
+    assert_eq!((&held["what"], &held["connection"]), (&json!("on-hold"), &json!("erp")));
+    assert!(held["says"].as_str().unwrap().starts_with("erp is on hold: cannot connect"), "{held}");
 
     assert_eq!(call(&service, "B-1").await, 202);
-    let aside = told(&service, "aside-orders.json").await;
-    assert_eq!((&aside["key"], &aside["step"], &aside["says"]), (&json!("B-1"), &json!("look"), &json!("B-1 is not for us")));
+    let failed = told(&service, "failed-orders.json").await;
+    assert_eq!((&failed["key"], &failed["step"], &failed["says"]), (&json!("B-1"), &json!("look"), &json!("B-1 is not for us")));
     // What tells of incidents is a flow like any other; that one says nothing of itself.
     let page = eventually("the notices", || service.get("/api/messages?flow=notices&limit=50")).await;
     let all = page["messages"].as_array().unwrap();
     assert!(all.len() >= 3 && all.iter().all(|one| one["state"] == "done"), "{page}");
 
-    service.post("/api/connections/erp/free").send().await.unwrap();
-    let free = told(&service, "free-erp.json").await;
-    assert_eq!((&free["what"], &free["says"]), (&json!("free"), &json!("erp is in use again")));
+    service.post("/api/connections/erp/resume").send().await.unwrap();
+    let free = told(&service, "resumed-erp.json").await;
+    assert_eq!((&free["what"], &free["says"]), (&json!("resumed"), &json!("erp is in use again")));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

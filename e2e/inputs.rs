@@ -13,22 +13,22 @@ async fn every_kind_of_bad_file_has_its_outcome() {
         good.replace("000000101", &format!("{n:09}")).replace("*101*", &format!("*{n}*")).replace("*101~", &format!("*{n}~"))
     };
     let cases: Vec<(&str, Vec<u8>, &str, &str)> = vec![
-        ("empty.edi", Vec::new(), "aside", "the file is empty"),
-        ("binary.edi", (0..5000u32).map(|n| (n * 7 % 251) as u8).collect(), "aside", "no interchange header starts here"),
-        ("words.edi", b"please call us".to_vec(), "aside", "no interchange header starts here"),
+        ("empty.edi", Vec::new(), "failed", "the file is empty"),
+        ("binary.edi", (0..5000u32).map(|n| (n * 7 % 251) as u8).collect(), "failed", "no interchange header starts here"),
+        ("words.edi", b"please call us".to_vec(), "failed", "no interchange header starts here"),
         (
             "no-trailer.edi",
             numbered(201).replace("IEA*1*000000201~\n", "").into_bytes(),
-            "aside",
+            "failed",
             "the input ends before its IEA",
         ),
         (
             "stranger.edi",
             numbered(202).replace("MARROWFIELD    ", "SOMEBODY       ").into_bytes(),
-            "aside",
+            "failed",
             "no partner has the identifiers",
         ),
-        ("bad-text.edi", numbered(203).replacen("Clover", "Cl\u{1}ver", 1).into_bytes(), "taken", "1 of 2 sets refused"),
+        ("bad-text.edi", numbered(203).replacen("Clover", "Cl\u{1}ver", 1).into_bytes(), "received", "1 of 2 sets refused"),
         (
             "bad-utf8.edi",
             {
@@ -37,17 +37,17 @@ async fn every_kind_of_bad_file_has_its_outcome() {
                 bytes[at] = 0xFF;
                 bytes
             },
-            "taken",
+            "received",
             "1 of 2 sets refused",
         ),
         (
             "two.edi",
             [numbered(205), "junk between\n".to_owned(), numbered(206)].concat().into_bytes(),
-            "aside",
+            "failed",
             "no interchange header starts here",
         ),
-        ("wrong-count.edi", numbered(207).replace("GE*2*", "GE*3*").into_bytes(), "refused", "GE01 says 3 sets"),
-        ("bom.edi", [&[0xEF, 0xBB, 0xBF][..], numbered(208).as_bytes()].concat(), "taken", ""),
+        ("wrong-count.edi", numbered(207).replace("GE*2*", "GE*3*").into_bytes(), "rejected", "GE01 says 3 sets"),
+        ("bom.edi", [&[0xEF, 0xBB, 0xBF][..], numbered(208).as_bytes()].concat(), "received", ""),
     ];
     for (name, bytes, ..) in &cases {
         scene.drop(name, bytes);
@@ -87,7 +87,7 @@ async fn an_oversized_segment_is_passed_over_in_bounded_memory() {
     scene.send(2, Flaw::None);
     scene.quiet(2).await;
     let (verdict, says) = scene.verdict("long.edi").await;
-    assert_eq!(verdict, "aside");
+    assert_eq!(verdict, "failed");
     assert!(says.contains("a segment is longer than the limit"), "{says}");
     let peak = scene.service.peak_memory_kb();
     println!("measured: peak memory with a segment of 50 MB: {} MB", peak / 1024);
@@ -99,7 +99,7 @@ async fn twenty_thousand_orders_in_one_interchange_let_others_pass() {
     let mut scene = Scene::open().await;
     let big = scene.marrowfield.interchange_of(20_000, Flaw::None);
     scene.drop("big.edi", big.text.as_bytes());
-    // Others come while it unfolds, and do not wait for its end.
+    // Others come while it splits, and do not wait for its end.
     wirewatch_testkit::eventually("it begins", || async { (scene.orders.summary().booked > 200).then_some(()) }).await;
     let small = scene.send(2, Flaw::None);
     wirewatch_testkit::eventually_within(std::time::Duration::from_secs(300), "the small one passes", || async {
@@ -130,11 +130,11 @@ async fn keys_of_any_length_are_kept_ordered_and_found() {
                 [[step]]\nname = \"keep\"\nset = \"number\"\n";
     let files = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
+        ("schemas/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
         ("connections/shop.toml", shop),
         ("flows/orders.toml", flow),
         (
-            "courses/all.toml",
+            "milestones/all.toml",
             "title = \"All\"\n[[milestone]]\nname = \"came\"\nmark = \"begins\"\nflow = \"orders\"\nwhen = \"begun\"\n",
         ),
     ];
@@ -166,7 +166,7 @@ async fn keys_of_any_length_are_kept_ordered_and_found() {
     assert_eq!(found["messages"].as_array().map(Vec::len), Some(1), "{found}");
     let page = service.get("/api/arrivals").await.unwrap();
     let verdicts: Vec<&str> = page["arrivals"].as_array().unwrap().iter().filter_map(|one| one["verdict"].as_str()).collect();
-    assert_eq!(verdicts, ["repeat", "taken", "taken", "taken"]);
+    assert_eq!(verdicts, ["duplicate", "received", "received", "received"]);
     eventually("orders are followed", || async {
         let page = service.get("/api/orders").await?;
         (page["orders"].as_array()?.len() == 3).then_some(())

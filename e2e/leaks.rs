@@ -42,12 +42,12 @@ async fn no_answer_table_log_release_or_backup_has_a_secret() {
     tokio::spawn(async move { axum::serve(listener, router).await });
     let database = Database::new();
     let erp = format!(
-        "kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"\nsign_in = {{ as = \"bearer\", secret = \"erp-token\" }}\n"
+        "kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"\nauth = {{ as = \"bearer\", secret = \"erp-token\" }}\n"
     );
     let shop = "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]";
     let files = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
+        ("schemas/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
         ("connections/shop.toml", shop),
         ("connections/erp.toml", erp.as_str()),
         ("flows/orders.toml", FLOW),
@@ -67,7 +67,7 @@ async fn no_answer_table_log_release_or_backup_has_a_secret() {
     let messages = eventually("both have come to their end", || async {
         let page = service.get("/api/messages").await?;
         let all = page["messages"].as_array()?.clone();
-        let ended = all.iter().filter(|one| one["state"] == "done" || one["state"] == "aside").count();
+        let ended = all.iter().filter(|one| one["state"] == "done" || one["state"] == "failed").count();
         (ended == 2).then_some(all)
     })
     .await;

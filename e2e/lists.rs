@@ -22,13 +22,13 @@ async fn each_table_says_what_it_should_after_a_morning() {
     let good = send_slowly(&mut scene, Flaw::None).await;
     scene.quiet(1).await;
     send_slowly(&mut scene, Flaw::UnknownItem).await;
-    eventually("one is aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
+    eventually("one is failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
     scene.drop("again.edi", good.text.as_bytes());
-    assert_eq!(scene.verdict("again.edi").await.0, "repeat");
+    assert_eq!(scene.verdict("again.edi").await.0, "duplicate");
     scene.drop("words.edi", b"please call us");
-    assert_eq!(scene.verdict("words.edi").await.0, "aside");
+    assert_eq!(scene.verdict("words.edi").await.0, "failed");
     scene.quiet(1).await;
-    eventually("both trails are told", || async {
+    eventually("both timelines are told", || async {
         let orders = scene.service.get("/api/orders").await?;
         let states: Vec<&str> = orders["orders"].as_array()?.iter().filter_map(|order| order["state"].as_str()).collect();
         let reached = orders["orders"].as_array()?.iter().all(|order| {
@@ -41,10 +41,10 @@ async fn each_table_says_what_it_should_after_a_morning() {
     .await;
     let tables = [
         &["messages"][..],
-        &["messages", "--state", "aside"],
+        &["messages", "--state", "failed"],
         &["messages", "--key", "nothing"],
         &["arrivals"],
-        &["arrivals", "--verdict", "aside"],
+        &["arrivals", "--verdict", "failed"],
         &["orders"],
         &["orders", "--state", "trouble"],
         &["order", &good.orders[0]],

@@ -2,6 +2,7 @@
 
 mod access;
 mod callers;
+mod captures;
 mod client;
 mod console;
 mod crash;
@@ -18,7 +19,6 @@ mod leaks;
 mod lists;
 mod maps;
 mod mending;
-mod outlines;
 mod processes;
 mod queues;
 mod refusing;
@@ -26,6 +26,6 @@ mod releases;
 mod restart;
 mod restore;
 mod scene;
+mod schemas;
 mod torture;
-mod trays;
 mod verbs;

@@ -61,7 +61,7 @@ fn three_commands_lead_from_a_fresh_sample_to_a_proven_map() {
     let folder = copy();
     let workspace = folder.path().to_str().expect("text");
     let at = ["--workspace", workspace];
-    let (code, out, err) = client(&[&["outline", "from", "-", "--name", "co-op-order"], &at[..]].concat(), SAMPLE);
+    let (code, out, err) = client(&[&["schema", "from", "-", "--name", "co-op-order"], &at[..]].concat(), SAMPLE);
     assert_eq!((code, err.as_str()), (0, ""));
     assert!(out.contains("17 fields from 1 sample"), "{out}");
     let (code, _, err) = client(&[&["map", "propose", "co-op-order", "order", "--name", "co-op"], &at[..]].concat(), "");
@@ -97,7 +97,7 @@ fn a_case_that_no_longer_holds_is_shown_reported_and_accepted_on_request() {
     assert!(report.contains(r#"tests="2""#) && report.contains(r#"failures="2""#), "{report}");
     let (code, out, _) = client(&[&["cases", "--json"], &at[..]].concat(), "");
     let outcomes: Value = serde_json::from_str(&out).expect("JSON");
-    let broken = outcomes.as_array().expect("a list").iter().filter(|one| one["holds"] == false).count();
+    let broken = outcomes.as_array().expect("a list").iter().filter(|one| one["passed"] == false).count();
     assert_eq!((code, broken), (1, 2));
     assert_eq!(client(&[&["cases", "--accept"], &at[..]].concat(), "").0, 0);
     assert_eq!(client(&[&["cases"], &at[..]].concat(), "").0, 0, "what was accepted holds");
@@ -106,34 +106,34 @@ fn a_case_that_no_longer_holds_is_shown_reported_and_accepted_on_request() {
 }
 
 #[test]
-fn a_flow_is_rehearsed_and_nothing_is_sent() {
-    let rehearse = ["rehearse", "partner-orders", "--workspace", "demo/workspace", "--given", ORDER];
-    let (code, out, err) = client(&[&rehearse[..], &["--limit", "1"]].concat(), "");
+fn a_flow_is_dry_run_and_nothing_is_sent() {
+    let dry_run = ["dry-run", "partner-orders", "--workspace", "demo/workspace", "--given", ORDER];
+    let (code, out, err) = client(&[&dry_run[..], &["--limit", "1"]].concat(), "");
     assert_eq!((code, err.as_str()), (0, ""));
-    insta::assert_snapshot!("rehearsal", out);
-    let (code, out, _) = client(&[&rehearse[..], &["--answer", "book=422", "--json"]].concat(), "");
+    insta::assert_snapshot!("dry_run", out);
+    let (code, out, _) = client(&[&dry_run[..], &["--answer", "book=422", "--json"]].concat(), "");
     let shown: Value = serde_json::from_str(&out).expect("JSON");
-    assert_eq!((code, shown["messages"][1]["ends"].as_str()), (1, Some("aside")), "a message would stand aside");
+    assert_eq!((code, shown["messages"][1]["ends"].as_str()), (1, Some("failed")), "a message would fail");
     for (wrong, says) in [("bok=422", "did you mean `book`?"), ("book", "write STEP=STATUS"), ("book=x:y", "write STEP=STATUS")] {
-        let (code, _, err) = client(&[&rehearse[..], &["--answer", wrong]].concat(), "");
+        let (code, _, err) = client(&[&dry_run[..], &["--answer", wrong]].concat(), "");
         assert!(code == 2 && err.contains(says), "{err}");
     }
 }
 
 #[test]
-fn an_outline_is_searched_made_anew_and_made_believe_of() {
+fn a_schema_is_searched_made_anew_and_made_believe_of() {
     let folder = copy();
     let at = ["--workspace", folder.path().to_str().expect("text")];
-    let (_, out, _) = client(&[&["outline", "show", "stock", "--find", "0412"], &at[..]].concat(), "");
+    let (_, out, _) = client(&[&["schema", "show", "stock", "--find", "0412"], &at[..]].concat(), "");
     assert!(out.contains("shelf") && out.contains("1 field with 0412"), "{out}");
     // Of a long list of codes only what was looked for is shown.
-    let (_, out, _) = client(&[&["outline", "show", "x12/004010/850", "--find", "stand-alone"], &at[..]].concat(), "");
+    let (_, out, _) = client(&[&["schema", "show", "x12/004010/850", "--find", "stand-alone"], &at[..]].concat(), "");
     assert!(out.contains("BEG02") && out.contains("SA Stand-alone Order") && !out.contains("BK Blanket"), "{out}");
-    let sample = |seed: &str| client(&[&["outline", "sample", "order", "--seed", seed], &at[..]].concat(), "").1;
+    let sample = |seed: &str| client(&[&["schema", "sample", "order", "--seed", seed], &at[..]].concat(), "").1;
     assert_eq!(sample("7"), sample("7"));
     assert_ne!(sample("7"), sample("8"));
     let changed = "item;pieces;reorder at\nQH-1;2;3\n";
-    let from = [&["outline", "from", "-", "--name", "stock"], &at[..]].concat();
+    let from = [&["schema", "from", "-", "--name", "stock"], &at[..]].concat();
     let (code, out, err) = client(&from, changed);
     assert!(code == 1 && out.contains("it concerns maps/stock-to-levels.toml") && err.contains("--replace"), "{out} {err}");
     assert_eq!(client(&[&from[..], &["--replace"]].concat(), changed).0, 0);
@@ -195,13 +195,13 @@ async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
     assert_eq!(answers["book"]["body"]["order_number"], "Q-100001", "{answers}");
     assert!(read("given.edi").contains("N1*ST*Xxxxxxxxxxx Xxxxx 00*92*"), "names are masked: {}", read("given.edi"));
     let (code, out, _) = client(&["cases", "as-it-came", "--workspace", at], "");
-    assert!(code == 0 && out.contains("1 case: 1 held"), "{out}");
+    assert!(code == 0 && out.contains("1 case: 1 passed"), "{out}");
     let (code, _, err) = scene.service.command(&from);
     assert!(code == 1 && err.contains("is there already"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_that_came() {
+async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that_came() {
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
     scene.send(2, Flaw::None);
@@ -222,7 +222,7 @@ async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_th
     let workspace = workspace.to_str().expect("text");
     let given = root().join(ORDER);
     let with = [
-        "rehearse",
+        "dry-run",
         "partner-orders",
         "--workspace",
         workspace,
@@ -235,23 +235,23 @@ async fn messages_and_steps_are_compared_and_a_flow_is_rehearsed_with_answers_th
     assert!(code == 0 && out.contains("answered 201"), "{out}{err}");
     // What is asked really is done there, and a held connection is asked nothing.
     let really =
-        ["rehearse", "partner-orders", "--workspace", workspace, "--given", given.to_str().expect("text"), "--really", "erp"];
+        ["dry-run", "partner-orders", "--workspace", workspace, "--given", given.to_str().expect("text"), "--really", "erp"];
     let (code, out, err) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
     assert!(code == 0 && out.contains("answered 201") && out.contains("Asked really: 1 request."), "{out}{err}");
     assert!(scene.orders.references().contains(&"MF-20417".to_owned()));
     let written =
-        "select count(*) from audit where act = 'asked' and by_whom <> '' and why = 'POST /orders at erp, for a rehearsal'";
+        "select count(*) from audit where act = 'asked' and by_whom <> '' and why = 'POST /orders at erp, for a dry run'";
     assert_eq!(database.number(written).await, 1);
     scene.service.act("/api/connections/erp/hold", &serde_json::json!({ "why": "counting" })).await;
     let (code, out, _) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
-    assert!(code == 1 && out.contains("erp is held: counting"), "{out}");
-    let file = ["rehearse", "partner-orders", "--workspace", workspace, "--given", "-", "--really", "erpp"];
+    assert!(code == 1 && out.contains("erp is on hold: counting"), "{out}");
+    let file = ["dry-run", "partner-orders", "--workspace", workspace, "--given", "-", "--really", "erpp"];
     let (code, _, err) = scene.service.command(&file);
     assert!(code == 2 && err.contains("did you mean `erp`?"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_the_map_table_and_a_rehearsal_ask_is_answered_or_told_why_not() {
+async fn what_the_map_table_and_a_dry_run_ask_is_answered_or_told_why_not() {
     use serde_json::json;
     let scene = Scene::open().await;
     let told = async |(status, answer): (u16, Value)| (status, answer["title"].as_str().unwrap_or_default().to_owned());

@@ -1,4 +1,4 @@
-//! What went wrong is put right: amended, resent, discarded, let through; each with who and why.
+//! What went wrong is put right: amended, resent, discarded, accepted; each with who and why.
 
 use crate::scene::{Scene, a_moment, client};
 use sea_orm::DatabaseTransaction;
@@ -13,9 +13,9 @@ async fn a_refused_order_is_amended_and_booked() {
     let mut scene = Scene::open().await;
     scene.send(2, Flaw::UnknownItem);
     scene.quiet(1).await;
-    let aside = scene.messages("state=aside").await.remove(0);
-    let id = aside["id"].as_str().unwrap();
-    assert!(aside["says"].as_str().unwrap().contains("unknown item"), "{aside}");
+    let failed = scene.messages("state=failed").await.remove(0);
+    let id = failed["id"].as_str().unwrap();
+    assert!(failed["says"].as_str().unwrap().contains("unknown item"), "{failed}");
     let file = scene.service.folder.path().join("amended.edi");
     let path = file.to_string_lossy().into_owned();
     assert_eq!(scene.service.command(&["amend", id, "--save", &path]).0, 0);
@@ -41,10 +41,10 @@ async fn a_refused_order_is_amended_and_booked() {
     assert!(given.contains("QH-HIVE-10") && !given.contains("QH-HIVE-12"), "{given}");
     assert_eq!((given.matches("ST*850*").count(), given.matches("ISA*").count(), given.matches("IEA*").count()), (1, 1, 1));
     let (code, out, err) = client(&["cases", "amended", "--workspace", &workspace], "");
-    assert!(code == 0 && out.contains("1 case: 1 held"), "{out}{err}");
+    assert!(code == 0 && out.contains("1 case: 1 passed"), "{out}{err}");
     // The order's trouble is put right.
     let key = story["message"]["key"].as_str().unwrap();
-    eventually("the trail has ended", || async {
+    eventually("the timeline has ended", || async {
         let story = scene.service.get(&format!("/api/orders/{key}")).await?;
         (story["orders"][0]["state"] == "ended").then_some(())
     })
@@ -56,9 +56,9 @@ async fn one_that_cannot_be_run_again_can_be_discarded() {
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
     scene.send(1, Flaw::UnknownItem);
-    let id = eventually("it stands aside", || async {
-        let aside = scene.messages("state=aside").await.pop()?;
-        Some(aside["id"].as_str()?.to_owned())
+    let id = eventually("it failed", || async {
+        let failed = scene.messages("state=failed").await.pop()?;
+        Some(failed["id"].as_str()?.to_owned())
     })
     .await;
     // Its document is spoiled, as by a failing disk.
@@ -69,7 +69,7 @@ async fn one_that_cannot_be_run_again_can_be_discarded() {
     assert_eq!(code, 1);
     assert!(err.contains("the message cannot be run again"), "{err}");
     let (code, out, err) = scene.service.command(&["show", &id]);
-    assert!(code == 0 && out.contains("aside"), "what is known of it is shown: {out}{err}");
+    assert!(code == 0 && out.contains("failed"), "what is known of it is shown: {out}{err}");
     let (code, _, err) = scene.service.command(&["discard", &id, "--why", "they send it anew"]);
     assert_eq!(code, 0, "{err}");
     let story = eventually("it is discarded", || async {
@@ -84,7 +84,7 @@ async fn one_that_cannot_be_run_again_can_be_discarded() {
     );
     assert_eq!(story["message"]["key"], *scene.sent[0].orders.first().unwrap(), "it is found by its number all the same");
     assert_eq!(scene.service.command(&["discard", &id, "--why", "again"]).0, 1, "discarded already");
-    assert!(scene.service.get("/api/reasons").await.unwrap().as_array().is_some_and(Vec::is_empty), "nothing stands aside");
+    assert!(scene.service.get("/api/reasons").await.unwrap().as_array().is_some_and(Vec::is_empty), "nothing failed");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -93,7 +93,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     scene.orders.set_faults(Faults { next: 6, status: 409, ..Faults::default() });
     scene.send(3, Flaw::None);
     scene.send(3, Flaw::None);
-    eventually("six stand aside", || async { (scene.messages("state=aside").await.len() == 6).then_some(()) }).await;
+    eventually("six failed", || async { (scene.messages("state=failed").await.len() == 6).then_some(()) }).await;
     let reasons = scene.service.get("/api/reasons").await.unwrap();
     assert_eq!(reasons.as_array().unwrap().len(), 1, "{reasons}");
     let reason = reasons[0]["id"].as_str().unwrap();
@@ -101,7 +101,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     assert_eq!(code, 0);
     assert!(out.contains("resend would be done to 6 messages; nothing was done"), "{out}");
     assert_eq!(scene.orders.summary().booked, 0);
-    let first = scene.messages("state=aside").await.pop().unwrap()["id"].as_str().unwrap().to_owned();
+    let first = scene.messages("state=failed").await.pop().unwrap()["id"].as_str().unwrap().to_owned();
     assert_eq!(scene.service.command(&["discard", &first]).0, 2, "a reason is needed");
     assert_eq!(scene.service.command(&["discard", &first, "--why", "a test order"]).0, 0);
     assert_eq!(scene.service.command(&["discard", &first, "--why", "again"]).0, 1, "discarded already");
@@ -166,7 +166,7 @@ async fn ended(scene: &Scene, id: &str) -> Value {
 
 /// A bulk resend that has come as far as the message `at` from the oldest, and is kept there by `lock` until that is dropped.
 async fn halfway(scene: &Scene, database: &Database, reason: &str, at: usize) -> (String, DatabaseTransaction) {
-    let oldest = "select id from live where state = 'aside' order by id";
+    let oldest = "select id from live where state = 'failed' order by id";
     let lock = database.begin(&format!("select 1 from live where id = ({oldest} offset {at} limit 1) for update")).await;
     let (code, out, err) = scene.service.command(&["resend", "--reason", reason, "--detach", "--json"]);
     let started: Value = serde_json::from_str(&out).unwrap_or_else(|_| panic!("{code} {out} {err}"));
@@ -193,7 +193,7 @@ async fn thousands_are_resent_in_the_background_across_restarts_or_stopped() {
     }
     eventually_within(Duration::from_secs(120), "all need attention", || async {
         let status = scene.service.get("/api/status").await?;
-        (status["unfinished"] == json!({ "aside": MANY })).then_some(())
+        (status["unfinished"] == json!({ "failed": MANY })).then_some(())
     })
     .await;
     let reasons = scene.service.get("/api/reasons").await.unwrap();
@@ -229,7 +229,7 @@ async fn thousands_are_resent_in_the_background_across_restarts_or_stopped() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_repeat_gets_the_very_same_acknowledgment_and_can_be_let_through() {
+async fn a_duplicate_gets_the_very_same_acknowledgment_and_can_be_accepted() {
     let mut scene = Scene::open().await;
     let sent = scene.send(2, Flaw::None);
     scene.quiet(2).await;
@@ -238,48 +238,48 @@ async fn a_repeat_gets_the_very_same_acknowledgment_and_can_be_let_through() {
     std::fs::remove_file(scene.service.files().join("marrowfield/to-them/997-000000001.edi")).unwrap();
     scene.drop("again.edi", sent.text.as_bytes());
     let (verdict, says) = scene.verdict("again.edi").await;
-    assert_eq!(verdict, "repeat", "{says}");
+    assert_eq!(verdict, "duplicate", "{says}");
     let again = eventually("the acknowledgment goes out again", || async { read().ok() }).await;
     assert_eq!(before, again, "the very same bytes");
     scene.quiet(2).await;
     assert_eq!(scene.orders.summary().booked, 2, "nothing is booked again");
-    // The same number with other content is set aside.
+    // The same number with other content fails.
     let other = sent.text.replacen("CUR*BY*USD", "CUR*BY*CAD", 1);
     scene.drop("other.edi", other.as_bytes());
     let (verdict, says) = scene.verdict("other.edi").await;
-    assert_eq!(verdict, "aside");
+    assert_eq!(verdict, "failed");
     assert!(says.contains("used before for other content"), "{says}");
     // It is discarded, by one who says why; what is settled is not settled again, and what was taken is not discarded.
-    let aside = scene.arrival("other.edi").await["id"].as_str().unwrap().to_owned();
-    let (code, out, err) = scene.service.command(&["discard", "--arrivals", &aside, "--why", "they sent a draft"]);
+    let failed = scene.arrival("other.edi").await["id"].as_str().unwrap().to_owned();
+    let (code, out, err) = scene.service.command(&["discard", "--arrivals", &failed, "--why", "they sent a draft"]);
     assert_eq!((code, out.trim()), (0, "1 arrival discarded"), "{err}");
-    assert_eq!(scene.verdict("other.edi").await.0, "settled");
-    let (_, story, _) = scene.service.command(&["show", &aside]);
+    assert_eq!(scene.verdict("other.edi").await.0, "resolved");
+    let (_, story, _) = scene.service.command(&["show", &failed]);
     assert!(story.contains("they sent a draft"), "{story}");
-    let (code, _, err) = scene.service.command(&["discard", "--arrivals", &aside, "--why", "again"]);
+    let (code, _, err) = scene.service.command(&["discard", "--arrivals", &failed, "--why", "again"]);
     assert_eq!(code, 1);
-    assert!(err.contains("is settled already"), "{err}");
+    assert!(err.contains("is resolved already"), "{err}");
     let repeat = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
     let (status, says) = scene.service.act(&format!("/api/arrivals/{repeat}/discard"), &json!({ "why": "x" })).await;
-    assert_eq!((status, says["title"].as_str().unwrap().contains("it is repeat")), (409, true), "{says}");
-    // Let through on purpose.
+    assert_eq!((status, says["title"].as_str().unwrap().contains("it is duplicate")), (409, true), "{says}");
+    // Accepted on purpose.
     let arrival = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
-    let (code, _, err) = scene.service.command(&["let-through", &arrival, "--why", "they mean it twice"]);
+    let (code, _, err) = scene.service.command(&["accept", &arrival, "--why", "they mean it twice"]);
     assert_eq!(code, 0, "{err}");
     scene.quiet(4).await;
     assert_eq!(scene.acknowledged().len(), 1, "no second acknowledgment");
     let first = scene.arrival("po-000101.edi").await["id"].as_str().unwrap().to_owned();
-    let (status, _) = scene.service.act(&format!("/api/arrivals/{first}/let-through"), &json!({ "why": "x" })).await;
-    assert_eq!(status, 409, "what was taken is not let through");
-    // What stood aside and is let through does not ask for anybody any more.
+    let (status, _) = scene.service.act(&format!("/api/arrivals/{first}/accept"), &json!({ "why": "x" })).await;
+    assert_eq!(status, 409, "what was taken is not accepted");
+    // What failed and is accepted does not ask for anybody any more.
     scene.drop("once-more.edi", sent.text.replacen("CUR*BY*USD", "CUR*BY*MXN", 1).as_bytes());
-    assert_eq!(scene.verdict("once-more.edi").await.0, "aside");
+    assert_eq!(scene.verdict("once-more.edi").await.0, "failed");
     let listed = async |verdict: &str| {
         let page = scene.service.get(&format!("/api/arrivals?verdict={verdict}")).await.unwrap();
         page["arrivals"].as_array().unwrap().clone()
     };
-    let aside = listed("aside").await.remove(0)["id"].as_str().unwrap().to_owned();
-    let (code, _, err) = scene.service.command(&["let-through", &aside, "--why", "they mean this one"]);
+    let failed = listed("failed").await.remove(0)["id"].as_str().unwrap().to_owned();
+    let (code, _, err) = scene.service.command(&["accept", &failed, "--why", "they mean this one"]);
     assert_eq!(code, 0, "{err}");
-    assert_eq!((listed("aside").await.len(), listed("settled").await.len()), (0, 2));
+    assert_eq!((listed("failed").await.len(), listed("resolved").await.len()), (0, 2));
 }

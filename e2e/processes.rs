@@ -19,8 +19,8 @@ fn files(broker: &TestBroker) -> Vec<(&'static str, String)> {
         r#"
 kind    = "amqp"
 address = "{address}"
-wait    = "5s"
-sign_in = {{ as = "plain", user = "{user}", secret = "warehouse" }}
+timeout = "5s"
+auth = {{ as = "plain", user = "{user}", secret = "warehouse" }}
 
 [[queue]]
 name    = "{orders}"
@@ -47,12 +47,12 @@ send  = {{ to = "warehouse", queue = "{picked}" }}
 retry = {{ times = 3, first = "100ms", longest = "500ms" }}
 "#
     );
-    let outline = r#"{ "type": "object", "properties": {
+    let schema = r#"{ "type": "object", "properties": {
         "number": { "type": "integer" }, "shelf": { "type": "string" } } }"#;
     vec![
         ("workspace.toml", "format = 1".to_owned()),
         ("connections/warehouse.toml", connection),
-        ("outlines/pick.schema.json", outline.to_owned()),
+        ("schemas/pick.schema.json", schema.to_owned()),
         ("flows/picks.toml", flow),
     ]
 }

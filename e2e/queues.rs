@@ -13,7 +13,7 @@ struct Relay {
     service: Service,
 }
 
-const OUTLINE: &str = r#"{ "type": "object", "properties": {
+const SCHEMA: &str = r#"{ "type": "object", "properties": {
     "number": { "type": "string" }, "carrier": { "type": "string" }, "boxes": { "type": "integer" } } }"#;
 const MAP: &str = r#"
 from = "pick"
@@ -32,8 +32,8 @@ fn connection(broker: &TestBroker) -> String {
 title   = "Warehouse"
 kind    = "amqp"
 address = "{address}"
-wait    = "5s"
-sign_in = {{ as = "plain", user = "{user}", secret = "warehouse" }}
+timeout = "5s"
+auth = {{ as = "plain", user = "{user}", secret = "warehouse" }}
 
 [[queue]]
 name    = "{orders}"
@@ -66,7 +66,7 @@ map  = "pick-to-pick"
 
 [[step]]
 name  = "announce"
-send  = {{ to = "warehouse", exchange = "{picks}", topic = "picks.{{carrier}}.{{number}}", headers = {{ boxes = "boxes" }}, correlation_id = "$meta.message_id", type = "'pick'", priority = 3, expires = "1h" }}
+send  = {{ to = "warehouse", exchange = "{picks}", routing_key = "picks.{{carrier}}.{{number}}", headers = {{ boxes = "boxes" }}, correlation_id = "$meta.message_id", type = "'pick'", priority = 3, expires = "1h" }}
 retry = {{ times = 3, first = "100ms", longest = "500ms" }}
 "#
     )
@@ -83,7 +83,7 @@ impl Relay {
         let files = [
             ("workspace.toml", "format = 1"),
             ("connections/warehouse.toml", connection.as_str()),
-            ("outlines/pick.schema.json", OUTLINE),
+            ("schemas/pick.schema.json", SCHEMA),
             ("maps/pick-to-pick.toml", MAP),
             ("flows/picks.toml", flow.as_str()),
         ];
@@ -108,10 +108,10 @@ impl Relay {
     }
 
     /// Hands a document in past the broker.
-    async fn fired(&self, number: &str) {
+    async fn submitted(&self, number: &str) {
         let file = self.service.folder.path().join("pick.json");
         std::fs::write(&file, json!({ "number": number, "carrier": "swift", "boxes": 1 }).to_string()).unwrap();
-        let (code, _, err) = self.service.command(&["fire", "picks", "--no-watch", &file.display().to_string()]);
+        let (code, _, err) = self.service.command(&["submit", "picks", "--no-watch", &file.display().to_string()]);
         assert_eq!(code, 0, "{err}");
     }
 
@@ -127,7 +127,7 @@ impl Relay {
         self.broker.put("in", body.as_bytes(), properties).await;
     }
 
-    /// Waits until nothing is unfinished but what stands aside, and so many messages exist.
+    /// Waits until nothing is unfinished but what failed, and so many messages exist.
     async fn quiet(&self, messages: usize) -> Vec<Value> {
         eventually_within(
             Duration::from_secs(120),
@@ -135,7 +135,7 @@ impl Relay {
             || async {
                 let page = self.service.get("/api/messages?limit=1000").await?;
                 let found = page["messages"].as_array()?.clone();
-                let stopped = ["aside", "done", "skipped", "discarded"];
+                let stopped = ["failed", "done", "skipped", "discarded"];
                 let all = found.iter().all(|one| stopped.iter().any(|state| one["state"] == *state));
                 (all && found.len() >= messages).then_some(found)
             },
@@ -179,7 +179,7 @@ async fn a_message_passes_from_a_queue_to_an_exchange_with_all_that_goes_with_it
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_cannot_be_read_or_sent_stands_aside_and_blocks_nobody() {
+async fn what_cannot_be_read_or_sent_fails_and_blocks_nobody() {
     let relay = Relay::open().await;
     relay.listening().await;
     relay.broker.put("in", b"{ no json", BasicProperties::default()).await;
@@ -188,16 +188,16 @@ async fn what_cannot_be_read_or_sent_stands_aside_and_blocks_nobody() {
     relay.put("B-3", "SWIFT").await;
     let sent = relay.broker.next("picked").await;
     assert_eq!(sent.routing_key.as_str(), "picks.swift.B-3");
-    let mut aside: BTreeMap<String, String> = BTreeMap::new();
+    let mut failed: BTreeMap<String, String> = BTreeMap::new();
     for one in relay.quiet(3).await {
-        aside.insert(one["key"].as_str().unwrap().into(), one["says"].as_str().unwrap().into());
+        failed.insert(one["key"].as_str().unwrap().into(), one["says"].as_str().unwrap().into());
     }
     assert_eq!(
-        aside["B-1"],
+        failed["B-1"],
         "`carrier`: \"swift.now\" has a dot, which would add a word to the routing key; replace(…, '.', '-') takes it out"
     );
-    assert_eq!(aside["B-2"], "`carrier` gives nothing");
-    let arrivals = relay.service.get("/api/arrivals?verdict=aside").await.unwrap();
+    assert_eq!(failed["B-2"], "`carrier` gives nothing");
+    let arrivals = relay.service.get("/api/arrivals?verdict=failed").await.unwrap();
     assert!(arrivals["arrivals"][0]["says"].as_str().unwrap().starts_with("not JSON"), "{arrivals}");
     eventually("everything is acknowledged", || async { (relay.broker.depth("in").await == (0, 1)).then_some(()) }).await;
 }
@@ -241,7 +241,7 @@ async fn a_queue_that_goes_stops_its_own_intake_and_no_other_of_the_connection()
     let broker = TestBroker::open().await;
     let (stays, goes) = (broker.name("stays"), broker.name("goes"));
     let connection = format!(
-        "kind = \"amqp\"\naddress = \"{}\"\nsign_in = {{ as = \"plain\", user = \"{}\", secret = \"warehouse\" }}\n\
+        "kind = \"amqp\"\naddress = \"{}\"\nauth = {{ as = \"plain\", user = \"{}\", secret = \"warehouse\" }}\n\
          [[queue]]\nname = \"{stays}\"\ndeclare = true\n[[queue]]\nname = \"{goes}\"\n",
         broker.address, broker.user
     );
@@ -255,7 +255,7 @@ async fn a_queue_that_goes_stops_its_own_intake_and_no_other_of_the_connection()
     let files = [
         ("workspace.toml", "format = 1"),
         ("connections/warehouse.toml", connection.as_str()),
-        ("outlines/pick.schema.json", OUTLINE),
+        ("schemas/pick.schema.json", SCHEMA),
         ("flows/staying.toml", staying.as_str()),
         ("flows/going.toml", going.as_str()),
     ];
@@ -307,7 +307,7 @@ async fn a_person_who_holds_the_connection_gives_the_queue_back_to_others() {
     let other = relay.broker.next("in").await;
     assert_eq!(other.properties.message_id().as_ref().unwrap().as_str(), "E-1", "another consumer may take it");
     relay.put("E-2", "swift").await;
-    let (status, _) = relay.service.act("/api/connections/warehouse/free", &json!({})).await;
+    let (status, _) = relay.service.act("/api/connections/warehouse/resume", &json!({})).await;
     assert_eq!(status, 200);
     assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.E-2");
 }
@@ -334,25 +334,25 @@ async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_message_is_fired_by_hand_at_a_queue_and_at_an_exchange() {
+async fn a_message_is_submitted_by_hand_at_a_queue_and_at_an_exchange() {
     let relay = Relay::open().await;
     relay.listening().await;
     let file = relay.service.folder.path().join("pick.json");
     std::fs::write(&file, json!({ "number": "H-1", "carrier": "swift", "boxes": 1 }).to_string()).unwrap();
     let (file, queue, exchange) = (file.display().to_string(), relay.broker.name("in"), relay.broker.name("picks"));
-    let (code, out, err) = relay.service.command(&["fire", "warehouse", "--queue", &queue, &file]);
+    let (code, out, err) = relay.service.command(&["submit", "warehouse", "--queue", &queue, &file]);
     assert_eq!((code, out), (0, format!("queue {queue}  done\nconfirmed by the broker\n")), "{err}");
     assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.H-1", "it went through the flow");
     // A recorded one, altered, past the flow.
     let id = relay.quiet(1).await[0]["id"].as_str().unwrap().to_owned();
-    let at = ["fire", "warehouse", "--like", &id, "--set", "boxes=9", "--exchange", &exchange, "--key", "picks.by.hand"];
+    let at = ["submit", "warehouse", "--like", &id, "--set", "boxes=9", "--exchange", &exchange, "--key", "picks.by.hand"];
     assert_eq!(relay.service.command(&at).0, 0);
     let sent = relay.broker.next("picked").await;
     let body: Value = serde_json::from_slice(&sent.data).unwrap();
     assert_eq!((sent.routing_key.as_str(), &body["boxes"], &body["number"]), ("picks.by.hand", &json!(9), &json!("H-1")));
-    let (code, out, _) = relay.service.command(&["fire", "warehouse", "--exchange", &exchange, "--key", "nobody", &file]);
+    let (code, out, _) = relay.service.command(&["submit", "warehouse", "--exchange", &exchange, "--key", "nobody", &file]);
     assert!(code == 1 && out.contains("refused") && out.contains("nothing is bound to it"), "{out}");
-    let (code, _, err) = relay.service.command(&["fire", "warehouse", &file]);
+    let (code, _, err) = relay.service.command(&["submit", "warehouse", &file]);
     assert!(code == 1 && err.contains("say where: --queue NAME, or --exchange NAME"), "{err}");
 }
 
@@ -379,7 +379,7 @@ async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_w
 
     // A message that is on its way while the broker is cut off waits, and goes out once.
     own.block(true).unwrap();
-    relay.fired("G-3").await;
+    relay.submitted("G-3").await;
     eventually("the connection is held", || async {
         let status = relay.service.get("/api/status").await?;
         let says = status["held"][0]["says"].as_str()?.to_owned();

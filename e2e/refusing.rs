@@ -11,7 +11,7 @@ const PATH: &str = "/in/shop-7d2f";
 async fn stopped(scene: &Scene, flow: &str, count: usize) -> Vec<Value> {
     eventually(&format!("{count} messages of {flow} have stopped"), || async {
         let all = scene.messages(&format!("flow={flow}")).await;
-        let ended = all.iter().all(|one| ["aside", "done"].contains(&one["state"].as_str().unwrap_or_default()));
+        let ended = all.iter().all(|one| ["failed", "done"].contains(&one["state"].as_str().unwrap_or_default()));
         (all.len() == count && ended).then_some(all)
     })
     .await
@@ -26,12 +26,12 @@ async fn a_set_that_no_flow_takes_is_acknowledged_and_a_message_that_failed() {
     let answer = answer.replacen("GS*PR*QUILLHAVEN*MARROWFIELD", "GS*PR*MARROWFIELD*QUILLHAVEN", 1);
     scene.drop("answer.edi", answer.as_bytes());
     let (verdict, says) = scene.verdict("answer.edi").await;
-    assert_eq!((verdict.as_str(), says.as_str()), ("taken", "no flow takes 855 from marrowfield"));
+    assert_eq!((verdict.as_str(), says.as_str()), ("received", "no flow takes 855 from marrowfield"));
     let all = stopped(&scene, "unrouted", 1).await;
-    assert_eq!((all[0]["state"].as_str(), all[0]["key"].as_str()), (Some("aside"), Some("855 000000031")), "{all:?}");
+    assert_eq!((all[0]["state"].as_str(), all[0]["key"].as_str()), (Some("failed"), Some("855 000000031")), "{all:?}");
     assert!(all[0]["says"].as_str().unwrap().contains("no flow takes 855 from marrowfield"), "{all:?}");
     eventually("it is acknowledged all the same", || async { (scene.acknowledged().len() == 1).then_some(()) }).await;
-    let (code, out, _) = scene.service.command(&["messages", "--state", "aside"]);
+    let (code, out, _) = scene.service.command(&["messages", "--state", "failed"]);
     assert!(code == 0 && out.contains("no flow takes 855 from marrowfield"), "{out}");
     let (code, out, _) = scene.service.command(&["status"]);
     assert!(code == 0 && out.contains("unrouted"), "{out}");
@@ -50,7 +50,7 @@ async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     })
     .await;
     let says = newest["says"].as_str().unwrap();
-    assert_eq!((newest["verdict"].as_str(), newest["messages"].as_i64()), (Some("aside"), Some(0)), "{newest}");
+    assert_eq!((newest["verdict"].as_str(), newest["messages"].as_i64()), (Some("failed"), Some(0)), "{newest}");
     assert!(says.contains("does not fit the schema purchase: `data.number` is missing"), "{says}");
     assert_eq!(scene.orders.summary().booked, 0);
     // One that is cut short says so and where, not that no flow takes it.
@@ -63,7 +63,7 @@ async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     })
     .await;
     let says = newest["says"].as_str().unwrap();
-    assert!(newest["verdict"] == "aside" && says.contains("not JSON") && says.contains("line 1"), "{newest}");
+    assert!(newest["verdict"] == "failed" && says.contains("not JSON") && says.contains("line 1"), "{newest}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -74,7 +74,7 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     let address = rest.lines().next().unwrap().to_owned();
     scene.service.write("connections/erp.toml", &erp.replace(&address, "\"http://127.0.0.1:1\""));
     let production =
-        format!("title = \"Production\"\nproduction = true\n[connections.erp]\naddress = {address}\nwait = \"9s\"\n");
+        format!("title = \"Production\"\nproduction = true\n[connections.erp]\naddress = {address}\ntimeout = \"9s\"\n");
     scene.service.write("env/production.toml", &production);
     scene.service.write("env/test.toml", "[connections.epr]\naddress = \"http://127.0.0.1:2\"\n");
     let folder = scene.service.workspace().display().to_string();
@@ -109,10 +109,10 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     let sent = scene.marrowfield.interchange_of(1, Flaw::None);
     scene.drop("po-test.edi", sent.text.as_bytes());
     let (verdict, says) = scene.verdict("po-test.edi").await;
-    assert!(verdict == "aside" && says.contains("ISA15 is T"), "{verdict}: {says}");
+    assert!(verdict == "failed" && says.contains("ISA15 is T"), "{verdict}: {says}");
     // Not even by hand.
     let id = scene.arrival("po-test.edi").await["id"].as_str().unwrap().to_owned();
-    let (code, out, err) = scene.service.command(&["let-through", &id, "--why", "try it"]);
-    assert!(code == 0 && out.contains("aside") && out.contains("ISA15 is T"), "{out}{err}");
+    let (code, out, err) = scene.service.command(&["accept", &id, "--why", "try it"]);
+    assert!(code == 0 && out.contains("failed") && out.contains("ISA15 is T"), "{out}{err}");
     assert_eq!((scene.orders.summary().booked, scene.acknowledged().len()), (1, 1), "nothing came of it");
 }

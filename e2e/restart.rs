@@ -24,14 +24,14 @@ async fn service(desk: &Desk, steps: &[&str]) -> Service {
     let address = format!("http://{}", listener.local_addr().unwrap());
     let router = axum::Router::new().fallback(book).with_state(desk.clone());
     tokio::spawn(async move { axum::serve(listener, router).await });
-    let erp = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"never\"\nin_flight = 3\nwait = \"1m\"\n");
+    let erp = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"never\"\nin_flight = 3\ntimeout = \"1m\"\n");
     let shop = "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]";
     let step = |name: &&str| format!("[[step]]\nname = \"{name}\"\ncall = {{ at = \"erp\", post = \"/{name}\" }}\n");
     let steps: String = steps.iter().map(step).collect();
     let flow = format!("key = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\n{steps}");
     let files = [
         ("workspace.toml", "format = 1"),
-        ("outlines/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
+        ("schemas/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"number\": { \"type\": \"string\" } } }"),
         ("connections/shop.toml", shop),
         ("connections/erp.toml", erp.as_str()),
         ("flows/orders.toml", flow.as_str()),
@@ -92,7 +92,7 @@ async fn an_answer_that_does_not_come_holds_up_no_end_for_longer_than_said() {
     assert!(service.logged().contains("something is still under way"), "{}", service.logged());
     service.start().await;
     let says = eventually("it is in doubt", || async {
-        let page = service.get("/api/messages?state=aside").await?;
+        let page = service.get("/api/messages?state=failed").await?;
         page["messages"][0]["code"].as_str().map(str::to_owned)
     })
     .await;

@@ -64,7 +64,7 @@ impl Scene {
             &format!("address = \"{}\"", serve(chat.router()).await),
         );
         // What is told of troubles is no part of what tests count.
-        for file in ["flows/troubles.toml", "connections/incidents.toml"] {
+        for file in ["flows/alerts.toml", "connections/incidents.toml"] {
             std::fs::remove_file(service.workspace().join(file)).unwrap();
         }
         // Tests fail soon rather than late.
@@ -73,7 +73,7 @@ impl Scene {
         // Its queues at the run's broker have names of their own; classic ones, since there are many and they live shortly.
         let broker = TestBroker::open().await;
         service.change("connections/warehouse.toml", "amqp://127.0.0.1:7814", &broker.address);
-        service.change("connections/warehouse.toml", "[[queue]]", "[[queue]]\nkind = \"classic\"");
+        service.change("connections/warehouse.toml", "[[queue]]", "[[queue]]\nreplicated = false");
         for queue in ["orders-released", "picks", "shipments"] {
             let own = broker.name(queue);
             service.change("connections/warehouse.toml", &format!("\"{queue}"), &format!("\"{own}"));
@@ -123,6 +123,11 @@ impl Scene {
         sent
     }
 
+    /// Where the partner's files are dropped.
+    pub fn drop_folder(&self) -> PathBuf {
+        self.folder("to-us")
+    }
+
     pub fn drop(&self, name: &str, bytes: &[u8]) {
         drop_file(&self.folder("to-us"), name, bytes).unwrap();
     }
@@ -138,12 +143,12 @@ impl Scene {
         (arrival["verdict"].as_str().unwrap().to_owned(), arrival["says"].as_str().unwrap().to_owned())
     }
 
-    /// Waits for an arrival by file name, unfolded.
+    /// Waits for an arrival by file name, split.
     pub async fn arrival(&self, name: &str) -> Value {
         eventually(&format!("{name} arrives"), || async {
             let page = self.service.get("/api/arrivals?limit=1000").await?;
             let found = page["arrivals"].as_array()?.iter().find(|arrival| arrival["name"] == name)?.clone();
-            (found["verdict"] != "unfolding").then_some(found)
+            (found["verdict"] != "splitting").then_some(found)
         })
         .await
     }
@@ -159,7 +164,7 @@ impl Scene {
             let status = self.service.get("/api/status").await?;
             *last.lock().unwrap() = status["unfinished"].clone();
             let open = status["unfinished"].as_object()?;
-            let quiet = open.keys().all(|state| state == "aside");
+            let quiet = open.keys().all(|state| state == "failed");
             (quiet && self.orders.summary().booked >= booked).then_some(())
         })
         .await;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use wirewatch_standins::chat::Chat;
 use wirewatch_testkit::{Database, Service, eventually};
 
-const OUTLINE: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "rush": { "type": "boolean" } } }"#;
+const SCHEMA: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "rush": { "type": "boolean" } } }"#;
 const FLOW: &str = r#"
 title = "Winding"
 key   = "number"
@@ -39,8 +39,8 @@ name = "which"
 [[step.choose]]
 when = "rush"
 [[step.choose.step]]
-name   = "tell-crew"
-notify = { at = "chat", post = "/crew", says = "{number} is in a hurry" }
+name   = "tell-operations"
+notify = { at = "chat", post = "/operations", says = "{number} is in a hurry" }
 
 [[step.choose]]
 
@@ -70,15 +70,15 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
         ("workspace.toml", "format = 1"),
         ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
         ("connections/chat.toml", connection.as_str()),
-        ("outlines/note.schema.json", OUTLINE),
+        ("schemas/note.schema.json", SCHEMA),
         ("flows/winding.toml", FLOW),
     ];
     let mut service = Service::with_files(&Database::new(), &files);
     service.start().await;
     for n in 1..=3 {
         let body = json!({ "number": format!("N-{n}"), "rush": n == 2 }).to_string();
-        let fired = service.post(&format!("/api/flows/winding/fire?name=n{n}")).body(body).send().await.unwrap();
-        assert!(fired.status().is_success(), "{}", fired.text().await.unwrap());
+        let submitted = service.post(&format!("/api/flows/winding/submit?name=n{n}")).body(body).send().await.unwrap();
+        assert!(submitted.status().is_success(), "{}", submitted.text().await.unwrap());
     }
     eventually("all wait", || async {
         let all = all(&service).await?;
@@ -91,7 +91,7 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
     service.start().await;
     let ended = eventually("all have ended", || async {
         let all = all(&service).await?;
-        let still = |one: &Value| matches!(one["state"].as_str(), Some("done" | "aside"));
+        let still = |one: &Value| matches!(one["state"].as_str(), Some("done" | "failed"));
         (all.len() == 9 && all.iter().all(still)).then_some(all)
     })
     .await;
@@ -100,17 +100,17 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
         let text = |name: &str| one[name].as_str().unwrap_or_default().to_owned();
         *counts.entry((text("state"), text("step"))).or_default() += 1;
     }
-    let expected = [(("aside".to_owned(), "tell-nobody".to_owned()), 3), (("done".to_owned(), String::new()), 6)];
+    let expected = [(("failed".to_owned(), "tell-nobody".to_owned()), 3), (("done".to_owned(), String::new()), 6)];
     assert_eq!(counts, expected.into(), "three messages, three ways that went well, three that did not");
     let mut shop = chat.said("shop");
     shop.sort();
     assert_eq!(shop, ["N-1", "N-2", "N-3"]);
-    assert_eq!(chat.said("crew"), ["N-2 is in a hurry"]);
+    assert_eq!(chat.said("operations"), ["N-2 is in a hurry"]);
     let alarms = chat.said("alarms");
     assert!(alarms.len() == 1 && alarms[0].ends_with(": tell-nobody failed"), "{alarms:?}");
 
     // A part knows what it is part of, and is resent alone.
-    let part = ended.iter().find(|one| one["state"] == "aside" && one["key"] == "N-1").unwrap();
+    let part = ended.iter().find(|one| one["state"] == "failed" && one["key"] == "N-1").unwrap();
     let story = service.get(&format!("/api/messages/{}", part["id"].as_str().unwrap())).await.unwrap();
     assert_eq!(story["meta"]["part"]["way"], "nowhere");
     let whole = story["meta"]["part"]["of"].as_str().unwrap();
@@ -122,17 +122,17 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
     assert_eq!(code, 0, "{out}{err}");
     // They run the release that they came with, so they are refused again; and no second alarm tells of the same cause, not from the one
     // either that told of it first.
-    let failed: Vec<&str> = ended.iter().filter(|one| one["state"] == "aside").map(|one| one["id"].as_str().unwrap()).collect();
+    let failed: Vec<&str> = ended.iter().filter(|one| one["state"] == "failed").map(|one| one["id"].as_str().unwrap()).collect();
     for id in &failed {
         let (code, out, err) = service.command(&["resend", id, "--why", "once more"]);
         assert_eq!(code, 0, "{out}{err}");
-        eventually("it stands aside again", || async {
+        eventually("it failed again", || async {
             let story = service.get(&format!("/api/messages/{id}")).await?;
             let attempts = |name: &str| {
                 let step = story["steps"].as_array()?.iter().find(|step| step["step"] == name)?;
                 Some(step["attempts"].as_array()?.len())
             };
-            (attempts("tell-nobody") == Some(2) && attempts("alarm") == Some(2) && story["message"]["state"] == "aside")
+            (attempts("tell-nobody") == Some(2) && attempts("alarm") == Some(2) && story["message"]["state"] == "failed")
                 .then_some(())
         })
         .await;
@@ -143,8 +143,8 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
 /// Whether the answer of the call stands in the story of the message with that number.
 async fn answer_is_kept(service: &Service, number: &str) -> bool {
     let body = json!({ "number": number }).to_string();
-    let fired = service.post("/api/flows/asking/fire").body(body).send().await.unwrap();
-    assert!(fired.status().is_success(), "{}", fired.text().await.unwrap());
+    let submitted = service.post("/api/flows/asking/submit").body(body).send().await.unwrap();
+    assert!(submitted.status().is_success(), "{}", submitted.text().await.unwrap());
     let done = eventually(
         || format!("{number} is done"),
         || async {
@@ -162,12 +162,12 @@ async fn what_is_recorded_of_a_flow_is_switched_for_a_time() {
     let (_chat, address) = chat().await;
     let connection = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"safe\"");
     let flow = "key = \"number\"\nrecord = \"failures\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"note\"\n\
-                [[step]]\nname = \"ask\"\ncall = { at = \"chat\", get = \"/crew\" }\n";
+                [[step]]\nname = \"ask\"\ncall = { at = \"chat\", get = \"/operations\" }\n";
     let files = [
         ("workspace.toml", "format = 1"),
         ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
         ("connections/chat.toml", connection.as_str()),
-        ("outlines/note.schema.json", OUTLINE),
+        ("schemas/note.schema.json", SCHEMA),
         ("flows/asking.toml", flow),
     ];
     let mut service = Service::with_files(&Database::new(), &files);
@@ -191,8 +191,8 @@ async fn what_is_recorded_of_a_flow_is_switched_for_a_time() {
     let switched = service.post("/api/flows/asking/record").json(&request).send().await.unwrap();
     assert!(switched.status().is_success());
     eventually("it has switched back", || async {
-        let strands = service.get("/api/strands").await?;
-        strands["strands"][0]["recorded"].is_null().then_some(())
+        let lines = service.get("/api/overview").await?;
+        lines["lines"][0]["recorded"].is_null().then_some(())
     })
     .await;
     let mut numbers = 5..;

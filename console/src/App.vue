@@ -19,12 +19,12 @@ const palette = ref(false)
 const keys = ref(false)
 
 const pages = [
-  { to: '/', text: 'Strands' },
+  { to: '/', text: 'Overview' },
   { to: '/messages', text: 'Messages' },
   { to: '/arrivals', text: 'Arrivals' },
   { to: '/orders', text: 'Orders' },
   { to: '/connections', text: 'Connections' },
-  { to: '/trays', text: 'Trays' },
+  { to: '/captures', text: 'Captures' },
   { to: '/releases', text: 'Releases' },
   { to: '/maps', text: 'Maps' },
   { to: '/x12', text: 'X12' },
@@ -76,7 +76,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
     <a href="#main" class="button absolute top-2 left-2 z-50 -translate-y-20 focus:translate-y-0">To the content</a>
     <header class="sticky top-0 z-20 border-b border-line bg-ground">
       <div class="mx-auto flex h-13 max-w-[2200px] items-center gap-1 px-5">
-        <RouterLink to="/" class="mr-4 flex items-center gap-2 font-semibold whitespace-nowrap">
+        <RouterLink to="/" class="mr-2 flex lg:mr-4 items-center gap-2 font-semibold whitespace-nowrap">
           <svg viewBox="0 0 32 32" class="size-6 text-thread" aria-hidden="true">
             <path
               d="M2 20C8 20 8 10 16 10s8 12 14 12"
@@ -94,14 +94,14 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
             v-for="page in pages"
             :key="page.to"
             :to="page.to"
-            class="relative rounded-md px-2 py-1.5 text-sm whitespace-nowrap text-soft hover:text-ink xl:px-2.5"
+            class="relative rounded-md px-1.5 py-1.5 text-sm lg:px-2 whitespace-nowrap text-soft hover:text-ink xl:px-2.5"
             :class="here(page.to) && 'font-semibold text-ink!'"
             :aria-current="here(page.to) ? 'page' : undefined"
           >
             {{ page.text }}
             <span
               v-if="here(page.to)"
-              class="absolute inset-x-2 -bottom-[9px] xl:inset-x-2.5 h-0.5 bg-thread"
+              class="absolute inset-x-1.5 -bottom-[9px] lg:inset-x-2 xl:inset-x-2.5 h-0.5 bg-thread"
               aria-hidden="true"
             />
           </RouterLink>
@@ -111,7 +111,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
           <span
             v-if="workspace.environment"
             class="rounded-sm border px-1.5 text-xs font-semibold whitespace-nowrap"
-            :class="workspace.environment.production ? 'border-aside text-aside' : 'border-line-strong text-soft'"
+            :class="workspace.environment.production ? 'border-failed text-failed' : 'border-line-strong text-soft'"
             :title="
               workspace.environment.production
                 ? 'What is sent from here is meant'

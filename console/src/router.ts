@@ -1,5 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
-import StrandsPage from './strands/StrandsPage.vue'
+import OverviewPage from './overview/OverviewPage.vue'
 
 declare module 'vue-router' {
   interface RouteMeta {
@@ -13,7 +13,7 @@ export const router = createRouter({
   history: createWebHistory(),
   scrollBehavior: (to, _from, saved) => saved ?? (to.hash ? { el: to.hash } : { top: 0 }),
   routes: [
-    { path: '/', name: 'strands', component: StrandsPage, meta: { title: 'Strands' } },
+    { path: '/', name: 'lines', component: OverviewPage, meta: { title: 'Overview' } },
     {
       path: '/messages',
       name: 'messages',
@@ -54,7 +54,12 @@ export const router = createRouter({
       component: () => import('./connections/ConnectionsPage.vue'),
       meta: { title: 'Connections' },
     },
-    { path: '/trays', name: 'trays', component: () => import('./trays/TraysPage.vue'), meta: { title: 'Trays' } },
+    {
+      path: '/captures',
+      name: 'captures',
+      component: () => import('./captures/CapturesPage.vue'),
+      meta: { title: 'Captures' },
+    },
     {
       path: '/releases',
       name: 'releases',

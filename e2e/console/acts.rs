@@ -8,16 +8,16 @@ use wirewatch_testkit::eventually;
 async fn a_flow_is_paused_and_let_go_on() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand=partner-orders]").await;
-    browser.click("[data-strand=partner-orders] [data-part=pause]").await;
+    browser.see("[data-line=partner-orders]").await;
+    browser.click("[data-line=partner-orders] [data-part=pause]").await;
     browser.click("[role=dialog] input").await;
     browser.type_keys("stocktaking").await;
     browser.press("Pause").await;
-    browser.read("[data-strand=partner-orders] [data-paused]", "stocktaking").await;
+    browser.read("[data-line=partner-orders] [data-paused]", "stocktaking").await;
     let paused = || async { scene.service.get("/api/flows/paused").await };
     assert_eq!(paused().await.expect("an answer")[0]["flow"], "partner-orders");
-    browser.press("Let it go on").await;
-    browser.see_no("[data-strand=partner-orders] [data-paused]").await;
+    browser.press("Resume").await;
+    browser.see_no("[data-line=partner-orders] [data-paused]").await;
     assert_eq!(paused().await.expect("an answer").as_array().map(Vec::len), Some(0));
     browser.leave().await;
 }
@@ -31,7 +31,7 @@ async fn an_earlier_release_is_gone_back_to() {
     let (code, _, err) = service.command(&["deploy", "--why", "shorter title", &folder]);
     assert_eq!(code, 0, "{err}");
     let browser = Browser::signed_in(service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go("/releases").await;
     browser.click("[data-release='1']").await;
     browser.comes_to("/releases?release=1").await;

@@ -11,7 +11,7 @@ async fn a_lost_line_is_told_and_taken_up_again() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     scene.send(1, Flaw::None);
-    browser.read("[data-knot=book] [data-part=rate]", "1").await;
+    browser.read("[data-step=book] [data-part=rate]", "1").await;
     scene.service.kill();
     browser.see("[data-link=lost]").await;
     browser.see("[data-stale=true]").await;
@@ -30,7 +30,7 @@ async fn a_lost_line_is_told_and_taken_up_again() {
     browser.see_no("[role=alert]").await;
     browser.type_keys("gs").await;
     browser.see("[data-stale=false]").await;
-    browser.read("[data-knot=book] [data-part=rate]", "2").await;
+    browser.read("[data-step=book] [data-part=rate]", "2").await;
     scene.quiet(3).await;
     // The browser's own complaints are those of the service that was gone, and no others.
     let complaints = browser.complaints().await;
@@ -43,10 +43,10 @@ async fn a_document_of_five_megabytes_opens_without_freezing() {
     let mut scene = Scene::open().await;
     let sent = scene.marrowfield.interchange_of(1, Flaw::None);
     scene.drop("large.edi", large(&sent.text).as_bytes());
-    assert_eq!(scene.verdict("large.edi").await, ("taken".to_owned(), String::new()));
+    assert_eq!(scene.verdict("large.edi").await, ("received".to_owned(), String::new()));
     // The order system takes no orders of that size: it is refused there, and looked at here.
-    eventually("it stands aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
-    let id = scene.messages("state=aside").await[0]["id"].as_str().unwrap().to_owned();
+    eventually("it failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
+    let id = scene.messages("state=failed").await[0]["id"].as_str().unwrap().to_owned();
     let browser = Browser::signed_in(&scene.service).await;
     browser
         .script(

@@ -23,9 +23,9 @@ async fn an_order_is_put_right_without_a_mouse() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     let sent = scene.send(1, Flaw::UnknownItem);
-    browser.see("[data-concern=aside]").await;
+    browser.see("[data-concern=failed]").await;
     browser.type_keys("gx").await;
-    browser.comes_to("/messages?state=aside").await;
+    browser.comes_to("/messages?state=failed").await;
     browser.see("[data-message]").await;
     tab_to(&browser, "[data-message] a").await;
     let outline = browser.script("return getComputedStyle(document.activeElement).outlineStyle").await;

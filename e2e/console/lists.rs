@@ -11,14 +11,14 @@ async fn a_filtered_list_is_an_address_that_can_be_sent() {
     scene.send(2, Flaw::None);
     let flawed = scene.send(1, Flaw::UnknownItem);
     scene.quiet(2).await;
-    eventually("one is aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
+    eventually("one is failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.go("/messages?flow=partner-orders&state=aside").await;
+    browser.go("/messages?flow=partner-orders&state=failed").await;
     browser.read("[role=table]", &flawed.orders[0]).await;
     assert_eq!(browser.script("return document.querySelectorAll('[data-message]').length").await, 1);
 
     // A choice changes the address; the address is the choice.
-    browser.press("State aside").await;
+    browser.press("State failed").await;
     browser.click("[role=option]:nth-child(6)").await;
     browser.comes_to("/messages?flow=partner-orders&state=done").await;
     eventually("only those that are done", || async {
@@ -86,7 +86,7 @@ async fn orders_and_arrivals_come_live_and_lead_to_what_is_behind_them() {
     browser.press("Partner purchase orders").await;
     browser.read("[data-part=result]", "Q-100001").await;
     browser.press(&format!("po-{:06}.edi", sent.control)).await;
-    browser.read("h1", "taken").await;
+    browser.read("h1", "received").await;
     browser.read("main", "answers").await;
     browser.go("/arrivals").await;
     browser.read("table", &format!("po-{:06}.edi", sent.control)).await;

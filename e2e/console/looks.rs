@@ -13,34 +13,34 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
     let good = scene.send(2, Flaw::None);
     scene.quiet(2).await;
     scene.send(1, Flaw::UnknownItem);
-    eventually("one is aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
-    let aside = scene.messages("state=aside").await[0]["id"].as_str().unwrap().to_owned();
+    eventually("one is failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
+    let failed = scene.messages("state=failed").await[0]["id"].as_str().unwrap().to_owned();
     scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
     scene.send(2, Flaw::None);
     let arrival = scene.arrival(&format!("po-{:06}.edi", good.control)).await["id"].as_str().unwrap().to_owned();
-    let (_, tray) = scene.service.act("/api/trays", &serde_json::json!({ "kind": "http" })).await;
-    let call = http_client().post(tray["address"].as_str().unwrap()).body("{ \"number\": 7 }");
+    let (_, capture) = scene.service.act("/api/captures", &serde_json::json!({ "kind": "http" })).await;
+    let call = http_client().post(capture["address"].as_str().unwrap()).body("{ \"number\": 7 }");
     assert!(call.send().await.unwrap().status().is_success());
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-concern=held]").await;
     let pages = [
-        ("/".to_owned(), "[data-concern=aside]"),
+        ("/".to_owned(), "[data-concern=failed]"),
         ("/messages".to_owned(), "[data-message]"),
-        ("/messages?state=aside".to_owned(), "[data-message]"),
+        ("/messages?state=failed".to_owned(), "[data-message]"),
         ("/messages?key=none".to_owned(), "main svg"),
-        (format!("/messages/{aside}"), ".cm-content"),
+        (format!("/messages/{failed}"), ".cm-content"),
         ("/arrivals".to_owned(), "[data-arrival]"),
         (format!("/arrivals/{arrival}"), ".cm-content"),
         ("/orders".to_owned(), "[data-order]"),
         (format!("/orders/{}", good.orders[0]), "[data-milestone]"),
         ("/connections".to_owned(), "[data-connection]"),
-        ("/trays".to_owned(), "[data-tray]"),
+        ("/captures".to_owned(), "[data-capture]"),
         ("/releases".to_owned(), "[data-release-detail]"),
         ("/maps".to_owned(), "[data-map]"),
         ("/maps/po-to-order".to_owned(), "[data-target]"),
         ("/x12".to_owned(), "textarea"),
         (format!("/x12?arrival={arrival}"), "[data-line]"),
-        ("/design".to_owned(), "[data-strand]"),
+        ("/design".to_owned(), "[data-line]"),
         ("/no/such/page".to_owned(), "h1"),
     ];
     let mut told = String::new();

@@ -7,7 +7,7 @@ use crate::scene::Scene;
 async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go("/maps").await;
     browser.click("[data-map=po-to-order]").await;
     browser.read("[data-target=reference]", "MF-20417").await;
@@ -55,7 +55,7 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
 async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go("/maps/po-to-order").await;
     browser.read("[data-target=reference]", "MF-20417").await;
     let rules = browser.edited().await;

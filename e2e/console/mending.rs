@@ -11,10 +11,10 @@ async fn a_refused_order_is_found_amended_and_booked() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     let sent = scene.send(1, Flaw::UnknownItem);
-    browser.read("[data-concern=aside]", "1 message of Partner purchase orders stands aside").await;
-    browser.read("[data-concern=aside]", "unknown item `QH-HIVE-12`").await;
-    browser.click("[data-concern=aside]").await;
-    browser.click("[role=row][data-state=aside] a[href^='/messages/']").await;
+    browser.read("[data-concern=failed]", "1 message in Partner purchase orders needs attention").await;
+    browser.read("[data-concern=failed]", "unknown item `QH-HIVE-12`").await;
+    browser.click("[data-concern=failed]").await;
+    browser.click("[role=row][data-state=failed] a[href^='/messages/']").await;
     browser.read("h1", &sent.orders[0]).await;
     browser.read("[data-part=says]", "unknown item").await;
     assert_eq!(browser.accessibility().await, "");
@@ -52,9 +52,9 @@ async fn all_with_one_reason_are_resent_with_progress() {
     let mut scene = Scene::open().await;
     scene.orders.set_faults(Faults { next: 30, status: 409, ..Faults::default() });
     scene.send(30, Flaw::None);
-    eventually("thirty stand aside", || async { (scene.messages("state=aside").await.len() == 30).then_some(()) }).await;
+    eventually("thirty failed", || async { (scene.messages("state=failed").await.len() == 30).then_some(()) }).await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.click("[data-concern=aside]").await;
+    browser.click("[data-concern=failed]").await;
     browser.press("Resend all…").await;
     browser.read("[role=dialog]", "30 messages").await;
     assert_eq!(browser.accessibility().await, "");
@@ -67,11 +67,11 @@ async fn all_with_one_reason_are_resent_with_progress() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_message_is_discarded_with_a_reason_and_a_repeat_let_through() {
+async fn a_message_is_discarded_with_a_reason_and_a_duplicate_accepted() {
     let mut scene = Scene::open().await;
     let sent = scene.send(1, Flaw::UnknownItem);
-    eventually("one stands aside", || async { (scene.messages("state=aside").await.len() == 1).then_some(()) }).await;
-    let id = scene.messages("state=aside").await[0]["id"].as_str().unwrap().to_owned();
+    eventually("one failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
+    let id = scene.messages("state=failed").await[0]["id"].as_str().unwrap().to_owned();
     let browser = Browser::signed_in(&scene.service).await;
     browser.go(&format!("/messages/{id}")).await;
     browser.press("Discard…").await;
@@ -84,26 +84,26 @@ async fn a_message_is_discarded_with_a_reason_and_a_repeat_let_through() {
     // A file that is none stands on the first screen until somebody has dealt with it.
     scene.drop("letter.edi", b"Dear bees,\n");
     browser.go("/").await;
-    browser.read("[data-concern=aside]", "letter.edi").await;
-    browser.click("[data-concern=aside]").await;
+    browser.read("[data-concern=failed]", "letter.edi").await;
+    browser.click("[data-concern=failed]").await;
     browser.read("h1", "letter.edi").await;
     browser.press("Discard…").await;
     browser.see("[role=dialog]").await;
     browser.type_keys("a letter, no order").await;
     browser.press("Discard").await;
-    browser.read("h1", "settled").await;
+    browser.read("h1", "resolved").await;
     browser.read("main", "a letter, no order").await;
     browser.go("/").await;
     browser.read("[data-part=glance]", "nothing is stuck").await;
 
     scene.drop("again.edi", sent.text.as_bytes());
-    assert_eq!(scene.verdict("again.edi").await.0, "repeat");
-    browser.go("/arrivals?verdict=repeat").await;
+    assert_eq!(scene.verdict("again.edi").await.0, "duplicate");
+    browser.go("/arrivals?verdict=duplicate").await;
     browser.press("again.edi").await;
-    browser.press("Let it through…").await;
+    browser.press("Accept it…").await;
     browser.see("[role=dialog]").await;
     browser.type_keys("they really want it twice").await;
-    browser.press("Let it through").await;
-    browser.read("h1", "taken").await;
+    browser.press("Accept it").await;
+    browser.read("h1", "received").await;
     browser.leave().await;
 }

@@ -12,7 +12,7 @@ async fn text(browser: &Browser, css: &str) -> String {
 async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_its_place() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go("/x12").await;
     browser.see("textarea").await;
     let document = include_str!("../../demo/samples/marrowfield-850.edi").replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
@@ -38,7 +38,7 @@ async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_i
 async fn a_dropped_file_is_looked_at_and_what_is_no_x12_is_said() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go("/x12").await;
     browser.see("textarea").await;
     let drop = |text: &str| {
@@ -65,7 +65,7 @@ async fn an_arrival_is_looked_at_from_its_page() {
     scene.quiet(2).await;
     let arrival = scene.arrival(&format!("po-{:06}.edi", sent.control)).await["id"].as_str().unwrap().to_owned();
     let browser = Browser::signed_in(&scene.service).await;
-    browser.see("[data-strand]").await;
+    browser.see("[data-line]").await;
     browser.go(&format!("/arrivals/{arrival}")).await;
     browser.see("main a[href^='/x12?']").await;
     browser.click("main a[href^='/x12?']").await;

@@ -41,10 +41,10 @@ useLive({
 watch(() => props.id, again, { immediate: true })
 
 /** The act whose dialog is open. */
-const act = ref<'let through' | 'discard' | ''>('')
+const act = ref<'accept' | 'discard' | ''>('')
 const why = ref('')
 const refused = ref<Trouble>()
-function ask(what: 'let through' | 'discard') {
+function ask(what: 'accept' | 'discard') {
   act.value = what
   why.value = ''
   refused.value = undefined
@@ -56,7 +56,7 @@ async function carryOut() {
       await asked(api.POST('/api/arrivals/{id}/discard', said))
       void again()
     } else {
-      const handed = await asked(api.POST('/api/arrivals/{id}/let-through', said))
+      const handed = await asked(api.POST('/api/arrivals/{id}/accept', said))
       void router.push(`/arrivals/${handed.arrival}`)
     }
     act.value = ''
@@ -82,7 +82,9 @@ async function carryOut() {
           </h1>
           <p v-if="story.arrival.says" class="mt-1 font-medium">{{ story.arrival.says }}</p>
           <p class="text-sm text-soft">
-            {{ glossary[story.arrival.verdict === 'aside' ? 'untaken' : (story.arrival.verdict as Term)] ?? '' }}
+            {{
+              glossary[story.arrival.verdict === 'failed' ? 'failed_arrival' : (story.arrival.verdict as Term)] ?? ''
+            }}
             Came in <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
             }}<template v-if="story.arrival.by">, handed in by {{ story.arrival.by }}</template
             >.
@@ -92,14 +94,14 @@ async function carryOut() {
           >Look at it as X12</RouterLink
         >
         <button
-          v-if="['repeat', 'refused', 'aside'].includes(story.arrival.verdict)"
+          v-if="['duplicate', 'rejected', 'failed'].includes(story.arrival.verdict)"
           type="button"
           class="button"
-          @click="ask('let through')"
+          @click="ask('accept')"
         >
-          Let it through…
+          Accept it…
         </button>
-        <button v-if="story.arrival.verdict === 'aside'" type="button" class="button" @click="ask('discard')">
+        <button v-if="story.arrival.verdict === 'failed'" type="button" class="button" @click="ask('discard')">
           Discard…
         </button>
       </header>
@@ -123,7 +125,7 @@ async function carryOut() {
             >
           </section>
           <section v-if="told.length" data-part="told">
-            <h2 class="heading mb-1">What came with it</h2>
+            <h2 class="heading mb-1">Headers and properties</h2>
             <dl class="space-y-0.5">
               <div v-for="[name, value] in told" :key="name" class="flex gap-2">
                 <dt class="shrink-0 text-faint">{{ name }}</dt>
@@ -160,7 +162,7 @@ async function carryOut() {
           class="panel h-[calc(100vh-14rem)] min-h-80 overflow-hidden"
         >
           <template #title>
-            <span class="heading">As it came</span>
+            <span class="heading">As received</span>
             <span v-if="story.cut" class="text-faint">the start; </span>
             <a :href="`/api/arrivals/${story.arrival.id}/bytes`" :download="story.arrival.name" class="link"
               >download</a
@@ -170,7 +172,7 @@ async function carryOut() {
       </div>
       <ModalDialog
         :open="act !== ''"
-        :title="act === 'discard' ? `Discard ${story.arrival.name}` : 'Let it through'"
+        :title="act === 'discard' ? `Discard ${story.arrival.name}` : 'Accept it'"
         @close="act = ''"
       >
         <form @submit.prevent="carryOut">
@@ -187,7 +189,7 @@ async function carryOut() {
           <div class="mt-5 flex justify-end gap-2">
             <button type="button" class="button" @click="act = ''">Cancel</button>
             <button type="submit" class="button" :class="act === 'discard' ? 'button-grave' : 'button-main'">
-              {{ act === 'discard' ? 'Discard' : 'Let it through' }}
+              {{ act === 'discard' ? 'Discard' : 'Accept it' }}
             </button>
           </div>
         </form>

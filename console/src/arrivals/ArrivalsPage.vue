@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What came in, newest first. */
+/** Arrivals, newest first. */
 import { api, asked } from '../api/client'
 import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
@@ -43,7 +43,8 @@ const options = verdicts.map((value) => ({ value, text: value }))
     <header class="mb-3 flex flex-wrap items-baseline gap-x-3">
       <h1 class="text-xl font-semibold">Arrivals</h1>
       <p class="text-sm text-soft">
-        What came in, once each, with its bytes. One <TermHelp term="arrival" /> becomes one message or many.
+        Each file, call or broker message that came in, with its bytes. One <TermHelp term="arrival" /> becomes one
+        message or many.
       </p>
     </header>
     <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
@@ -109,7 +110,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
     <EmptyState v-else-if="loaded && !rows.length" title="Nothing has come in yet">
       Put a file into a folder that a flow takes from (see
       <RouterLink to="/connections" class="link">connections</RouterLink>), or hand one in:
-      <code>wirewatch fire FLOW FILE</code>.
+      <code>wirewatch submit FLOW FILE</code>.
     </EmptyState>
   </div>
 </template>

@@ -40,17 +40,17 @@ const test = () =>
     tested.value = undefined
     tested.value = await asked(api.POST('/api/connections/{name}/test', { params: params() }))
   })
-const look = () => carryOut('look', () => asked(api.POST('/api/connections/{name}/look', { params: params() })))
-const free = () => carryOut('free', () => asked(api.POST('/api/connections/{name}/free', { params: params() })))
+const probe = () => carryOut('probe', () => asked(api.POST('/api/connections/{name}/probe', { params: params() })))
+const resume = () => carryOut('resume', () => asked(api.POST('/api/connections/{name}/resume', { params: params() })))
 const hold = () =>
   carryOut('hold', () =>
     asked(api.POST('/api/connections/{name}/hold', { params: params(), body: { why: why.value } })),
   )
 
 const repeats: Record<string, string> = {
-  key: 'It honours our key: a request made twice takes effect once.',
-  safe: 'A request made twice changes nothing.',
-  never: 'Whether a request made twice takes effect twice is not known: after a crash in between, a person decides.',
+  key: 'Idempotent: the receiver ignores repeats of the same key.',
+  safe: 'Safe: a repeated request changes nothing.',
+  never: 'Not idempotent: after a crash during a request, a person decides.',
 }
 const repeated = computed(() => {
   if (props.connection.kind !== 'amqp') return repeats[props.connection.repeat] ?? props.connection.repeat
@@ -75,7 +75,7 @@ const repeated = computed(() => {
           {{ connection.kind }} · {{ connection.place }}
         </p>
       </div>
-      <StateBadge :state="connection.held ? 'held' : 'free'" :word="connection.held ? 'held' : 'in use'" />
+      <StateBadge :state="connection.held ? 'held' : 'free'" :word="connection.held ? 'on hold' : 'in use'" />
     </header>
     <div
       v-if="connection.held"
@@ -84,13 +84,13 @@ const repeated = computed(() => {
     >
       <p class="font-medium" data-part="says">{{ connection.held.says }}</p>
       <p class="text-soft">
-        {{ connection.held.by ? `Held by ${connection.held.by}` : 'Held' }} since
+        {{ connection.held.by ? `Put on hold by ${connection.held.by}` : 'On hold' }} since
         <TimeText :at="connection.held.since" />;
-        <RouterLink :to="`/messages?state=waiting,moving&connection=${connection.name}`" class="link">{{
+        <RouterLink :to="`/messages?state=waiting,running&connection=${connection.name}`" class="link">{{
           count(connection.held.waiting, 'message waits', 'messages wait')
         }}</RouterLink>.
         <template v-if="connection.held.next_look"
-          >Next look <TimeText :at="connection.held.next_look" as="distance" />.</template
+          >Next probe <TimeText :at="connection.held.next_look" as="distance" />.</template
         >
         <template v-else>Nothing is sent or taken until it is resumed.</template>
       </p>
@@ -112,19 +112,15 @@ const repeated = computed(() => {
       </dd>
       <dt class="text-faint">Does</dt>
       <dd>
-        {{
-          [connection.takes && 'gives us what comes in', connection.sends && 'takes what goes out']
-            .filter(Boolean)
-            .join(', ') || '–'
-        }}
+        {{ [connection.takes && 'receives', connection.sends && 'sends'].filter(Boolean).join(', ') || '–' }}
       </dd>
       <template v-if="connection.notes">
         <dt class="text-faint">Notes</dt>
         <dd class="whitespace-pre-line text-soft">{{ connection.notes }}</dd>
       </template>
-      <template v-if="connection.signs_in">
-        <dt class="text-faint">Signed in</dt>
-        <dd>{{ connection.signs_in }}</dd>
+      <template v-if="connection.auth">
+        <dt class="text-faint">Authentication</dt>
+        <dd>{{ connection.auth }}</dd>
       </template>
       <template v-if="connection.sends">
         <dt class="text-faint">At a time</dt>
@@ -144,7 +140,7 @@ const repeated = computed(() => {
       <ul data-part="files">
         <li v-for="file in connection.files.slice(0, 5)" :key="file.file" class="border-t border-line py-1">
           <code class="break-all">{{ file.file || 'the folder itself' }}</code>
-          <p class="text-xs text-aside"><span aria-hidden="true">▲ </span>{{ file.says }}</p>
+          <p class="text-xs text-failed"><span aria-hidden="true">▲ </span>{{ file.says }}</p>
         </li>
       </ul>
       <p v-if="connection.files.length > 5" class="border-t border-line py-1 text-soft">
@@ -158,7 +154,7 @@ const repeated = computed(() => {
       @changed="emit('changed')"
     />
     <p v-if="tested" role="status" class="mt-3 flex gap-2 text-sm" data-part="tested">
-      <span aria-hidden="true" :class="tested.reached ? 'text-done' : 'text-aside'">{{
+      <span aria-hidden="true" :class="tested.reached ? 'text-done' : 'text-failed'">{{
         tested.reached ? '✓' : '▲'
       }}</span>
       <span>{{ tested.says }}</span>
@@ -169,8 +165,8 @@ const repeated = computed(() => {
         {{ busy === 'test' ? 'Testing…' : 'Test' }}
       </button>
       <template v-if="connection.held">
-        <button v-if="!connection.held.by" type="button" class="button" @click="look">Look now</button>
-        <button type="button" class="button button-main" @click="free">Resume</button>
+        <button v-if="!connection.held.by" type="button" class="button" @click="probe">Probe now</button>
+        <button type="button" class="button button-main" @click="resume">Resume</button>
       </template>
       <button
         v-if="!connection.held?.by"

@@ -44,7 +44,8 @@ watch(
     <header class="mb-4 flex flex-wrap items-baseline gap-x-3">
       <h1 class="text-xl font-semibold">Connections</h1>
       <p class="text-sm text-soft">
-        Outside systems. One that is of no use for now is <TermHelp term="held" />, and looked at from time to time.
+        Outside systems. A connection that stops responding is put <TermHelp term="on_hold" word="on hold" /> and probed
+        periodically.
       </p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />

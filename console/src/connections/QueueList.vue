@@ -43,7 +43,7 @@ function does(queue: QueueView): string {
             <p
               v-if="does(queue)"
               class="text-xs"
-              :class="queue.listening === 'stopped' || queue.messages == null ? 'text-aside' : 'text-soft'"
+              :class="queue.listening === 'stopped' || queue.messages == null ? 'text-failed' : 'text-soft'"
             >
               <span v-if="queue.listening === 'stopped' || queue.messages == null" aria-hidden="true">▲ </span
               >{{ does(queue) }}
@@ -51,7 +51,7 @@ function does(queue: QueueView): string {
           </td>
           <td
             class="py-1 pr-3 text-right whitespace-nowrap"
-            :class="dead(queue) && queue.messages ? 'font-medium text-aside' : ''"
+            :class="dead(queue) && queue.messages ? 'font-medium text-failed' : ''"
           >
             <template v-if="queue.messages != null">
               <span v-if="dead(queue) && queue.messages" aria-hidden="true">▲ </span

@@ -53,21 +53,21 @@ async function make() {
             <code class="whitespace-nowrap">--public URL</code>.
           </dd>
         </template>
-        <template v-for="former in webhook.former" :key="former">
+        <template v-for="old_paths in webhook.old_paths" :key="old_paths">
           <dt class="text-faint">Before</dt>
           <dd class="truncate text-soft">
-            <code>{{ former }}</code> answers still
+            <code>{{ old_paths }}</code> answers still
           </dd>
         </template>
         <dt class="text-faint">Signed</dt>
         <dd v-if="webhook.signed">{{ webhook.signed }}</dd>
-        <dd v-else class="font-medium text-aside">▲ Not at all: whoever knows the address is believed.</dd>
+        <dd v-else class="font-medium text-failed">▲ Not at all: whoever knows the address is believed.</dd>
         <template v-if="webhook.secret">
           <dt class="text-faint">Secret</dt>
           <dd class="flex flex-wrap items-center gap-x-2">
             <code>{{ webhook.secret }}</code>
             <span v-if="webhook.secret_is_set" class="text-soft">is set</span>
-            <span v-else class="font-medium text-aside">▲ is not set: every call is turned away</span>
+            <span v-else class="font-medium text-failed">▲ is not set: every call is turned away</span>
             <button type="button" class="link" @click="ask">
               {{ webhook.secret_is_set ? 'Change…' : 'Make one…' }}
             </button>
@@ -76,7 +76,7 @@ async function make() {
       </dl>
     </section>
     <section :aria-labelledby="`events-${name}`">
-      <h3 :id="`events-${name}`" class="heading mb-1">What it tells of</h3>
+      <h3 :id="`events-${name}`" class="heading mb-1">Events</h3>
       <table v-if="webhook.events.length" class="w-full" data-part="events">
         <thead class="sr-only">
           <tr>
@@ -111,7 +111,7 @@ async function make() {
       <p v-else class="text-soft">Nothing yet. A call to the address shows here.</p>
     </section>
     <p v-if="webhook.turned_away" data-part="turned-away">
-      <span aria-hidden="true" class="text-aside">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} turned away
+      <span aria-hidden="true" class="text-failed">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} turned away
       since the service started, the last <TimeText :at="webhook.turned_away.last" />: {{ webhook.turned_away.says }}.
     </p>
     <p v-if="webhook.checked" class="text-soft">

@@ -2,9 +2,9 @@
 /** Every token and every component in every state, on one page. */
 import { ref } from 'vue'
 import { Trouble } from '../api/client'
-import type { Knot, Order, Strand } from '../api/schema'
+import type { FlowLine as FlowLineData, FlowStep, Order } from '../api/schema'
 import OrderLine from '../orders/OrderLine.vue'
-import StrandLine from '../strands/StrandLine.vue'
+import FlowLine from '../overview/FlowLine.vue'
 import EmptyState from '../ui/EmptyState.vue'
 import PickList from '../ui/PickList.vue'
 import StateBadge from '../ui/StateBadge.vue'
@@ -21,10 +21,10 @@ const inks = [
   'faint',
   'thread',
   'thread-deep',
-  'moving',
+  'running',
   'waiting',
   'retrying',
-  'aside',
+  'failed',
   'done',
   'ended',
 ]
@@ -44,7 +44,7 @@ const finding = {
 const trouble = new Trouble('the amended document has 1 fault; nothing was done', 422, '', [finding])
 const now = new Date().toISOString()
 
-const knot = (step: string, more: Partial<Knot> = {}): Knot => ({
+const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   step,
   way: '',
   verb: 'map',
@@ -52,33 +52,39 @@ const knot = (step: string, more: Partial<Knot> = {}): Knot => ({
   passed_minute: 42,
   median_us: 14_000,
   slow_us: 90_000,
-  moving: 0,
+  running: 0,
   waiting: 0,
   retrying: 0,
-  aside: 0,
+  failed: 0,
   hurts: [],
   ...more,
 })
-const strand = (title: string, knots: Knot[]): Strand => ({ flow: title, title, intakes: [], knots, done_minute: 42 })
-const busy = strand('Every knot', [
-  knot('', { median_us: undefined }),
-  knot('passes', { moving: 3 }),
-  knot('retries', { verb: 'call', what: 'POST /orders', retrying: 2, next_due: now }),
-  knot('waits', { verb: 'call', waiting: 34 }),
-  knot('sets-aside', { aside: 3 }),
+const line = (title: string, steps: FlowStep[]): FlowLineData => ({
+  flow: title,
+  title,
+  intakes: [],
+  steps,
+  done_minute: 42,
+})
+const busy = line('Every step', [
+  step('', { median_us: undefined }),
+  step('passes', { running: 3 }),
+  step('retries', { verb: 'call', what: 'POST /orders', retrying: 2, next_due: now }),
+  step('waits', { verb: 'call', waiting: 34 }),
+  step('fails', { failed: 3 }),
 ])
-const long = strand('Twenty steps', [knot(''), ...Array.from({ length: 20 }, (_, n) => knot(`step-${n + 1}`))])
-const still = strand('Quiet', [
-  knot('', { passed_minute: 0 }),
-  knot('one', { passed_minute: 0 }),
-  knot('two', { passed_minute: 0 }),
+const long = line('Twenty steps', [step(''), ...Array.from({ length: 20 }, (_, n) => step(`step-${n + 1}`))])
+const still = line('Quiet', [
+  step('', { passed_minute: 0 }),
+  step('one', { passed_minute: 0 }),
+  step('two', { passed_minute: 0 }),
 ])
 still.done_minute = 0
 const reasons = [
   {
     id: '1',
-    flow: 'Every knot',
-    step: 'sets-aside',
+    flow: 'Every step',
+    step: 'fails',
     connection: '',
     code: 'refused-422',
     says: 'unknown item on row 2',
@@ -86,7 +92,7 @@ const reasons = [
   },
 ]
 const order: Order = {
-  course: '',
+  plan: '',
   partner: '',
   key: 'MF-20501',
   state: 'trouble',
@@ -164,12 +170,12 @@ const order: Order = {
         <a href="#type" class="link">A link</a>
       </p>
     </section>
-    <section aria-labelledby="strands" class="space-y-3">
-      <h2 id="strands" class="heading mb-2">Strands</h2>
-      <StrandLine :strand="busy" :connections="[]" :reasons="reasons" />
-      <StrandLine :strand="long" :connections="[]" :reasons="[]" />
-      <StrandLine :strand="still" :connections="[]" :reasons="[]" />
-      <StrandLine :strand="{ ...still, title: 'Quiet among many' }" :connections="[]" :reasons="[]" small />
+    <section aria-labelledby="lines" class="space-y-3">
+      <h2 id="lines" class="heading mb-2">Overview</h2>
+      <FlowLine :line="busy" :connections="[]" :reasons="reasons" />
+      <FlowLine :line="long" :connections="[]" :reasons="[]" />
+      <FlowLine :line="still" :connections="[]" :reasons="[]" />
+      <FlowLine :line="{ ...still, title: 'Quiet among many' }" :connections="[]" :reasons="[]" small />
     </section>
     <section aria-labelledby="order" class="panel p-4">
       <h2 id="order" class="heading mb-2">An order’s milestones</h2>
@@ -185,7 +191,7 @@ const order: Order = {
     <section aria-labelledby="words">
       <h2 id="words" class="heading mb-2">Words</h2>
       <p class="mb-2 text-sm text-soft">
-        Terms are explained where they first stand: <TermHelp term="aside" />. Times are local, exact on hover:
+        Terms are explained where they first stand: <TermHelp term="failed" />. Times are local, exact on hover:
         <TimeText :at="now" />.
       </p>
       <dl class="grid grid-cols-[max-content_1fr] gap-x-5 gap-y-1 text-sm">

@@ -83,12 +83,12 @@ function show(line: number) {
       <div
         v-if="says"
         class="mb-3 rounded-md border px-3 py-2"
-        :class="broken ? 'border-aside/50 bg-aside/5' : 'border-line bg-raised'"
+        :class="broken ? 'border-failed/50 bg-failed/5' : 'border-line bg-raised'"
         data-part="standing"
         role="status"
       >
         <p class="font-medium">
-          <span :class="broken ? 'text-aside' : 'text-done'" aria-hidden="true">{{ broken ? '✕' : '✓' }}</span>
+          <span :class="broken ? 'text-failed' : 'text-done'" aria-hidden="true">{{ broken ? '✕' : '✓' }}</span>
           {{ says }}
         </p>
         <ul

@@ -16,9 +16,9 @@ defineEmits<{ take: [field: MapOpen, proposal: MapProposal | undefined] }>()
   <section
     :aria-label="needed ? 'Required fields that nothing fills' : 'Fields that nothing fills'"
     data-part="open"
-    :class="needed && 'border-b border-line bg-aside/5'"
+    :class="needed && 'border-b border-line bg-failed/5'"
   >
-    <h3 class="border-line px-3 py-1 text-sm" :class="needed ? 'text-aside' : 'border-y bg-sunken text-soft'">
+    <h3 class="border-line px-3 py-1 text-sm" :class="needed ? 'text-failed' : 'border-y bg-sunken text-soft'">
       {{ count(open.length, needed ? 'required field' : 'field') }} that nothing fills
     </h3>
     <ul>

@@ -46,7 +46,7 @@ function take(name: string, event: Event) {
       <ul v-if="reads.length" class="border-b border-line bg-sunken py-1 text-sm" aria-label="Read beside the source">
         <li v-for="name in reads" :key="name" class="flex items-baseline gap-2 px-3 py-0.5" :data-beside="name">
           <span class="font-mono">${{ name }}</span>
-          <span class="min-w-0 truncate" :class="beside[name] ? 'text-soft' : 'text-aside'">{{
+          <span class="min-w-0 truncate" :class="beside[name] ? 'text-soft' : 'text-failed'">{{
             beside[name]?.from ?? 'nothing given'
           }}</span>
           <label class="link ml-auto cursor-pointer whitespace-nowrap focus-within:outline-2">

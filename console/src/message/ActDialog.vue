@@ -52,7 +52,10 @@ async function carryOut(answers: '' | 'keep' | 'again' = '') {
         <template v-else-if="message.state === 'done'">
           It runs again from its document. What was done before is not done again unless the request is another one.
         </template>
-        <template v-else>It goes on at the step where it stopped; what was done before is not done again.</template>
+        <template v-else
+          >It continues at the step where it stopped. Completed steps are skipped unless their request has
+          changed.</template
+        >
       </p>
       <label class="mt-4 block text-sm font-medium" for="why"
         >Why{{ act === 'discard' ? '' : ' (if it should be known)' }}</label

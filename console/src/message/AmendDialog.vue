@@ -80,7 +80,7 @@ const verdict = computed(() => {
   <ModalDialog :open="open" :title="`Amend ${message.key || 'this message'}`" wide @close="$emit('close')">
     <p class="text-sm text-soft">
       <strong class="font-medium text-ink">{{ message.says }}</strong> — correct it below; it is checked as it would be
-      on arrival. What came stays kept as it came.
+      on arrival. The received document stays stored as it is.
     </p>
     <CodeView
       v-if="document"
@@ -92,7 +92,7 @@ const verdict = computed(() => {
       :findings="findings"
     >
       <template #title>
-        <span role="status" :class="findings.length ? 'text-aside' : 'text-done'" data-part="verdict"
+        <span role="status" :class="findings.length ? 'text-failed' : 'text-done'" data-part="verdict"
           >{{ findings.length ? '▲' : '✓' }} {{ verdict }}</span
         >
       </template>

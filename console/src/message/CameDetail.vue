@@ -66,7 +66,7 @@ const text = computed({ get: () => document.value.text, set: () => {} })
         class="h-[calc(100vh-14.5rem)] min-h-80"
         @place="place"
       >
-        <template #title><span class="heading">As it came</span></template>
+        <template #title><span class="heading">As received</span></template>
       </CodeView>
       <SegmentList
         v-if="segments.length"

@@ -54,9 +54,9 @@ watch(
 )
 
 const message = computed(() => story.value?.message)
-const stopped = computed(() => message.value?.state === 'aside')
+const stopped = computed(() => message.value?.state === 'failed')
 /** What is still on its way cannot be sent again. */
-const resendable = computed(() => ['aside', 'done', 'skipped', 'discarded'].includes(message.value?.state ?? ''))
+const resendable = computed(() => ['failed', 'done', 'skipped', 'discarded'].includes(message.value?.state ?? ''))
 /** In a sentence, where its state does not say it all. */
 const why = computed(() => {
   const { state, says } = message.value ?? { state: '', says: '' }
@@ -67,7 +67,7 @@ const act = ref<'resend' | 'discard' | ''>('')
 const amending = ref(false)
 const help = computed(() => {
   const { state, code } = message.value ?? { state: '', code: '' }
-  if (state === 'aside') return advice(code)
+  if (state === 'failed') return advice(code)
   return state in glossary ? glossary[state as Term] : ''
 })
 function acted() {

@@ -31,7 +31,7 @@ const sameForm = computed(() => left.document.value.form === right.document.valu
 /** The attempt that is looked at; the newest until one is chosen. */
 const picked = ref<number>()
 const attempt = computed<Attempt | undefined>(() => props.step.attempts[picked.value ?? props.step.attempts.length - 1])
-const words: Record<string, string> = { done: 'done', again: 'retrying', held: 'waiting', aside: 'aside' }
+const words: Record<string, string> = { done: 'done', again: 'retrying', held: 'waiting', failed: 'failed' }
 const kept = computed(() => Object.entries(props.story.kept as Record<string, unknown>))
 const leftText = computed(() => left.document.value.text)
 const rightText = computed(() => right.document.value.text)

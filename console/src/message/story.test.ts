@@ -47,7 +47,7 @@ const story = (state: string, at: string, steps: Step[], acts: ActView[] = []): 
 test('the line tells arrival, steps and acts in their order', () => {
   const steps = [
     step('to-order', { after: document('x') }),
-    step('book', { verb: 'call', attempts: [attempt('aside', '07:01'), attempt('done', '07:03')] }),
+    step('book', { verb: 'call', attempts: [attempt('failed', '07:01'), attempt('done', '07:03')] }),
   ]
   const told = entries(story('done', 'book', steps, [act('07:02')]))
   expect(told.map((one) => `${one.title}: ${one.state}`)).toEqual([
@@ -62,13 +62,16 @@ test('the line tells arrival, steps and acts in their order', () => {
 test('a step stands as the message does that stands there', () => {
   const steps = [step('to-order'), step('book', { attempts: [attempt('held', '07:01')] })]
   expect(entries(story('waiting', 'book', steps)).map((one) => one.state)).toEqual(['done', 'done', 'waiting'])
-  expect(entries(story('aside', 'book', [step('book', { attempts: [attempt('aside', '')] })]))[1]!.state).toBe('aside')
+  expect(entries(story('failed', 'book', [step('book', { attempts: [attempt('failed', '')] })]))[1]!.state).toBe(
+    'failed',
+  )
 })
 
 test('an act behind everything comes last', () => {
   expect(
-    entries(story('moving', 'book', [step('book', { attempts: [attempt('aside', '07:01')] })], [act('07:09')])).at(-1)!
-      .kind,
+    entries(story('running', 'book', [step('book', { attempts: [attempt('failed', '07:01')] })], [act('07:09')])).at(
+      -1,
+    )!.kind,
   ).toBe('act')
 })
 
@@ -78,12 +81,12 @@ test('first looked at is where the message stands', () => {
     const one = story(state, where, steps)
     return telling(entries(one), one)
   }
-  expect([at('aside', 'book'), at('done', 'tell'), at('aside', 'gone')]).toEqual([
+  expect([at('failed', 'book'), at('done', 'tell'), at('failed', 'gone')]).toEqual([
     'step-book',
     'step-tell',
     'step-tell',
   ])
-  expect(telling([], story('moving', '', []))).toBe('came')
+  expect(telling([], story('running', '', []))).toBe('came')
 })
 
 test('before a step is what the last step before it made', () => {

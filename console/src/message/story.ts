@@ -22,7 +22,7 @@ function stateOf(step: Step, { message }: Story): string {
   const last = lastOf(step)
   if (last?.then === 'done') return 'done'
   if (message.step === step.step && message.state !== 'done') return message.state
-  if (last) return last.then === 'aside' ? 'aside' : last.then === 'held' ? 'waiting' : 'retrying'
+  if (last) return last.then === 'failed' ? 'failed' : last.then === 'held' ? 'waiting' : 'retrying'
   return 'done'
 }
 

@@ -92,7 +92,7 @@ const states = computed(() => Object.entries(act.value?.states ?? {}).map(([stat
         <span class="text-soft">Started by {{ act.by }}.</span>
       </p>
       <p v-if="states.length" class="text-sm text-soft">Of these now: {{ states.join(', ') }}.</p>
-      <ul v-if="act.refusals.length" class="mt-1 max-h-40 overflow-auto text-sm text-aside">
+      <ul v-if="act.refusals.length" class="mt-1 max-h-40 overflow-auto text-sm text-failed">
         <li v-for="one in act.refusals" :key="one.message">{{ one.key || one.message }}: {{ one.says }}</li>
       </ul>
     </div>

@@ -119,11 +119,12 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
     <div
       v-if="reason"
       class="mb-3 flex flex-wrap items-center gap-3 rounded-lg border bg-surface px-4 py-2.5"
-      style="border-color: color-mix(in oklab, var(--color-aside) 38%, var(--color-line))"
+      style="border-color: color-mix(in oklab, var(--color-failed) 38%, var(--color-line))"
     >
       <div class="min-w-0 grow">
         <p class="font-medium">
-          {{ count(reason.messages, 'message stands', 'messages stand') }} aside at {{ reason.step }}: {{ reason.says }}
+          {{ count(reason.messages, 'message needs', 'messages need') }} attention at {{ reason.step }}:
+          {{ reason.says }}
         </p>
         <p class="text-sm text-soft">{{ advice(reason.code) }}</p>
       </div>
@@ -137,7 +138,7 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
     </EmptyState>
     <EmptyState v-else-if="loaded" title="No message yet">
       Each document that arrives becomes one. Put a file where a flow takes it from, or hand one in:
-      <code>wirewatch fire FLOW FILE</code>.
+      <code>wirewatch submit FLOW FILE</code>.
     </EmptyState>
     <BulkDialog v-if="reason" :open="bulk" :reason="reason" @close="((bulk = false), again())" />
   </div>

@@ -6,7 +6,7 @@ import { clock } from '../words/format'
 export function whyOf({ says, state, step, waits_for, due }: Message): string {
   if (says || state === 'done') return says
   if (waits_for.startsWith('flow ')) return `${step}: waits until its flow goes on`
-  if (waits_for.startsWith('step ')) return `${step} is held: many failed alike`
+  if (waits_for.startsWith('step ')) return `${step} is on hold: many messages failed there for the same reason`
   if (waits_for) return `${step}: waits for ${titleOf('connections', waits_for)}`
   if (state === 'waiting') return due ? `${step}: waits until ${clock(new Date(due), new Date())}` : `${step}: waits`
   return step

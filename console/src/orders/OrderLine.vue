@@ -37,9 +37,9 @@ defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean
           borderColor: !milestone.at
             ? 'var(--color-line-strong)'
             : milestone.mark === 'trouble'
-              ? 'var(--color-aside)'
+              ? 'var(--color-failed)'
               : 'var(--color-thread)',
-          color: milestone.mark === 'trouble' ? 'var(--color-aside)' : 'var(--color-on-thread)',
+          color: milestone.mark === 'trouble' ? 'var(--color-failed)' : 'var(--color-on-thread)',
           background: milestone.at && milestone.mark !== 'trouble' ? 'var(--color-thread)' : undefined,
           borderStyle: milestone.at ? 'solid' : 'dashed',
         }"
@@ -48,7 +48,7 @@ defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean
       >
       <p
         class="mt-0.5 truncate px-1 text-xs"
-        :class="milestone.at ? (milestone.mark === 'trouble' ? 'font-medium text-aside' : '') : 'text-faint'"
+        :class="milestone.at ? (milestone.mark === 'trouble' ? 'font-medium text-failed' : '') : 'text-faint'"
       >
         <RouterLink v-if="large && milestone.message" :to="`/messages/${milestone.message}`" class="link">{{
           milestone.name

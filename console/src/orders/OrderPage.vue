@@ -64,9 +64,9 @@ const took = computed(() => {
       <p v-if="took" class="text-sm text-soft">From the first milestone to the last in {{ took }}.</p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <section v-for="order in story?.orders" :key="order.course + order.partner" class="panel mb-4 px-4 pt-3 pb-4">
+    <section v-for="order in story?.orders" :key="order.plan + order.partner" class="panel mb-4 px-4 pt-3 pb-4">
       <h2 class="mb-2 font-semibold">
-        {{ titleOf('courses', order.course) }}
+        {{ titleOf('plans', order.plan) }}
         <span v-if="order.partner" class="font-normal text-faint">· {{ titleOf('partners', order.partner) }}</span>
       </h2>
       <OrderLine :order="order" large />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Orders along their courses, newest first. */
+/** Orders along their plans, newest first. */
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, asked } from '../api/client'
@@ -17,14 +17,14 @@ import OrderLine from './OrderLine.vue'
 
 useWorkspace()
 const router = useRouter()
-const { filters, picks, filtered } = useAddressFilters(['course', 'partner', 'state'])
+const { filters, picks, filtered } = useAddressFilters(['plan', 'partner', 'state'])
 const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   () => filters.value,
   async (query, before) => {
     const page = await asked(api.GET('/api/orders', { params: { query: { ...query, before, limit: 50 } } }))
     return { rows: page.orders, next: page.next }
   },
-  (order) => `${order.course} ${order.partner} ${order.key}`,
+  (order) => `${order.plan} ${order.partner} ${order.key}`,
   ({ changes }) => changes.some((change) => change.kind === 'message'),
 )
 const number = ref('')
@@ -48,14 +48,14 @@ const options = orderStates.map((value) => ({ value, text: words[value] ?? value
       </form>
       <PickList v-model="picks.state" label="State" :options="options" />
       <PickList v-model="picks.partner" label="Partner" :options="optionsOf('partners')" />
-      <PickList v-model="picks.course" label="Course" :options="optionsOf('courses')" />
+      <PickList v-model="picks.plan" label="Plan" :options="optionsOf('plans')" />
       <RouterLink v-if="filtered" to="/orders" class="link text-sm">Show all</RouterLink>
     </div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
     <ul v-if="rows.length" class="panel divide-y divide-line/60">
       <li
         v-for="order in rows"
-        :key="`${order.course} ${order.partner} ${order.key}`"
+        :key="`${order.plan} ${order.partner} ${order.key}`"
         :data-order="order.key"
         :data-state="order.state"
         class="grid grid-cols-[10rem_minmax(0,13rem)_minmax(0,1fr)] items-center gap-4 px-4 py-2 hover:bg-sunken"
@@ -82,8 +82,8 @@ const options = orderStates.map((value) => ({ value, text: words[value] ?? value
       <RouterLink to="/orders" class="link">Show all orders</RouterLink>, or take one filter away.
     </EmptyState>
     <EmptyState v-else-if="loaded && !rows.length" title="No order yet">
-      An order appears here when a document with its number passes the first milestone of a course. Courses are files in
-      the workspace’s folder <code>courses</code>.
+      An order appears here when a document with its number passes the first milestone of a plan. Plans are files in the
+      workspace’s folder <code>plans</code>.
     </EmptyState>
   </div>
 </template>

@@ -16,9 +16,9 @@ const says = computed(() => {
     case 'catching-up':
       return { mark: '◐', word: 'catching up', tone: 'retrying' }
     case 'lost':
-      return { mark: '▲', word: `no connection for ${span(Math.max(1000, now.value - since.value))}`, tone: 'aside' }
+      return { mark: '▲', word: `no connection for ${span(Math.max(1000, now.value - since.value))}`, tone: 'failed' }
     case 'signed-out':
-      return { mark: '✕', word: 'signed out', tone: 'aside' }
+      return { mark: '✕', word: 'signed out', tone: 'failed' }
   }
   return { mark: '', word: '', tone: 'faint' }
 })

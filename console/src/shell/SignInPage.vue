@@ -14,7 +14,7 @@ onMounted(async () => {
 <template>
   <main class="mx-auto max-w-lg px-6 pt-[16vh]">
     <h1 class="mb-3 text-xl font-semibold">This browser is not signed in</h1>
-    <p v-if="route.query.link === 'used'" role="alert" class="mb-3 font-medium text-aside">
+    <p v-if="route.query.link === 'used'" role="alert" class="mb-3 font-medium text-failed">
       That link was used before, or is older than ten minutes.
     </p>
     <p class="text-soft">In a terminal, in the folder of the service, run</p>

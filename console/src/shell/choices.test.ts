@@ -4,7 +4,7 @@ import { matching, numbersIn, pages, partsOf } from './choices'
 const named = (name: string, title: string) => ({ name, title })
 
 test('every typed word must occur, in the text or the kind', () => {
-  expect(matching('aside mess', pages).map((one) => one.text)).toEqual(['Messages that stand aside'])
+  expect(matching('attention mess', pages).map((one) => one.text)).toEqual(['Messages that need attention'])
   expect(matching('  ', pages)).toHaveLength(pages.length)
   expect(matching('nothing like it', pages)).toEqual([])
 })
@@ -16,7 +16,7 @@ test('parts lead to what belongs to them, by title or else by name', () => {
     flows: [named('partner-orders', 'Partner purchase orders')],
     partners: [],
     connections: [named('erp', '')],
-    courses: [],
+    plans: [],
   }
   expect(partsOf(workspace)).toEqual([
     { text: 'Partner purchase orders', kind: 'flow', to: '/messages?flow=partner-orders' },

@@ -8,14 +8,14 @@ export interface Choice {
 }
 
 export const pages: Choice[] = [
-  { text: 'Strands', kind: 'page', to: '/' },
+  { text: 'Overview', kind: 'page', to: '/' },
   { text: 'Messages', kind: 'page', to: '/messages' },
-  { text: 'Messages that stand aside', kind: 'page', to: '/messages?state=aside' },
+  { text: 'Messages that need attention', kind: 'page', to: '/messages?state=failed' },
   { text: 'Arrivals', kind: 'page', to: '/arrivals' },
   { text: 'Orders', kind: 'page', to: '/orders' },
   { text: 'Orders in trouble', kind: 'page', to: '/orders?state=trouble' },
   { text: 'Connections', kind: 'page', to: '/connections' },
-  { text: 'Trays', kind: 'page', to: '/trays' },
+  { text: 'Captures', kind: 'page', to: '/captures' },
   { text: 'Releases', kind: 'page', to: '/releases' },
   { text: 'Maps', kind: 'page', to: '/maps' },
   { text: 'X12 documents', kind: 'page', to: '/x12' },

@@ -9,7 +9,7 @@ test('two keys lead somewhere, one does not, and a wrong first one is forgotten'
     undefined,
     undefined,
     undefined,
-    '/messages?state=aside',
+    '/messages?state=failed',
   ])
 })
 

@@ -1,13 +1,13 @@
 /** Keys that work on every page. */
 export const shortcuts = [
   { keys: '/', says: 'Go to anything by name or number (also Ctrl K)' },
-  { keys: 'g s', says: 'Strands', to: '/' },
+  { keys: 'g s', says: 'Overview', to: '/' },
   { keys: 'g m', says: 'Messages', to: '/messages' },
-  { keys: 'g x', says: 'Messages that stand aside', to: '/messages?state=aside' },
+  { keys: 'g x', says: 'Messages that need attention', to: '/messages?state=failed' },
   { keys: 'g a', says: 'Arrivals', to: '/arrivals' },
   { keys: 'g o', says: 'Orders', to: '/orders' },
   { keys: 'g c', says: 'Connections', to: '/connections' },
-  { keys: 'g t', says: 'Trays', to: '/trays' },
+  { keys: 'g t', says: 'Captures', to: '/captures' },
   { keys: 'g r', says: 'Releases', to: '/releases' },
   { keys: 'g p', says: 'Maps', to: '/maps' },
   { keys: 'g d', says: 'X12 documents', to: '/x12' },

@@ -8,7 +8,7 @@ const workspace = shallowRef<Workspace>({
   flows: [],
   partners: [],
   connections: [],
-  courses: [],
+  plans: [],
 })
 let loading: Promise<void> | undefined
 
@@ -16,7 +16,7 @@ async function load() {
   workspace.value = await asked(api.GET('/api/workspace'))
 }
 
-/** The names of flows, partners, connections and courses; asked for once, and anew on request. */
+/** The names of flows, partners, connections and plans; asked for once, and anew on request. */
 export function useWorkspace() {
   // Whoever could not be told asks again with the next page.
   loading ??= load().catch(() => void (loading = undefined))
@@ -28,7 +28,7 @@ export function refreshWorkspace() {
   loading = load().catch(() => void (loading = undefined))
 }
 
-type Part = 'flows' | 'partners' | 'connections' | 'courses'
+type Part = 'flows' | 'partners' | 'connections' | 'plans'
 
 /** The title of a part, or its name where it has none (any more). */
 export const titleOf = (part: Part, name: string) =>

@@ -13,9 +13,9 @@ defineProps<{
   <div
     role="alert"
     class="flex animate-appear items-start gap-3 rounded-md border px-3 py-2 text-sm"
-    style="border-color: color-mix(in oklab, var(--color-aside) 50%, transparent)"
+    style="border-color: color-mix(in oklab, var(--color-failed) 50%, transparent)"
   >
-    <span aria-hidden="true" class="text-aside">▲</span>
+    <span aria-hidden="true" class="text-failed">▲</span>
     <div class="min-w-0 grow">
       <p class="font-medium">{{ trouble.message }}</p>
       <p v-if="trouble.detail" class="text-soft">{{ trouble.detail }}</p>

@@ -67,26 +67,26 @@ const look = EditorView.theme({
   '.cm-chosen': {
     backgroundColor: 'color-mix(in oklab, var(--color-thread) 26%, transparent)',
     borderRadius: '2px',
-    outline: '1px solid var(--color-thread)',
+    schema: '1px solid var(--color-thread)',
   },
   '.cm-tooltip': {
     backgroundColor: 'var(--color-raised)',
     border: '1px solid var(--color-line)',
     color: 'var(--color-ink)',
   },
-  '.cm-diagnostic-error': { borderLeftColor: 'var(--color-aside)' },
+  '.cm-diagnostic-error': { borderLeftColor: 'var(--color-failed)' },
   '&.cm-merge-a .cm-changedLine, .cm-deletedChunk': {
-    backgroundColor: 'color-mix(in oklab, var(--color-aside) 9%, transparent)',
+    backgroundColor: 'color-mix(in oklab, var(--color-failed) 9%, transparent)',
   },
   '&.cm-merge-b .cm-changedLine': { backgroundColor: 'color-mix(in oklab, var(--color-done) 10%, transparent)' },
-  '&.cm-merge-a .cm-changedText': { background: 'color-mix(in oklab, var(--color-aside) 26%, transparent)' },
+  '&.cm-merge-a .cm-changedText': { background: 'color-mix(in oklab, var(--color-failed) 26%, transparent)' },
   '&.cm-merge-b .cm-changedText': { background: 'color-mix(in oklab, var(--color-done) 28%, transparent)' },
 })
 
 const colours = HighlightStyle.define([
   { tag: tags.propertyName, color: 'var(--color-thread)' },
   { tag: tags.string, color: 'var(--color-ink)' },
-  { tag: tags.number, color: 'var(--color-moving)' },
+  { tag: tags.number, color: 'var(--color-running)' },
   { tag: [tags.bool, tags.null], color: 'var(--color-waiting)' },
   { tag: [tags.separator, tags.brace, tags.squareBracket], color: 'var(--color-faint)' },
 ])

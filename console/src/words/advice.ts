@@ -1,4 +1,4 @@
-/** What to do next, for each kind of reason why a message stands aside. */
+/** What to do next, for each kind of reason why a message fails. */
 
 /** One sentence of advice for a reason's code, e.g. `refused-422`. */
 export function advice(code: string): string {

@@ -3,24 +3,24 @@ export interface Look {
   /** A mark that reads without colour. */
   mark: string
   /** Name of its colour in the design system. */
-  tone: 'moving' | 'waiting' | 'retrying' | 'aside' | 'done' | 'ended'
+  tone: 'running' | 'waiting' | 'retrying' | 'failed' | 'done' | 'ended'
 }
 
 const looks: Record<string, Look> = {
-  moving: { mark: '●', tone: 'moving' },
+  running: { mark: '●', tone: 'running' },
   waiting: { mark: 'Ⅱ', tone: 'waiting' },
   retrying: { mark: '↻', tone: 'retrying' },
-  aside: { mark: '▲', tone: 'aside' },
+  failed: { mark: '▲', tone: 'failed' },
   done: { mark: '✓', tone: 'done' },
   skipped: { mark: '↷', tone: 'ended' },
   discarded: { mark: '✕', tone: 'ended' },
-  taken: { mark: '✓', tone: 'done' },
-  unfolding: { mark: '●', tone: 'moving' },
-  repeat: { mark: '≡', tone: 'ended' },
-  refused: { mark: '✕', tone: 'aside' },
-  settled: { mark: '■', tone: 'ended' },
-  open: { mark: '●', tone: 'moving' },
-  trouble: { mark: '▲', tone: 'aside' },
+  received: { mark: '✓', tone: 'done' },
+  splitting: { mark: '●', tone: 'running' },
+  duplicate: { mark: '≡', tone: 'ended' },
+  rejected: { mark: '✕', tone: 'failed' },
+  resolved: { mark: '■', tone: 'ended' },
+  open: { mark: '●', tone: 'running' },
+  trouble: { mark: '▲', tone: 'failed' },
   ended: { mark: '✓', tone: 'done' },
   held: { mark: 'Ⅱ', tone: 'waiting' },
   free: { mark: '●', tone: 'done' },
@@ -28,6 +28,6 @@ const looks: Record<string, Look> = {
 
 export const lookOf = (state: string): Look => looks[state] ?? { mark: '○', tone: 'ended' }
 
-export const messageStates = ['moving', 'waiting', 'retrying', 'aside', 'done', 'skipped', 'discarded']
-export const verdicts = ['taken', 'unfolding', 'repeat', 'refused', 'aside', 'settled']
+export const messageStates = ['running', 'waiting', 'retrying', 'failed', 'done', 'skipped', 'discarded']
+export const verdicts = ['received', 'splitting', 'duplicate', 'rejected', 'failed', 'resolved']
 export const orderStates = ['open', 'trouble', 'ended']

@@ -79,10 +79,10 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
 </script>
 
 <template>
-  <section class="panel min-w-0 overflow-hidden" aria-label="As it stands">
+  <section class="panel min-w-0 overflow-hidden" aria-label="Raw">
     <div class="flex min-h-10 flex-wrap items-center gap-2 border-b border-line px-3 py-1.5 text-sm">
-      <span class="heading">As it stands</span>
-      <span v-if="errors" class="text-aside">{{ count(errors, 'error') }}</span>
+      <span class="heading">Raw</span>
+      <span v-if="errors" class="text-failed">{{ count(errors, 'error') }}</span>
       <span v-if="faulty.length" class="ml-auto flex gap-1">
         <button type="button" class="button px-2 py-0.5" @click="go(-1)">Previous</button>
         <button type="button" class="button px-2 py-0.5" @click="go(1)">Next</button>
@@ -125,10 +125,10 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
                 v-for="(one, n) in line.findings"
                 :key="n"
                 class="border-l-2 pl-2 text-xs"
-                :class="one.weight === 'error' ? 'border-aside' : 'border-line-strong'"
+                :class="one.weight === 'error' ? 'border-failed' : 'border-line-strong'"
                 :data-finding="one.weight"
               >
-                <span class="font-medium" :class="one.weight === 'error' && 'text-aside'">{{
+                <span class="font-medium" :class="one.weight === 'error' && 'text-failed'">{{
                   weightWords[one.weight]
                 }}</span>
                 {{ one.says }} <span class="text-faint">({{ titleOf(one) }})</span>
@@ -144,7 +144,7 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
 <style scoped>
 .finding {
   text-decoration: underline wavy;
-  text-decoration-color: var(--color-aside);
+  text-decoration-color: var(--color-failed);
   text-underline-offset: 3px;
 }
 .finding[data-weight='note'],

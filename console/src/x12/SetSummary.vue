@@ -22,7 +22,7 @@ const acks: Record<string, string> = {
       <h2 class="text-base font-semibold">{{ set.summary.title || `Transaction set ${set.set}` }}</h2>
       <p class="text-soft">
         {{ set.summary.kind }}<template v-if="set.summary.kind && set.ack"> · </template>
-        <span v-if="set.ack" :class="set.ack === 'R' && 'font-medium text-aside'">{{ acks[set.ack] }}</span>
+        <span v-if="set.ack" :class="set.ack === 'R' && 'font-medium text-failed'">{{ acks[set.ack] }}</span>
       </p>
       <p v-if="!set.name" class="mt-2">
         This set is not defined, so it is shown as it stands. A workspace may define it under <code>standards/</code>.

@@ -96,7 +96,7 @@ function another() {
         <label v-if="workspace?.partners.length" class="flex items-center gap-2 text-sm">
           <span class="text-faint">Read as from</span>
           <select v-model="partner" class="field">
-            <option value="">whom it names</option>
+            <option value="">the partner that it names</option>
             <option v-for="one in workspace.partners" :key="one.name" :value="one.name">{{ one.title }}</option>
           </select>
         </label>
@@ -108,7 +108,7 @@ function another() {
     <section
       v-if="!look && !(arrival && !trouble)"
       class="panel p-4"
-      :class="dropping && 'outline-2 outline-thread'"
+      :class="dropping && 'schema-2 schema-thread'"
       aria-label="A document to look at"
     >
       <label for="edi" class="mb-2 block font-medium">Paste a document, or drop a file anywhere on this page</label>
@@ -134,12 +134,12 @@ function another() {
     <template v-if="look">
       <div
         class="mb-4 rounded-md border px-3 py-2"
-        :class="look.valid ? 'border-line bg-raised' : 'border-aside/50 bg-aside/5'"
+        :class="look.valid ? 'border-line bg-raised' : 'border-failed/50 bg-failed/5'"
         data-part="verdict"
         role="status"
       >
         <p class="font-medium">
-          <span :class="look.valid ? 'text-done' : 'text-aside'" aria-hidden="true">{{ look.valid ? '✓' : '✕' }}</span>
+          <span :class="look.valid ? 'text-done' : 'text-failed'" aria-hidden="true">{{ look.valid ? '✓' : '✕' }}</span>
           {{ verdictOf(look) }}
         </p>
         <p v-for="says in look.lines.length ? look.says : []" :key="says" class="text-sm text-soft">{{ says }}</p>

@@ -4,12 +4,12 @@ use crate::{Measured, cpu_seconds};
 use serde_json::Map;
 use std::sync::Arc;
 use std::time::Instant;
-use wirewatch_core::course::{Fact, Mark};
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
+use wirewatch_core::plan::{Fact, Mark};
 use wirewatch_core::x12::Delimiters;
 use wirewatch_core::{Digest, Id, Timestamp};
-use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, SystemClock, Unfold};
+use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, Split, SystemClock};
 use wirewatch_journal::PgJournal;
 
 const BATCH: usize = 256;
@@ -29,9 +29,9 @@ pub async fn run(url: &str, orders: usize, database: i32) -> Measured {
             order_key: String::new(),
             facts: vec![fact(origin, "received", Mark::Begins, now)],
         });
-        let unfold = Unfold { arrival: Id(1), from: 0, to: BATCH as u32, last: true, messages: messages.collect(), at: now };
+        let split = Split { arrival: Id(1), from: 0, to: BATCH as u32, last: true, messages: messages.collect(), at: now };
         no += 1;
-        journal.commit(no, &[Op::Unfold(Box::new(unfold))]).await.expect("committed");
+        journal.commit(no, &[Op::Split(Box::new(split))]).await.expect("committed");
         let done: Vec<Op> = batch.iter().map(|origin| done(origin, now)).collect();
         no += 1;
         journal.commit(no, &done).await.expect("committed");
@@ -52,7 +52,7 @@ fn origin(id: Id) -> Arc<Origin> {
 
 fn fact(origin: &Origin, milestone: &str, mark: Mark, at: Timestamp) -> Fact {
     Fact {
-        course: "order-to-answer".into(),
+        plan: "order-to-answer".into(),
         partner: "marrowfield".into(),
         key: format!("MF-{}", origin.id.0),
         milestone: milestone.into(),
@@ -74,8 +74,8 @@ fn done(origin: &Arc<Origin>, now: Timestamp) -> Op {
         key: format!("MF-{}", origin.id.0),
         result: "Q-100001".into(),
         passed: passed.to_vec(),
-        // Two stand for the row of the order's trail, inserted and updated.
-        facts: ["booked", "trail", "trail"].map(|milestone| fact(origin, milestone, Mark::Ends, now)).to_vec(),
+        // Two stand for the row of the order's timeline, inserted and updated.
+        facts: ["booked", "timeline", "timeline"].map(|milestone| fact(origin, milestone, Mark::Ends, now)).to_vec(),
         took: 900,
         ..Change::blank(origin.clone(), now)
     }))

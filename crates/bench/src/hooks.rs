@@ -100,7 +100,7 @@ pub async fn measure_service(program: &Path, url: &str, database: i32, calls: us
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", CONNECTION),
         ("flows/bench.toml", FLOW),
-        ("outlines/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
+        ("schemas/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
     ];
     let serving = serve(program, url, &files, ("bench", SECRET)).await;
     let db = Database::connect(url).await.expect("a database");

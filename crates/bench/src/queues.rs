@@ -33,7 +33,7 @@ pub enum Relay {
     Straightforward,
 }
 
-const OUTLINE: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "total": { "type": "number" },
+const SCHEMA: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "total": { "type": "number" },
     "note": { "type": "string" } } }"#;
 const MAP: &str =
     "from = \"told\"\nto = \"told\"\n[set]\nnumber = \"number\"\ntotal = \"round(total * 2, 2)\"\nnote = \"note\"\n";
@@ -50,7 +50,7 @@ pub async fn serve_relay(program: &Path, url: &str, broker: &LoopbackBroker, end
     let (user, password) = broker.user();
     let (from, to) = (ends.name("in"), ends.name("out"));
     let connection = format!(
-        "kind = \"amqp\"\naddress = \"{}\"\nsign_in = {{ as = \"plain\", user = \"{user}\", secret = \"bench\" }}\n\
+        "kind = \"amqp\"\naddress = \"{}\"\nauth = {{ as = \"plain\", user = \"{user}\", secret = \"bench\" }}\n\
          [[queue]]\nname = \"{from}\"\n[[queue]]\nname = \"{to}\"\n",
         broker.address()
     );
@@ -61,7 +61,7 @@ pub async fn serve_relay(program: &Path, url: &str, broker: &LoopbackBroker, end
     let files = [
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", connection.as_str()),
-        ("outlines/told.schema.json", OUTLINE),
+        ("schemas/told.schema.json", SCHEMA),
         ("maps/double.toml", MAP),
         ("flows/bench.toml", flow.as_str()),
     ];

@@ -53,8 +53,8 @@ Machine: {}.
 ## Whole flow
 
 {ORDERS} orders in files of {PER_FILE}: file → check → 997 → map → order system that answers at once → done, all
-journalled, trails folded. Beside it a bare program that writes about as many rows through the same grouped statement, one
-group after another, and does nothing else: no files, no X12, no HTTP, no acknowledgments, no trails.
+journalled, timelines folded. Beside it a bare program that writes about as many rows through the same grouped statement, one
+group after another, and does nothing else: no files, no X12, no HTTP, no acknowledgments, no timelines.
 
 | | orders/s | rows/s | CPU µs an order, program | CPU µs an order, database |
 |---|--:|--:|--:|--:|

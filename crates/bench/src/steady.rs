@@ -113,12 +113,12 @@ pub async fn idle(program: &Path, url: &str, broker: &LoopbackBroker) -> f64 {
     let ends = ends(broker).await;
     let (user, password) = broker.user();
     let mut connection = format!(
-        "kind = \"amqp\"\naddress = \"{}\"\nsign_in = {{ as = \"plain\", user = \"{user}\", secret = \"bench\" }}\n",
+        "kind = \"amqp\"\naddress = \"{}\"\nauth = {{ as = \"plain\", user = \"{user}\", secret = \"bench\" }}\n",
         broker.address()
     );
     let mut files = vec![
         ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
-        ("outlines/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"number\": {} } }".to_owned()),
+        ("schemas/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"number\": {} } }".to_owned()),
     ];
     for n in 0..FLOWS {
         let queue = ends.name(&format!("idle{n}"));

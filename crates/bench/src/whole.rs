@@ -63,7 +63,7 @@ impl Whole {
         // Without the warehouse: its broker is no part of this.
         for file in [
             "connections/warehouse.toml",
-            "courses/web-order.toml",
+            "milestones/web-order.toml",
             "env/demo.toml",
             "flows/moved-dates.toml",
             "flows/picks.toml",

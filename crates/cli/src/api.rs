@@ -29,7 +29,7 @@ pub struct Which {
     /// Only this partner
     #[arg(long, default_value = "")]
     pub partner: String,
-    /// Only this state: moving, waiting, retrying, aside, done, skipped or discarded
+    /// Only this state: running, waiting, retrying, failed, done, skipped or discarded
     #[arg(long, default_value = "")]
     pub state: String,
     /// Only this key, e.g. a purchase order number, or the number in the target

@@ -19,7 +19,7 @@ use std::process::ExitCode;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Order flows between partners and systems: watch them live, mend what stopped, answer partners.
+/// Order flows between partners and systems: watch them live, correct and resend what failed, answer partners.
 ///
 /// `wirewatch serve` runs the service; every other command asks it. Exit codes: 0 done, 1 the work failed,
 /// 2 wrong usage, 3 the service cannot be reached.
@@ -37,9 +37,9 @@ enum Command {
     Serve(serve::ServeArgs),
     Check(check::CheckArgs),
     Edi(edi::EdiArgs),
-    Outline(outline::OutlineArgs),
+    Schema(schema::SchemaArgs),
     Map(map::MapArgs),
-    Rehearse(rehearse::RehearseArgs),
+    DryRun(dry_run::DryRunArgs),
     Cases(cases::CasesArgs),
     Case(cases::CaseArgs),
     Compare(compare::CompareArgs),
@@ -57,14 +57,14 @@ enum Command {
     Amend(amend::AmendArgs),
     Discard(discard::DiscardArgs),
     Bulk(bulk::BulkArgs),
-    LetThrough(let_through::LetThroughArgs),
+    Accept(accept::AcceptArgs),
     Orders(orders::OrdersArgs),
     Order(orders::OrderArgs),
-    Fire(fire::FireArgs),
+    Submit(submit::SubmitArgs),
     Flow(flow::FlowArgs),
     Connection(connection::ConnectionArgs),
     Secret(secret::SecretArgs),
-    Tray(tray::TrayArgs),
+    Capture(capture::CaptureArgs),
     Console(console::ConsoleArgs),
     /// Write shell completions to standard output
     Completions {
@@ -95,9 +95,9 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
         Command::Serve(args) => serve::run(args).await,
         Command::Check(args) => check::run(&args),
         Command::Edi(args) => edi::run(&args),
-        Command::Outline(args) => outline::run(&args).await,
+        Command::Schema(args) => schema::run(&args).await,
         Command::Map(args) => map::run(client, &args).await,
-        Command::Rehearse(args) => rehearse::run(client, &args).await,
+        Command::DryRun(args) => dry_run::run(client, &args).await,
         Command::Cases(args) => cases::run(&args),
         Command::Case(args) => cases::make(client, &args).await,
         Command::Table(args) => table::run(&args),
@@ -115,14 +115,14 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
         Command::Amend(args) => amend::run(client, &args).await,
         Command::Discard(args) => discard::run(client, &args).await,
         Command::Bulk(args) => bulk::run(client, &args).await,
-        Command::LetThrough(args) => let_through::run(client, &args).await,
+        Command::Accept(args) => accept::run(client, &args).await,
         Command::Orders(args) => orders::list(client, &args).await,
         Command::Order(args) => orders::one(client, &args).await,
         Command::Flow(args) => flow::run(client, &args).await,
-        Command::Fire(args) => fire::run(client, &args).await,
+        Command::Submit(args) => submit::run(client, &args).await,
         Command::Connection(args) => connection::run(client, &args).await,
         Command::Secret(args) => secret::run(client, &args).await,
-        Command::Tray(args) => tray::run(client, &args).await,
+        Command::Capture(args) => capture::run(client, &args).await,
         Command::Console(args) => console::run(client, &args).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "wirewatch", &mut std::io::stdout());

@@ -34,11 +34,11 @@ fn why(message: &Message) -> String {
             Some(due) => format!("{} waits until {}", message.step, clock(due)),
             None => match Before::of(&message.waits_for) {
                 Before::Flow(_) => "waits until its flow goes on".to_owned(),
-                Before::Step { step, .. } => format!("waits: {step} is held, where many failed alike"),
+                Before::Step { step, .. } => format!("waits: {step} is on hold, since many failed there for the same reason"),
                 Before::Connection(name) => format!("waits for {name}"),
             },
         },
-        "aside" => format!("{}: {}", message.step, message.says),
+        "failed" => format!("{}: {}", message.step, message.says),
         _ => message.says.clone(),
     }
 }
@@ -92,7 +92,7 @@ fn short(ms: u64) -> String {
 /// One order's milestones, one a line.
 pub fn order(order: &Order) {
     let state = paint(tone(&order.state), &order.state);
-    outln!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.course));
+    outln!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.plan));
     for milestone in &order.milestones {
         let (dot, at) = match &milestone.at {
             Some(at) if milestone.mark == "trouble" => (paint(BAD, "●"), exact(at)),

@@ -19,11 +19,11 @@ pub const MOVE: Tone = Tone::Move;
 /// The colour of a state, verdict or mark.
 pub fn tone(word: &str) -> Tone {
     match word {
-        "done" | "taken" | "ended" | "free" | "ends" => GOOD,
-        "aside" | "refused" | "trouble" | "held" => BAD,
-        "retrying" | "waiting" | "again" | "repeat" => WAIT,
-        "moving" | "unfolding" | "open" | "begins" => MOVE,
-        "discarded" | "settled" | "skipped" => DIM,
+        "done" | "received" | "ended" | "free" | "ends" => GOOD,
+        "failed" | "rejected" | "trouble" | "held" => BAD,
+        "retrying" | "waiting" | "again" | "duplicate" => WAIT,
+        "running" | "splitting" | "open" | "begins" => MOVE,
+        "discarded" | "resolved" | "skipped" => DIM,
         _ => PLAIN,
     }
 }

@@ -112,20 +112,20 @@ fn mapping(c: &mut Criterion) {
 /// Reading and checking a workspace: one map of 500 rules, and 200 flows with a map each.
 fn compiling(c: &mut Criterion) {
     let base = || {
-        let outline = |fields: usize| {
+        let schema = |fields: usize| {
             let fields = (0..fields).map(|n| (format!("f{n}"), serde_json::json!({ "type": "string" })));
             serde_json::json!({ "type": "object", "properties": fields.collect::<serde_json::Map<_, _>>() }).to_string()
         };
         BTreeMap::from([
             ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
             ("connections/in.toml".to_owned(), "kind = \"folder\"\npath = \"in\"\n".to_owned()),
-            ("outlines/wide.schema.json".to_owned(), outline(500)),
-            ("outlines/slim.schema.json".to_owned(), outline(20)),
+            ("schemas/wide.schema.json".to_owned(), schema(500)),
+            ("schemas/slim.schema.json".to_owned(), schema(20)),
         ])
     };
-    let map = |outline: &str, rules: usize| {
+    let map = |schema: &str, rules: usize| {
         let rules: String = (0..rules).map(|n| format!("f{n} = \"upper(trim(f{n})) & '-' & (f1 else 'none')\"\n")).collect();
-        format!("from = \"{outline}\"\nto = \"{outline}\"\n[set]\n{rules}")
+        format!("from = \"{schema}\"\nto = \"{schema}\"\n[set]\n{rules}")
     };
     let mut large_map = base();
     large_map.insert("maps/m.toml".to_owned(), map("wide", 500));
@@ -139,8 +139,8 @@ fn compiling(c: &mut Criterion) {
     // The map table at a keystroke, and what is proposed for it once.
     let mut table = base();
     let wide = (0..1000).map(|n| (format!("f{n}"), serde_json::json!({ "type": "string" })));
-    let outline = serde_json::json!({ "type": "object", "properties": wide.collect::<serde_json::Map<_, _>>() });
-    table.insert("outlines/wide.schema.json".to_owned(), outline.to_string());
+    let schema = serde_json::json!({ "type": "object", "properties": wide.collect::<serde_json::Map<_, _>>() });
+    table.insert("schemas/wide.schema.json".to_owned(), schema.to_string());
     let text = map("wide", 900);
     table.insert("maps/m.toml".to_owned(), text.clone());
     let fields = (0..1000).map(|n| (format!("f{n}"), serde_json::json!("x")));

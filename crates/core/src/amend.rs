@@ -4,7 +4,7 @@ use crate::Document;
 use crate::document::{Form, Validate};
 use crate::finding::{self, Finding, Severity};
 use crate::flow::Takes;
-use crate::outline::Misfit;
+use crate::schema::Misfit;
 use crate::workspace::Workspace;
 use crate::x12::{Delimiters, Fault, Segment, Tokens, check_set};
 
@@ -18,7 +18,7 @@ pub fn restore(form: &Form, text: &str) -> String {
             text.lines().map(str::trim).filter(|line| !line.is_empty()).flat_map(|line| [line, "\n"]).collect()
         }
         Form::X12 { .. } => text.lines().map(str::trim).collect(),
-        Form::Json | Form::Outlined { .. } | Form::Bytes => text.to_owned(),
+        Form::Json | Form::Shaped { .. } | Form::Bytes => text.to_owned(),
     }
 }
 
@@ -72,7 +72,7 @@ pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: 
             }
             None => vec![error("x12::unknown-set", "", 0..0, format!("{version} {set} is not defined"))],
         },
-        Form::Json | Form::Outlined { .. } | Form::Bytes => match workspace.document(form, document.as_bytes()) {
+        Form::Json | Form::Shaped { .. } | Form::Bytes => match workspace.document(form, document.as_bytes()) {
             Ok(read) => misfits(workspace, flow, form, &read),
             Err(unreadable) => vec![error("document::unreadable", document, 0..1, unreadable.to_string())],
         },
@@ -84,13 +84,13 @@ fn misfits(workspace: &Workspace, flow: &str, form: &Form, document: &Document) 
     let intakes = workspace.flows.get(flow).into_iter().flat_map(|flow| &flow.intakes).filter(|intake| intake.form == *form);
     let mut found: Option<Vec<Finding>> = None;
     for intake in intakes {
-        let (Takes::Json(outline), Document::Json(value)) = (&intake.takes, document) else { continue };
+        let (Takes::Json(schema), Document::Json(value)) = (&intake.takes, document) else { continue };
         let severity = match intake.validate {
             Validate::Reject => Severity::Error,
             Validate::Warn => Severity::Warning,
             Validate::Off => return Vec::new(),
         };
-        let Some(validator) = workspace.validators.get(outline) else { return Vec::new() };
+        let Some(validator) = workspace.validators.get(schema) else { return Vec::new() };
         let misfits = validator.misfits(value);
         if misfits.is_empty() {
             return Vec::new();

@@ -1,6 +1,6 @@
 //! Brokers: where messages wait in queues, and what is to be there (AMQP 0-9-1).
 
-use crate::connection::SignIn;
+use crate::connection::Auth;
 use crate::place::Place;
 use std::time::Duration;
 
@@ -15,8 +15,8 @@ pub struct Broker {
     /// `amqp://host:port/vhost`, without credentials.
     pub address: String,
     /// How long a confirmation may take.
-    pub wait: Duration,
-    pub sign_in: Option<SignIn>,
+    pub timeout: Duration,
+    pub auth: Option<Auth>,
     pub queues: Vec<Queue>,
     pub exchanges: Vec<Exchange>,
 }
@@ -27,7 +27,8 @@ pub struct Queue {
     pub name: String,
     /// Made when it is missing; otherwise only looked for.
     pub declare: bool,
-    pub kind: QueueKind,
+    /// Its messages are copied to several brokers of a cluster.
+    pub replicated: bool,
     /// Exchanges whose messages it gets, with the pattern of their routing keys.
     pub bind: Vec<Binding>,
     /// The queue to which the broker moves what expires or is rejected.
@@ -37,14 +38,6 @@ pub struct Queue {
     pub event: Option<Place>,
     /// Where the sender's id stands; by it a repeat is recognised.
     pub delivery: Option<Place>,
-}
-
-/// How a broker keeps a queue.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum QueueKind {
-    /// Replicated, on disk: two to two and a half times as fast as `Classic` with confirms.
-    Quorum,
-    Classic,
 }
 
 /// A queue bound to an exchange.

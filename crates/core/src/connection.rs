@@ -46,10 +46,10 @@ pub struct Http {
     /// `https://host:port/base`, without a slash at the end.
     pub address: String,
     /// How long an answer may take.
-    pub wait: Duration,
-    pub sign_in: Option<SignIn>,
+    pub timeout: Duration,
+    pub auth: Option<Auth>,
     /// A path that answers to everybody who is let in, for tests; the address itself when left out.
-    pub look_at: Option<String>,
+    pub probe: Option<String>,
     /// Certificates (PEM) of the authority whose word counts for this server alone; otherwise the system's authorities count.
     pub authority: Option<String>,
     /// Name of the secret with our own certificate and its key (PEM), where the server wants one.
@@ -60,15 +60,15 @@ pub struct Http {
 
 /// How requests are signed in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SignIn {
+pub struct Auth {
     /// Name of the secret.
     pub secret: String,
-    pub with: SignInWith,
+    pub with: AuthMethod,
 }
 
 /// Where the secret stands in a request.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum SignInWith {
+pub enum AuthMethod {
     /// `Authorization: Bearer …` (RFC 6750).
     Bearer,
     /// `Authorization: Basic …`, the secret being the password (RFC 7617).
@@ -93,16 +93,16 @@ pub struct TokenRequest {
     pub scope: String,
 }
 
-impl SignIn {
+impl Auth {
     /// In words for people.
     #[must_use]
     pub fn words(&self) -> String {
         match &self.with {
-            SignInWith::Bearer => "with a bearer token".to_owned(),
-            SignInWith::Basic { user } | SignInWith::Plain { user } => format!("as {user}, with a password"),
-            SignInWith::ClientCredentials(request) => format!("as {}, with a token from {}", request.client, request.token_at),
-            SignInWith::Header { name } => format!("with a key in the header {name}"),
-            SignInWith::Query { name } => format!("with a key in the parameter {name}"),
+            AuthMethod::Bearer => "with a bearer token".to_owned(),
+            AuthMethod::Basic { user } | AuthMethod::Plain { user } => format!("as {user}, with a password"),
+            AuthMethod::ClientCredentials(request) => format!("as {}, with a token from {}", request.client, request.token_at),
+            AuthMethod::Header { name } => format!("with a key in the header {name}"),
+            AuthMethod::Query { name } => format!("with a key in the parameter {name}"),
         }
     }
 }
@@ -180,8 +180,8 @@ impl Connection {
     pub fn secret(&self) -> Option<&str> {
         match &self.kind {
             ConnectionKind::Webhook(webhook) => webhook.signature.as_ref().map(|signature| signature.secret.as_str()),
-            ConnectionKind::Http(http) => http.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
-            ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(|sign_in| sign_in.secret.as_str()),
+            ConnectionKind::Http(http) => http.auth.as_ref().map(|auth| auth.secret.as_str()),
+            ConnectionKind::Amqp(broker) => broker.auth.as_ref().map(|auth| auth.secret.as_str()),
             ConnectionKind::Folder { .. } | ConnectionKind::Incidents => None,
         }
     }

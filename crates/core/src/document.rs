@@ -1,6 +1,6 @@
 //! What a message carries: JSON, a transaction set as a tree, or plain bytes.
 
-use crate::outline::{Outline, Written};
+use crate::schema::{Schema, Written};
 use crate::x12::{Definitions, Delimiters, SetTree};
 use serde_json::Value;
 use std::sync::{Arc, OnceLock};
@@ -22,10 +22,10 @@ pub const JSON_LIMIT: usize = 16 << 20;
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     Json,
-    /// As the workspace's outline of that name says.
-    Outlined {
+    /// As the workspace's schema of that name says.
+    Shaped {
         written: Written,
-        outline: String,
+        schema: String,
     },
     X12 {
         version: String,
@@ -96,24 +96,24 @@ impl Content {
 }
 
 impl Document {
-    /// Reads `bytes` in the given form, X12 by `definitions`, and what an outline says by that outline.
+    /// Reads `bytes` in the given form, X12 by `definitions`, and what a schema says by that schema.
     ///
     /// # Errors
     /// [`Unreadable`] with the parser's reason; X12 structure alone is no reason, faults are the checker's matter.
     pub fn read<'o>(
         definitions: &Definitions,
-        outline: impl FnOnce(&str) -> Option<&'o Outline>,
+        schema: impl FnOnce(&str) -> Option<&'o Schema>,
         form: &Form,
         bytes: &[u8],
     ) -> Result<Self, Unreadable> {
-        if matches!(form, Form::Json | Form::Outlined { .. }) && bytes.len() > JSON_LIMIT {
+        if matches!(form, Form::Json | Form::Shaped { .. }) && bytes.len() > JSON_LIMIT {
             return Err(Unreadable::Other(format!("larger than {JSON_LIMIT} bytes")));
         }
         match form {
             Form::Json => Self::json(bytes),
-            Form::Outlined { written, outline: name } => {
-                let outline = outline(name).ok_or_else(|| Unreadable::Other(format!("there is no outline \"{name}\"")))?;
-                outline.read(*written, bytes).map(|value| Self::Json(Arc::new(value))).map_err(Unreadable::Other)
+            Form::Shaped { written, schema: name } => {
+                let schema = schema(name).ok_or_else(|| Unreadable::Other(format!("there is no schema \"{name}\"")))?;
+                schema.read(*written, bytes).map(|value| Self::Json(Arc::new(value))).map_err(Unreadable::Other)
             }
             Form::X12 { version, set, delimiters } => {
                 let definition =

@@ -20,7 +20,7 @@ pub struct Flow {
     pub intakes: Vec<Intake>,
     /// Every step, those inside ways among them; a message begins at the first.
     pub steps: Vec<Step>,
-    /// Where the steps begin that run when a message is to stand aside; they are the last in `steps`.
+    /// Where the steps begin that run when a message is to fail; they are the last in `steps`.
     pub on_failure: Option<usize>,
     /// What a message is known by, e.g. the purchase order number; over the intake document.
     pub key: Option<Expr>,
@@ -28,7 +28,7 @@ pub struct Flow {
     pub result: Option<Expr>,
     /// Messages with the same value pass one after another.
     pub in_order_by: Option<Expr>,
-    pub on_aside: OnAside,
+    pub after_failure: AfterFailure,
     /// Unfinished messages at a time, at most; beyond, its intakes take nothing.
     pub in_flight: Option<u32>,
     pub record: Recording,
@@ -63,7 +63,7 @@ pub struct Intake {
     /// The queue, where the connection is a broker.
     pub queue: Option<String>,
     pub takes: Takes,
-    /// How documents of an outline are written: JSON, CSV or XML.
+    /// How documents of a schema are written: JSON, CSV or XML.
     pub form: Form,
     /// What is done with a document that does not fit the schema it takes.
     pub validate: Validate,
@@ -112,15 +112,15 @@ pub fn place_of(connection: &str, queue: &str) -> String {
 pub enum Takes {
     /// Transaction sets of this number, of any version that is defined.
     X12(String),
-    /// A document of this outline, written as the intake's `form` says.
+    /// A document of this schema, written as the intake's `form` says.
     Json(String),
     /// What is neither, as one text.
     Text,
 }
 
-/// What the messages behind one set aside do in an ordered flow.
+/// What the messages behind a failed one do in an ordered flow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum OnAside {
+pub enum AfterFailure {
     #[default]
     Wait,
     Pass,
@@ -367,7 +367,7 @@ impl Flow {
             key: crate::expr::parse("$meta.group").ok(),
             result: crate::expr::parse("$meta.control").ok(),
             in_order_by: crate::expr::parse("$meta.to").ok(),
-            on_aside: OnAside::Wait,
+            after_failure: AfterFailure::Wait,
             in_flight: None,
             record: Recording::default(),
         }
@@ -398,7 +398,7 @@ impl Flow {
         }
     }
 
-    /// Whether the step at that place runs only when a message is to stand aside.
+    /// Whether the step at that place runs only when a message is to fail.
     #[must_use]
     pub fn is_on_failure(&self, at: usize) -> bool {
         self.on_failure.is_some_and(|first| at >= first && at < self.steps.len())

@@ -3,16 +3,16 @@
 use crate::Timestamp;
 use serde_json::{Value, json};
 
-/// Name of the outline that every workspace has for them, unless it has one of its own of that name.
-pub const OUTLINE: &str = "incident";
+/// Name of the schema that every workspace has for them, unless it has one of its own of that name.
+pub const NAME: &str = "incident";
 
-/// The outline (JSON Schema 2020-12).
+/// The schema (JSON Schema 2020-12).
 pub const SCHEMA: &str = r#"{
   "title": "Incident",
   "type": "object",
   "required": ["what", "says", "at"],
   "properties": {
-    "what": { "type": "string", "enum": ["held", "free", "aside", "unread", "silent"] },
+    "what": { "type": "string", "enum": ["on-hold", "resumed", "failed", "unread", "silent"] },
     "connection": { "type": "string" },
     "flow": { "type": "string" },
     "step": { "type": "string" },
@@ -27,26 +27,29 @@ pub const SCHEMA: &str = r#"{
 /// What is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum What {
-    /// A connection is held, by what it answered or by a person.
-    Held,
-    /// It is free again.
-    Free,
-    /// A message stands aside.
-    Aside,
-    /// An arrival could not be taken and stands aside.
+    /// A connection is on hold, for what it answered or by a person.
+    OnHold,
+    /// It is in use again.
+    Resumed,
+    /// A message failed.
+    Failed,
+    /// An arrival failed.
     Unread,
     /// Nothing has come in for longer than an intake says is usual.
     Silent,
 }
 
 impl What {
+    /// Every one.
+    pub const ALL: [Self; 5] = [Self::OnHold, Self::Resumed, Self::Failed, Self::Unread, Self::Silent];
+
     /// As told, and as the event's name.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
-            Self::Held => "held",
-            Self::Free => "free",
-            Self::Aside => "aside",
+            Self::OnHold => "on-hold",
+            Self::Resumed => "resumed",
+            Self::Failed => "failed",
             Self::Unread => "unread",
             Self::Silent => "silent",
         }

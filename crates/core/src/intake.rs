@@ -1,4 +1,4 @@
-//! What an arrival is decided to be, and what unfolds from it. Pure: the ledger's answers are an argument.
+//! What an arrival is decided to be, and what splits from it. Pure: the ledger's answers are an argument.
 
 mod seal;
 
@@ -21,33 +21,33 @@ use std::ops::Range;
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Its messages exist.
-    Taken,
+    Received,
     /// Custody is taken; its messages are still being made.
-    Unfolding,
+    Splitting,
     /// It came before, byte for byte.
-    Repeat,
+    Duplicate,
     /// It is ours to answer, and the answer is no.
-    Refused,
+    Rejected,
     /// A person must look.
-    Aside,
-    /// It stood aside, and a person has dealt with it: let it through, or discarded it.
-    Settled,
+    Failed,
+    /// It failed, and a person has dealt with it by accepting or discarding it.
+    Resolved,
 }
 
 impl Verdict {
     /// Every verdict.
-    pub const ALL: [Self; 6] = [Self::Taken, Self::Unfolding, Self::Repeat, Self::Refused, Self::Aside, Self::Settled];
+    pub const ALL: [Self; 6] = [Self::Received, Self::Splitting, Self::Duplicate, Self::Rejected, Self::Failed, Self::Resolved];
 
     /// As shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
-            Self::Taken => "taken",
-            Self::Unfolding => "unfolding",
-            Self::Repeat => "repeat",
-            Self::Refused => "refused",
-            Self::Aside => "aside",
-            Self::Settled => "settled",
+            Self::Received => "received",
+            Self::Splitting => "splitting",
+            Self::Duplicate => "duplicate",
+            Self::Rejected => "rejected",
+            Self::Failed => "failed",
+            Self::Resolved => "resolved",
         }
     }
 }
@@ -109,7 +109,7 @@ pub struct Decision {
     pub says: String,
     /// The partner, where it is known.
     pub partner: String,
-    pub unfold: Unfolding,
+    pub split: Splitting,
     /// Acknowledgments to seal.
     pub seal: Vec<Seal>,
     /// Acknowledgments whose bytes go out again.
@@ -126,7 +126,7 @@ impl Decision {
             verdict,
             says: says.into(),
             partner: String::new(),
-            unfold: Unfolding::default(),
+            split: Splitting::default(),
             seal: Vec::new(),
             again: Vec::new(),
             ledger: Vec::new(),
@@ -136,7 +136,7 @@ impl Decision {
 
 /// The messages that an arrival becomes, in order. Stored until all of them exist.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Unfolding {
+pub struct Splitting {
     pub heads: Vec<Head>,
     pub parts: Vec<Part>,
 }
@@ -166,17 +166,17 @@ pub struct Came {
     pub told: Map<String, Value>,
     /// A person said that a repeat is meant.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
-    pub let_through: bool,
+    pub accept: bool,
 }
 
 impl Came {
     /// Stands for what a broker's sender sent, by the sender's own id: the same when it is delivered again, so effects
-    /// of both have the same key. What a person lets through is meant to take effect once more.
+    /// of both have the same key. What a person accepts is meant to take effect once more.
     #[must_use]
     fn origin(&self, bytes: &[u8]) -> Option<Digest> {
         let id = self.told.get(Property::MessageId.key()).and_then(Value::as_str).filter(|id| !id.is_empty())?;
         let parts = [self.connection.as_bytes(), self.name.as_bytes(), id.as_bytes(), bytes];
-        (!self.let_through).then(|| Digest::of(&parts))
+        (!self.accept).then(|| Digest::of(&parts))
     }
 }
 
@@ -199,17 +199,17 @@ pub const LARGEST: u64 = 2 << 30;
 /// delivery: the same id with the same content is a repeat, with other content it is taken and flagged.
 #[must_use]
 pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &Content, known: &Known) -> Decision {
-    let too_large = |limit: u64| Decision::only(Verdict::Aside, format!("{size} bytes are more than the limit of {limit}"));
+    let too_large = |limit: u64| Decision::only(Verdict::Failed, format!("{size} bytes are more than the limit of {limit}"));
     if size > LARGEST {
         return too_large(LARGEST);
     }
     if size > JSON_LIMIT as u64 {
         return too_large(JSON_LIMIT as u64);
     }
-    let mut decision = Decision::only(Verdict::Taken, "");
+    let mut decision = Decision::only(Verdict::Received, "");
     match known {
-        Known::Same { arrival, .. } if !came.let_through => {
-            return Decision::only(Verdict::Repeat, format!("delivery {} came before, as {arrival}", came.delivery));
+        Known::Same { arrival, .. } if !came.accept => {
+            return Decision::only(Verdict::Duplicate, format!("delivery {} came before, as {arrival}", came.delivery));
         }
         Known::Other { arrival } => {
             decision.says = format!("delivery {} came before with other content, as {arrival}", came.delivery);
@@ -245,13 +245,13 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
         let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
         let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
         let meta = came.told.clone().into_iter().chain(said).chain(origin).collect();
-        decision.unfold.parts.push((decision.unfold.heads.len() as u32, 0..size, String::new()));
-        decision.unfold.heads.push(Head { flow: flow.name.clone(), form, meta });
+        decision.split.parts.push((decision.split.heads.len() as u32, 0..size, String::new()));
+        decision.split.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
-    if decision.unfold.parts.is_empty()
+    if decision.split.parts.is_empty()
         && let Some((_, unreadable)) = refused.first()
     {
-        return Decision::only(Verdict::Aside, unreadable.to_string());
+        return Decision::only(Verdict::Failed, unreadable.to_string());
     }
     // Where some flow takes it, it is taken; why the others do not is told.
     notes.extend(refused.into_iter().map(|(flow, why)| format!("the flow {flow} does not take it: {why}")));
@@ -259,17 +259,17 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
         let said = Some(std::mem::take(&mut decision.says)).filter(|says| !says.is_empty());
         decision.says = said.into_iter().chain(notes).collect::<Vec<_>>().join("; ");
     }
-    if decision.unfold.parts.is_empty() {
+    if decision.split.parts.is_empty() {
         // What is no document at all says so, and not that nobody asks for its event, which cannot be read from it either.
         if let Some(why) = workspace.flows_from(came).find_map(|(_, intake)| {
             (came.event.is_empty() && intake.form == Form::Json && matches!(intake.takes, Takes::Json(_)))
                 .then(|| content.json().err())?
         }) {
-            return Decision::only(Verdict::Aside, why.to_string());
+            return Decision::only(Verdict::Failed, why.to_string());
         }
         let nobody = format!("no flow takes {} from {}", or_anything(&came.event), came.connection);
         // A sender tells of everything that happens there; what no flow asks for is kept and needs nobody.
-        let verdict = if came.event.is_empty() { Verdict::Aside } else { Verdict::Taken };
+        let verdict = if came.event.is_empty() { Verdict::Failed } else { Verdict::Received };
         return Decision::only(verdict, nobody);
     }
     decision
@@ -284,7 +284,7 @@ fn or_anything(event: &str) -> &str {
 /// `known` says what the ledger has of each interchange's key, in the order of `received`.
 #[must_use]
 pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unread: &Reading, known: &[Known]) -> Decision {
-    let mut decision = Decision::only(Verdict::Taken, "");
+    let mut decision = Decision::only(Verdict::Received, "");
     let mut says: Vec<String> = Vec::new();
     let mut verdicts: Vec<Verdict> = Vec::new();
     for (received, known) in received.iter().zip(known) {
@@ -293,21 +293,21 @@ pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unr
         says.extend(words);
     }
     for stretch in &unread.unread {
-        verdicts.push(Verdict::Aside);
+        verdicts.push(Verdict::Failed);
         says.push(format!("bytes {} to {}: {}", stretch.bytes.start, stretch.bytes.end, stretch.says));
     }
     if verdicts.is_empty() {
-        verdicts.push(Verdict::Aside);
+        verdicts.push(Verdict::Failed);
         says.push("the file is empty".to_owned());
     }
     // The verdict that needs a person most stands for the whole.
     let weight = |verdict: &Verdict| match verdict {
-        Verdict::Aside => 4,
-        Verdict::Refused => 3,
-        Verdict::Taken | Verdict::Unfolding => 2,
-        Verdict::Repeat | Verdict::Settled => 1,
+        Verdict::Failed => 4,
+        Verdict::Rejected => 3,
+        Verdict::Received | Verdict::Splitting => 2,
+        Verdict::Duplicate | Verdict::Resolved => 1,
     };
-    decision.verdict = verdicts.into_iter().max_by_key(weight).unwrap_or(Verdict::Aside);
+    decision.verdict = verdicts.into_iter().max_by_key(weight).unwrap_or(Verdict::Failed);
     decision.says = says.join("; ");
     decision
 }
@@ -322,7 +322,7 @@ fn one(
     let header = &received.interchange.header;
     let key = LedgerKey::of(header);
     let Some(partner) = workspace.partner_of(header) else {
-        return (Verdict::Aside, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
+        return (Verdict::Failed, Some(format!("no partner has the identifiers {} to {}", key.sender, key.receiver)));
     };
     decision.partner.clone_from(&partner.name);
     if let Some(acknowledge) = partner.acknowledge.as_ref().filter(|_| header.wants_ta1 && matches!(known, Known::No { .. })) {
@@ -331,23 +331,23 @@ fn one(
         decision.seal.push(Seal { partner, to, header: header.clone(), answers });
     }
     if let Some(fault) = received.interchange.faults.first() {
-        return (Verdict::Aside, Some(format!("interchange {}: {}", key.control, fault.says)));
+        return (Verdict::Failed, Some(format!("interchange {}: {}", key.control, fault.says)));
     }
-    // Nobody lets it through either: what is a test there would be meant here.
+    // Nobody accepts it either: what is a test there would be meant here.
     if key.usage == TEST && workspace.environment.as_ref().is_some_and(|environment| environment.production) {
         let says =
             format!("interchange {} is a test (ISA15 is T), and this is production: nothing of it is processed", key.control);
-        return (Verdict::Aside, Some(says));
+        return (Verdict::Failed, Some(says));
     }
     match known {
-        Known::Same { arrival, acknowledgments } if !came.let_through => {
+        Known::Same { arrival, acknowledgments } if !came.accept => {
             decision.again.extend(acknowledgments);
             let says = format!("interchange {} came before, as {arrival}; its acknowledgment goes out again", key.control);
-            return (Verdict::Repeat, Some(says));
+            return (Verdict::Duplicate, Some(says));
         }
-        Known::Other { arrival } if !came.let_through => {
+        Known::Other { arrival } if !came.accept => {
             let says = format!("control number {} used before for other content, in {arrival}", key.control);
-            return (Verdict::Aside, Some(says));
+            return (Verdict::Failed, Some(says));
         }
         Known::No { .. } => decision.ledger.push((key.clone(), received.digest)),
         Known::Same { .. } | Known::Other { .. } => {}
@@ -373,19 +373,19 @@ fn one(
                 group.sets.len()
             ));
         }
-        let unfolded = unfold(decision, workspace, came, partner, header, group);
-        sets += unfolded.messages;
-        unrouted.extend(unfolded.unrouted);
+        let split = split(decision, workspace, came, partner, header, group);
+        sets += split.messages;
+        unrouted.extend(split.unrouted);
     }
     // Whatever its acknowledgment said: what nobody takes is seen by somebody.
     unrouted.sort_unstable();
     unrouted.dedup();
     refused.extend(unrouted.into_iter().map(|set| format!("no flow takes {set} from {}", partner.name)));
     match (sets, refused.is_empty()) {
-        (0, true) => (Verdict::Aside, Some(format!("interchange {}: there is no transaction set in it", key.control))),
-        (0, false) => (Verdict::Refused, Some(refused.join("; "))),
-        (_, true) => (Verdict::Taken, gap(known, header)),
-        (_, false) => (Verdict::Taken, Some(refused.join("; "))),
+        (0, true) => (Verdict::Failed, Some(format!("interchange {}: there is no transaction set in it", key.control))),
+        (0, false) => (Verdict::Rejected, Some(refused.join("; "))),
+        (_, true) => (Verdict::Received, gap(known, header)),
+        (_, false) => (Verdict::Received, Some(refused.join("; "))),
     }
 }
 
@@ -401,7 +401,7 @@ fn gap(known: &Known, header: &Header) -> Option<String> {
 }
 
 /// What became of the accepted sets of a group.
-struct Unfolded {
+struct Split {
     /// How many messages were added.
     messages: usize,
     /// The sets that no flow takes; each is a message of the flow of those.
@@ -409,15 +409,15 @@ struct Unfolded {
 }
 
 /// Adds the accepted sets of a group, each for every flow that takes it.
-fn unfold(
+fn split(
     decision: &mut Decision,
     workspace: &Workspace,
     came: &Came,
     partner: &Partner,
     header: &Header,
     group: &Group,
-) -> Unfolded {
-    let mut unfolded = Unfolded { messages: 0, unrouted: Vec::new() };
+) -> Split {
+    let mut split = Split { messages: 0, unrouted: Vec::new() };
     for set in group.accepted() {
         let takes = Takes::X12(set.set.clone());
         let wanted = |intake: &Intake| intake.takes == takes && intake.is_from(&partner.name);
@@ -425,14 +425,14 @@ fn unfold(
             workspace.flows_from(came).filter(|(_, intake)| wanted(intake)).map(|(flow, _)| flow.name.as_str()).collect();
         if flows.is_empty() {
             flows.push(UNROUTED);
-            unfolded.unrouted.push(set.set.clone());
+            split.unrouted.push(set.set.clone());
         }
         for flow in flows {
             let form = match workspace.definitions_for(Some(&partner.name)).find(&group.version, &set.set) {
                 Some(_) => Form::X12 { version: group.version.clone(), set: set.set.clone(), delimiters: header.delimiters },
                 None => Form::Bytes,
             };
-            let at = decision.unfold.heads.iter().position(|head| {
+            let at = decision.split.heads.iter().position(|head| {
                 head.flow == flow
                     && head.form == form
                     && head.meta["group"] == group.control
@@ -444,12 +444,12 @@ fn unfold(
                     "interchange": header.control, "group": group.control, "usage": header.usage, "document": set.set,
                 });
                 let Value::Object(meta) = meta else { unreachable!("an object was just written") };
-                decision.unfold.heads.push(Head { flow: flow.to_owned(), form, meta });
-                decision.unfold.heads.len() - 1
+                decision.split.heads.push(Head { flow: flow.to_owned(), form, meta });
+                decision.split.heads.len() - 1
             });
-            decision.unfold.parts.push((at as u32, set.bytes.clone(), set.control.clone()));
-            unfolded.messages += 1;
+            decision.split.parts.push((at as u32, set.bytes.clone(), set.control.clone()));
+            split.messages += 1;
         }
     }
-    unfolded
+    split
 }

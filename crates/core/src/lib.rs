@@ -1,4 +1,4 @@
-//! What Wire Watch computes: documents, expressions, maps, flows, the message machine, courses, partners.
+//! What Wire Watch computes: documents, expressions, maps, flows, the message machine, plans, partners.
 //!
 //! No I/O, no clock, no threads. Time, bytes and outcomes are arguments; what to record and what to do
 //! next are results. The [`machine`] is where to start reading.
@@ -9,7 +9,6 @@ pub mod before;
 pub mod broker;
 pub mod compare;
 pub mod connection;
-pub mod course;
 pub mod digest;
 pub mod document;
 pub mod duration;
@@ -28,12 +27,13 @@ pub mod map;
 pub mod meter;
 pub mod nearest;
 pub mod number;
-pub mod outline;
 pub mod partner;
 pub mod place;
+pub mod plan;
 pub mod propose;
 pub mod reason;
 pub mod request_path;
+pub mod schema;
 pub mod table;
 pub mod time;
 pub mod trial;

@@ -6,13 +6,13 @@
 //!              ▼                 ▼                                                │
 //!        pure steps ──▶ Perform(effect) ──outcome──▶ again ──▶ WaitUntil ─────────┤
 //!              │                 │                   held  ──▶ WaitFor(connection)┘
-//!              ▼                 ├── refused, in doubt, gave up ──▶ End(aside) ──resend, amend──▶ begin
+//!              ▼                 ├── refused, in doubt, gave up ──▶ End(failed) ──resend, amend──▶ begin
 //!           End(done, skipped)   └── answer of the last effect ───▶ End(done)  ──discard──▶ End(discarded)
 //! ```
 //!
 //! The caller performs at most one effect at a time, gives its outcome to [`Machine::outcome`], commits the
 //! [`LogEntry`] of the [`Turn`], and only then follows [`Turn::next`]. [`Machine::rebuild`] feeds the same
-//! entries through the same code, so recovery, rehearsal, history and simulation share one mechanism. What was
+//! entries through the same code, so recovery, dry run, history and simulation share one mechanism. What was
 //! decided stands in the entry ([`Then`]): the retry policy of today never changes what happened yesterday.
 
 mod effect;
@@ -27,10 +27,10 @@ pub use parts::Part;
 pub use turn::{End, LogEntry, Logged, Next, Pass, Passed, State, Then, Turn};
 
 use crate::act::Answers;
-use crate::course::Point;
 use crate::document::Form;
 use crate::flow::{Flow, Recording};
 use crate::guard::guarded;
+use crate::plan::Point;
 use crate::workspace::Workspace;
 use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp, key};
 use failing::Failed;
@@ -90,7 +90,7 @@ pub struct Diverged {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ActRefused {
-    #[error("the message is {}; only one that is aside or has ended can be resent or amended", .0.as_str())]
+    #[error("the message is {}; only one that failed or has ended can be resent or amended", .0.as_str())]
     NotStopped(State),
     #[error("the message is {} already", .0.as_str())]
     Ended(State),

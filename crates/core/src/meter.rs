@@ -1,4 +1,4 @@
-//! How much passes the knots of the flows, and how long it takes: the last minute, in slots of five seconds.
+//! How much passes the steps of the flows, and how long it takes: the last minute, in slots of five seconds.
 
 use crate::Timestamp;
 use hdrhistogram::Histogram;
@@ -23,12 +23,12 @@ pub enum Point {
 
 /// A point of a flow.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Knot {
+pub struct FlowStep {
     pub flow: String,
     pub point: Point,
 }
 
-/// What a knot saw in the last minute.
+/// What a step saw in the last minute.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Figures {
     pub passed: u64,
@@ -38,10 +38,10 @@ pub struct Figures {
     pub slow_us: Option<u64>,
 }
 
-/// Counts of every knot. Times may come a little out of order; those older than the minute are passed over.
+/// Counts of every step. Times may come a little out of order; those older than the minute are passed over.
 #[derive(Debug, Default)]
 pub struct Meter {
-    knots: BTreeMap<Knot, VecDeque<Slot>>,
+    steps: BTreeMap<FlowStep, VecDeque<Slot>>,
 }
 
 #[derive(Debug)]
@@ -53,10 +53,10 @@ struct Slot {
 }
 
 impl Meter {
-    /// Counts one passing of `knot` at `at`, with how long it took where it was timed.
-    pub fn count(&mut self, knot: Knot, took_us: Option<u64>, at: Timestamp) {
+    /// Counts one passing of `step` at `at`, with how long it took where it was timed.
+    pub fn count(&mut self, step: FlowStep, took_us: Option<u64>, at: Timestamp) {
         let number = at.0.div_euclid(SLOT_US);
-        let slots = self.knots.entry(knot).or_default();
+        let slots = self.steps.entry(step).or_default();
         let newest = slots.back().map_or(number, |slot| slot.number);
         if number + (SLOTS as i64) < newest {
             return;
@@ -79,9 +79,9 @@ impl Meter {
         }
     }
 
-    /// What every knot saw in the minute before `now`; knots that saw nothing are left out.
+    /// What every step saw in the minute before `now`; steps that saw nothing are left out.
     #[must_use]
-    pub fn read(&self, now: Timestamp) -> BTreeMap<Knot, Figures> {
+    pub fn read(&self, now: Timestamp) -> BTreeMap<FlowStep, Figures> {
         let oldest = now.0.div_euclid(SLOT_US) - SLOTS as i64;
         let read = |slots: &VecDeque<Slot>| {
             let mut spans: Histogram<u32> = Histogram::new(1).expect("one significant figure is allowed");
@@ -99,7 +99,7 @@ impl Meter {
             }
             figures
         };
-        self.knots.iter().map(|(knot, slots)| (knot.clone(), read(slots))).filter(|(_, figures)| figures.passed > 0).collect()
+        self.steps.iter().map(|(step, slots)| (step.clone(), read(slots))).filter(|(_, figures)| figures.passed > 0).collect()
     }
 }
 
@@ -107,8 +107,8 @@ impl Meter {
 mod tests {
     use super::*;
 
-    fn knot(step: &str) -> Knot {
-        Knot { flow: "orders".into(), point: Point::Step(step.into()) }
+    fn step(step: &str) -> FlowStep {
+        FlowStep { flow: "orders".into(), point: Point::Step(step.into()) }
     }
 
     fn at(seconds: i64) -> Timestamp {
@@ -118,31 +118,31 @@ mod tests {
     #[test]
     fn a_minute_is_counted_and_then_forgotten() {
         let mut meter = Meter::default();
-        (0..30).for_each(|second| meter.count(knot("book"), Some(1000), at(1000 + second)));
-        assert_eq!(meter.read(at(1030))[&knot("book")].passed, 30);
-        assert_eq!(meter.read(at(1070))[&knot("book")].passed, 15, "the first half is more than a minute ago");
+        (0..30).for_each(|second| meter.count(step("book"), Some(1000), at(1000 + second)));
+        assert_eq!(meter.read(at(1030))[&step("book")].passed, 30);
+        assert_eq!(meter.read(at(1070))[&step("book")].passed, 15, "the first half is more than a minute ago");
         assert_eq!(meter.read(at(1200)), BTreeMap::new());
     }
 
     #[test]
     fn spans_have_a_middle_and_a_slow_end_and_need_not_be_timed() {
         let mut meter = Meter::default();
-        (1..=100).for_each(|n| meter.count(knot("book"), Some(n * 1000), at(1000)));
-        meter.count(knot("to-order"), None, at(1000));
+        (1..=100).for_each(|n| meter.count(step("book"), Some(n * 1000), at(1000)));
+        meter.count(step("to-order"), None, at(1000));
         let read = meter.read(at(1001));
-        let (median, slow) = (read[&knot("book")].median_us.unwrap(), read[&knot("book")].slow_us.unwrap());
+        let (median, slow) = (read[&step("book")].median_us.unwrap(), read[&step("book")].slow_us.unwrap());
         assert!((45_000..=56_000).contains(&median), "{median}");
         assert!((90_000..=106_000).contains(&slow), "{slow}");
-        assert_eq!(read[&knot("to-order")], Figures { passed: 1, median_us: None, slow_us: None });
+        assert_eq!(read[&step("to-order")], Figures { passed: 1, median_us: None, slow_us: None });
     }
 
     #[test]
     fn late_times_find_their_slot_and_too_late_ones_change_nothing() {
         let mut meter = Meter::default();
-        meter.count(knot("book"), None, at(1000));
-        meter.count(knot("book"), None, at(990));
-        meter.count(knot("book"), None, at(800));
-        assert_eq!(meter.read(at(1000))[&knot("book")].passed, 2);
-        assert_eq!(meter.read(at(1052))[&knot("book")].passed, 1, "the late one leaves first");
+        meter.count(step("book"), None, at(1000));
+        meter.count(step("book"), None, at(990));
+        meter.count(step("book"), None, at(800));
+        assert_eq!(meter.read(at(1000))[&step("book")].passed, 2);
+        assert_eq!(meter.read(at(1052))[&step("book")].passed, 1, "the late one leaves first");
     }
 }

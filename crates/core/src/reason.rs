@@ -3,7 +3,7 @@
 use crate::Digest;
 use serde::{Deserialize, Serialize};
 
-/// Why a message stands aside.
+/// Why a message fails.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
     pub flow: String,

@@ -30,29 +30,29 @@ pub fn read(text: &str) -> Result<BTreeMap<String, String>, (usize, String)> {
 /// A code with what it means, where that is known.
 pub type Code = (String, String);
 
-/// The codes of a field, `OUTLINE:FIELD`: of an element of a transaction set (`x12/004010/850:PO103`) the standard's, of a field of an
-/// outline (`order:rows[].unit`) those it lists, or the values that were seen there.
+/// The codes of a field, `SCHEMA:FIELD`: of an element of a transaction set (`x12/004010/850:PO103`) the standard's, of a field of an
+/// schema (`order:rows[].unit`) those it lists, or the values that were seen there.
 ///
 /// # Errors
-/// A sentence: no such outline or field, or nothing known of its values.
+/// A sentence: no such schema or field, or nothing known of its values.
 pub fn codes_of(workspace: &Workspace, field: &str) -> Result<Vec<Code>, String> {
-    let (outline, path) = field.split_once(':').ok_or_else(|| format!("`{field}` should be OUTLINE:FIELD"))?;
-    let codes: Vec<Code> = match workspace.shape(outline).ok_or_else(|| format!("there is no outline {outline}"))? {
+    let (schema, path) = field.split_once(':').ok_or_else(|| format!("`{field}` should be SCHEMA:FIELD"))?;
+    let codes: Vec<Code> = match workspace.shape(schema).ok_or_else(|| format!("there is no schema {schema}"))? {
         Shape::Loop(set, _) => {
             let (id, n) = split_designator(path);
             let element = set.segment(id).and_then(|segment| segment.element(usize::from(n?)));
             let element = element.ok_or_else(|| format!("the {} has no element {path}", set.set))?;
             element.codes().iter().map(|(code, says)| (code.clone(), says.clone())).collect()
         }
-        Shape::Json(outline, _) => {
+        Shape::Json(schema, _) => {
             let mut found = None;
-            outline.level().each("", &mut |known, leaf| {
+            schema.level().each("", &mut |known, leaf| {
                 if known == path {
                     found = Some(leaf.examples.clone());
                 }
             });
             let text = |value: &Value| (value.as_str().map_or_else(|| value.to_string(), str::to_owned), String::new());
-            let seen = found.ok_or_else(|| format!("the outline {} has no field {path}", outline.name))?;
+            let seen = found.ok_or_else(|| format!("the schema {} has no field {path}", schema.name))?;
             seen.iter().map(text).collect()
         }
         Shape::Any | Shape::Value(_) | Shape::OneOf(_) | Shape::Segment(..) => Vec::new(),

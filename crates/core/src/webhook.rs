@@ -13,7 +13,7 @@ use std::time::Duration;
 use subtle::ConstantTimeEq;
 
 /// Largest body that is taken when the workspace does not say, in bytes.
-pub const LARGEST: u64 = 1 << 20;
+pub const MAX_BODY: u64 = 1 << 20;
 /// How far a sender's clock may be off when the workspace does not say.
 pub const TOLERANCE: Duration = Duration::from_secs(300);
 
@@ -23,7 +23,7 @@ pub struct Webhook {
     /// The last part of its address.
     pub path: String,
     /// Earlier ones, which answer until they are withdrawn.
-    pub former: Vec<String>,
+    pub old_paths: Vec<String>,
     /// Without one, everybody who knows the address is believed.
     pub signature: Option<Signature>,
     /// Where the name of what happened stands.
@@ -31,7 +31,7 @@ pub struct Webhook {
     /// Where the sender's id of the delivery stands; by it a repeat is recognised.
     pub delivery: Option<Place>,
     /// Largest body, in bytes.
-    pub largest: u64,
+    pub max_body: u64,
     /// Calls that are taken in a second, at most.
     pub per_second: Option<u32>,
 }
@@ -94,7 +94,7 @@ pub enum Forged {
 impl Webhook {
     /// Every path it answers at, the current one first.
     pub fn paths(&self) -> impl Iterator<Item = &str> {
-        std::iter::once(self.path.as_str()).chain(self.former.iter().map(String::as_str))
+        std::iter::once(self.path.as_str()).chain(self.old_paths.iter().map(String::as_str))
     }
 }
 

@@ -1,4 +1,4 @@
-//! Documents as people see and correct them, outlines, and tables.
+//! Documents as people see and correct them, schemas, and tables.
 
 mod common;
 
@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use wirewatch_core::Document;
 use wirewatch_core::amend::{findings, restore};
 use wirewatch_core::document::Form;
-use wirewatch_core::outline::Outline;
+use wirewatch_core::schema::Schema;
 use wirewatch_core::x12::{Definitions, Delimiters};
 
 fn told(form: &Form, text: &str) -> Vec<String> {
@@ -67,13 +67,13 @@ fn an_unknown_set_and_broken_json_are_told() {
     assert_eq!(restore(&Form::Json, " {}\n"), " {}\n", "JSON is taken as it is");
 }
 
-fn outline(schema: Value) -> Outline {
-    Outline { name: "o".into(), schema }
+fn schema(node: Value) -> Schema {
+    Schema { name: "o".into(), root: node }
 }
 
 #[test]
-fn an_outline_tells_every_fault_with_its_place() {
-    let outline = outline(json!({
+fn a_schema_tells_every_fault_with_its_place() {
+    let schema = schema(json!({
         "type": "object", "required": ["number", "lines"], "additionalProperties": false,
         "properties": {
             "number": { "type": "string" },
@@ -84,11 +84,11 @@ fn an_outline_tells_every_fault_with_its_place() {
         "$defs": { "line": { "type": "object", "required": ["item"], "properties": { "item": { "type": "string" }, "pieces": { "type": "integer" } } } }
     }));
     let sound = json!({ "number": "1", "paid": null, "state": "open", "lines": [{ "item": "a", "pieces": 3, "more": 1 }] });
-    assert_eq!(common::misfits(&outline, &sound), Vec::<String>::new());
+    assert_eq!(common::misfits(&schema, &sound), Vec::<String>::new());
     let bad =
         json!({ "number": 1, "paid": "yes", "state": "ajar", "extra": 1, "lines": [{ "pieces": 1.5 }, { "item": "b" }, 7] });
     assert_eq!(
-        common::misfits(&outline, &bad),
+        common::misfits(&schema, &bad),
         [
             "`lines[1].item` is missing",
             "`lines[1].pieces` should be a whole number, and is a number",
@@ -99,12 +99,12 @@ fn an_outline_tells_every_fault_with_its_place() {
             "the schema has no `extra`",
         ]
     );
-    assert_eq!(common::misfits(&outline, &json!([])), ["the document should be an object, and is a list"]);
+    assert_eq!(common::misfits(&schema, &json!([])), ["the document should be an object, and is a list"]);
 }
 
 #[test]
-fn an_outline_that_refers_to_itself_ends() {
-    let outline = outline(json!({
+fn a_schema_that_refers_to_itself_ends() {
+    let schema = schema(json!({
         "$ref": "#/$defs/node",
         "$defs": { "node": { "type": "object", "properties": { "next": { "$ref": "#/$defs/node" } } }, "loop": { "$ref": "#/$defs/loop" } }
     }));
@@ -112,27 +112,24 @@ fn an_outline_that_refers_to_itself_ends() {
     for _ in 0..100 {
         deep = json!({ "next": deep });
     }
-    assert_eq!(common::misfits(&outline, &deep).len(), 1, "it is held against its schema to the last level");
-    assert_eq!(
-        common::misfits(&outline, &json!({ "next": { "next": 1 } })),
-        ["`next.next` should be an object, and is a number"]
-    );
+    assert_eq!(common::misfits(&schema, &deep).len(), 1, "it is held against its schema to the last level");
+    assert_eq!(common::misfits(&schema, &json!({ "next": { "next": 1 } })), ["`next.next` should be an object, and is a number"]);
     let endless = json!({ "$ref": "#/$defs/loop" });
-    assert_eq!(outline.resolve(&endless), &endless, "what leads nowhere is given up");
+    assert_eq!(schema.resolve(&endless), &endless, "what leads nowhere is given up");
 }
 
 #[test]
 fn fields_are_found_through_lists_and_references() {
-    let outline = outline(json!({
+    let schema = schema(json!({
         "properties": { "lines": { "items": { "$ref": "#/$defs/line" } }, "free": { "type": "object" } },
         "$defs": { "line": { "required": ["b"], "properties": { "a": {}, "b": {} } } }
     }));
-    let lines = outline.field(&outline.schema, "lines").unwrap().unwrap();
-    assert!(outline.field(lines, "a").unwrap().is_some());
-    assert_eq!(outline.field(lines, "c").unwrap_err(), ["a", "b"]);
-    let free = outline.field(&outline.schema, "free").unwrap().unwrap();
-    assert_eq!(outline.field(free, "anything"), Ok(None), "the outline says nothing of its fields");
-    assert_eq!(outline.fields(outline.item(lines).unwrap()), [("a", false), ("b", true)]);
+    let lines = schema.field(&schema.root, "lines").unwrap().unwrap();
+    assert!(schema.field(lines, "a").unwrap().is_some());
+    assert_eq!(schema.field(lines, "c").unwrap_err(), ["a", "b"]);
+    let free = schema.field(&schema.root, "free").unwrap().unwrap();
+    assert_eq!(schema.field(free, "anything"), Ok(None), "the schema says nothing of its fields");
+    assert_eq!(schema.fields(schema.item(lines).unwrap()), [("a", false), ("b", true)]);
 }
 
 #[test]

@@ -4,19 +4,19 @@
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
-use wirewatch_core::outline::{Outline, Written};
+use wirewatch_core::schema::{Schema, Written};
 
 /// One case: what came of it.
-fn came(schemas: &BTreeMap<String, Outline>, case: &str) -> String {
+fn came(schemas: &BTreeMap<String, Schema>, case: &str) -> String {
     let mut parts = case.splitn(4, ' ');
-    let (act, form, schema, given) =
+    let (act, form, node, given) =
         (parts.next().unwrap(), parts.next().unwrap(), parts.next().unwrap(), parts.next().expect("a document"));
     let written = Written::of(form).expect("a form");
-    let outline = &schemas[schema];
+    let schema = &schemas[node];
     let given: Value = serde_json::from_str(given).unwrap_or_else(|error| panic!("{case}: {error}"));
     let result = match act {
-        "read" => outline.read(written, given.as_str().expect("a text").as_bytes()).map(|value| value.to_string()),
-        "write" => outline.write(written, &given).map(|bytes| json!(String::from_utf8(bytes).expect("UTF-8")).to_string()),
+        "read" => schema.read(written, given.as_str().expect("a text").as_bytes()).map(|value| value.to_string()),
+        "write" => schema.write(written, &given).map(|bytes| json!(String::from_utf8(bytes).expect("UTF-8")).to_string()),
         other => panic!("{other}: neither read nor write"),
     };
     result.unwrap_or_else(|says| format!("error: {says}"))
@@ -24,14 +24,14 @@ fn came(schemas: &BTreeMap<String, Outline>, case: &str) -> String {
 
 #[test]
 fn every_case_of_documents_holds() {
-    let mut schemas: BTreeMap<String, Outline> = BTreeMap::new();
+    let mut schemas: BTreeMap<String, Schema> = BTreeMap::new();
     let (mut wrong, mut count) = (Vec::new(), 0);
     let text = include_str!("values/documents.txt");
     for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.is_empty() && !line.starts_with('#')) {
         if let Some(rest) = line.strip_prefix("schema ") {
-            let (name, schema) = rest.split_once(' ').expect("a name and a schema");
-            let schema = serde_json::from_str(schema).unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
-            schemas.insert(name.to_owned(), Outline { name: name.to_owned(), schema });
+            let (name, node) = rest.split_once(' ').expect("a name and a schema");
+            let node = serde_json::from_str(node).unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
+            schemas.insert(name.to_owned(), Schema { name: name.to_owned(), root: node });
             continue;
         }
         let (case, expected) = line.rsplit_once(" => ").unwrap_or_else(|| panic!("line {}: no `=>`", n + 1));
@@ -49,8 +49,8 @@ fn every_case_of_documents_holds() {
     println!("measured: {count} cases of documents");
 }
 
-fn outline(schema: Value) -> Outline {
-    Outline { name: "x".to_owned(), schema }
+fn schema(node: Value) -> Schema {
+    Schema { name: "x".to_owned(), root: node }
 }
 
 /// Every text and number in a value, in order.
@@ -72,10 +72,10 @@ proptest! {
     /// Every attribute, text and element of any XML is in the tree, or the document is refused.
     #[test]
     fn xml_is_all_there_or_refused(text in any_xml(3), known in any::<bool>()) {
-        let schema = if known { json!({ "type": "object", "properties": {
+        let node = if known { json!({ "type": "object", "properties": {
             "a": { "type": "string" }, "b": { "type": "array", "items": { "type": "string" } },
             "c": { "type": "array", "xml": { "wrapped": true }, "items": { "type": "object", "properties": { "t": { "xml": { "attribute": true } } } } } } }) } else { json!({}) };
-        if let Ok(read) = outline(schema).read(Written::Xml, format!("<r>{text}</r>").as_bytes()) {
+        if let Ok(read) = schema(node).read(Written::Xml, format!("<r>{text}</r>").as_bytes()) {
             // Each value is a text of its own, so that none can stand for another.
             let mut found = Vec::new();
             leaves(&read, &mut found);
@@ -91,8 +91,8 @@ proptest! {
         let cell = |text: &String| if quote { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.clone() };
         let line = |row: &Vec<String>| row.iter().map(cell).collect::<Vec<_>>().join(",");
         let text: String = ["h0,h1"].into_iter().map(str::to_owned).chain(rows.iter().map(line)).collect::<Vec<_>>().join("\n");
-        let schema = json!({ "type": "array", "x-csv": { "separator": "," }, "items": { "type": "object", "properties": { "h0": { "type": "string" }, "h1": { "type": "string" } } } });
-        if let Ok(read) = outline(schema).read(Written::Csv, text.as_bytes())
+        let node = json!({ "type": "array", "x-csv": { "separator": "," }, "items": { "type": "object", "properties": { "h0": { "type": "string" }, "h1": { "type": "string" } } } });
+        if let Ok(read) = schema(node).read(Written::Csv, text.as_bytes())
             && quote
         {
             let mut found = Vec::new();
@@ -105,10 +105,10 @@ proptest! {
     /// Every character of any record is in the tree, or the document is refused.
     #[test]
     fn records_are_all_there_or_refused(lines in prop::collection::vec("[a-z0-9 ]{0,14}", 1..4)) {
-        let schema = json!({ "type": "array", "items": { "type": "object", "properties": {
+        let node = json!({ "type": "array", "items": { "type": "object", "properties": {
             "a": { "type": "string", "x-record": { "at": 1, "length": 4 } }, "n": { "type": "integer", "x-record": { "at": 6, "length": 3, "pad": "0" } } } } });
         let text = lines.join("\n");
-        if let Ok(read) = outline(schema).read(Written::Records, text.as_bytes()) {
+        if let Ok(read) = schema(node).read(Written::Records, text.as_bytes()) {
             let mut found = Vec::new();
             leaves(&read, &mut found);
             let plain = |text: &str| text.chars().filter(|c| !matches!(c, ' ' | '0' | '\n')).collect::<String>();
@@ -119,9 +119,9 @@ proptest! {
     /// What is written is read back as it was, or is not written.
     #[test]
     fn what_is_written_is_read_back(rows in prop::collection::vec(("[ a-z0\"|,;\r\n]{0,6}", -5000i64..5000, any::<bool>()), 1..5)) {
-        let schema = json!({ "type": "array", "x-record": { "separator": "|" }, "items": { "type": "object", "x-record": { "tag": "L" }, "properties": {
+        let node = json!({ "type": "array", "x-record": { "separator": "|" }, "items": { "type": "object", "x-record": { "tag": "L" }, "properties": {
             "t": { "type": "string", "x-record": { "at": 2 } }, "n": { "type": "number", "x-record": { "at": 3 } }, "f": { "type": "boolean", "x-record": { "at": 4 } } } } });
-        let outline = outline(schema);
+        let schema = schema(node);
         let rows: Vec<Value> = rows.iter().map(|(text, n, flag)| {
             let mut row = json!({ "n": n, "f": flag });
             // An empty text is no cell.
@@ -132,8 +132,8 @@ proptest! {
         }).collect();
         let rows = Value::Array(rows);
         for written in [Written::Csv, Written::Records, Written::Xml, Written::Json] {
-            if let Ok(bytes) = outline.write(written, &rows) {
-                let back = outline.read(written, &bytes);
+            if let Ok(bytes) = schema.write(written, &rows) {
+                let back = schema.read(written, &bytes);
                 prop_assert!(back.is_ok(), "{:?} {:?}", back, String::from_utf8_lossy(&bytes));
                 for (row, back) in rows.as_array().unwrap().iter().zip(back.unwrap().as_array().unwrap()) {
                     for name in ["t", "n", "f"] {

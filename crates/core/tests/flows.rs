@@ -63,7 +63,7 @@ fn follow(mut machine: Machine, way: &str, lines: &mut Vec<String>) {
                         None => "done".to_owned(),
                     },
                     End::Skipped(because) => format!("skipped: {because}"),
-                    End::Aside(reason) => format!("aside at {} ({}): {}", reason.step, reason.code, reason.says),
+                    End::Failed(reason) => format!("failed at {} ({}): {}", reason.step, reason.code, reason.says),
                     End::Discarded => "discarded".to_owned(),
                 });
                 return;

@@ -25,18 +25,18 @@ fn came(connection: &str) -> Came {
     Came { connection: connection.to_owned(), name: "po.edi".to_owned(), ..Came::default() }
 }
 
-fn decide_in(workspace: &Workspace, text: &str, known: &[Known], let_through: bool) -> Decision {
+fn decide_in(workspace: &Workspace, text: &str, known: &[Known], accept: bool) -> Decision {
     let (received, unread) = read(text);
-    decide_x12(workspace, &Came { let_through, ..came("marrowfield-drop") }, &received, &unread, known)
+    decide_x12(workspace, &Came { accept, ..came("marrowfield-drop") }, &received, &unread, known)
 }
 
-fn decide(text: &str, known: &[Known], let_through: bool) -> Decision {
-    decide_in(&common::workspace(&common::files()), text, known, let_through)
+fn decide(text: &str, known: &[Known], accept: bool) -> Decision {
+    decide_in(&common::workspace(&common::files()), text, known, accept)
 }
 
 /// Messages, acknowledgments to seal, acknowledgments to send again, ledger rows.
 fn follows(decision: &Decision) -> [usize; 4] {
-    [decision.unfold.parts.len(), decision.seal.len(), decision.again.len(), decision.ledger.len()]
+    [decision.split.parts.len(), decision.seal.len(), decision.again.len(), decision.ledger.len()]
 }
 
 const SAME: fn() -> Known = || Known::Same { arrival: Id(5), acknowledgments: vec![Id(6), Id(7)] };
@@ -45,7 +45,7 @@ const SAME: fn() -> Known = || Known::Same { arrival: Id(5), acknowledgments: ve
 fn control_numbers_that_were_left_out_are_told_and_stop_nothing() {
     let says = |before: u64| {
         let decision = decide(common::SAMPLE, &[Known::No { before: Some(before) }], false);
-        assert_eq!(decision.verdict, Verdict::Taken);
+        assert_eq!(decision.verdict, Verdict::Received);
         decision.says
     };
     assert_eq!(says(100), "", "000000101 follows it");
@@ -67,16 +67,16 @@ fn an_interchange_that_asks_for_it_is_acknowledged_itself_broken_or_not() {
 }
 
 #[test]
-fn a_sound_interchange_unfolds_and_is_acknowledged() {
+fn a_sound_interchange_splits_and_is_acknowledged() {
     let decision = decide(common::SAMPLE, &[Known::NEW], false);
-    assert_eq!((decision.verdict, decision.says.as_str(), decision.partner.as_str()), (Verdict::Taken, "", "marrowfield"));
+    assert_eq!((decision.verdict, decision.says.as_str(), decision.partner.as_str()), (Verdict::Received, "", "marrowfield"));
     assert_eq!(follows(&decision), [2, 1, 0, 1]);
-    let head = &decision.unfold.heads[0];
-    assert_eq!(decision.unfold.heads.len(), 1, "what its orders have in common is kept once");
+    let head = &decision.split.heads[0];
+    assert_eq!(decision.split.heads.len(), 1, "what its orders have in common is kept once");
     assert_eq!((head.flow.as_str(), &head.meta["interchange"]), ("partner-orders", &"000000101".into()));
-    let numbers: Vec<&str> = decision.unfold.parts.iter().map(|(_, _, number)| number.as_str()).collect();
+    let numbers: Vec<&str> = decision.split.parts.iter().map(|(_, _, number)| number.as_str()).collect();
     assert_eq!(numbers, ["0001", "0002"]);
-    let (_, bytes, _) = &decision.unfold.parts[1];
+    let (_, bytes, _) = &decision.split.parts[1];
     assert!(common::SAMPLE[bytes.start as usize..].starts_with("ST*850*0002~"));
     assert_eq!(decision.seal[0].to, "marrowfield-collect");
 }
@@ -84,21 +84,21 @@ fn a_sound_interchange_unfolds_and_is_acknowledged() {
 #[test]
 fn a_repeat_sends_the_acknowledgment_again_and_nothing_else() {
     let decision = decide(common::SAMPLE, &[SAME()], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Repeat, [0, 0, 2, 0]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Duplicate, [0, 0, 2, 0]));
     assert!(decision.says.contains("came before"), "{}", decision.says);
 }
 
 #[test]
 fn a_repeat_that_a_person_lets_through_is_booked_but_not_acknowledged_a_second_time() {
     let decision = decide(common::SAMPLE, &[SAME()], true);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [2, 0, 0, 0]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Received, [2, 0, 0, 0]));
 }
 
 #[test]
-fn a_number_used_for_other_content_is_set_aside_until_a_person_says_otherwise() {
+fn a_number_used_for_other_content_is_failed_until_a_person_says_otherwise() {
     let other = || Known::Other { arrival: Id(5) };
     let decision = decide(common::SAMPLE, &[other()], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [0, 0, 0, 0]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Failed, [0, 0, 0, 0]));
     assert!(decision.says.starts_with("control number 000000101 used before for other content"), "{}", decision.says);
     assert_eq!(follows(&decide(common::SAMPLE, &[other()], true)), [2, 0, 0, 0]);
 }
@@ -107,7 +107,7 @@ fn a_number_used_for_other_content_is_set_aside_until_a_person_says_otherwise() 
 fn one_bad_set_is_refused_and_the_other_goes_on() {
     let bad = common::SAMPLE.replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
     let decision = decide(&bad, &[Known::NEW], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [1, 1, 0, 1]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Received, [1, 1, 0, 1]));
     assert_eq!(decision.says, "group 101: 1 of 2 sets refused: PO102 (Quantity Ordered) is no number: twelve");
 }
 
@@ -115,40 +115,40 @@ fn one_bad_set_is_refused_and_the_other_goes_on() {
 fn a_group_with_a_bad_envelope_is_refused_whole_and_acknowledged() {
     let bad = common::SAMPLE.replacen("GE*2*101", "GE*3*101", 1);
     let decision = decide(&bad, &[Known::NEW], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Refused, [0, 1, 0, 1]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Rejected, [0, 1, 0, 1]));
 }
 
 #[test]
-fn an_interchange_with_a_bad_envelope_is_set_aside_with_the_reason() {
+fn an_interchange_with_a_bad_envelope_is_failed_with_the_reason() {
     let bad = common::SAMPLE.replacen("IEA*1*000000101", "IEA*1*000000199", 1);
     let decision = decide(&bad, &[Known::NEW], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [0, 0, 0, 0]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Failed, [0, 0, 0, 0]));
     assert!(decision.says.starts_with("interchange 000000101: "), "{}", decision.says);
     assert_eq!(decision.partner, "marrowfield", "it is known whose it is");
 }
 
 #[test]
-fn a_stranger_is_set_aside_by_its_identifiers() {
+fn a_stranger_is_failed_by_its_identifiers() {
     let stranger = common::SAMPLE.replacen("*ZZ*MARROWFIELD    ", "*ZZ*NOBODY         ", 1);
     let decision = decide(&stranger, &[Known::NEW], false);
-    assert_eq!(decision.verdict, Verdict::Aside);
+    assert_eq!(decision.verdict, Verdict::Failed);
     assert_eq!(decision.says, "no partner has the identifiers ZZ/NOBODY to ZZ/QUILLHAVEN");
 }
 
 #[test]
 fn what_cannot_be_read_is_told_with_its_bytes_and_the_rest_is_taken() {
     let decision = decide(&format!("{}GARBAGE IN BETWEEN", common::SAMPLE), &[Known::NEW], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Aside, [2, 1, 0, 1]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Failed, [2, 1, 0, 1]));
     assert!(decision.says.contains("no interchange header starts here"), "{}", decision.says);
     let empty = decide("", &[], false);
-    assert_eq!((empty.verdict, empty.says.as_str()), (Verdict::Aside, "the file is empty"));
+    assert_eq!((empty.verdict, empty.says.as_str()), (Verdict::Failed, "the file is empty"));
 }
 
 #[test]
 fn two_interchanges_in_one_file_are_decided_each() {
     let second = common::SAMPLE.replace("000000101", "000000102");
     let decision = decide(&format!("{}{second}", common::SAMPLE), &[SAME(), Known::NEW], false);
-    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Taken, [2, 1, 2, 1]));
+    assert_eq!((decision.verdict, follows(&decision)), (Verdict::Received, [2, 1, 2, 1]));
     assert!(decision.says.contains("interchange 000000101 came before"), "{}", decision.says);
 }
 
@@ -166,7 +166,7 @@ fn sets_that_no_flow_takes_are_failed_messages() {
     let (received, unread) = read(common::SAMPLE);
     let workspace = common::workspace(&common::files());
     let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::NEW]);
-    assert_eq!((decision.verdict, decision.unfold.parts.len()), (Verdict::Taken, 2));
+    assert_eq!((decision.verdict, decision.split.parts.len()), (Verdict::Received, 2));
     assert_eq!(decision.says, "no flow takes 850 from marrowfield");
 }
 
@@ -187,14 +187,14 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
     let workspace = common::workspace(&files);
     let decision = decide_document(&workspace, &came("notes"), 2, &content(b"{}"), &Known::NEW);
-    let flows: Vec<&str> = decision.unfold.heads.iter().map(|head| head.flow.as_str()).collect();
-    assert_eq!((decision.verdict, flows), (Verdict::Taken, vec!["more-notes", "notes"]));
+    let flows: Vec<&str> = decision.split.heads.iter().map(|head| head.flow.as_str()).collect();
+    assert_eq!((decision.verdict, flows), (Verdict::Received, vec!["more-notes", "notes"]));
     let broken = decide_document(&workspace, &came("notes"), 1, &content(b"{"), &Known::NEW);
-    assert_eq!(broken.verdict, Verdict::Aside);
+    assert_eq!(broken.verdict, Verdict::Failed);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
     for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
         let large = decide_document(&workspace, &came("notes"), size, &content(b""), &Known::NEW);
-        assert_eq!(large.verdict, Verdict::Aside);
+        assert_eq!(large.verdict, Verdict::Failed);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
     }
     assert_eq!(
@@ -220,20 +220,20 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
         let came = Came { event: event.to_owned(), delivery: "d1".to_owned(), ..came("shop") };
         decide_document(&workspace, &came, 2, &content(b"{}"), known)
     };
-    let flows = |decision: &Decision| decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
+    let flows = |decision: &Decision| decision.split.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
     let placed = decide("purchase.placed", &Known::NEW);
     assert_eq!(flows(&placed), ["all", "placed"]);
     assert!(placed.says.contains("the flow shop-orders does not take it: does not fit the schema purchase: "), "{}", placed.says);
     assert_eq!(
-        (&placed.unfold.heads[0].meta["event"], &placed.unfold.heads[0].meta["delivery"]),
+        (&placed.split.heads[0].meta["event"], &placed.split.heads[0].meta["delivery"]),
         (&"purchase.placed".into(), &"d1".into())
     );
     assert_eq!(flows(&decide("item.listed", &Known::NEW)), ["all"]);
     // A repeat by the sender's id; other content under the same id is taken, and told.
     let repeat = decide("purchase.placed", &SAME());
-    assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Repeat, [0; 4]));
+    assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Duplicate, [0; 4]));
     let other = decide("purchase.placed", &Known::Other { arrival: Id(5) });
-    assert_eq!((other.verdict, flows(&other).len()), (Verdict::Taken, 2));
+    assert_eq!((other.verdict, flows(&other).len()), (Verdict::Received, 2));
     assert!(other.says.contains("other content"), "{}", other.says);
 }
 
@@ -247,14 +247,14 @@ fn a_document_that_does_not_fit_is_rejected_told_or_let_pass_as_its_intake_says(
         let decision = decide_document(&common::workspace(&files), &came("notes"), 2, &content(b"{}"), &Known::NEW);
         (
             decision.verdict,
-            decision.unfold.parts.len(),
+            decision.split.parts.len(),
             decision.says.contains("does not fit the schema order: `reference` is missing"),
         )
     };
-    assert_eq!(decide(""), (Verdict::Aside, 0, true));
-    assert_eq!(decide("validate = \"reject\""), (Verdict::Aside, 0, true));
-    assert_eq!(decide("validate = \"warn\""), (Verdict::Taken, 1, true));
-    assert_eq!(decide("validate = \"off\""), (Verdict::Taken, 1, false));
+    assert_eq!(decide(""), (Verdict::Failed, 0, true));
+    assert_eq!(decide("validate = \"reject\""), (Verdict::Failed, 0, true));
+    assert_eq!(decide("validate = \"warn\""), (Verdict::Received, 1, true));
+    assert_eq!(decide("validate = \"off\""), (Verdict::Received, 1, false));
     let workspace = common::workspace(&files);
     let amended = |text: &str| wirewatch_core::amend::findings(&workspace, "shop-orders", None, &Form::Json, text);
     assert!(amended("{}").iter().any(|finding| finding.says == "`data` is missing"), "{:?}", amended("{}"));
@@ -275,13 +275,13 @@ fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
         let decision = decide_in(&workspace, &text, &[Known::NEW], false);
         assert!(decision.says.contains("no flow takes 855 from marrowfield"), "{}", decision.says);
         let of = |flow: &str| {
-            let parts = decision.unfold.parts.iter().filter(|(head, ..)| decision.unfold.heads[*head as usize].flow == flow);
+            let parts = decision.split.parts.iter().filter(|(head, ..)| decision.split.heads[*head as usize].flow == flow);
             parts.count()
         };
-        assert_eq!((decision.verdict, of("partner-orders"), of("unrouted")), (Verdict::Taken, taken, 1), "{}", decision.says);
+        assert_eq!((decision.verdict, of("partner-orders"), of("unrouted")), (Verdict::Received, taken, 1), "{}", decision.says);
         let part =
-            decision.unfold.parts.iter().find(|(head, ..)| decision.unfold.heads[*head as usize].flow == "unrouted").unwrap();
-        let head = &decision.unfold.heads[part.0 as usize];
+            decision.split.parts.iter().find(|(head, ..)| decision.split.heads[*head as usize].flow == "unrouted").unwrap();
+        let head = &decision.split.heads[part.0 as usize];
         let own = &text.as_bytes()[part.1.start as usize..part.1.end as usize];
         let document = workspace.document(&head.form, own).expect("it is read");
         let origin = Origin {
@@ -296,7 +296,7 @@ fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
         };
         let logic = Logic::of(&workspace, "unrouted").expect("a flow of the service's own");
         let machine = Machine::begin(logic, std::sync::Arc::new(origin), document).0;
-        let Next::End(End::Aside(reason)) = machine.next() else { panic!("{:?}", machine.next()) };
+        let Next::End(End::Failed(reason)) = machine.next() else { panic!("{:?}", machine.next()) };
         assert_eq!(reason.says, "no flow takes 855 from marrowfield");
         assert_eq!(machine.keys().0, format!("855 {}", head.meta["interchange"].as_str().unwrap()));
     }
@@ -310,7 +310,7 @@ fn an_event_that_no_flow_asks_for_needs_nobody() {
     let workspace = common::workspace(&files);
     let decision =
         decide_document(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, &content(b"{}"), &Known::NEW);
-    assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Taken, "no flow takes item.listed from shop"));
+    assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Received, "no flow takes item.listed from shop"));
 }
 
 #[test]
@@ -322,14 +322,14 @@ fn documents_of_one_intake_go_to_the_flows_that_take_their_sender() {
     let limited = |partner: &str| own.replacen(takes, &format!("{takes}\npartners = [{partner:?}]"), 1);
     let flows = |files: &Files| {
         let decision = decide_in(&common::workspace(files), common::SAMPLE, &[Known::NEW], false);
-        (decision.verdict, decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>())
+        (decision.verdict, decision.split.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>())
     };
     files.insert("flows/partner-orders.toml".into(), limited("marrowfield"));
-    assert_eq!(flows(&files), (Verdict::Taken, vec!["partner-orders".to_owned()]));
+    assert_eq!(flows(&files), (Verdict::Received, vec!["partner-orders".to_owned()]));
     let other = files["partners/marrowfield.toml"].replace("MARROWFIELD", "TANSYHOLLOW");
     files.insert("partners/tansy.toml".into(), other);
     files.insert("flows/partner-orders.toml".into(), limited("tansy"));
-    assert_eq!(flows(&files), (Verdict::Taken, vec!["unrouted".to_owned()]), "no flow takes this sender's documents here");
+    assert_eq!(flows(&files), (Verdict::Received, vec!["unrouted".to_owned()]), "no flow takes this sender's documents here");
     files.insert("flows/partner-orders.toml".into(), limited("marrowfeld"));
     let findings = Workspace::read(&files).findings;
     assert!(findings.iter().any(|one| one.says.contains("there is no partner \"marrowfeld\"")), "{findings:?}");
@@ -346,13 +346,13 @@ fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
     files.insert("flows/texts.toml".into(), flow("text"));
     let workspace = common::workspace(&files);
     let decision = decide_document(&workspace, &came("notes"), 9, &content(b"<pick/> 7"), &Known::NEW);
-    assert_eq!((decision.verdict, &decision.unfold.heads[0].form), (Verdict::Taken, &Form::Bytes));
-    // Beside a flow that wants JSON, what is none is still taken as text; alone that flow sets it aside.
+    assert_eq!((decision.verdict, &decision.split.heads[0].form), (Verdict::Received, &Form::Bytes));
+    // Beside a flow that wants JSON, what is none is still taken as text; alone that flow fails it.
     files.insert("flows/orders.toml".into(), flow("order"));
     let both = common::workspace(&files);
     let flows = |text: &[u8]| {
         let decision = decide_document(&both, &came("notes"), text.len() as u64, &content(text), &Known::NEW);
-        decision.unfold.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>()
+        decision.split.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>()
     };
     assert_eq!((flows(b"{}"), flows(b"<pick/>")), (vec!["orders".to_owned(), "texts".to_owned()], vec!["texts".to_owned()]));
 }

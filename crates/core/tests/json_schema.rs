@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 use std::path::Path;
-use wirewatch_core::outline::{Outline, Validator};
+use wirewatch_core::schema::{Schema, Validator};
 
 /// Tests of which the suite says itself that a format is a remark unless one asks for more: here it is asked for.
 const REMARK: &str = "is only an annotation by default";
@@ -21,7 +21,7 @@ fn run(path: &Path, wrong: &mut Vec<String>) -> (usize, usize) {
     let groups: Value = serde_json::from_slice(&std::fs::read(path).expect("a file")).expect("JSON");
     let (mut count, mut exceptions) = (0, 0);
     for group in groups.as_array().expect("a list") {
-        let validator = Validator::of(&Outline { name: name.clone(), schema: group["schema"].clone() });
+        let validator = Validator::of(&Schema { name: name.clone(), root: group["schema"].clone() });
         for test in group["tests"].as_array().expect("a list") {
             count += 1;
             let elsewhere = validator.is_err() && group["schema"].to_string().contains(ELSEWHERE);

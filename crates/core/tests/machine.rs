@@ -5,10 +5,10 @@ mod common;
 use proptest::prelude::*;
 use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
-use wirewatch_core::course::Point;
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Recording, Retry};
 use wirewatch_core::machine::{Body, Effect, End, LogEntry, Logged, Logic, Machine, Next, Origin, Outcome, State, Turn};
+use wirewatch_core::plan::Point;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{Document, Timestamp};
 
@@ -34,9 +34,9 @@ fn work(turn: &Turn) -> &wirewatch_core::machine::Work {
     }
 }
 
-/// What comes once the crew has been told, as the flow's steps on failure say.
-fn crew_told(machine: &mut Machine, turn: &Turn) -> Turn {
-    assert_eq!(work(turn).step, "tell-crew");
+/// What comes once operations has been told, as the flow's steps on failure say.
+fn operations_told(machine: &mut Machine, turn: &Turn) -> Turn {
+    assert_eq!(work(turn).step, "tell-operations");
     machine.outcome(Outcome::Answer { status: 200, body: "ok".into() }, &RETRY, NOW)
 }
 
@@ -55,7 +55,7 @@ fn an_order_is_mapped_and_booked() {
 }
 
 #[test]
-fn retries_keep_the_key_and_end_aside() {
+fn retries_keep_the_key_and_end_failed() {
     let (mut machine, first) = common::begin();
     let key = work(&first).key;
     for _ in 0..2 {
@@ -64,7 +64,7 @@ fn retries_keep_the_key_and_end_aside() {
         assert_eq!(work(&machine.woken(NOW)).key, key);
     }
     let gave_up = machine.outcome(again(), &RETRY, NOW);
-    let Next::End(End::Aside(reason)) = crew_told(&mut machine, &gave_up).next else { panic!("aside") };
+    let Next::End(End::Failed(reason)) = operations_told(&mut machine, &gave_up).next else { panic!("failed") };
     assert_eq!(reason.code, "gave-up");
     let resent = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
     assert_eq!(work(&resent).key, key, "without a definite refusal the receiver must recognise the repeat");
@@ -78,11 +78,11 @@ fn a_pause_that_was_asked_for_is_kept() {
 }
 
 #[test]
-fn a_refusal_sets_aside_and_an_amended_document_is_a_new_request() {
+fn a_refusal_fails_and_an_amended_document_is_a_new_request() {
     let (mut machine, first) = common::begin();
     let before = work(&first).clone();
     let was_refused = machine.outcome(refused(), &RETRY, NOW);
-    assert_eq!(crew_told(&mut machine, &was_refused).next.state(), State::Aside);
+    assert_eq!(operations_told(&mut machine, &was_refused).next.state(), State::Failed);
     let form = machine.origin().form.clone();
     let document = String::from_utf8(machine.source().to_bytes()).unwrap().replace("QH-HIVE-10", "QH-HIVE-8");
     let unreadable = Act::Amend { form: form.clone(), document: "nonsense".into(), answers: Answers::Ask };
@@ -104,17 +104,17 @@ fn a_resend_asks_before_an_answered_step_gets_another_request() {
     let amend = |answers| Act::Amend { form: form.clone(), document: document.clone(), answers };
     assert!(machine.clone().act(amend(Answers::Ask), "ada", "", NOW).unwrap_err().to_string().contains("`book` was done before"));
     assert_eq!(machine.clone().act(amend(Answers::Keep), "ada", "", NOW).unwrap().next, Next::End(End::Done));
-    assert_eq!(machine.act(amend(Answers::Again), "ada", "", NOW).unwrap().next.state(), State::Moving);
+    assert_eq!(machine.act(amend(Answers::Again), "ada", "", NOW).unwrap().next.state(), State::Running);
 }
 
 #[test]
-fn a_map_that_fails_sets_aside_with_target_and_place() {
+fn a_map_that_fails_fails_with_target_and_place() {
     let (form, document) = common::order(0);
     let text = String::from_utf8(document.to_bytes()).unwrap().replace("PO1*2*48*EA", "PO1*2*48*XX");
     let document = Document::read(wirewatch_core::x12::Definitions::standard(), |_| None, &form, text.as_bytes()).unwrap();
     let logic = Logic::of(&common::workspace(&common::files()), "partner-orders").unwrap();
     let (mut machine, turn) = Machine::begin(logic, common::origin(form), document);
-    let Next::End(End::Aside(reason)) = crew_told(&mut machine, &turn).next else { panic!("aside") };
+    let Next::End(End::Failed(reason)) = operations_told(&mut machine, &turn).next else { panic!("failed") };
     insta::assert_snapshot!(reason.says, @"rows[2].unit = table('units', PO103) (line 28 of the map): table `units` has no row for `XX`");
 }
 
@@ -130,7 +130,7 @@ pause = { for = "3s" }
 [[step]]
 name = "beside"
 [[step.also]]
-way = "crew"
+way = "operations"
 [[step.also.step]]
 name = "tell"
 notify = { at = "erp", post = "/chat", says = "{BEG03} is here" }
@@ -173,10 +173,10 @@ fn a_message_that_failed_tells_first_and_then_stands_where_it_failed() {
     assert_eq!((work(&failed).step.as_str(), failed.points.len()), ("alarm", 0));
     assert_eq!(work(&failed).effect.body().unwrap().text(), r#"{"text":"book: unknown item"}"#);
     let told = machine.outcome(answer(), &RETRY, NOW);
-    let Next::End(End::Aside(reason)) = told.next else { panic!("aside") };
+    let Next::End(End::Failed(reason)) = told.next else { panic!("failed") };
     assert_eq!(
         (machine.step(), reason.code.as_str(), told.points),
-        ("book", "refused-422", vec![Point::Step("alarm".into()), Point::Aside])
+        ("book", "refused-422", vec![Point::Step("alarm".into()), Point::Failed])
     );
     // A resend goes the way once: what was made of it stands, and what is told is told again.
     let again = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
@@ -185,7 +185,7 @@ fn a_message_that_failed_tells_first_and_then_stands_where_it_failed() {
     machine.woken(due);
     let failed = machine.outcome(refused(), &RETRY, NOW);
     assert_eq!(work(&failed).step, "alarm");
-    let Next::End(End::Aside(reason)) = machine.outcome(refused(), &RETRY, NOW).next else { panic!("aside") };
+    let Next::End(End::Failed(reason)) = machine.outcome(refused(), &RETRY, NOW).next else { panic!("failed") };
     assert_eq!(reason.says, "unknown item; then on failure, alarm: unknown item");
 }
 
@@ -243,7 +243,7 @@ fn a_flow_that_records_failures_keeps_no_answer_that_nobody_needs() {
             ("workspace.toml", "format = 1".to_owned()),
             ("connections/notes.toml", "kind = \"folder\"\npath = \"notes\"".to_owned()),
             ("connections/erp.toml", "kind = \"http\"\naddress = \"http://erp\"".to_owned()),
-            ("outlines/any.schema.json", "{}".to_owned()),
+            ("schemas/any.schema.json", "{}".to_owned()),
             (
                 "flows/f.toml",
                 format!("{record}\n[[intake]]\nfrom = \"notes\"\ntakes = \"any\"\n[[step]]\nname = \"book\"\n{step}"),
@@ -290,7 +290,7 @@ fn a_message_whose_key_cannot_be_worked_out_goes_no_step() {
         let logic = Logic::of(&common::workspace(&files), "partner-orders").unwrap();
         let (form, document) = common::order(0);
         let (mut machine, turn) = Machine::begin(logic, common::origin(form), document);
-        let Next::End(End::Aside(reason)) = crew_told(&mut machine, &turn).next else { panic!("aside") };
+        let Next::End(End::Failed(reason)) = operations_told(&mut machine, &turn).next else { panic!("failed") };
         assert_eq!(reason.says, says);
     }
 }

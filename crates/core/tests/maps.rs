@@ -14,18 +14,18 @@ fn files(own: &[(&str, &str)]) -> Files {
     let base = [
         ("workspace.toml", "format = 1\n"),
         (
-            "outlines/order.schema.json",
+            "schemas/order.schema.json",
             r#"{ "type": "object", "properties": { "no": { "type": "string" }, "placed_on": { "type": "string" }, "note_tmp": { "type": "string" },
                 "buyer": { "type": "object", "properties": { "id": { "type": "string" }, "mail": { "type": "string" } } },
                 "lines": { "type": "array", "items": { "type": "object", "properties": {
                     "sku": { "type": "string" }, "n": { "type": "number" }, "cost_tmp": { "type": "number" } } } } } }"#,
         ),
         (
-            "outlines/row.schema.json",
+            "schemas/row.schema.json",
             r#"{ "type": "object", "required": ["item"], "properties": { "item": { "type": "string" }, "pieces": { "type": "number" }, "name": { "type": "string" } } }"#,
         ),
         (
-            "outlines/pick.schema.json",
+            "schemas/pick.schema.json",
             r##"{ "type": "object", "required": ["order"], "properties": {
                 "order": { "type": "string", "xml": { "attribute": true } }, "placed": { "type": "string" },
                 "to": { "type": "object", "properties": { "item": { "type": "string" }, "pieces": { "type": "number" }, "name": { "type": "string" } } },
@@ -130,22 +130,22 @@ const ROW: &str = "from = \"order\"\nto = \"row\"\n[set]\nitem = \"sku\"\npieces
 
 #[test]
 fn another_map_makes_the_items_of_a_list_or_an_object() {
-    // The line is no order: what a map reads is checked where its file says, so this one reads an outline of lines.
+    // The line is no order: what a map reads is checked where its file says, so this one reads a schema of lines.
     let row = ROW.replace("from = \"order\"", "from = \"line\"");
     let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"z-row\"\n\
                [[each]]\nof = \"last(lines)\"\ninto = \"to\"\nby = \"z-row\"\n";
-    let own = [("outlines/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &row)];
+    let own = [("schemas/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &row)];
     let expected = json!({
         "order": "QH-1", "rows": [{ "item": "00a", "pieces": 2, "name": "00A" }, { "item": "b", "pieces": 3, "name": "B" }],
         "to": { "item": "b", "pieces": 3, "name": "B" },
     });
     assert_eq!(mapped(&own, "a", json!({})), Ok(expected));
     let round = row.clone() + "[[each]]\nof = \"it\"\ninto = \"more\"\nby = \"a\"\n";
-    let found = told(&[("outlines/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &round)]);
+    let found = told(&[("schemas/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &round)]);
     assert!(found.iter().any(|one| one.starts_with("name::unknown: there is no map (that comes to no end")), "{found:?}");
     let both = map.replace("into = \"to\"\nby = \"z-row\"", "into = \"to\"\nby = \"z-row\"\n[each.set]\nitem = \"sku\"");
-    let found = told(&[("outlines/line.schema.json", line), ("maps/a.toml", &both), ("maps/z-row.toml", &row)]);
+    let found = told(&[("schemas/line.schema.json", line), ("maps/a.toml", &both), ("maps/z-row.toml", &row)]);
     assert!(found.iter().any(|one| one.starts_with("map::by: another map makes these items")), "{found:?}");
 }
 
@@ -176,7 +176,7 @@ fn what_a_beginning_cannot_be_is_told() {
     assert!(found.contains(&"map::pattern: `a..b` lacks a name".to_owned()), "{found:?}");
     assert!(found.contains(&"map::pattern: a field gets one new name, in which * is what it stood for".to_owned()), "{found:?}");
     assert!(
-        found.contains(&"map::carried: `note_tmp` goes on as it is, and the outline pick has no such field".to_owned()),
+        found.contains(&"map::carried: `note_tmp` goes on as it is, and the schema pick has no such field".to_owned()),
         "{found:?}"
     );
     let set = told(&[("maps/m.toml", "from = \"x12/004010/850\"\nto = \"pick\"\nbegin = \"as-is\"\n[set]\norder = \"BEG03\"\n")]);
@@ -194,12 +194,12 @@ fn a_map_can_write_its_target() {
     let records = map.replace("\"xml\"", "\"records\"");
     assert_eq!(
         told(&[("maps/m.toml", &records)])[0],
-        "outline::form: the outline pick does not say where its fields stand in records"
+        "schema::form: the schema pick does not say where its fields stand in records"
     );
     let set = "from = \"order\"\nto = \"x12/004010/855\"\nwritten = \"xml\"\n[set]\nBAK03 = \"no\"\n";
     assert!(
         told(&[("maps/m.toml", set)])
-            .contains(&"map::written: only documents of an outline are written in one form or another".to_owned())
+            .contains(&"map::written: only documents of a schema are written in one form or another".to_owned())
     );
 }
 
@@ -212,9 +212,9 @@ fn what_another_map_gives_is_held_against_what_it_meets() {
     let all = |rules: &str| {
         let z = inner(rules);
         let own = [
-            ("outlines/line.schema.json", line),
-            ("outlines/any.schema.json", any),
-            ("outlines/free.schema.json", any),
+            ("schemas/line.schema.json", line),
+            ("schemas/any.schema.json", any),
+            ("schemas/free.schema.json", any),
             ("maps/a.toml", map),
             ("maps/z.toml", &z),
         ];
@@ -222,7 +222,7 @@ fn what_another_map_gives_is_held_against_what_it_meets() {
     };
     assert_eq!(all("item = \"sku\""), Vec::<String>::new());
     assert_eq!(all("item = \"sku_2\""), ["map::by: `z` does not fit here: `order` has no field `sku_2` (line 4 of it)"]);
-    assert_eq!(all("article = \"sku\""), ["map::unknown-target: the outline pick has no field `article` here"]);
+    assert_eq!(all("article = \"sku\""), ["map::unknown-target: the schema pick has no field `article` here"]);
 }
 
 #[test]
@@ -230,7 +230,7 @@ fn an_error_in_another_map_names_it_and_its_line() {
     let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
     let row = "# One line.\nfrom = \"line\"\nto = \"row\"\n[set]\nitem = \"sku\"\npieces = \"number(sku)\"\n";
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
-    let own = [("outlines/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
+    let own = [("schemas/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
     let says = mapped(&own, "m", json!({})).unwrap_err();
     assert_eq!(says, "rows[1].pieces = number(sku) (line 6 of the map row): `00a` is no number");
     // The list itself is this map's own matter.
@@ -245,7 +245,7 @@ fn what_is_filled_is_told_rule_by_rule_whoever_fills_it() {
     let row = "from = \"line\"\nto = \"row\"\n[set]\nitem = \"sku\"\n";
     let map = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\ndrop = [\"note_tmp\", \"placed_on\", \"buyer.mail\"]\n[rename]\nno = \"order\"\n\
                [[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
-    let own = [("outlines/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
+    let own = [("schemas/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
     let workspace = common::workspace(&files(&own));
     let (document, kept) = (order(), Map::new());
     let (_, filled) = workspace.maps["m"].explain(&scope_of(&document, &kept, &workspace.library)).unwrap();

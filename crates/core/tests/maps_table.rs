@@ -8,7 +8,7 @@ use wirewatch_core::{Document, Severity};
 
 /// What comes of rules over a document.
 fn came(schemas: &BTreeMap<String, String>, from: &str, to: &str, rules: &str, document: &Value) -> String {
-    let mut files: Files = schemas.iter().map(|(name, text)| (format!("outlines/{name}.schema.json"), text.clone())).collect();
+    let mut files: Files = schemas.iter().map(|(name, text)| (format!("schemas/{name}.schema.json"), text.clone())).collect();
     files.insert("workspace.toml".to_owned(), "format = 1\n".to_owned());
     files.insert("maps/m.toml".to_owned(), format!("from = \"{from}\"\nto = \"{to}\"\n{rules}\n"));
     let checked = Workspace::read(&files);
@@ -47,8 +47,8 @@ fn every_case_of_maps_holds() {
     for (n, line) in text.lines().enumerate().filter(|(_, line)| !line.is_empty() && !line.starts_with('#')) {
         match line.split_once(' ').expect("a word and more") {
             ("schema", rest) => {
-                let (name, schema) = rest.split_once(' ').expect("a name and a schema");
-                schemas.insert(name.to_owned(), schema.to_owned());
+                let (name, node) = rest.split_once(' ').expect("a name and a schema");
+                schemas.insert(name.to_owned(), node.to_owned());
                 continue;
             }
             ("from", name) => name.clone_into(&mut from),

@@ -4,7 +4,7 @@ mod common;
 
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
-use wirewatch_core::broker::{ExchangeKind, QueueKind};
+use wirewatch_core::broker::ExchangeKind;
 use wirewatch_core::document::{Content, Form};
 use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_document};
 use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin, Post, Work};
@@ -51,8 +51,8 @@ fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
     let workspace = common::workspace(&common::files());
     let (came, body) = came("r1", RELEASE);
     let decision = decide(&workspace, &came, &body);
-    let head = &decision.unfold.heads[0];
-    assert_eq!((decision.verdict, head.flow.as_str(), decision.unfold.heads.len()), (Verdict::Taken, "picks", 1));
+    let head = &decision.split.heads[0];
+    assert_eq!((decision.verdict, head.flow.as_str(), decision.split.heads.len()), (Verdict::Received, "picks", 1));
     assert_eq!((&head.meta["queue"], &head.meta["headers"]["x"]), (&json!("orders-released"), &json!(1)));
     let elsewhere = Came { name: "shipments".into(), ..came };
     assert_eq!(decide(&workspace, &elsewhere, &body).says, "no flow takes order.released from warehouse");
@@ -61,9 +61,9 @@ fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
 #[test]
 fn effects_of_a_message_delivered_again_have_the_same_key() {
     let workspace = common::workspace(&common::files());
-    let meta = |id: &str, body: &str, let_through: bool| {
+    let meta = |id: &str, body: &str, accept: bool| {
         let (came, bytes) = came(id, body);
-        decide(&workspace, &Came { let_through, ..came }, &bytes).unfold.heads[0].meta.clone()
+        decide(&workspace, &Came { accept, ..came }, &bytes).split.heads[0].meta.clone()
     };
     let key = |message: i64, meta| work(first(&workspace, message, meta, RELEASE)).key;
     let other_body = RELEASE.replace("W-7", "W-8");
@@ -91,7 +91,7 @@ fn a_routing_key_is_worked_out_or_the_message_stops() {
     assert_eq!((connection.as_str(), *post), ("warehouse", expected));
     assert!(body.text().contains("<Line Item=\"A\" Pieces=\"2\""), "{body:?}");
     let says = |body: &str| match first(&workspace, 10, Map::new(), body) {
-        Next::End(End::Aside(reason)) => (reason.code, reason.says),
+        Next::End(End::Failed(reason)) => (reason.code, reason.says),
         other => panic!("it stops, not {other:?}"),
     };
     let (code, dotted) = says(&RELEASE.replace("Q-7", "Q.7"));
@@ -104,13 +104,14 @@ fn a_routing_key_is_worked_out_or_the_message_stops() {
 
 #[test]
 fn what_a_broker_cannot_carry_is_refused_before_it_is_sent() {
+    type Change = fn(&mut Post, String);
     let long = "x".repeat(256);
-    let says = |change: fn(&mut Post, String), text: &str| {
+    let says = |change: Change, text: &str| {
         let mut post = Post { exchange: "picks".into(), routing_key: "k".into(), ..Post::default() };
         change(&mut post, text.to_owned());
         post.check().err().unwrap_or_default()
     };
-    let changes: [(fn(&mut Post, String), &str); 6] = [
+    let changes: [(Change, &str); 6] = [
         (|post, text| post.exchange = text, "exchange"),
         (|post, text| post.routing_key = text, "routing key"),
         (|post, text| post.correlation_id = text, "correlation id"),
@@ -122,7 +123,7 @@ fn what_a_broker_cannot_carry_is_refused_before_it_is_sent() {
         assert_eq!(says(change, &long), format!("the {what} has 256 bytes, a broker takes 255"));
         assert_eq!(says(change, &long[1..]), "", "{what}: 255 are enough");
     }
-    let headers: fn(&mut Post, String) = |post, text| post.headers = vec![("h".into(), text)];
+    let headers: Change = |post, text| post.headers = vec![("h".into(), text)];
     assert_eq!(says(headers, &"x".repeat(100_000)), "the headers have 100001 bytes together, a broker takes 100000");
 }
 
@@ -154,7 +155,7 @@ fn a_broker_is_read_with_its_queues_and_exchanges() {
     let workspace = common::workspace(&common::files());
     let broker = workspace.connections["warehouse"].broker().unwrap();
     let picks = broker.queue("picks-to-do").unwrap();
-    assert_eq!((picks.kind, picks.declare, picks.prefetch), (QueueKind::Quorum, true, 1000));
+    assert_eq!((picks.replicated, picks.declare, picks.prefetch), (true, true, 1000));
     assert_eq!((picks.bind[0].key.as_str(), picks.dead_letters.as_deref()), ("picks.#", Some("picks-to-do.dead")));
     assert_eq!(broker.exchanges[0].kind, ExchangeKind::Topic);
 }
@@ -163,7 +164,7 @@ fn a_broker_is_read_with_its_queues_and_exchanges() {
 fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
     let workspace = common::workspace(&common::files());
     let wrong = RELEASE.replace(r#"[{"item":"A","quantity":2}]"#, "[]").replace(r#""ship_on":"2026-12-01","#, "");
-    let Next::End(End::Aside(reason)) = first(&workspace, 10, Map::new(), &wrong) else { panic!("aside") };
+    let Next::End(End::Failed(reason)) = first(&workspace, 10, Map::new(), &wrong) else { panic!("failed") };
     assert_eq!((reason.step.as_str(), reason.code.as_str()), ("look-over", "check-failed"));
     assert_eq!(reason.says, "there is nothing to pick for Q-7; no day is set on which Q-7 ships");
     let shipment =

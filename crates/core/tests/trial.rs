@@ -1,11 +1,11 @@
-//! Whole flows tried without a service: rehearsals and cases.
+//! Whole flows tried without a service: dry runs and cases.
 
 mod common;
 
 use serde_json::{Value, json};
 use wirewatch_core::Timestamp;
 use wirewatch_core::propose::propose;
-use wirewatch_core::trial::{Answer, Answers, Rehearsal, rehearse};
+use wirewatch_core::trial::{Answer, Answers, DryRun, dry_run};
 use wirewatch_core::workspace::{Files, Workspace};
 
 fn files(own: &[(&str, &str)]) -> Files {
@@ -13,20 +13,20 @@ fn files(own: &[(&str, &str)]) -> Files {
         ("workspace.toml", "format = 1\n"),
         ("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n"),
         ("connections/erp.toml", "kind = \"http\"\naddress = \"http://127.0.0.1:1\"\nrepeat = \"key\"\n"),
-        ("outlines/pick.schema.json", r#"{ "type": "object", "properties": { "id": {}, "when": {} } }"#),
+        ("schemas/pick.schema.json", r#"{ "type": "object", "properties": { "id": {}, "when": {} } }"#),
         (
-            "outlines/rows.schema.json",
+            "schemas/rows.schema.json",
             r#"{ "type": "array", "items": { "type": "object", "properties": { "id": {}, "n": {} } } }"#,
         ),
     ];
     base.iter().chain(own).map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
 }
 
-fn of_flow(flow: &str, given: &str, answers: &[(&str, Answer)]) -> Rehearsal {
+fn of_flow(flow: &str, given: &str, answers: &[(&str, Answer)]) -> DryRun {
     let files = files(&[("flows/f.toml", flow)]);
     let workspace = common::workspace(&files);
     let answers: Answers = answers.iter().map(|(step, answer)| ((*step).to_owned(), answer.clone())).collect();
-    rehearse(&workspace, &workspace.flows["f"], given.as_bytes(), "", &answers, 10, Timestamp::parse("2026-01-05").unwrap())
+    dry_run(&workspace, &workspace.flows["f"], given.as_bytes(), "", &answers, 10, Timestamp::parse("2026-01-05").unwrap())
 }
 
 const FLOW: &str = r#"
@@ -43,7 +43,7 @@ pause = { for = "2h" }
 [[step]]
 name = "ways"
 [[step.also]]
-way = "aside"
+way = "failed"
 [[step.also.step]]
 name = "tell"
 call = { at = "erp", post = "/told", body = "id" }
@@ -77,16 +77,17 @@ fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_are_kept() {
 }
 
 #[test]
-fn what_is_refused_goes_aside_and_what_passes_gives_up_after_its_tries() {
+fn what_is_refused_fails_and_what_passes_gives_up_after_its_tries() {
     let answer = |status| Answer { status, ..Answer::default() };
-    for (status, ends, says) in [(422, "aside", "book: answered 422"), (503, "aside", "book: answered 503"), (204, "done", "")] {
+    for (status, ends, says) in [(422, "failed", "book: answered 422"), (503, "failed", "book: answered 503"), (204, "done", "")]
+    {
         let shown = of_flow(FLOW, r#"{ "id": "a" }"#, &[("book", answer(status))]);
         assert_eq!((shown.messages[0].ends, shown.messages[0].says.as_str()), (ends, says), "{status}");
     }
     let skipped = of_flow(FLOW, r#"{ "id": "0" }"#, &[]);
     assert_eq!((skipped.messages[0].ends, skipped.messages[0].says.as_str()), ("skipped", "it is none"));
     let unreadable = of_flow(FLOW, "{", &[]);
-    assert_eq!((unreadable.verdict, unreadable.messages.len()), ("aside", 0));
+    assert_eq!((unreadable.verdict, unreadable.messages.len()), ("failed", 0));
     assert!(unreadable.says.starts_with("not JSON"), "{}", unreadable.says);
 }
 
@@ -101,14 +102,14 @@ fn csv_and_xml_come_in_as_documents_and_go_out_as_texts() {
     };
     let sent = |form: &str, body: &str, given: &str| {
         let shown = of_flow(&flow(form, body), given, &[]);
-        assert_eq!(shown.verdict, "taken", "{}", shown.says);
+        assert_eq!(shown.verdict, "received", "{}", shown.says);
         shown.messages[0].stages[0].request.as_ref().expect("a request").body.clone()
     };
     assert_eq!(sent("csv", "csv(it)", "id;n\na;1\nb;2\n"), "id,n\r\na,1\r\nb,2\r\n");
     let xml = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick><id>a</id></pick>";
     assert_eq!(sent("xml", "xml(it, 'pick')", "<p id='a'/>"), xml);
     let broken = of_flow(&flow("xml", "it"), "<p>", &[]);
-    assert_eq!((broken.verdict, broken.says.as_str()), ("aside", "not XML: line 1: it ends before its root does"));
+    assert_eq!((broken.verdict, broken.says.as_str()), ("failed", "not XML: line 1: it ends before its root does"));
 }
 
 #[test]
@@ -184,11 +185,11 @@ x = "name"
 "#;
     let own = [
         (
-            "outlines/source.schema.json",
+            "schemas/source.schema.json",
             r#"{ "type": "object", "properties": { "text": { "type": "string" }, "number": { "type": "number" }, "list": { "type": "array", "items": { "properties": { "name": { "type": "string" } } } } } }"#,
         ),
         (
-            "outlines/target.schema.json",
+            "schemas/target.schema.json",
             r#"{ "type": "object", "properties": { "number": { "type": "number" }, "text": { "type": "string" }, "flag": { "type": "string" }, "first": { "type": "string" }, "all": { "type": "array" }, "list": { "type": "string" } } }"#,
         ),
         (
@@ -211,7 +212,7 @@ fn a_map_is_proposed_from_names_words_formats_and_values() {
         file("x12/004010/850", "order"),
         file("stock", "stock-levels")
     ));
-    assert_eq!(propose(&workspace, "purchase", "stock").unwrap_err(), "the outline stock is a list; a map makes one object");
+    assert_eq!(propose(&workspace, "purchase", "stock").unwrap_err(), "the schema stock is a list; a map makes one object");
 }
 
 #[test]
@@ -225,7 +226,7 @@ fn what_is_proposed_is_a_map_without_errors() {
     let given = wirewatch_core::trial::given_to_map(&workspace, map, common::SAMPLE.as_bytes()).unwrap();
     let kept = given[0].kept(&Default::default(), &Default::default());
     let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.library)).unwrap();
-    let faults = common::misfits(&workspace.outlines["order"], &order);
+    let faults = common::misfits(&workspace.schemas["order"], &order);
     assert_eq!(
         (order["reference"].as_str(), order["rows"][1]["amount"].to_string(), faults),
         (Some("MF-20417"), "148.80".to_owned(), vec![])
@@ -274,7 +275,7 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
     // What is flat makes the party of the document itself.
     let flat = json!({ "type": "object", "properties": {
         "po_number": { "type": "string" }, "ship_name": { "type": "string" }, "ship_city": { "type": "string" } } });
-    files.insert("outlines/flat.schema.json".to_owned(), flat.to_string());
+    files.insert("schemas/flat.schema.json".to_owned(), flat.to_string());
     let proposal = propose(&common::workspace(&files), "flat", "x12/004010/850").unwrap();
     assert_eq!((proposal.lists[0].of.as_str(), proposal.lists[0].rules.rules.len()), ("$doc", 3));
     assert!(proposal.unfilled.contains(&(vec!["PO1".to_owned()], true)), "{:?}", proposal.unfilled);
@@ -295,10 +296,10 @@ fn what_no_rule_uses_is_told_of_both_kinds_of_document() {
 
 #[test]
 fn a_map_to_a_transaction_set_is_checked_against_its_table() {
-    let outline = r#"{ "type": "object", "properties": { "no": { "type": "string" }, "rows": { "type": "array", "items": { "properties": { "q": { "type": "number" } } } } } }"#;
+    let schema = r#"{ "type": "object", "properties": { "no": { "type": "string" }, "rows": { "type": "array", "items": { "properties": { "q": { "type": "number" } } } } } }"#;
     let map = |text: &str| {
         let text = format!("from = \"order\"\nto = \"x12/004010/855\"\n{text}");
-        let own = [("outlines/order.schema.json", outline), ("maps/m.toml", &text)];
+        let own = [("schemas/order.schema.json", schema), ("maps/m.toml", &text)];
         Workspace::read(&files(&own)).findings.into_iter().map(|one| one.says + &one.help.unwrap_or_default()).collect::<Vec<_>>()
     };
     let bak = "BAK01 = \"'00'\"\nBAK02 = \"'AD'\"\nBAK03 = \"no\"\nBAK04 = \"'20260101'\"\n";
@@ -346,7 +347,7 @@ fn a_set_that_a_map_made_goes_on_as_a_set() {
     let workspace = common::workspace(&files);
     let given = &files["cases/answer-to-marrowfield/given.json"];
     let run =
-        |given: &str| rehearse(&workspace, &workspace.flows["answers"], given.as_bytes(), "", &Answers::new(), 1, Timestamp(0));
+        |given: &str| dry_run(&workspace, &workspace.flows["answers"], given.as_bytes(), "", &Answers::new(), 1, Timestamp(0));
     let shown = run(given);
     let stages = &shown.messages[0].stages;
     assert_eq!(
@@ -361,7 +362,7 @@ fn a_set_that_a_map_made_goes_on_as_a_set() {
     assert!(body.ends_with("CTT*2~SE*15*0001~"), "{body}");
     let wrong = run(&given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\""));
     let says = &wrong.messages[0].says;
-    assert!(wrong.messages[0].ends == "aside" && says.contains("segment 8: PO102 ("), "{says}");
+    assert!(wrong.messages[0].ends == "failed" && says.contains("segment 8: PO102 ("), "{says}");
     // What has a length or a shape of its own, too, and not only the first is told.
     let long = given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\"").replace("MF-20417", &"x".repeat(23));
     let says = &run(&long).messages[0].says;

@@ -40,7 +40,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::connection::Connection;
-use wirewatch_core::flow::{OnAside, Recording};
+use wirewatch_core::flow::{AfterFailure, Recording};
 use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
@@ -52,7 +52,7 @@ pub struct Settings {
     pub loaded: usize,
     /// A message that waits longer than this leaves memory.
     pub keep: Duration,
-    /// So many messages in a row that stand aside at a step for the same reason hold the step.
+    /// So many messages in a row that failed at a step for the same reason hold the step.
     pub alike: u32,
 }
 
@@ -128,7 +128,7 @@ pub struct Dispatcher {
     under_way: BTreeMap<String, (u32, bool)>,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
-    /// Steps where the last message stood aside, by the names of their gates.
+    /// Steps where the last message failed, by the names of their gates.
     failing: HashMap<String, InARow>,
     due: BTreeSet<(Timestamp, MessageId)>,
     /// Messages to run that are not in memory.
@@ -183,7 +183,7 @@ impl Dispatcher {
         self.recordings = switched;
     }
 
-    /// Takes the surroundings of a new release: connections, retry policies, courses.
+    /// Takes the surroundings of a new release: connections, retry policies, plans.
     pub fn set_surroundings(&mut self, workspace: Arc<Workspace>, now: Timestamp) {
         self.surroundings = workspace;
         for (name, gate) in &mut self.gates {
@@ -354,9 +354,9 @@ impl Dispatcher {
     fn follow(&mut self, id: MessageId, now: Timestamp) {
         let in_lane = self.slots.get(&id).is_some_and(|slot| slot.in_lane);
         let Some(running) = self.here(id) else { return };
-        let keeps_place = in_lane && running.machine.flow().on_aside == OnAside::Wait;
+        let keeps_place = in_lane && running.machine.flow().after_failure == AfterFailure::Wait;
         match running.machine.next() {
-            Next::End(End::Aside(_)) if keeps_place => {
+            Next::End(End::Failed(_)) if keeps_place => {
                 // It keeps its place: those behind it wait until a person has looked.
                 self.drop_from_memory(id);
             }

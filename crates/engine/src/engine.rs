@@ -1,4 +1,4 @@
-//! The engine: one task with the dispatcher, one that commits in groups, one that unfolds; the rest is performed aside.
+//! The engine: one task with the dispatcher, one that commits in groups, one that splits; the rest is performed in tasks of its own.
 
 use crate::custody::{self, Waiting};
 use crate::dispatcher::{Dispatcher, Settings};
@@ -8,10 +8,10 @@ use crate::loader;
 use crate::neighbours::{self, Looked};
 use crate::releases::Releases;
 use crate::shared::{Closed, Input, Shared, Why, unfinished};
+use crate::split::{self, retrying};
 use crate::spool::{self, Call, Received, Spool};
 use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::turning::{self, Outward, closed_places};
-use crate::unfold::{self, retrying};
 use crate::writer::{self, Stall, Tell};
 use crate::{Clock, HeldState};
 use std::collections::BTreeMap;
@@ -70,7 +70,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     pub async fn start(journal: Arc<J>, links: Arc<L>, clock: C, releases: Releases, settings: Settings) -> Result<Self, Down> {
         let (inputs, input) = mpsc::unbounded_channel();
         let (submitted, to_commit) = mpsc::unbounded_channel();
-        let (arrivals, to_unfold) = mpsc::unbounded_channel();
+        let (arrivals, to_split) = mpsc::unbounded_channel();
         let (custody, to_take) = mpsc::unbounded_channel();
         let (room_out, room) = watch::channel(true);
         let (closed_out, closed) = watch::channel(Closed::new());
@@ -84,7 +84,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         dispatcher.gain(shards, &unfinished(&*journal, shards).await?, clock.now());
         let (looked_out, looked) = watch::channel(Looked::default());
         let (left_out, left) = mpsc::unbounded_channel();
-        for row in journal.unfoldings().await? {
+        for row in journal.splittings().await? {
             let _ = arrivals.send(row.arrival);
         }
         let (spool, spooling) = Spool::new();
@@ -108,7 +108,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let back = shared.inputs.clone();
         let mut tasks = JoinSet::new();
         tasks.spawn(writer::run(journal, to_commit, stall.clone(), move |done| drop(back.send(Input::Committed(done)))));
-        tasks.spawn(unfold::run(shared.clone(), to_unfold));
+        tasks.spawn(split::run(shared.clone(), to_split));
         tasks.spawn(custody::run(shared.clone(), to_take));
         tasks.spawn(spool::run(shared.clone(), spooling));
         closed_out.send_replace(closed_places(&dispatcher));
@@ -202,7 +202,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         places.iter().find_map(|place| closed.get(*place).cloned())
     }
 
-    /// Settles an arrival that stands aside; committed when this returns.
+    /// Resolves a failed arrival; committed when this returns.
     ///
     /// # Errors
     /// [`Down`] when the engine has ended; it may be settled or not.

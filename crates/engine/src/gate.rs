@@ -25,7 +25,7 @@ type Looks = (Duration, Duration);
 
 /// A look at a connection costs nothing but the try.
 const AT_CONNECTION: Looks = (Duration::from_millis(500), Duration::from_secs(15));
-/// Who looks at a step stands aside if it was too early.
+/// A message that probes a step fails if it was too early.
 const AT_STEP: Looks = (Duration::from_secs(10), Duration::from_secs(900));
 
 /// A connection that is held.

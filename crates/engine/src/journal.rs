@@ -9,9 +9,9 @@ use std::ops::Range;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
 use wirewatch_core::before::Before;
-use wirewatch_core::course::Fact;
-use wirewatch_core::intake::{Decision, Known, LedgerKey, Unfolding, Verdict};
+use wirewatch_core::intake::{Decision, Known, LedgerKey, Splitting, Verdict};
 use wirewatch_core::machine::{ActRefused, Claim, LogEntry, Logged, Origin, Passed, State};
+use wirewatch_core::plan::Fact;
 use wirewatch_core::reason::Reason;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
@@ -25,7 +25,7 @@ pub struct Down(pub String);
 #[derive(Debug, Clone)]
 pub enum Op {
     Change(Box<Change>),
-    Unfold(Box<Unfold>),
+    Split(Box<Split>),
     /// A connection is held.
     Hold(Hold),
     /// A connection is free again.
@@ -35,11 +35,11 @@ pub enum Op {
         /// A person said so; otherwise a hold of a person's stays.
         by_person: bool,
     },
-    /// An arrival that stood aside is settled.
+    /// A failed arrival is resolved.
     Settle(Box<Settle>),
 }
 
-/// A person has dealt with an arrival that stood aside. One that does not stand aside stays as it is.
+/// A person has dealt with a failed arrival. One that has not failed stays as it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settle {
     pub arrival: ArrivalId,
@@ -85,7 +85,7 @@ pub struct Change {
     /// The connection it waits for; empty when none.
     pub waits_for: String,
     pub reason: Option<Reason>,
-    /// Why it was skipped or stands aside, in its own words; empty otherwise.
+    /// Why it was skipped or failed, in its own words; empty otherwise.
     pub says: String,
     pub key: String,
     pub result: String,
@@ -115,7 +115,7 @@ impl Change {
         Self {
             origin,
             entry: None,
-            state: State::Moving,
+            state: State::Running,
             step: String::new(),
             tries: 0,
             due: None,
@@ -150,7 +150,7 @@ impl Change {
 
 /// A batch of messages that an arrival becomes.
 #[derive(Debug, Clone)]
-pub struct Unfold {
+pub struct Split {
     pub arrival: ArrivalId,
     /// Messages made before and after this batch.
     pub from: u32,
@@ -270,8 +270,8 @@ pub struct Arriving {
     pub born: Option<Born>,
 }
 
-/// Messages made before their arrival is taken. They hold if what is decided unfolds to the same; then they are
-/// committed with the arrival, and nothing is left to unfold.
+/// Messages made before their arrival is taken. They hold if what is decided splits to the same; then they are
+/// committed with the arrival, and nothing is left to split.
 #[derive(Debug, Clone)]
 pub struct Born {
     /// What is decided if nothing is known of the arrival.
@@ -312,7 +312,7 @@ pub enum Taken {
         partner: String,
         /// Messages made in the same commit: sealed acknowledgments.
         messages: Vec<Stored>,
-        unfolds: Unfolds,
+        splits: Splits,
     },
     /// The same file was taken before and only its archiving is left.
     Before(ArrivalId),
@@ -322,21 +322,21 @@ pub enum Taken {
 
 /// How the messages of an arrival come to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Unfolds {
+pub enum Splits {
     /// There are none.
     Nothing,
     /// Those made ahead were committed with it.
     Born,
-    /// Batch by batch, from its durable unfolding.
+    /// Batch by batch, from its durable splitting.
     Later,
 }
 
-/// A durable unfolding with its cursor.
+/// A durable splitting with its cursor.
 #[derive(Debug, Clone)]
-pub struct UnfoldRow {
+pub struct SplitRow {
     pub arrival: ArrivalId,
     pub release: i64,
-    pub unfolding: Unfolding,
+    pub splitting: Splitting,
     pub cursor: u32,
 }
 
@@ -349,21 +349,21 @@ pub struct Others {
     pub shards: Shards,
     /// Shards of this process that another should have, and which.
     pub due: Option<(Shards, i16)>,
-    /// Unfoldings that were those of a process that has ended.
-    pub unfoldings: Vec<ArrivalId>,
+    /// Splittings that were those of a process that has ended.
+    pub splittings: Vec<ArrivalId>,
     /// And calls that it had kept.
     pub spools: Vec<Id>,
     /// Messages of this process's shards that others have made, in the order of their commits.
     pub handed: Vec<Recovered>,
     /// Acts that others ask for.
-    pub errands: Vec<Errand>,
+    pub remote_acts: Vec<RemoteAct>,
     /// What is held, at whichever process; `None` when that was not looked at.
     pub holds: Option<Vec<Hold>>,
 }
 
 /// A person's act on a message of another process's.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Errand {
+pub struct RemoteAct {
     pub id: Id,
     pub message: MessageId,
     pub shard: u16,
@@ -448,11 +448,11 @@ pub trait Journal: Send + Sync + 'static {
         limit: u32,
     ) -> impl Future<Output = Result<Vec<Recovered>, Down>> + Send;
 
-    /// This process's unfoldings that are not done.
-    fn unfoldings(&self) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
+    /// This process's splittings that are not done.
+    fn splittings(&self) -> impl Future<Output = Result<Vec<SplitRow>, Down>> + Send;
 
     /// Those of them that are of these arrivals, by id.
-    fn unfolding(&self, arrivals: &[ArrivalId]) -> impl Future<Output = Result<Vec<UnfoldRow>, Down>> + Send;
+    fn splitting(&self, arrivals: &[ArrivalId]) -> impl Future<Output = Result<Vec<SplitRow>, Down>> + Send;
 
     /// Connections that are held.
     fn holds(&self) -> impl Future<Output = Result<Vec<Hold>, Down>> + Send;
@@ -495,13 +495,13 @@ pub trait Journal: Send + Sync + 'static {
     }
 
     /// Has an act carried out by the process whose shard it is.
-    fn ask(&self, errand: &Errand) -> impl Future<Output = Result<Result<(), NotActed>, Down>> + Send {
-        let unknown = NotActed::Unknown(errand.message);
+    fn ask(&self, remote_act: &RemoteAct) -> impl Future<Output = Result<Result<(), NotActed>, Down>> + Send {
+        let unknown = NotActed::Unknown(remote_act.message);
         async { Ok(Err(unknown)) }
     }
 
     /// Tells who asked what came of it.
-    fn answer(&self, _errand: Id, _answer: Result<(), NotActed>) -> impl Future<Output = Result<(), Down>> + Send {
+    fn answer(&self, _remote_act: Id, _answer: Result<(), NotActed>) -> impl Future<Output = Result<(), Down>> + Send {
         async { Ok(()) }
     }
 

@@ -20,10 +20,10 @@ mod neighbours;
 mod releases;
 mod shard;
 mod shared;
+mod split;
 mod spool;
 mod take;
 mod turning;
-mod unfold;
 mod writer;
 
 pub use beside::beside;
@@ -33,8 +33,8 @@ pub use engine::{ActError, Engine, Held};
 pub use enter::Broken;
 pub use gate::HeldState;
 pub use journal::{
-    Arriving, Born, Change, Damaged, Decide, Down, Errand, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op,
-    OpResult, Others, Part, Piece, Recovered, Settle, Stored, Taken, Unfold, UnfoldRow, Unfolds,
+    Arriving, Born, Change, Damaged, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
+    Others, Part, Piece, Recovered, RemoteAct, Settle, Split, SplitRow, Splits, Stored, Taken,
 };
 pub use links::Links;
 pub use releases::Releases;

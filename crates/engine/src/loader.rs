@@ -5,7 +5,7 @@ use crate::enter::enter;
 use crate::journal::Journal;
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::unfold::retrying;
+use crate::split::retrying;
 use std::sync::Arc;
 use tokio::sync::mpsc;
 use wirewatch_core::MessageId;

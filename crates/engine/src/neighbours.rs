@@ -2,11 +2,11 @@
 
 use crate::Clock;
 use crate::engine::ActError;
-use crate::journal::{Down, Errand, Hold, Journal, NotActed, Others};
+use crate::journal::{Down, Hold, Journal, NotActed, Others, RemoteAct};
 use crate::links::Links;
 use crate::shard::Shards;
 use crate::shared::{Shared, unfinished};
-use crate::unfold::retrying;
+use crate::split::retrying;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -73,13 +73,13 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
         shared.gain(gained, found);
         *mine = mine.with(gained);
     }
-    others.unfoldings.into_iter().for_each(|arrival| shared.unfold(arrival));
+    others.splittings.into_iter().for_each(|arrival| shared.split(arrival));
     others.spools.into_iter().for_each(|id| shared.spool.left(id));
     if !others.handed.is_empty() {
         shared.handed(others.handed);
     }
-    for errand in others.errands {
-        tokio::spawn(run_errand(shared.clone(), errand));
+    for remote_act in others.remote_acts {
+        tokio::spawn(run_remote_act(shared.clone(), remote_act));
     }
     let now = others.holds.map_or_else(|| held.clone(), by_name);
     for (name, hold) in &now {
@@ -101,14 +101,14 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
     now
 }
 
-async fn run_errand<J: Journal, L: Links, C: Clock + Clone>(shared: Arc<Shared<J, L, C>>, errand: Errand) {
-    let acted = shared.act(errand.message, errand.act, &errand.by, &errand.why, false).await;
+async fn run_remote_act<J: Journal, L: Links, C: Clock + Clone>(shared: Arc<Shared<J, L, C>>, remote_act: RemoteAct) {
+    let acted = shared.act(remote_act.message, remote_act.act, &remote_act.by, &remote_act.why, false).await;
     let answer = match acted {
         Ok(()) => Ok(()),
         Err(ActError::Not(not)) => Err(not),
         Err(ActError::Down(Down(_))) => Err(NotActed::Busy),
     };
-    retrying(|| shared.journal.answer(errand.id, answer.clone())).await;
+    retrying(|| shared.journal.answer(remote_act.id, answer.clone())).await;
 }
 
 fn by_name(holds: Vec<Hold>) -> BTreeMap<String, Hold> {

@@ -5,7 +5,7 @@ use crate::custody::Waiting;
 use crate::dispatcher::Entered;
 use crate::engine::{ActError, Held};
 use crate::enter::{Broken, enter};
-use crate::journal::{Down, Errand, Hold, Journal, NotActed, Op, OpResult, Recovered};
+use crate::journal::{Down, Hold, Journal, NotActed, Op, OpResult, Recovered, RemoteAct};
 use crate::links::Links;
 use crate::neighbours::Looked;
 use crate::releases::Releases;
@@ -128,8 +128,8 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
                 Acted::Done => return Ok(()),
                 Acted::Not(not) => return Err(not.into()),
                 Acted::Elsewhere(shard) if elsewhere => {
-                    let errand = Errand { id: self.journal.mint(self.clock.now()), message: id, shard, act, by, why };
-                    return Ok(self.journal.ask(&errand).await??);
+                    let remote_act = RemoteAct { id: self.journal.mint(self.clock.now()), message: id, shard, act, by, why };
+                    return Ok(self.journal.ask(&remote_act).await??);
                 }
                 Acted::Elsewhere(_) => return Err(NotActed::Busy.into()),
                 Acted::NeedsLoading => {
@@ -200,7 +200,7 @@ impl<J, L, C> Shared<J, L, C> {
         }
     }
 
-    pub fn unfold(&self, arrival: ArrivalId) {
+    pub fn split(&self, arrival: ArrivalId) {
         let _ = self.arrivals.send(arrival);
     }
 

@@ -4,10 +4,10 @@ use crate::Clock;
 use crate::beside;
 use crate::dispatcher::Entered;
 use crate::enter::{Broken, enter, enter_read};
-use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Stored, Taken, Unfolds};
+use crate::journal::{Arriving, Born, Decide, Down, Incoming, IncomingBody, Journal, Splits, Stored, Taken};
 use crate::links::Links;
 use crate::shared::Shared;
-use crate::unfold::{born, message, retrying};
+use crate::split::{born, message, retrying};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use wirewatch_core::document::{Content, Form};
@@ -257,18 +257,18 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             return Ok(Ahead::default());
         }
         let decision = decide(&vec![Known::NEW; keys.len().max(1)]);
-        let unfolding = &decision.unfold;
+        let splitting = &decision.split;
         let (release, workspace) = &self.workspace;
         let ordered = |flow: &String| workspace.flows.get(flow).is_some_and(|flow| flow.in_order_by.is_some());
-        if unfolding.parts.is_empty() || unfolding.parts.len() > AHEAD {
+        if splitting.parts.is_empty() || splitting.parts.len() > AHEAD {
             return Ok(Ahead::default());
         }
-        let stored = unfolding.parts.iter().map(|part| {
+        let stored = splitting.parts.iter().map(|part| {
             let bytes = content.bytes().get(part.1.start as usize..part.1.end as usize).unwrap_or_default();
-            message(&self.shared, self.id, *release, &unfolding.heads, part, bytes.to_vec())
+            message(&self.shared, self.id, *release, &splitting.heads, part, bytes.to_vec())
         });
         let stored: Vec<Stored> = stored.collect();
-        if unfolding.heads.iter().any(|head| ordered(&head.flow)) {
+        if splitting.heads.iter().any(|head| ordered(&head.flow)) {
             return Ok(Ahead { to_number: Some((decision, stored)), ..Ahead::default() });
         }
         let (mut entered, mut messages) = (Vec::new(), Vec::new());
@@ -358,16 +358,16 @@ async fn take_up<J: Journal, L: Links, C: Clock>(
 ) -> Result<TakenReport, NotTaken> {
     Ok(match taken {
         Taken::Refused(says) => return Err(NotTaken::Refused(says)),
-        Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Taken, says: String::new(), before: true },
-        Taken::Now { verdict, says, messages, unfolds, .. } => {
+        Taken::Before(arrival) => TakenReport { arrival, verdict: Verdict::Received, says: String::new(), before: true },
+        Taken::Now { verdict, says, messages, splits, .. } => {
             let mut entered = Vec::with_capacity(messages.len());
             for stored in messages {
                 entered.push(retrying(|| enter(stored.clone(), &shared.releases, &*shared.journal)).await);
             }
-            match unfolds {
-                Unfolds::Nothing => {}
-                Unfolds::Born => entered.extend(ahead),
-                Unfolds::Later => shared.unfold(id),
+            match splits {
+                Splits::Nothing => {}
+                Splits::Born => entered.extend(ahead),
+                Splits::Later => shared.split(id),
             }
             shared.enter(entered);
             TakenReport { arrival: id, verdict, says, before: false }

@@ -148,7 +148,7 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
     }
 }
 
-/// An effect under way. Where a mistake of ours ends it, its message hears of that and stands aside; otherwise it would wait
+/// An effect under way. Where a mistake of ours ends it, its message hears of that and fails; otherwise it would wait
 /// for ever, and its place at the connection with it.
 struct Performing {
     id: MessageId,

@@ -2,7 +2,7 @@
 
 use crate::journal::{Hold, Journal, Op, OpResult};
 use crate::shard::Shards;
-use crate::unfold::retrying;
+use crate::split::retrying;
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -117,7 +117,7 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
     while let Some(What::Op(next)) = waiting.front().map(|next| &next.what) {
         let row = match next {
             Op::Change(change) => change.origin.id.0,
-            Op::Unfold(unfold) => unfold.arrival.0,
+            Op::Split(split) => split.arrival.0,
             Op::Settle(settle) => settle.arrival.0,
             Op::Hold(Hold { connection, .. }) | Op::Free { connection, .. } => {
                 -wirewatch_core::Digest::of(&[connection.as_bytes()]).short()
@@ -152,7 +152,7 @@ fn size(op: &Op) -> usize {
                     None => 200,
                 }
         }
-        Op::Unfold(unfold) => unfold.messages.len() * 400,
+        Op::Split(split) => split.messages.len() * 400,
         Op::Hold(_) | Op::Free { .. } | Op::Settle(_) => 100,
     }
 }
@@ -179,7 +179,7 @@ async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op], stall: &Stall) -> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::journal::{Arriving, Change, Recovered, Stored, Taken, UnfoldRow};
+    use crate::journal::{Arriving, Change, Recovered, SplitRow, Stored, Taken};
     use crate::spool::Spooled;
     use std::ops::Range;
     use std::sync::Mutex;
@@ -199,7 +199,7 @@ mod tests {
     fn id(op: &Op) -> i64 {
         match op {
             Op::Change(change) => change.origin.id.0,
-            Op::Unfold(unfold) => unfold.arrival.0,
+            Op::Split(split) => split.arrival.0,
             Op::Settle(settle) => settle.arrival.0,
             Op::Hold(_) | Op::Free { .. } => 0,
         }
@@ -249,10 +249,10 @@ mod tests {
         async fn unfinished(&self, _: Shards, _: MessageId, _: u32) -> Result<Vec<Recovered>, crate::Down> {
             unreachable!()
         }
-        async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, crate::Down> {
+        async fn splittings(&self) -> Result<Vec<SplitRow>, crate::Down> {
             unreachable!()
         }
-        async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, crate::Down> {
+        async fn splitting(&self, _: &[ArrivalId]) -> Result<Vec<SplitRow>, crate::Down> {
             unreachable!()
         }
         async fn holds(&self) -> Result<Vec<Hold>, crate::Down> {

@@ -50,7 +50,7 @@ const DELIVERIES: i64 = 7;
 /// day to which an unfinished message or arrival belongs stays, and those after it. Gives the tables dropped.
 pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Result<Vec<String>, JournalError> {
     let aged = now.0 - i64::from(keep) * DAY_US;
-    let text = "select coalesce(least((select min(least(id, arrival, body)) from live), (select min(arrival) from unfolding), (select min(id) from spool)), $1)";
+    let text = "select coalesce(least((select min(least(id, arrival, body)) from live), (select min(arrival) from splitting), (select min(id) from spool)), $1)";
     let row = db.query_one_raw(sql(text, [i64::MAX.into()])).await?;
     let needed: i64 = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(0);
     let first_kept = Id(needed).made().0.min(aged);

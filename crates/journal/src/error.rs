@@ -18,6 +18,11 @@ pub enum JournalError {
     /// Another process has taken over this one's work: it must not write any more.
     #[error("another process has taken over the work of this one")]
     Fenced,
+    /// The tables were made by another version: nothing is read or written.
+    #[error(
+        "the database has tables of another version of Wire Watch ({0}): use a new database, or the version that made this one"
+    )]
+    OtherVersion(String),
     /// A stored record cannot be read.
     #[error("a stored record cannot be read: {0}")]
     Damaged(String),

@@ -51,7 +51,7 @@ impl Event {
     /// Whether it tells that a message came to be.
     #[must_use]
     pub fn began(&self) -> bool {
-        self.kind == "message" && self.state == "moving" && self.step.is_empty() && self.passed.is_empty()
+        self.kind == "message" && self.state == "running" && self.step.is_empty() && self.passed.is_empty()
     }
 
     pub(crate) fn blank(kind: &str, id: Id, at: Timestamp) -> Self {
@@ -63,7 +63,7 @@ impl Event {
         let begun = Self {
             flow: message.origin.flow.clone(),
             partner: partner(&message.origin.meta),
-            state: "moving".to_owned(),
+            state: "running".to_owned(),
             key: message.key.clone(),
             says: "began".to_owned(),
             ..Self::blank("message", message.origin.id, at)
@@ -107,7 +107,7 @@ impl Event {
                 let parts = change.parts.iter().flat_map(|part| Self::born(&part.message, change.at));
                 std::iter::once(Self::changed(change)).chain(parts).collect()
             }
-            Op::Unfold(unfold) => unfold.messages.iter().flat_map(|message| Self::born(message, unfold.at)).collect(),
+            Op::Split(split) => split.messages.iter().flat_map(|message| Self::born(message, split.at)).collect(),
             Op::Hold(Hold { connection, since, says, by }) => vec![Self {
                 step: connection.clone(),
                 state: "held".to_owned(),
@@ -117,7 +117,7 @@ impl Event {
             Op::Settle(settle) => vec![Self {
                 partner: settle.partner.clone(),
                 step: settle.connection.clone(),
-                state: Verdict::Settled.as_str().to_owned(),
+                state: Verdict::Resolved.as_str().to_owned(),
                 key: settle.name.clone(),
                 says: settle.says.clone(),
                 ..Self::blank("arrival", settle.arrival, settle.at)

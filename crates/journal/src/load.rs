@@ -15,8 +15,8 @@ use wirewatch_core::machine::{Claim, LogEntry, Origin, State};
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Damaged, Down, Errand, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, Shards, Spooled, Stored,
-    Taken, UnfoldRow,
+    Arriving, Damaged, Down, Hold, Journal, NotActed, Op, OpResult, Others, Piece, Recovered, RemoteAct, Shards, SplitRow,
+    Spooled, Stored, Taken,
 };
 
 /// Bytes of a body in one row, before compression.
@@ -189,9 +189,9 @@ pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Ve
     Ok(stored.collect())
 }
 
-/// Unfoldings of a writer; only those of some arrivals, where they are named.
-async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[ArrivalId]>) -> Result<Vec<UnfoldRow>, JournalError> {
-    let columns = "select arrival, release, cursor, parts from unfolding where writer = $1";
+/// Splittings of a writer; only those of some arrivals, where they are named.
+async fn splittings(db: &impl ConnectionTrait, writer: i16, only: Option<&[ArrivalId]>) -> Result<Vec<SplitRow>, JournalError> {
+    let columns = "select arrival, release, cursor, parts from splitting where writer = $1";
     let statement = match only {
         None => sql(&format!("{columns} order by arrival"), [writer.into()]),
         Some(only) => {
@@ -205,14 +205,14 @@ async fn unfoldings(db: &impl ConnectionTrait, writer: i16, only: Option<&[Arriv
         let parts = unpack(true, row.try_get_by_index(3)?).map_err(JournalError::from);
         let (release, cursor) = (row.try_get_by_index(1)?, row.try_get_by_index::<i32>(2)? as u32);
         match parts.and_then(|parts| Ok(serde_json::from_slice(&parts)?)) {
-            Ok(unfolding) => found.push(UnfoldRow { arrival, release, unfolding, cursor }),
+            Ok(splitting) => found.push(SplitRow { arrival, release, splitting, cursor }),
             Err(error) => cannot_be_split(db, arrival, cursor, &error).await?,
         }
     }
     Ok(found)
 }
 
-/// Sets an arrival aside whose parts cannot be read: the messages that it has become go on, and a person looks at the rest.
+/// Fails an arrival whose parts cannot be read: the messages that it has become go on, and a person looks at the rest.
 async fn cannot_be_split(
     db: &impl ConnectionTrait,
     arrival: ArrivalId,
@@ -222,7 +222,7 @@ async fn cannot_be_split(
     let says = format!("damaged: {cursor} messages came of it, and what was to follow is not known: {error}");
     tracing::error!(%arrival, %says, "an arrival cannot be split any further; its bytes are kept");
     let text =
-        "with gone as (delete from unfolding where arrival = $1) update arrival set verdict = 'aside', says = $2 where id = $1";
+        "with gone as (delete from splitting where arrival = $1) update arrival set verdict = 'failed', says = $2 where id = $1";
     db.execute_raw(sql(text, [arrival.0.into(), says.into()])).await?;
     Ok(())
 }
@@ -242,7 +242,7 @@ pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
         key: row.try_get_by_index(6)?,
         order_key: row.try_get_by_index(2)?,
         // Its log says how it stands: it is loaded, and goes on from there.
-        state: State::parse(&state).unwrap_or(State::Moving),
+        state: State::parse(&state).unwrap_or(State::Running),
         due: (due != 0).then_some(Timestamp(due)),
         picked_up: row.try_get_by_index::<i16>(7)?.unsigned_abs(),
     })
@@ -360,14 +360,14 @@ impl Journal for PgJournal {
         settled.map(drop).map_err(|error| JournalError::from(error).into())
     }
 
-    async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
-        let rows = unfoldings(&self.db, self.writer(), None).await?;
+    async fn splittings(&self) -> Result<Vec<SplitRow>, Down> {
+        let rows = splittings(&self.db, self.writer(), None).await?;
         self.told(rows.iter().map(|row| row.arrival));
         Ok(rows)
     }
 
-    async fn unfolding(&self, arrivals: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
-        Ok(unfoldings(&self.db, self.writer(), Some(arrivals)).await?)
+    async fn splitting(&self, arrivals: &[ArrivalId]) -> Result<Vec<SplitRow>, Down> {
+        Ok(splittings(&self.db, self.writer(), Some(arrivals)).await?)
     }
 
     async fn holds(&self) -> Result<Vec<Hold>, Down> {
@@ -390,12 +390,12 @@ impl Journal for PgJournal {
         Ok(self.give_shards(shards, to).await?)
     }
 
-    async fn ask(&self, errand: &Errand) -> Result<Result<(), NotActed>, Down> {
-        Ok(self.send_errand(errand).await?)
+    async fn ask(&self, remote_act: &RemoteAct) -> Result<Result<(), NotActed>, Down> {
+        Ok(self.send_remote_act(remote_act).await?)
     }
 
-    async fn answer(&self, errand: Id, answer: Result<(), NotActed>) -> Result<(), Down> {
-        Ok(self.tell_errand(errand, &answer).await?)
+    async fn answer(&self, remote_act: Id, answer: Result<(), NotActed>) -> Result<(), Down> {
+        Ok(self.tell_remote_act(remote_act, &answer).await?)
     }
 
     async fn lease(&self, name: &str) -> Result<bool, Down> {

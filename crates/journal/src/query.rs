@@ -13,10 +13,10 @@ pub use captures::{CaptureRow, CapturedRow};
 pub use drafts::DraftRow;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
-pub(crate) use releases::{keep_known_files, unpacked};
+pub(crate) use releases::unpacked;
 pub use rows::{
     ArrivalFilter, ArrivalRow, AuditRow, FeedRow, HeardRow, LedgerRow, MessageFilter, MessageRow, ReasonCount, Standing,
-    TallyRow, TrailFilter, TrailRow,
+    TallyRow, TimelineFilter, TimelineRow,
 };
 pub use secrets::SecretRow;
 
@@ -110,10 +110,10 @@ impl Store {
         Ok(load::messages(&self.db, &[id]).await?.pop())
     }
 
-    /// Reasons for which messages stand aside, most messages first.
+    /// Reasons for which messages failed, most messages first.
     pub async fn reasons(&self, flow: &str) -> Result<Vec<ReasonCount>, JournalError> {
         let text = "select r.id, r.flow, r.step, r.connection, r.code, r.says, count(*) as messages, min(l.at) as oldest
-            from live l join reason r on r.id = l.reason where l.state = 'aside' and $1 in ('', l.flow)
+            from live l join reason r on r.id = l.reason where l.state = 'failed' and $1 in ('', l.flow)
             group by r.id order by count(*) desc, min(l.at) limit 200";
         Ok(ReasonCount::find_by_statement(sql(text, [flow.into()])).all(&self.db).await?)
     }
@@ -191,10 +191,10 @@ impl Store {
         Ok(LedgerRow::find_by_statement(sql(text, [arrival.0.into()])).all(&self.db).await?)
     }
 
-    /// Trails, newest first.
-    pub async fn trails(&self, filter: &TrailFilter) -> Result<Vec<TrailRow>, JournalError> {
+    /// Timelines, newest first.
+    pub async fn timelines(&self, filter: &TimelineFilter) -> Result<Vec<TimelineRow>, JournalError> {
         let mut wheres = Wheres::default();
-        wheres.text("course", &filter.course);
+        wheres.text("plan", &filter.plan);
         wheres.text("partner", &filter.partner);
         wheres.text("key", &filter.key);
         wheres.text("state", &filter.state);
@@ -204,14 +204,14 @@ impl Store {
         }
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
-            "select course, partner, key, arrival, state, begun, last, milestones from trail where {clause} order by begun desc, key desc limit {limit}"
+            "select plan, partner, key, arrival, state, begun, last, milestones from timeline where {clause} order by begun desc, key desc limit {limit}"
         );
         let rows = self.db.query_all_raw(sql(&text, wheres.values)).await?;
-        let trail = |row: &sea_orm::QueryResult| {
+        let timeline = |row: &sea_orm::QueryResult| {
             let mut stored: Vec<u8> = row.try_get_by_index(7)?;
             let packed = !stored.is_empty() && stored.remove(0) == 1;
-            Ok(TrailRow {
-                course: row.try_get_by_index(0)?,
+            Ok(TimelineRow {
+                plan: row.try_get_by_index(0)?,
                 partner: row.try_get_by_index(1)?,
                 key: row.try_get_by_index(2)?,
                 arrival: row.try_get_by_index(3)?,
@@ -221,7 +221,7 @@ impl Store {
                 milestones: serde_json::from_slice(&unpack(packed, stored)?)?,
             })
         };
-        rows.iter().map(trail).collect()
+        rows.iter().map(timeline).collect()
     }
 
     /// Counts by hour, flow, step and outcome since an hour (number of hours since 1970).

@@ -23,7 +23,7 @@ use wirewatch_core::intake::{Decision, Known, LedgerKey, Seal, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::x12::ack::Stamp;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Arriving, Clock, Incoming, Stored, SystemClock, Taken, Unfolds};
+use wirewatch_engine::{Arriving, Clock, Incoming, Splits, Stored, SystemClock, Taken};
 
 impl PgJournal {
     pub(crate) async fn take_batch(&self, batch: &[Arriving]) -> Result<Vec<Taken>, JournalError> {
@@ -106,13 +106,13 @@ impl PgJournal {
         now: Timestamp,
     ) -> Result<Taken, JournalError> {
         let (release, incoming) = (arriving.release, &arriving.incoming);
-        let born = arriving.born.as_ref().filter(|born| born.decision.unfold == decision.unfold);
-        let unfolds = match born {
-            Some(_) => Unfolds::Born,
-            None if decision.unfold.parts.is_empty() => Unfolds::Nothing,
-            None => Unfolds::Later,
+        let born = arriving.born.as_ref().filter(|born| born.decision.split == decision.split);
+        let splits = match born {
+            Some(_) => Splits::Born,
+            None if decision.split.parts.is_empty() => Splits::Nothing,
+            None => Splits::Later,
         };
-        rows.arrival(release, incoming, &decision, unfolds)?;
+        rows.arrival(release, incoming, &decision, splits)?;
         for message in born.iter().flat_map(|born| &born.messages) {
             rows.message(message, now, &mut || self.next_id(now))?;
         }
@@ -134,7 +134,7 @@ impl PgJournal {
             rows.acknowledgment(&stored.origin, now)?;
         }
         let Decision { verdict, says, partner, .. } = decision;
-        Ok(Taken::Now { verdict, says, partner, messages: sealed, unfolds })
+        Ok(Taken::Now { verdict, says, partner, messages: sealed, splits })
     }
 
     /// Numbers and renders an acknowledgment. Its counter rows stay locked until the commit: no number is used twice
@@ -176,24 +176,24 @@ impl PgJournal {
 
     /// An arrival as its commit left it, with the acknowledgments sealed for it.
     pub(crate) async fn taken_before(&self, id: ArrivalId) -> Result<Option<Taken>, JournalError> {
-        let text = "select verdict, says, partner, messages, exists (select 1 from unfolding where arrival = $1) from arrival where id = $1";
+        let text = "select verdict, says, partner, messages, exists (select 1 from splitting where arrival = $1) from arrival where id = $1";
         let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? else { return Ok(None) };
         let verdict: String = row.try_get_by_index(0)?;
-        let unfolds = match (row.try_get_by_index(4)?, row.try_get_by_index(3)?) {
-            (true, _) => Unfolds::Later,
-            (false, 0i32) => Unfolds::Nothing,
-            // Nobody has begun to unfold what has not been told: it was born with its messages.
-            (false, _) => Unfolds::Born,
+        let splits = match (row.try_get_by_index(4)?, row.try_get_by_index(3)?) {
+            (true, _) => Splits::Later,
+            (false, 0i32) => Splits::Nothing,
+            // Nobody has begun to split what has not been told: it was born with its messages.
+            (false, _) => Splits::Born,
         };
         let text = "select id from live where arrival = $1 and flow = $2 order by id";
         let sealed = self.db.query_all_raw(sql(text, [id.0.into(), ACKNOWLEDGMENTS.into()])).await?;
         let ids = sealed.iter().map(|row| row.try_get_by_index(0).map(Id)).collect::<Result<Vec<_>, _>>()?;
         Ok(Some(Taken::Now {
-            verdict: Verdict::ALL.into_iter().find(|known| known.as_str() == verdict).unwrap_or(Verdict::Taken),
+            verdict: Verdict::ALL.into_iter().find(|known| known.as_str() == verdict).unwrap_or(Verdict::Received),
             says: row.try_get_by_index(1)?,
             partner: row.try_get_by_index(2)?,
             messages: messages(&self.db, &ids).await?,
-            unfolds,
+            splits,
         }))
     }
 }

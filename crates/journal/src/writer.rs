@@ -1,13 +1,12 @@
 //! The process's place in the database: its writer row, its lease, its lock, and the journal it writes.
 
-use crate::company::{claim, lock_of, next_shard, renew_lease};
 use crate::error::JournalError;
 use crate::group::{Me, number, write_halving};
+use crate::membership::{claim, lock_of, next_shard, renew_lease};
 use crate::query::{FeedRow, Store};
-use crate::schema::Migrator;
+use crate::schema;
 use crate::{days, events::Event};
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement, Value};
-use sea_orm_migration::MigratorTrait;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, RwLock};
@@ -56,7 +55,7 @@ pub struct PgJournal {
     pub(crate) together: AtomicBool,
     /// When last looked, some of its shards were not taken up.
     pub(crate) apart: AtomicBool,
-    /// Unfoldings and spooled calls of processes that have ended which the engine was told of.
+    /// Splittings and spooled calls of processes that have ended which the engine was told of.
     pub(crate) told_of: Mutex<BTreeSet<Id>>,
     /// What was handed over and told of, by its number, until its row is gone.
     pub(crate) told_handed: Mutex<BTreeSet<i64>>,
@@ -117,7 +116,7 @@ impl PgJournal {
         let spools = Database::connect(single.clone()).await?;
         let lock = Database::connect(single.test_before_acquire(false).clone()).await?;
         let db = Database::connect(options(8, &[])).await?;
-        Migrator::up(&db, None).await?;
+        schema::prepare(&db).await?;
         days::make(&db, SystemClock.now()).await?;
         let me = claim(&db, &lock, process).await?;
         let mint = Mutex::new(IdMint::new(u16::try_from(me.writer).unwrap_or(0)));
@@ -217,7 +216,7 @@ impl PgJournal {
         let feed_until = now.0 - FEED.as_micros() as i64;
         self.db.execute_raw(sql("delete from feed where at < $1", [feed_until.into()])).await?;
         let left = Id::first_of(Timestamp(feed_until));
-        self.db.execute_raw(sql("delete from errand where id < $1", [left.0.into()])).await?;
+        self.db.execute_raw(sql("delete from remote_act where id < $1", [left.0.into()])).await?;
         let dropped = days::drop_old(&self.db, keep_days, now).await?;
         if !dropped.is_empty() {
             tracing::info!(keep_days, tables = dropped.join(" "), "days of history dropped");

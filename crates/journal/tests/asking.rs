@@ -1,16 +1,16 @@
-//! What people ask of the journal: lists page by page, filters, trails, tallies, the feed.
+//! What people ask of the journal: lists page by page, filters, timelines, tallies, the feed.
 
 use serde_json::Map;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_core::course::{Fact, Mark};
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
+use wirewatch_core::plan::{Fact, Mark};
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
-use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, SystemClock, Unfold};
-use wirewatch_journal::{MessageFilter, PgJournal, Standing, TrailFilter, TrailRow};
+use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, Split, SystemClock};
+use wirewatch_journal::{MessageFilter, PgJournal, Standing, TimelineFilter, TimelineRow};
 use wirewatch_testkit::{Database, eventually, eventually_within};
 
 /// A journal with messages made for it.
@@ -45,8 +45,8 @@ impl Book {
         let id = self.journal.mint(SystemClock.now());
         let facts = vec![self.fact(key, "received", Mark::Begins, id, 1)];
         let message = NewMessage { ended: None, origin: self.origin(id, flow), key: key.into(), order_key: String::new(), facts };
-        let unfold = Unfold { arrival: self.arrival, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
-        self.commit(Op::Unfold(Box::new(unfold))).await;
+        let split = Split { arrival: self.arrival, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
+        self.commit(Op::Split(Box::new(split))).await;
         id
     }
 
@@ -58,7 +58,7 @@ impl Book {
 
     fn fact(&self, key: &str, milestone: &str, mark: Mark, message: MessageId, at: i64) -> Fact {
         Fact {
-            course: "order".into(),
+            plan: "order".into(),
             partner: "marrowfield".into(),
             key: key.into(),
             milestone: milestone.into(),
@@ -74,10 +74,10 @@ impl Book {
         rows.into_iter().map(|row| Id(row.id)).collect()
     }
 
-    /// The trail of an order once it has come as far as that.
-    async fn trail(&self, key: &str, state: &str) -> TrailRow {
-        let filter = TrailFilter { key: key.into(), state: state.into(), limit: 2, ..TrailFilter::default() };
-        eventually(&format!("{key} is {state}"), || async { self.journal.store().trails(&filter).await.unwrap().pop() }).await
+    /// The timeline of an order once it has come as far as that.
+    async fn timeline(&self, key: &str, state: &str) -> TimelineRow {
+        let filter = TimelineFilter { key: key.into(), state: state.into(), limit: 2, ..TimelineFilter::default() };
+        eventually(&format!("{key} is {state}"), || async { self.journal.store().timelines(&filter).await.unwrap().pop() }).await
     }
 }
 
@@ -121,7 +121,7 @@ async fn each_filter_finds_its_own() {
     };
     let why = reason.clone();
     book.change(b, "orders", |change| {
-        change.state = State::Aside;
+        change.state = State::Failed;
         change.step = "book".into();
         change.reason = Some(why);
     })
@@ -139,7 +139,7 @@ async fn each_filter_finds_its_own() {
     let all = MessageFilter::default;
     assert_eq!(book.listed(MessageFilter { flow: "orders".into(), ..all() }).await, [b, a]);
     assert_eq!(book.listed(MessageFilter { key: "MF-1".into(), ..all() }).await, [c, a]);
-    assert_eq!(book.listed(MessageFilter { states: vec!["aside".into()], ..all() }).await, [b]);
+    assert_eq!(book.listed(MessageFilter { states: vec!["failed".into()], ..all() }).await, [b]);
     assert_eq!(book.listed(MessageFilter { states: vec!["done".into(), "skipped".into()], ..all() }).await, [c]);
     assert_eq!(book.listed(MessageFilter { reason: Some(reason.id()), ..all() }).await, [b]);
     assert_eq!(book.listed(MessageFilter { partner: "nobody".into(), ..all() }).await, []);
@@ -154,23 +154,23 @@ async fn each_filter_finds_its_own() {
     assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
     assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
     let open: BTreeSet<(String, i64)> = book.journal.store().unfinished_by_state().await.unwrap().into_iter().collect();
-    assert_eq!(open, BTreeSet::from([("aside".to_owned(), 1), ("waiting".to_owned(), 1)]));
+    assert_eq!(open, BTreeSet::from([("failed".to_owned(), 1), ("waiting".to_owned(), 1)]));
 }
 
 #[tokio::test]
-async fn facts_become_a_trail_in_whatever_order_they_come() {
+async fn facts_become_a_timeline_in_whatever_order_they_come() {
     let mut book = Book::open().await;
     let folder = book.journal.clone();
-    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let folding = tokio::spawn(async move { folder.fold_timelines().await });
     let id = book.born("orders", "MF-1").await;
-    let row = book.trail("MF-1", "open").await;
+    let row = book.timeline("MF-1", "open").await;
     assert_eq!((row.partner.as_str(), row.begun), ("marrowfield", 1));
     let trouble = book.fact("MF-1", "refused", Mark::Trouble, id, 20);
     book.change(id, "orders", |change| change.facts = vec![trouble]).await;
-    book.trail("MF-1", "trouble").await;
+    book.timeline("MF-1", "trouble").await;
     let end = book.fact("MF-1", "booked", Mark::Ends, id, 30);
     book.change(id, "orders", |change| change.facts = vec![end]).await;
-    book.trail("MF-1", "ended").await;
+    book.timeline("MF-1", "ended").await;
     // One about the whole arrival, that lies between the others in time and comes last.
     let other = book.born("orders", "MF-2").await;
     let acknowledged = book.fact("", "acknowledged", Mark::Passes, other, 10);
@@ -178,10 +178,10 @@ async fn facts_become_a_trail_in_whatever_order_they_come() {
     for (key, milestones) in
         [("MF-1", vec!["received", "acknowledged", "refused", "booked"]), ("MF-2", vec!["received", "acknowledged"])]
     {
-        let filter = TrailFilter { key: key.into(), limit: 1, ..TrailFilter::default() };
+        let filter = TimelineFilter { key: key.into(), limit: 1, ..TimelineFilter::default() };
         let store = book.journal.store();
         let names = eventually(&format!("{key} is acknowledged"), || async {
-            let row = store.trails(&filter).await.unwrap().pop()?;
+            let row = store.timelines(&filter).await.unwrap().pop()?;
             let names: Vec<String> = row.milestones.iter().map(|one| one.milestone.clone()).collect();
             names.contains(&"acknowledged".to_owned()).then_some(names)
         })
@@ -195,22 +195,24 @@ async fn facts_become_a_trail_in_whatever_order_they_come() {
 async fn an_order_that_begins_after_its_arrival_was_acknowledged_knows_of_it() {
     let mut book = Book::open().await;
     let folder = book.journal.clone();
-    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let folding = tokio::spawn(async move { folder.fold_timelines().await });
     let first = book.born("orders", "MF-1").await;
     let acknowledged = book.fact("", "acknowledged", Mark::Passes, first, 10);
     book.change(first, "orders", |change| change.facts = vec![acknowledged]).await;
-    eventually("the first is acknowledged", || async { (book.trail("MF-1", "open").await.milestones.len() == 2).then_some(()) })
-        .await;
+    eventually("the first is acknowledged", || async {
+        (book.timeline("MF-1", "open").await.milestones.len() == 2).then_some(())
+    })
+    .await;
     book.born("orders", "MF-9").await;
-    assert_eq!(book.trail("MF-9", "open").await.milestones.len(), 2);
+    assert_eq!(book.timeline("MF-9", "open").await.milestones.len(), 2);
     folding.abort();
 }
 
 #[tokio::test]
-async fn trails_are_listed_newest_first_page_by_page() {
+async fn timelines_are_listed_newest_first_page_by_page() {
     let mut book = Book::open().await;
     let folder = book.journal.clone();
-    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let folding = tokio::spawn(async move { folder.fold_timelines().await });
     for n in 1..=5 {
         let id = book.born("orders", &format!("MF-{n}")).await;
         // Older than all of them by its first milestone, though it came last.
@@ -219,13 +221,13 @@ async fn trails_are_listed_newest_first_page_by_page() {
         book.change(id, "orders", |change| change.facts = vec![first, end]).await;
     }
     for n in 1..=5 {
-        book.trail(&format!("MF-{n}"), "ended").await;
+        book.timeline(&format!("MF-{n}"), "ended").await;
     }
     let store = book.journal.store();
-    let first = store.trails(&TrailFilter { limit: 3, ..TrailFilter::default() }).await.unwrap();
+    let first = store.timelines(&TimelineFilter { limit: 3, ..TimelineFilter::default() }).await.unwrap();
     let last = first.last().unwrap();
     let before = Some((Timestamp(last.begun), last.key.clone()));
-    let second = store.trails(&TrailFilter { before, limit: 3, ..TrailFilter::default() }).await.unwrap();
+    let second = store.timelines(&TimelineFilter { before, limit: 3, ..TimelineFilter::default() }).await.unwrap();
     let keys: Vec<&str> = first.iter().chain(&second).map(|row| row.key.as_str()).collect();
     assert_eq!(keys, ["MF-1", "MF-2", "MF-3", "MF-4", "MF-5"]);
     folding.abort();
@@ -234,7 +236,7 @@ async fn trails_are_listed_newest_first_page_by_page() {
 #[tokio::test]
 async fn tallies_count_by_step_and_outcome_and_add_up() {
     let mut book = Book::open().await;
-    for how in [Pass::Done, Pass::Done, Pass::Failed] {
+    for how in [Pass::Done, Pass::Done, Pass::Retried] {
         let id = book.born("orders", "K").await;
         book.change(id, "orders", |change| {
             let passed = |step: &str, how| Passed { step: step.into(), how };
@@ -251,7 +253,7 @@ async fn tallies_count_by_step_and_outcome_and_add_up() {
     let mut cells: Vec<String> =
         rows.into_iter().map(|row| format!("{} {} {} {}", row.step, row.outcome, row.n, row.took)).collect();
     cells.sort();
-    let expected = ["book done 2 10", "book failed 1 5", "to-order done 3 0"];
+    let expected = ["book done 2 10", "book retried 1 5", "to-order done 3 0"];
     assert_eq!(cells, expected, "the time is that of the effect, not of the steps beside it");
 }
 
@@ -281,7 +283,7 @@ async fn what_stands_where_is_counted_by_step_state_and_partner() {
             format!("{flow} {step} {state} {partner} {messages} {} {due}", if *oldest < 1000 { *oldest } else { 0 })
         })
         .collect();
-    assert_eq!(told, ["notes  moving marrowfield 1 0 0", "orders book retrying marrowfield 3 500 700"]);
+    assert_eq!(told, ["notes  running marrowfield 1 0 0", "orders book retrying marrowfield 3 500 700"]);
 }
 
 #[tokio::test]
@@ -309,8 +311,13 @@ async fn the_feed_tells_what_each_commit_meant() {
     assert_eq!(heard, kept, "what is heard live is what is kept for those who come back");
     let told: Vec<(&str, &str, &str)> =
         heard.iter().map(|event| (event.kind.as_str(), event.state.as_str(), event.result.as_str())).collect();
-    let expected =
-        [("message", "moving", ""), ("message", "done", "Q-7"), ("hold", "held", ""), ("hold", "held", ""), ("hold", "free", "")];
+    let expected = [
+        ("message", "running", ""),
+        ("message", "done", "Q-7"),
+        ("hold", "held", ""),
+        ("hold", "held", ""),
+        ("hold", "free", ""),
+    ];
     assert_eq!(told, expected);
     assert_eq!(heard[3].says, "held by ada: they move house");
     assert!(book.journal.holds().await.unwrap().is_empty());
@@ -325,19 +332,19 @@ async fn what_could_not_be_folded_is_tried_again_soon_though_nothing_more_comes(
             "create sequence tried;
             create function refused() returns bigint language plpgsql as
                 $$ begin perform nextval('tried'); raise exception 'not now'; end $$;
-            alter table trail_cursor rename to put_by;
-            create view trail_cursor as select id as writer, refused() as fact from writer",
+            alter table timeline_cursor rename to put_by;
+            create view timeline_cursor as select id as writer, refused() as fact from writer",
         )
         .await;
     let folder = book.journal.clone();
-    let folding = tokio::spawn(async move { folder.fold_trails().await });
+    let folding = tokio::spawn(async move { folder.fold_timelines().await });
     book.born("orders", "K-1").await;
     let tried = "select case when is_called then last_value else 0 end from tried";
     let before = eventually("it was tried", || async { Some(book.database.number(tried).await).filter(|n| *n > 0) }).await;
     // No commit wakes it from here on.
     let again = || async { (book.database.number(tried).await > before + 1).then_some(()) };
     eventually_within(Duration::from_secs(8), "it is tried again and again", again).await;
-    book.database.run("drop view trail_cursor; alter table put_by rename to trail_cursor").await;
-    assert_eq!(book.trail("K-1", "open").await.key, "K-1");
+    book.database.run("drop view timeline_cursor; alter table put_by rename to timeline_cursor").await;
+    assert_eq!(book.timeline("K-1", "open").await.key, "K-1");
     folding.abort();
 }

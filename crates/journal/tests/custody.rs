@@ -2,14 +2,14 @@
 
 use std::sync::{Arc, Mutex};
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Answers, Came, Decision, Head, Known, LedgerKey, Seal, Unfolding, Verdict};
+use wirewatch_core::intake::{Answers, Came, Decision, Head, Known, LedgerKey, Seal, Splitting, Verdict};
 use wirewatch_core::machine::{Origin, Pass, Passed, State};
 use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
 use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{
-    Arriving, Born, Change, Clock, Damaged, Decide, Incoming, IncomingBody, Journal, NewMessage, Piece, Spooled, SpooledCall,
-    Stored, SystemClock, Taken, Unfolds,
+    Arriving, Born, Change, Clock, Damaged, Decide, Incoming, IncomingBody, Journal, NewMessage, Piece, Splits, Spooled,
+    SpooledCall, Stored, SystemClock, Taken,
 };
 use wirewatch_journal::{ArrivalFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -45,15 +45,15 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
                     answers: Answers::Group(group.clone(), AckStyle::default()),
                 }],
                 ledger: vec![(in_ledger.clone(), digest)],
-                unfold: Unfolding { heads: vec![head], parts: vec![(0, 0..2, "1".into())] },
+                split: Splitting { heads: vec![head], parts: vec![(0, 0..2, "1".into())] },
                 partner: "p".into(),
-                ..Decision::only(Verdict::Taken, "")
+                ..Decision::only(Verdict::Received, "")
             }
         }
         [Known::Same { acknowledgments, .. }] => {
-            Decision { again: acknowledgments.clone(), ..Decision::only(Verdict::Repeat, "came before") }
+            Decision { again: acknowledgments.clone(), ..Decision::only(Verdict::Duplicate, "came before") }
         }
-        [Known::Other { arrival }] => Decision::only(Verdict::Aside, format!("used before in {arrival}")),
+        [Known::Other { arrival }] => Decision::only(Verdict::Failed, format!("used before in {arrival}")),
         other => panic!("{other:?}"),
     });
     let id = journal.mint(SystemClock.now());
@@ -82,7 +82,7 @@ fn told(taken: &[Taken]) -> Vec<(&'static str, Vec<String>)> {
         .map(|taken| match taken {
             Taken::Now { verdict, messages, .. } => (verdict.as_str(), messages.iter().map(control).collect()),
             Taken::Before(_) => ("before", Vec::new()),
-            Taken::Refused(_) => ("refused", Vec::new()),
+            Taken::Refused(_) => ("rejected", Vec::new()),
         })
         .collect()
 }
@@ -96,9 +96,9 @@ async fn numbers_of_a_batch_follow_one_another_in_its_order() {
     let (database, journal) = open().await;
     let batch = vec![interchange(&journal, 1, "A"), interchange(&journal, 2, "B"), interchange(&journal, 3, "C")];
     let taken = journal.take(batch).await.unwrap();
-    assert_eq!(told(&taken), [("taken", numbers(&[1])), ("taken", numbers(&[2])), ("taken", numbers(&[3]))]);
+    assert_eq!(told(&taken), [("received", numbers(&[1])), ("received", numbers(&[2])), ("received", numbers(&[3]))]);
     let taken = journal.take(vec![interchange(&journal, 4, "D")]).await.unwrap();
-    assert_eq!(told(&taken), [("taken", numbers(&[4]))]);
+    assert_eq!(told(&taken), [("received", numbers(&[4]))]);
     // One for interchanges and one for groups.
     assert_eq!(database.number("select count(*) from counter where value = 4").await, 2);
     assert_eq!(journal.counters().await.unwrap().into_values().collect::<Vec<_>>(), [4, 4]);
@@ -109,7 +109,7 @@ async fn a_repeat_in_the_same_batch_gets_the_very_bytes_of_the_first() {
     let (database, journal) = open().await;
     let batch = vec![interchange(&journal, 7, "A"), interchange(&journal, 7, "A"), interchange(&journal, 7, "other")];
     let taken = journal.take(batch).await.unwrap();
-    assert_eq!(told(&taken), [("taken", numbers(&[1])), ("repeat", numbers(&[1])), ("aside", vec![])]);
+    assert_eq!(told(&taken), [("received", numbers(&[1])), ("duplicate", numbers(&[1])), ("failed", vec![])]);
     let documents: Vec<&Stored> = taken
         .iter()
         .flat_map(|taken| match taken {
@@ -132,7 +132,7 @@ async fn a_file_that_was_taken_before_is_only_archived() {
     let again = Arriving { incoming: Incoming { id: journal.mint(SystemClock.now()), ..first.incoming.clone() }, ..first };
     let taken = journal.take(vec![again, interchange(&journal, 2, "B")]).await.unwrap();
     assert!(matches!(taken[0], Taken::Before(before) if before == id), "{taken:?}");
-    assert_eq!(told(&taken[1..]), [("taken", numbers(&[2]))]);
+    assert_eq!(told(&taken[1..]), [("received", numbers(&[2]))]);
     assert_eq!(database.number("select count(*) from arrival").await, 2);
 }
 
@@ -146,7 +146,7 @@ async fn one_that_cannot_be_stored_does_not_take_the_others_with_it_for_long() {
     let taken = journal.take(batch).await.unwrap();
     assert!(matches!(&taken[1], Taken::Refused(says) if says.contains("no partition")), "{taken:?}");
     // What stood before and behind it is ours, and no number is lost over it.
-    assert_eq!(told(&taken), [("taken", numbers(&[1])), ("refused", Vec::new()), ("taken", numbers(&[2]))]);
+    assert_eq!(told(&taken), [("received", numbers(&[1])), ("rejected", Vec::new()), ("received", numbers(&[2]))]);
     assert_eq!(database.number("select count(*) from arrival").await, 2);
 }
 
@@ -175,7 +175,7 @@ async fn numbers_begin_again_after_nine_nines() {
     let last = journal.counters().await.unwrap().into_keys().map(|scope| (scope, 999_999_999)).collect();
     journal.set_counters(&last).await.unwrap();
     let taken = journal.take(vec![interchange(&journal, 2, "B")]).await.unwrap();
-    assert_eq!(told(&taken), [("taken", numbers(&[1]))]);
+    assert_eq!(told(&taken), [("received", numbers(&[1]))]);
 }
 
 #[tokio::test]
@@ -215,7 +215,7 @@ async fn arrivals_are_listed_page_by_page() {
         seen.extend(page.into_iter().map(|row| row.name));
     }
     assert_eq!(seen, ["7.edi", "6.edi", "5.edi", "4.edi", "3.edi", "2.edi", "1.edi"]);
-    let none = ArrivalFilter { verdict: "aside".into(), limit: 10, ..ArrivalFilter::default() };
+    let none = ArrivalFilter { verdict: "failed".into(), limit: 10, ..ArrivalFilter::default() };
     assert!(store.arrivals(&none).await.unwrap().is_empty());
 }
 
@@ -224,12 +224,12 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
     let id = journal.mint(SystemClock.now());
     let head = Head { flow: "f".into(), form: Form::Json, meta: serde_json::Map::new() };
     let slice = 0..body.len() as u64;
-    let unfolding = Unfolding { heads: vec![head], parts: vec![(0, slice.clone(), String::new())] };
-    let decision = Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "") };
+    let splitting = Splitting { heads: vec![head], parts: vec![(0, slice.clone(), String::new())] };
+    let decision = Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "") };
     let decide: Decide = Arc::new(move |known| match known {
-        [Known::Same { arrival, .. }] => Decision::only(Verdict::Repeat, format!("came before as {arrival}")),
-        [Known::No { .. }] => Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "") },
-        [Known::Other { .. }] => Decision { unfold: unfolding.clone(), ..Decision::only(Verdict::Taken, "other content") },
+        [Known::Same { arrival, .. }] => Decision::only(Verdict::Duplicate, format!("came before as {arrival}")),
+        [Known::No { .. }] => Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "") },
+        [Known::Other { .. }] => Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "other content") },
         other => panic!("{other:?}"),
     });
     let message = journal.mint(SystemClock.now());
@@ -260,10 +260,10 @@ async fn messages_made_ahead_are_there_with_their_arrival() {
     let arriving = call(&journal, "d1", "{}");
     let (arrival, message) = (arriving.incoming.id, arriving.born.as_ref().unwrap().messages[0].origin.id);
     let taken = journal.take(vec![arriving]).await.unwrap();
-    assert!(matches!(taken[..], [Taken::Now { verdict: Verdict::Taken, unfolds: Unfolds::Born, .. }]), "{taken:?}");
+    assert!(matches!(taken[..], [Taken::Now { verdict: Verdict::Received, splits: Splits::Born, .. }]), "{taken:?}");
     let again = journal.taken(arrival).await.unwrap();
-    assert!(matches!(again, Some(Taken::Now { unfolds: Unfolds::Born, .. })), "a lost answer is found: {again:?}");
-    assert_eq!(journal.unfoldings().await.unwrap().len(), 0, "nothing is left to unfold");
+    assert!(matches!(again, Some(Taken::Now { splits: Splits::Born, .. })), "a lost answer is found: {again:?}");
+    assert_eq!(journal.splittings().await.unwrap().len(), 0, "nothing is left to split");
     let stored = journal.load(&[message]).await.unwrap();
     assert_eq!((stored.len(), stored[0].document.as_slice()), (1, b"{}".as_slice()));
     assert_eq!(journal.store().arrival(arrival).await.unwrap().unwrap().messages, 1);
@@ -286,7 +286,7 @@ async fn a_message_that_ended_with_its_arrival_is_history_at_once() {
     assert_eq!(database.number("select sum(n)::bigint from tally where step = 'keep' and outcome = 'done'").await, 1);
     let told = live.recv().await.unwrap();
     let told: Vec<(&str, &str)> = told.events.iter().map(|event| (event.kind.as_str(), event.state.as_str())).collect();
-    assert_eq!(told, [("arrival", "taken"), ("message", "moving"), ("message", "done")]);
+    assert_eq!(told, [("arrival", "received"), ("message", "running"), ("message", "done")]);
     assert_eq!(journal.load(&[id]).await.unwrap()[0].document, b"{}", "it can be sent again");
 }
 
@@ -300,7 +300,7 @@ async fn one_delivery_given_to_two_processes_at_once_is_taken_once() {
         let (here, there) = (here.unwrap(), there.unwrap());
         let mut verdicts = [told(&here)[0].0, told(&there)[0].0];
         verdicts.sort_unstable();
-        assert_eq!(verdicts, ["repeat", "taken"], "d{n}");
+        assert_eq!(verdicts, ["duplicate", "received"], "d{n}");
     }
 }
 
@@ -310,7 +310,7 @@ async fn a_delivery_is_known_by_its_id_and_what_it_said() {
     let calls = ["d1", "d1", "d2"].map(|delivery| call(&journal, delivery, "{}"));
     let taken = journal.take(calls.to_vec()).await.unwrap();
     let verdicts: Vec<&str> = told(&taken).into_iter().map(|(verdict, _)| verdict).collect();
-    assert_eq!(verdicts, ["taken", "repeat", "taken"], "in one batch, too");
+    assert_eq!(verdicts, ["received", "duplicate", "received"], "in one batch, too");
     let later = journal.take(vec![call(&journal, "d1", "{}"), call(&journal, "d2", "{\"n\":1}")]).await.unwrap();
     let says: Vec<(&str, bool)> = later
         .iter()
@@ -319,14 +319,14 @@ async fn a_delivery_is_known_by_its_id_and_what_it_said() {
             other => panic!("no file, and nothing wrong with it: {other:?}"),
         })
         .collect();
-    assert_eq!(says, [("repeat", false), ("taken", true)]);
+    assert_eq!(says, [("duplicate", false), ("received", true)]);
     let heard = journal.store().heard().await.unwrap();
     assert_eq!((heard.len(), heard[0].n, heard[0].event.as_str()), (1, 5, "purchase.placed"));
     // After a week its sender does not try it again.
     let week = SystemClock.now().after(std::time::Duration::from_secs(8 * 86_400));
     journal.tidy(400, week).await.unwrap();
     let taken = journal.take(vec![call(&journal, "d1", "{}")]).await.unwrap();
-    assert_eq!(told(&taken)[0].0, "taken");
+    assert_eq!(told(&taken)[0].0, "received");
 }
 
 #[tokio::test]

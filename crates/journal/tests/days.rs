@@ -6,7 +6,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::intake::Came;
 use wirewatch_core::machine::{Origin, State};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, Spooled, SpooledCall, SystemClock, Unfold};
+use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, Split, Spooled, SpooledCall, SystemClock};
 use wirewatch_journal::PgJournal;
 use wirewatch_testkit::Database;
 
@@ -28,8 +28,8 @@ fn origin(id: Id) -> Arc<Origin> {
 async fn born(journal: &PgJournal) -> Id {
     let id = journal.mint(SystemClock.now());
     let message = NewMessage { ended: None, origin: origin(id), key: String::new(), order_key: String::new(), facts: Vec::new() };
-    let unfold = Unfold { arrival: id, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
-    assert_eq!(journal.commit(1, &[Op::Unfold(Box::new(unfold))]).await, Ok(vec![OpResult::Committed]));
+    let split = Split { arrival: id, from: 0, to: 1, last: true, messages: vec![message], at: SystemClock.now() };
+    assert_eq!(journal.commit(1, &[Op::Split(Box::new(split))]).await, Ok(vec![OpResult::Committed]));
     id
 }
 

@@ -3,12 +3,12 @@
 use serde_json::Map;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Decision, Head, Unfolding, Verdict};
+use wirewatch_core::intake::{Decision, Head, Splitting, Verdict};
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::{Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Piece, SystemClock, Taken,
-    Unfold, Unfolds,
+    Arriving, Change, Clock, Decide, Incoming, IncomingBody, Journal, NewMessage, Op, OpResult, Piece, Split, Splits,
+    SystemClock, Taken,
 };
 use wirewatch_journal::{MessageFilter, PgJournal};
 use wirewatch_testkit::Database;
@@ -27,7 +27,7 @@ fn born(ids: &[MessageId]) -> Op {
         facts: Vec::new(),
     });
     let messages: Vec<_> = messages.collect();
-    Op::Unfold(Box::new(Unfold { arrival: Id(1), from: 0, to: ids.len() as u32, last: true, messages, at: Timestamp(1) }))
+    Op::Split(Box::new(Split { arrival: Id(1), from: 0, to: ids.len() as u32, last: true, messages, at: Timestamp(1) }))
 }
 
 fn done(id: MessageId) -> Op {
@@ -85,8 +85,8 @@ async fn what_has_ended_and_ends_anew_is_one_row_that_tells_of_the_last_time() {
     now(2, State::Skipped, true, "R2").await;
     assert_eq!(stands().await, ("skipped".to_owned(), "R2".to_owned(), 2, 0));
     // On the way again, and then to its end.
-    now(3, State::Moving, true, "R2").await;
-    assert_eq!(stands().await, ("moving".to_owned(), "R2".to_owned(), 1, 1));
+    now(3, State::Running, true, "R2").await;
+    assert_eq!(stands().await, ("running".to_owned(), "R2".to_owned(), 1, 1));
     now(4, State::Done, false, "R3").await;
     assert_eq!(stands().await, ("done".to_owned(), "R3".to_owned(), 2, 0));
 }
@@ -152,12 +152,12 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
         by: String::new(),
     };
     let head = Head { flow: "f".into(), form: Form::Json, meta: Map::new() };
-    let unfold = Unfolding { heads: vec![head], parts: vec![(0, 0..2, String::new())] };
-    let decide: Decide = Arc::new(move |_| Decision { unfold: unfold.clone(), ..Decision::only(Verdict::Taken, "") });
+    let split = Splitting { heads: vec![head], parts: vec![(0, 0..2, String::new())] };
+    let decide: Decide = Arc::new(move |_| Decision { split: split.clone(), ..Decision::only(Verdict::Received, "") });
     let arriving = Arriving { release: 1, incoming, keys: Vec::new(), decide, born: None };
     journal.take(vec![arriving.clone()]).await.unwrap();
     let found = journal.taken(id).await.unwrap();
-    assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Unfolding, unfolds: Unfolds::Later, .. })), "{found:?}");
+    assert!(matches!(found, Some(Taken::Now { verdict: Verdict::Splitting, splits: Splits::Later, .. })), "{found:?}");
     // The same file once more is our own unfinished archiving.
     let again = Incoming { id: journal.mint(SystemClock.now()), ..arriving.incoming.clone() };
     let taken = journal.take(vec![Arriving { incoming: again, ..arriving }]).await.unwrap();

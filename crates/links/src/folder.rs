@@ -83,7 +83,7 @@ fn plain(error: &io::Error) -> String {
 ///
 /// # Errors
 /// The system's; `AlreadyExists` when the target is there.
-pub fn move_aside(from: &Path, to: &Path) -> io::Result<()> {
+pub fn move_away(from: &Path, to: &Path) -> io::Result<()> {
     Ok(renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?)
 }
 

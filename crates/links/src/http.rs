@@ -17,7 +17,7 @@ use reqwest::RequestBuilder;
 use reqwest::header::{CONTENT_TYPE, HeaderMap, RETRY_AFTER};
 use std::time::Duration;
 use wirewatch_core::Digest;
-use wirewatch_core::connection::{RepeatRule, SignInWith};
+use wirewatch_core::connection::{AuthMethod, RepeatRule};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Outcome};
 
@@ -32,7 +32,7 @@ const PAUSE: u64 = 3_600_000;
 #[derive(Debug)]
 pub struct Request<'a> {
     pub address: &'a str,
-    pub wait: Duration,
+    pub timeout: Duration,
     pub method: Method,
     pub path: &'a str,
     pub body: Option<&'a Body>,
@@ -44,7 +44,7 @@ pub struct Request<'a> {
 /// How a request is signed in, with the secret itself. Nothing of it is recorded or logged.
 #[derive(Clone)]
 pub struct Credentials {
-    pub with: SignInWith,
+    pub with: AuthMethod,
     pub secret: String,
 }
 
@@ -57,14 +57,14 @@ impl std::fmt::Debug for Credentials {
 fn signed_in(request: RequestBuilder, credentials: Option<&Credentials>) -> RequestBuilder {
     let Some(Credentials { with, secret }) = credentials else { return request };
     match with {
-        SignInWith::Bearer => request.bearer_auth(secret),
-        SignInWith::Basic { user } => request.basic_auth(user, Some(secret)),
-        SignInWith::Header { name } => request.header(name, secret),
-        SignInWith::Query { name } => request.query(&[(name, secret)]),
+        AuthMethod::Bearer => request.bearer_auth(secret),
+        AuthMethod::Basic { user } => request.basic_auth(user, Some(secret)),
+        AuthMethod::Header { name } => request.header(name, secret),
+        AuthMethod::Query { name } => request.query(&[(name, secret)]),
         // The token that was asked for.
-        SignInWith::ClientCredentials(_) => request.bearer_auth(secret),
+        AuthMethod::ClientCredentials(_) => request.bearer_auth(secret),
         // At brokers alone; the workspace is checked for that.
-        SignInWith::Plain { .. } => request,
+        AuthMethod::Plain { .. } => request,
     }
 }
 
@@ -103,13 +103,13 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
         Err(says) => return Outcome::Refused { says, status: 0, body: Body::default() },
     };
     let method = reqwest::Method::from_bytes(request.method.as_str().as_bytes()).expect("a method of ours is a method");
-    let mut builder = client.request(method, url).timeout(request.wait).header("Idempotency-Key", request.key.to_string());
+    let mut builder = client.request(method, url).timeout(request.timeout).header("Idempotency-Key", request.key.to_string());
     if let Some(body) = request.body {
         builder = builder.header(CONTENT_TYPE, body.content_type()).body(body.0.clone());
     }
     let mut response = match signed_in(builder, request.credentials.as_ref()).send().await {
         Ok(response) => response,
-        Err(error) => return lost(&error.without_url(), rule, request.wait),
+        Err(error) => return lost(&error.without_url(), rule, request.timeout),
     };
     let status = response.status().as_u16();
     let after_ms = retry_after(response.headers());
@@ -124,7 +124,7 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
                 }
             }
             Ok(None) => break,
-            Err(error) if (200..300).contains(&status) => return lost(&error.without_url(), rule, request.wait),
+            Err(error) if (200..300).contains(&status) => return lost(&error.without_url(), rule, request.timeout),
             Err(_) => break,
         }
     }
@@ -186,14 +186,14 @@ fn first_words(body: &Body) -> String {
 }
 
 /// No whole answer came.
-fn lost(error: &reqwest::Error, rule: RepeatRule, wait: Duration) -> Outcome {
+fn lost(error: &reqwest::Error, rule: RepeatRule, timeout: Duration) -> Outcome {
     let cause = deepest(error);
     if error.is_connect() {
         let cause = tls::trouble(&cause).unwrap_or(cause);
         return Outcome::Held { says: format!("cannot connect: {cause}"), status: 0 };
     }
     let says = if error.is_timeout() {
-        format!("no answer within {} s", wait.as_secs_f64())
+        format!("no answer within {} s", timeout.as_secs_f64())
     } else {
         format!("the connection was lost: {cause}")
     };
@@ -217,34 +217,34 @@ fn retry_after(headers: &HeaderMap) -> Option<u64> {
     Some(seconds.saturating_mul(1000).min(PAUSE))
 }
 
-/// Reaches the server as a call would, changing nothing there. `look_at` is a path that should be there.
+/// Reaches the server as a call would, changing nothing there. `probe` is a path that should be there.
 ///
 /// # Errors
 /// A sentence that tells name, network, credentials and path apart, with what to do.
 pub async fn test(
     client: &reqwest::Client,
     address: &str,
-    look_at: Option<&str>,
-    wait: Duration,
+    probe: Option<&str>,
+    timeout: Duration,
     credentials: Option<&Credentials>,
 ) -> Result<String, String> {
-    let url = format!("{address}{}", look_at.unwrap_or_default());
-    let response = signed_in(client.get(&url), credentials).timeout(wait).send().await;
+    let url = format!("{address}{}", probe.unwrap_or_default());
+    let response = signed_in(client.get(&url), credentials).timeout(timeout).send().await;
     let status = match response {
         Ok(response) => response.status().as_u16(),
-        Err(error) => return Err(unreached(&error.without_url(), address, wait)),
+        Err(error) => return Err(unreached(&error.without_url(), address, timeout)),
     };
     // Only what is answered with success proves that we are let in.
     let known = if credentials.is_some() && (200..300).contains(&status) { " and lets us in" } else { "" };
-    match (status, look_at) {
+    match (status, probe) {
         (401, Some(_) | None) if credentials.is_some() => {
             Err("it answers 401: it does not know us. The secret is wrong, or not theirs any more".to_owned())
         }
-        (401, _) => Err("it answers 401: it wants us to sign in; write sign_in = { … } into the connection".to_owned()),
+        (401, _) => Err("it answers 401: it wants us to sign in; write auth = { … } into the connection".to_owned()),
         (403, _) => Err("it answers 403: it does not allow us this; somebody there has to grant it".to_owned()),
-        (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in the address, and `look_at`")),
+        (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in the address, and `probe`")),
         (404, None) => {
-            Ok("it answers (404); whether the path and the sign-in are right is not known: `look_at` may name one that is there"
+            Ok("it answers (404); whether the path and the sign-in are right is not known: `probe` may name one that is there"
                 .to_owned())
         }
         (500.., _) => Err(format!("it answers {status}: it is reached, and has trouble of its own")),
@@ -253,9 +253,9 @@ pub async fn test(
 }
 
 /// Why nobody answered, and what to do about it.
-fn unreached(error: &reqwest::Error, address: &str, wait: Duration) -> String {
+fn unreached(error: &reqwest::Error, address: &str, timeout: Duration) -> String {
     if error.is_timeout() {
-        return format!("{address} took the connection but did not answer within {} s", wait.as_secs_f64());
+        return format!("{address} took the connection but did not answer within {} s", timeout.as_secs_f64());
     }
     let cause = deepest(error);
     if let Some(says) = tls::trouble(&cause) {

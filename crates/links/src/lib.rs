@@ -17,7 +17,7 @@ use tokio::sync::Notify;
 use tokio::sync::futures::Notified;
 use wirewatch_core::Digest;
 use wirewatch_core::broker::Broker;
-use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith};
+use wirewatch_core::connection::{Auth, AuthMethod, Connection, ConnectionKind, Http, RepeatRule};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Effect, Outcome, Work};
 use wirewatch_engine::Links;
@@ -95,8 +95,8 @@ impl Outside {
     ///
     /// # Errors
     /// A sentence when its secret is not set.
-    fn credentials(&self, sign_in: Option<&SignIn>) -> Result<Option<Credentials>, String> {
-        let Some(SignIn { secret: name, with }) = sign_in else { return Ok(None) };
+    fn credentials(&self, auth: Option<&Auth>) -> Result<Option<Credentials>, String> {
+        let Some(Auth { secret: name, with }) = auth else { return Ok(None) };
         let secret = self.secret(name)?;
         Ok(Some(Credentials { with: with.clone(), secret }))
     }
@@ -114,9 +114,9 @@ impl Outside {
         let certificate = http.certificate.as_ref().map(|name| self.secret(name)).transpose()?;
         let (authority, proxy) = (http.authority.as_deref(), http.proxy.as_deref());
         let client = self.callers.with(Means { authority, certificate: certificate.as_deref(), proxy })?;
-        let mut credentials = self.credentials(http.sign_in.as_ref())?;
-        if let Some(Credentials { with: SignInWith::ClientCredentials(request), secret }) = &mut credentials {
-            *secret = self.tokens.get(&client, request, secret, http.wait).await?;
+        let mut credentials = self.credentials(http.auth.as_ref())?;
+        if let Some(Credentials { with: AuthMethod::ClientCredentials(request), secret }) = &mut credentials {
+            *secret = self.tokens.get(&client, request, secret, http.timeout).await?;
         }
         Ok((client, credentials))
     }
@@ -127,10 +127,10 @@ impl Outside {
             Ok(caller) => caller,
             Err(says) => return Outcome::Held { says, status: 0 },
         };
-        let Http { address, wait, .. } = http;
-        let request = http::Request { address, wait: *wait, method, path, body, key: work.key, credentials };
+        let Http { address, timeout, .. } = http;
+        let request = http::Request { address, timeout: *timeout, method, path, body, key: work.key, credentials };
         let outcome = http::call(&client, &request, rule).await;
-        if let (401, Some(SignIn { secret, with: SignInWith::ClientCredentials(token) })) = (outcome.status(), &http.sign_in)
+        if let (401, Some(Auth { secret, with: AuthMethod::ClientCredentials(token) })) = (outcome.status(), &http.auth)
             && let Ok(secret) = self.secret(secret)
         {
             self.tokens.forget(token, &secret);
@@ -143,14 +143,14 @@ impl Outside {
     /// # Errors
     /// A sentence when its secret is not set.
     pub fn access(&self, broker: &Broker) -> Result<Access, String> {
-        let credentials = self.credentials(broker.sign_in.as_ref())?;
+        let credentials = self.credentials(broker.auth.as_ref())?;
         let user = credentials.and_then(|Credentials { with, secret }| match with {
-            SignInWith::Plain { user } => Some((user, secret)),
-            SignInWith::Bearer
-            | SignInWith::Basic { .. }
-            | SignInWith::Header { .. }
-            | SignInWith::Query { .. }
-            | SignInWith::ClientCredentials(_) => None,
+            AuthMethod::Plain { user } => Some((user, secret)),
+            AuthMethod::Bearer
+            | AuthMethod::Basic { .. }
+            | AuthMethod::Header { .. }
+            | AuthMethod::Query { .. }
+            | AuthMethod::ClientCredentials(_) => None,
         });
         Ok(Access { user })
     }
@@ -180,12 +180,12 @@ impl Outside {
         match &connection.kind {
             ConnectionKind::Http(http) => {
                 let (client, credentials) = self.caller(http).await?;
-                http::test(&client, &http.address, http.look_at.as_deref(), http.wait, credentials.as_ref()).await
+                http::test(&client, &http.address, http.probe.as_deref(), http.timeout, credentials.as_ref()).await
             }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)?).await,
             ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
             ConnectionKind::Incidents => Ok("it tells of what happens in this service; there is nothing to reach".to_owned()),
-            ConnectionKind::Webhook(_) => Ok("it is called by the other side; fire a call there to test it".to_owned()),
+            ConnectionKind::Webhook(_) => Ok("it is called by the other side; submit a call there to test it".to_owned()),
         }
     }
 }

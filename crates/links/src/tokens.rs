@@ -40,7 +40,7 @@ impl Tokens {
         client: &reqwest::Client,
         request: &TokenRequest,
         secret: &str,
-        wait: Duration,
+        timeout: Duration,
     ) -> Result<String, String> {
         let name = Self::name(request, secret);
         if let Some((token, until)) = self.known.lock().expect("no holder panics").get(&name)
@@ -52,7 +52,7 @@ impl Tokens {
         let mut form = vec![("grant_type", "client_credentials")];
         form.extend((!scope.is_empty()).then_some(("scope", scope.as_str())));
         let told = |says: String| format!("no token from {token_at}: {says}");
-        let asked = client.post(token_at).basic_auth(who, Some(secret)).timeout(wait).form(&form).send().await;
+        let asked = client.post(token_at).basic_auth(who, Some(secret)).timeout(timeout).form(&form).send().await;
         let response = asked.map_err(|error| told(super::http::deepest(&error.without_url())))?;
         let status = response.status().as_u16();
         if status == 400 || status == 401 {

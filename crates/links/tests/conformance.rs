@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use wirewatch_core::broker::Broker;
-use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith};
+use wirewatch_core::connection::{Auth, AuthMethod, Connection, ConnectionKind, Http, RepeatRule};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Effect, Post};
 use wirewatch_links::{Outside, Secrets};
@@ -97,7 +97,7 @@ struct OfHttp {
 
 impl OfHttp {
     fn at(address: &str) -> Connection {
-        let http = Http { address: format!("http://{address}"), wait: Duration::from_secs(5), ..Http::default() };
+        let http = Http { address: format!("http://{address}"), timeout: Duration::from_secs(5), ..Http::default() };
         connection(ConnectionKind::Http(Box::new(http)))
     }
 }
@@ -141,11 +141,11 @@ struct OfBroker(TestBroker);
 
 impl OfBroker {
     fn at(&self, address: &str) -> Connection {
-        let with = SignInWith::Plain { user: self.0.user.clone() };
+        let with = AuthMethod::Plain { user: self.0.user.clone() };
         let broker = Broker {
             address: address.to_owned(),
-            wait: Duration::from_secs(5),
-            sign_in: Some(SignIn { secret: "broker".into(), with }),
+            timeout: Duration::from_secs(5),
+            auth: Some(Auth { secret: "broker".into(), with }),
             queues: Vec::new(),
             exchanges: Vec::new(),
         };

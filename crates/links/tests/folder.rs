@@ -8,7 +8,7 @@ use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Effect, Outcome, Work};
 use wirewatch_engine::Links;
 use wirewatch_links::Outside;
-use wirewatch_links::folder::{move_aside, test, write};
+use wirewatch_links::folder::{move_away, test, write};
 
 fn names(folder: &Path) -> Vec<String> {
     let mut names: Vec<String> =
@@ -106,9 +106,9 @@ fn a_move_keeps_both_files_where_names_meet() {
     let folder = tempfile::tempdir().unwrap();
     let (from, to) = (folder.path().join("from"), folder.path().join("to"));
     fs::write(&from, "1").unwrap();
-    move_aside(&from, &to).unwrap();
+    move_away(&from, &to).unwrap();
     fs::write(&from, "2").unwrap();
-    assert!(move_aside(&from, &to).is_err());
+    assert!(move_away(&from, &to).is_err());
     assert_eq!((fs::read(&from).unwrap(), fs::read(&to).unwrap()), (b"2".to_vec(), b"1".to_vec()));
 }
 

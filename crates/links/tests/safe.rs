@@ -14,7 +14,7 @@ use tokio::net::TcpListener;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio_rustls::TlsAcceptor;
 use wirewatch_core::Digest;
-use wirewatch_core::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith, TokenRequest};
+use wirewatch_core::connection::{Auth, AuthMethod, Connection, ConnectionKind, Http, RepeatRule, TokenRequest};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Effect, Outcome, Work};
 use wirewatch_engine::Links;
@@ -142,7 +142,7 @@ impl Scene {
         Connection {
             name: "erp".into(),
             title: "ERP".into(),
-            kind: ConnectionKind::Http(Box::new(Http { wait: Duration::from_secs(10), ..http })),
+            kind: ConnectionKind::Http(Box::new(Http { timeout: Duration::from_secs(10), ..http })),
             repeat: RepeatRule::Key,
             in_flight: 1,
             per_minute: None,
@@ -250,8 +250,8 @@ async fn a_token_is_asked_for_once_kept_and_renewed_when_it_is_not_accepted() {
         })
         .await;
     let token = TokenRequest { token_at: format!("http://{tokens}/token"), client: "quillhaven".into(), scope: "orders".into() };
-    let sign_in = Some(SignIn { secret: "erp-client".into(), with: SignInWith::ClientCredentials(Box::new(token)) });
-    let http = Http { address: format!("http://{erp}"), sign_in, ..Http::default() };
+    let auth = Some(Auth { secret: "erp-client".into(), with: AuthMethod::ClientCredentials(Box::new(token)) });
+    let http = Http { address: format!("http://{erp}"), auth, ..Http::default() };
     scene.secrets.set("erp-client", "s3cret");
 
     assert!(matches!(scene.call(&http).await, Outcome::Held { status: 401, .. }), "the first token is not accepted");
@@ -269,8 +269,8 @@ async fn a_token_is_asked_for_once_kept_and_renewed_when_it_is_not_accepted() {
     let refusing = async |line: &'static str, body: &'static str| {
         let (tokens, _asked) = server(None, move |_| answered(line, body)).await;
         let token = TokenRequest { token_at: format!("http://{tokens}"), client: "quillhaven".into(), scope: String::new() };
-        let sign_in = Some(SignIn { secret: "erp-client".into(), with: SignInWith::ClientCredentials(Box::new(token)) });
-        scene.test(&Http { sign_in, ..http.clone() }).await.unwrap_err()
+        let auth = Some(Auth { secret: "erp-client".into(), with: AuthMethod::ClientCredentials(Box::new(token)) });
+        scene.test(&Http { auth, ..http.clone() }).await.unwrap_err()
     };
     assert!(refusing("401 No", "{}").await.contains("quillhaven or its secret is not known there"));
     assert!(refusing("500 Oh", "{}").await.contains("it answers 500"));

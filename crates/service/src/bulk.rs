@@ -165,7 +165,7 @@ async fn act_on(app: &App, row: &BulkActRow, act: &Act, message: MessageId) -> R
     let Some(stored) = stored else {
         return Ok(Some(refusal(message, String::new(), "it is not stored any more".to_owned())));
     };
-    if stored.state != MessageState::Aside.as_str() {
+    if stored.state != MessageState::Failed.as_str() {
         return Ok(Some(refusal(message, stored.key, format!("it no longer needs attention: it is {}", stored.state))));
     }
     match app.engine.act(message, act.clone(), &row.by_whom, &row.why).await {

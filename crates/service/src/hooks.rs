@@ -13,7 +13,7 @@
 //! | more in a second than the connection allows, calls that are not believed apart | 429 |
 //! | held by a person, work enough, database away | 503 with `Retry-After`: the sender keeps it |
 //! | there are too many bodies at a time, and this one has been coming longest | 503 with `Retry-After` |
-//! | at the address of a tray | 200 once it is in the tray; 404 when the tray is closed by then |
+//! | at the address of a capture | 200 once it is in the capture; 404 when the capture is closed by then |
 
 mod doors;
 mod room;
@@ -21,9 +21,9 @@ mod room;
 pub use doors::Doors;
 
 use crate::api::problem::Problem;
+use crate::captures::tapped;
 use crate::listen::Client;
 use crate::run::App;
-use crate::trays::tapped;
 use axum::body::{Body, Bytes, HttpBody};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
@@ -45,8 +45,8 @@ use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
 
 /// What the addresses of webhooks begin with.
 pub const PREFIX: &str = "/in/";
-/// Largest body that a tray keeps, in bytes.
-const TRAY_LARGEST: u64 = 1 << 20;
+/// Largest body that a capture keeps, in bytes.
+const CAPTURE_LARGEST: u64 = 1 << 20;
 /// What a call is told that is in custody and not looked at yet.
 const KEPT: &str = "kept: many calls come at a time, and this one is worked on as soon as fewer do";
 /// How long a whole call may take to come.
@@ -70,7 +70,7 @@ pub async fn receive(
         Some((connection, webhook))
     });
     let Some((connection, webhook)) = found else {
-        return into_tray(&app, &path, &method, &uri, &headers, body).await;
+        return into_capture(&app, &path, &method, &uri, &headers, body).await;
     };
     match take(&app, &client, connection, webhook, &method, &headers, body).await {
         Ok(answer) => answer,
@@ -90,13 +90,13 @@ pub async fn receive(
     }
 }
 
-/// A call at the address of a tray: whatever it is, it is kept and answered 200.
-async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &HeaderMap, body: Body) -> Response {
+/// A call at the address of a capture: whatever it is, it is kept and answered 200.
+async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers: &HeaderMap, body: Body) -> Response {
     let now = SystemClock.now();
-    if app.trays.read(path, now, |_| ()).is_none() {
+    if app.captures.read(path, now, |_| ()).is_none() {
         return Problem::not_found("no webhook is at this address").into_response();
     }
-    let (body, _share) = match read(&app.doors.room, headers, body, TRAY_LARGEST).await {
+    let (body, _share) = match read(&app.doors.room, headers, body, CAPTURE_LARGEST).await {
         Ok(read) => read,
         Err(Refusal { status, says, .. }) => return Problem::new(status, says).into_response(),
     };
@@ -105,13 +105,13 @@ async fn into_tray(app: &App, path: &str, method: &Method, uri: &Uri, headers: &
             if is_credential(name.as_str()) { "…".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
         (name.to_string(), Value::from(value))
     });
-    // The body took its time: the tray's may be over.
+    // The body took its time: the capture's may be over.
     match tapped::keep(app, path, format!("{method} {uri}"), told.collect(), &body).await {
         Ok(true) => {}
-        Ok(false) => return Problem::not_found("the tray at this address is closed").into_response(),
+        Ok(false) => return Problem::not_found("the capture at this address is closed").into_response(),
         Err(error) => return Problem::from(error).into_response(),
     }
-    (StatusCode::OK, Json(json!({ "says": "kept in a tray, to be looked at" }))).into_response()
+    (StatusCode::OK, Json(json!({ "says": "kept in a capture, to be looked at" }))).into_response()
 }
 
 /// Whether a header of that name, in lower case, lets its bearer in: that is not for every eye. What a signature says of
@@ -165,14 +165,14 @@ async fn take(
     }
     match app.engine.closed(&[&connection.name]) {
         Some(Why::Held) => {
-            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the connection is held by a person", 60));
+            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "a person has put the connection on hold", 60));
         }
         Some(Why::Full { .. }) => {
             return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "there is more work than room at present", 2));
         }
         None => {}
     }
-    too_large(headers, webhook.largest)?;
+    too_large(headers, webhook.max_body)?;
     if body.is_end_stream() {
         return checks();
     }
@@ -181,7 +181,7 @@ async fn take(
     if let Some(signature) = &webhook.signature {
         signature.check_headers(&find, now).map_err(forged)?;
     }
-    let (body, _share) = read(&app.doors.room, headers, body, webhook.largest).await?;
+    let (body, _share) = read(&app.doors.room, headers, body, webhook.max_body).await?;
     if body.is_empty() {
         return checks();
     }

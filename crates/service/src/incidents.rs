@@ -138,10 +138,10 @@ fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
     match (event.kind.as_str(), event.state.as_str()) {
         ("hold", state @ ("held" | "free")) => {
             // A sentence of its own: people read it far from the console.
-            let what = if state == "held" { What::Held } else { What::Free };
+            let what = if state == "held" { What::OnHold } else { What::Resumed };
             let same = format!("{} {} {}", what.as_str(), event.step, event.at.0);
             let told = |title: &str| match what {
-                What::Held => format!("{title} is held: {says}"),
+                What::OnHold => format!("{title} is on hold: {says}"),
                 _ => format!("{title} is in use again"),
             };
             match Before::of(&event.step) {
@@ -160,17 +160,17 @@ fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
             }
         }
         // One that tells of incidents itself tells nobody that it cannot: it would tell of that, too.
-        ("message", "aside") if !tells(workspace, &event.flow) => Some(Incident {
+        ("message", "failed") if !tells(workspace, &event.flow) => Some(Incident {
             flow: event.flow.clone(),
             step: event.step.clone(),
             partner: event.partner.clone(),
             key: event.key.clone(),
             id: event.id.to_string(),
             says,
-            same: format!("aside {} {}", event.id, event.at.0),
-            ..blank(What::Aside, event.at)
+            same: format!("failed {} {}", event.id, event.at.0),
+            ..blank(What::Failed, event.at)
         }),
-        ("arrival", "aside") => Some(Incident {
+        ("arrival", "failed") => Some(Incident {
             connection: event.step.clone(),
             partner: event.partner.clone(),
             key: event.key.clone(),

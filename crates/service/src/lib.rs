@@ -5,6 +5,7 @@
 pub mod access;
 pub mod api;
 mod bulk;
+mod captures;
 mod console;
 mod disk;
 mod error;
@@ -22,7 +23,6 @@ mod sealed;
 mod secrets;
 mod supervised;
 mod together;
-mod trays;
 pub mod view;
 
 pub use error::ServeError;

@@ -3,10 +3,10 @@
 use std::sync::{Arc, Mutex};
 use tokio::sync::broadcast::{Receiver, error::RecvError};
 use wirewatch_core::Timestamp;
-use wirewatch_core::meter::{Figures, Knot, Meter, Point};
+use wirewatch_core::meter::{Figures, FlowStep, Meter, Point};
 use wirewatch_journal::{Event, FeedRow};
 
-/// The last minute of every knot; cloning shares it.
+/// The last minute of every step; cloning shares it.
 #[derive(Debug, Clone, Default)]
 pub struct Meters(Arc<Mutex<Meter>>);
 
@@ -28,7 +28,7 @@ impl Meters {
             return;
         }
         let mut meter = self.0.lock().expect("no holder panics");
-        let mut count = |point, took| meter.count(Knot { flow: event.flow.clone(), point }, took, event.at);
+        let mut count = |point, took| meter.count(FlowStep { flow: event.flow.clone(), point }, took, event.at);
         if event.began() {
             count(Point::Begun, None);
         }
@@ -40,8 +40,8 @@ impl Meters {
         }
     }
 
-    /// What every knot saw in the minute before `now`.
-    pub fn read(&self, now: Timestamp) -> std::collections::BTreeMap<Knot, Figures> {
+    /// What every step saw in the minute before `now`.
+    pub fn read(&self, now: Timestamp) -> std::collections::BTreeMap<FlowStep, Figures> {
         self.0.lock().expect("no holder panics").read(now)
     }
 }

@@ -3,6 +3,7 @@
 use crate::access::{Sessions, Token};
 use crate::api;
 use crate::bulk::{self, BulkActs};
+use crate::captures::{Captures, tapped};
 use crate::error::ServeError;
 use crate::hooks::Doors;
 use crate::incidents;
@@ -15,7 +16,6 @@ use crate::sealed;
 use crate::secrets::Secrets;
 use crate::supervised::restarted;
 use crate::together;
-use crate::trays::{Trays, tapped};
 use std::future::Future;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -94,7 +94,7 @@ pub struct App {
     pub public: String,
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
-    pub trays: Trays,
+    pub captures: Captures,
     pub bulk_acts: BulkActs,
     /// The newest release that cannot be read here; told once.
     pub passed_over: AtomicI64,
@@ -185,7 +185,7 @@ pub async fn serve(
         public: config.public.clone().unwrap_or_else(|| format!("http://{address}")).trim_end_matches('/').to_owned(),
         secrets,
         doors: Doors::default(),
-        trays: Trays::default(),
+        captures: Captures::default(),
         bulk_acts: BulkActs::default(),
         passed_over: AtomicI64::new(0),
         draining: AtomicBool::new(false),
@@ -265,7 +265,7 @@ fn follow(app: &Arc<App>, [counted, told]: [Receiver<Arc<FeedRow>>; 2]) -> JoinS
     restart!("acts on many messages", |app| bulk::follow(app));
     restart!("listening for silence", |app| incidents::listen(app));
     restart!("events of other processes", |app| async move { app.journal.overhear().await });
-    restart!("orders along their milestones", |app| async move { app.journal.fold_trails().await });
+    restart!("orders along their milestones", |app| async move { app.journal.fold_timelines().await });
     tasks
 }
 

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use wirewatch_service::view::{ActRequest, ActResult, DocumentView};
 
-/// Correct a message's document and send it again
+/// Correct the document of a message and resend it
 ///
 /// Opens the document in $EDITOR, or takes it from a file. It is checked before it goes; with faults nothing is done.
 #[derive(Debug, clap::Args)]
@@ -19,10 +19,10 @@ pub struct AmendArgs {
     /// Write the document to this file, to correct it there; nothing else is done
     #[arg(long, value_name = "FILE", conflicts_with = "file")]
     save: Option<PathBuf>,
-    /// What to do with steps that were done before: ask where the request differs, keep their answers, or do them again
+    /// Completed steps whose request has changed: ask, keep their answers, or run them again (`again` runs all steps again)
     #[arg(long, default_value = "ask", value_parser = ["ask", "keep", "again"])]
     answers: String,
-    /// Why, for the record
+    /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
 }

@@ -4,7 +4,7 @@ use crate::terminal::outln;
 use crate::{show, ui};
 use wirewatch_service::view::Arrivals;
 
-/// List what came in, newest first
+/// List arrivals, newest first
 #[derive(Debug, clap::Args)]
 pub struct ArrivalsArgs {
     /// Only this connection
@@ -13,7 +13,7 @@ pub struct ArrivalsArgs {
     /// Only this partner
     #[arg(long, default_value = "")]
     partner: String,
-    /// Only this verdict: taken, unfolding, repeat, refused or aside
+    /// Only this verdict: received, splitting, duplicate, rejected, failed or resolved
     #[arg(long, default_value = "")]
     verdict: String,
     #[command(flatten)]

@@ -12,15 +12,15 @@ use std::sync::Arc;
 use wirewatch_core::amend::{in_envelope, restore};
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::Takes;
-use wirewatch_core::outline::Written;
+use wirewatch_core::schema::Written;
 use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, Masked, mask, mask_json};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::Delimiters;
 use wirewatch_service::view::{DocumentView, Story};
 
-/// Try the workspace's cases: does what comes out equal what is expected?
+/// Run the workspace's own tests: each case compares a result with the expected one
 ///
-/// Needs no running service. Exit code 1 when one does not hold.
+/// Needs no running service. Exit code 1 when one fails.
 #[derive(Debug, clap::Args)]
 pub struct CasesArgs {
     /// The cases to try; all of them where none is named
@@ -39,7 +39,7 @@ pub struct CasesArgs {
     json: bool,
 }
 
-/// Make cases
+/// Make a case from a message or a document
 #[derive(Debug, clap::Args)]
 pub struct CaseArgs {
     #[command(subcommand)]
@@ -106,7 +106,7 @@ pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
         return if unreadable == 0 { Ok(()) } else { Err(CommandError::Found) };
     }
     if !args.json {
-        outln!("{}: {} held, {failed} did not", ui::count(cases.len(), "case"), cases.len() - failed);
+        outln!("{}: {} passed, {failed} failed", ui::count(cases.len(), "case"), cases.len() - failed);
     }
     if failed == 0 { Ok(()) } else { Err(CommandError::Found) }
 }
@@ -133,7 +133,7 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
         outln!("{word}  {}{fill}{}", paint(ui::BOLD, &case.name), paint(ui::DIM, says));
     };
     match outcome {
-        Ok(checked) if checked.holds() => line(ui::GOOD, "held", &case.says),
+        Ok(checked) if checked.holds() => line(ui::GOOD, "passed", &case.says),
         Ok(checked) if !checked.expected => {
             line(ui::WAIT, "new", "nothing is expected yet; --accept takes this:");
             let text = serde_json::to_string_pretty(&checked.came).unwrap_or_default();
@@ -144,7 +144,7 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
             compare::show(&checked.differences, "    ");
         }
         Err(error) => {
-            line(ui::BAD, "failed", &case.says);
+            line(ui::BAD, "broken", &case.says);
             outln!("    {error}");
         }
     }
@@ -153,9 +153,9 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
 fn as_json(case: &Case, outcome: &Outcome) -> Value {
     match outcome {
         Ok(checked) => json!({
-            "case": case.name, "holds": checked.holds(), "expected": checked.expected, "differences": checked.differences,
+            "case": case.name, "passed": checked.holds(), "expected": checked.expected, "differences": checked.differences,
         }),
-        Err(error) => json!({ "case": case.name, "holds": false, "error": error.to_string() }),
+        Err(error) => json!({ "case": case.name, "passed": false, "error": error.to_string() }),
     }
 }
 
@@ -245,18 +245,18 @@ fn as_given(arrived: &[u8], amended: &DocumentView) -> Result<Vec<u8>, CommandEr
 /// The document and its answers with personal data masked.
 fn masked(workspace: &Workspace, flow: &str, bytes: &[u8], answers: &mut Answers) -> Result<Masked, CommandError> {
     let intake = workspace.flows.get(flow).and_then(|flow| flow.intakes.first());
-    let outline = intake.and_then(|intake| {
+    let schema = intake.and_then(|intake| {
         let written = match &intake.form {
-            Form::Outlined { written, .. } => *written,
+            Form::Shaped { written, .. } => *written,
             Form::Json | Form::X12 { .. } | Form::Bytes => Written::Json,
         };
         match &intake.takes {
-            Takes::Json(name) => Some((&**workspace.outlines.get(name)?, written)),
+            Takes::Json(name) => Some((&**workspace.schemas.get(name)?, written)),
             Takes::X12(_) | Takes::Text => None,
         }
     });
     let mut masked =
-        mask(bytes, outline).map_err(|says| CommandError::Failed(format!("the document cannot be masked: {says}")))?;
+        mask(bytes, schema).map_err(|says| CommandError::Failed(format!("the document cannot be masked: {says}")))?;
     for (step, answer) in answers {
         let mut what = BTreeMap::new();
         mask_json(&mut answer.body, &mut what);

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use wirewatch_core::workspace::{Workspace, environments};
 use wirewatch_core::{Finding, Severity};
 
-/// Check a workspace: every finding with its place and the nearest name
+/// Check the files of a workspace: each error with its place and what to change
 ///
 /// Needs no running service. Exit code 1 when there are errors.
 #[derive(Debug, clap::Args)]

@@ -5,7 +5,7 @@ use crate::ui::{self, cell, span, styled, tone};
 use serde_json::{Value, json};
 use wirewatch_service::view::{ConnectionView, FileFault, QueueView};
 
-/// List the connections; test, hold or free one
+/// List the connections; test, probe, hold or resume one
 #[derive(Debug, clap::Args)]
 pub struct ConnectionArgs {
     #[command(subcommand)]
@@ -20,24 +20,24 @@ enum ConnectionAct {
         #[arg(long)]
         json: bool,
     },
-    /// Really reach a connection, changing nothing there
+    /// Test a connection with a real request that changes nothing there
     Test {
         connection: String,
         /// Print as JSON
         #[arg(long)]
         json: bool,
     },
-    /// Let the next message look at once whether a held connection is of use again
-    Look { connection: String },
-    /// Take nothing from a connection and send nothing to it, until it is freed
+    /// Send the next message to a connection on hold at once, to see whether it answers again
+    Probe { connection: String },
+    /// Put a connection on hold: nothing is taken from it and nothing sent to it until it is resumed
     Hold {
         connection: String,
         /// Why, for the others
         #[arg(long, value_name = "WORDS")]
         why: String,
     },
-    /// Free a held connection, whoever held it
-    Free { connection: String },
+    /// Resume a connection that is on hold, whoever put it there
+    Resume { connection: String },
 }
 
 pub async fn run(client: &ClientArgs, args: &ConnectionArgs) -> Result<(), CommandError> {
@@ -45,9 +45,9 @@ pub async fn run(client: &ClientArgs, args: &ConnectionArgs) -> Result<(), Comma
     match &args.act {
         ConnectionAct::List { json } => list(&client, *json).await,
         ConnectionAct::Test { connection, json } => test(&client, connection, *json).await,
-        ConnectionAct::Look { connection } => act(&client, connection, "look", &json!({})).await,
+        ConnectionAct::Probe { connection } => act(&client, connection, "probe", &json!({})).await,
         ConnectionAct::Hold { connection, why } => act(&client, connection, "hold", &json!({ "why": why })).await,
-        ConnectionAct::Free { connection } => act(&client, connection, "free", &json!({})).await,
+        ConnectionAct::Resume { connection } => act(&client, connection, "resume", &json!({})).await,
     }
 }
 
@@ -69,8 +69,8 @@ async fn test(client: &Client, connection: &str, json: bool) -> Result<(), Comma
 async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Result<(), CommandError> {
     let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
     match view.held {
-        Some(held) if held.by.is_empty() => outln!("{connection} is held: {}; the next message looks now", held.says),
-        Some(held) => outln!("{connection} is held by {}: {}", held.by, held.says),
+        Some(held) if held.by.is_empty() => outln!("{connection} is on hold: {}; the next message probes it now", held.says),
+        Some(held) => outln!("{connection} was put on hold by {}: {}", held.by, held.says),
         None => outln!("{connection} is not held"),
     }
     Ok(())
@@ -84,7 +84,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     }
     let row = |connection: &ConnectionView| {
         let state = match &connection.held {
-            Some(held) => styled(tone("held"), format!("held {}: {}", span(&held.since, None), held.says)),
+            Some(held) => styled(tone("held"), format!("on hold {}: {}", span(&held.since, None), held.says)),
             None => styled(tone("free"), "in use"),
         };
         vec![cell(&connection.name), cell(&connection.kind), cell(&connection.place), cell(connection.used_by.join(", ")), state]

@@ -6,7 +6,7 @@ use crate::ui::{self, DIM, paint, tone};
 use std::path::PathBuf;
 use wirewatch_service::view::{EnvironmentView, FileView, Release, WorkspaceFiles};
 
-/// Make a workspace the current release
+/// Deploy a workspace: it becomes the current release
 ///
 /// Shows what it changes. With errors in it nothing changes: the current release goes on running. A copy that is older
 /// than what runs is refused, file by file.
@@ -64,7 +64,7 @@ pub fn changes(changes: &[FileView]) {
     for FileView { file, what, added, removed } in changes {
         let style = match what.as_str() {
             "new" => tone("done"),
-            "gone" => tone("aside"),
+            "gone" => tone("failed"),
             _ => tone("retrying"),
         };
         let lines = paint(DIM, format!("+{added} -{removed}"));

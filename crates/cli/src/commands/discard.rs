@@ -5,16 +5,16 @@ use crate::terminal::{errln, outln};
 use crate::{show, ui};
 use wirewatch_service::view::{ActRequest, ActResult, Arrival, Why};
 
-/// Which messages: some by id, or all that stand aside for one reason.
+/// Which messages: some by id, or all that failed for one reason.
 #[derive(Debug, clap::Args)]
 pub struct Target {
     /// Ids of messages
     #[arg(required_unless_present = "reason", conflicts_with = "reason")]
     pub messages: Vec<String>,
-    /// All that stand aside for this reason, as `wirewatch reasons` shows it
+    /// All messages that failed for this reason: an id of `wirewatch reasons`
     #[arg(long, value_name = "REASON")]
     pub reason: Option<String>,
-    /// Show which messages it would be; do nothing
+    /// Show which messages are meant; do nothing
     #[arg(long)]
     pub preview: bool,
     /// Do not wait for the end: the service continues in the background
@@ -25,17 +25,17 @@ pub struct Target {
     pub json: bool,
 }
 
-/// Stop messages for good, or settle an arrival that could not be taken
+/// Discard messages, or failed arrivals
 ///
-/// Nothing of them is lost: they stay in the records with who discarded them and why.
+/// Discarded messages stay in the history, with who discarded them and why.
 #[derive(Debug, clap::Args)]
 pub struct DiscardArgs {
     #[command(flatten)]
     target: Target,
-    /// The ids are those of arrivals that stand aside
+    /// The ids are those of failed arrivals
     #[arg(long, conflicts_with_all = ["reason", "preview"])]
     arrivals: bool,
-    /// Why, for the record
+    /// Why: stored with the act
     #[arg(long)]
     why: String,
 }

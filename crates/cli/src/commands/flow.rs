@@ -4,11 +4,11 @@ use crate::terminal::outln;
 use crate::ui::{self, cell, clock, number, span, styled, table, tone};
 use serde_json::json;
 use std::time::Duration;
-use wirewatch_service::view::{PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Strands, Why};
+use wirewatch_service::view::{Overview, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Why};
 
-/// List the flows; pause one, let it go on, or record more of it for a time
+/// List the flows; pause or resume one, or record more of it for a time
 ///
-/// What comes in for a paused flow is taken and waits; nothing of it goes on until it is resumed.
+/// Arrivals of a paused flow are stored and wait; none of its messages continues until it is resumed.
 #[derive(Debug, clap::Args)]
 pub struct FlowArgs {
     #[command(subcommand)]
@@ -51,16 +51,16 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
     let client = client.client()?;
     match &args.act {
         FlowAct::List { json } => {
-            let strands: Strands = client.get("/api/strands", &[]).await?;
+            let lines: Overview = client.get("/api/overview", &[]).await?;
             if *json {
-                ui::json(&strands.strands);
+                ui::json(&lines.lines);
                 return Ok(());
             }
-            let row = |strand: &wirewatch_service::view::Strand| {
-                let count = |of: fn(&wirewatch_service::view::Knot) -> i64| strand.knots.iter().map(of).sum::<i64>();
-                let unfinished = count(|knot| knot.moving + knot.waiting + knot.retrying);
-                let held = strand.knots.iter().find_map(|knot| knot.held.as_ref());
-                let state = match (&strand.paused, held) {
+            let row = |line: &wirewatch_service::view::FlowLine| {
+                let count = |of: fn(&wirewatch_service::view::FlowStep) -> i64| line.steps.iter().map(of).sum::<i64>();
+                let unfinished = count(|step| step.running + step.waiting + step.retrying);
+                let held = line.steps.iter().find_map(|step| step.held.as_ref());
+                let state = match (&line.paused, held) {
                     (Some(paused), _) => {
                         styled(tone("held"), format!("paused by {} {}: {}", paused.by, span(&paused.since, None), paused.says))
                     }
@@ -69,19 +69,19 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
                     }
                     (None, None) => styled(tone("free"), "runs"),
                 };
-                let recorded = strand.recorded.as_ref();
+                let recorded = line.recorded.as_ref();
                 let recorded = recorded.map_or_else(String::new, |one| format!("{} until {}", one.depth, clock(&one.until)));
                 vec![
-                    cell(&strand.flow),
-                    cell(&strand.title),
+                    cell(&line.flow),
+                    cell(&line.title),
                     number(unfinished),
-                    number(count(|knot| knot.aside)),
+                    number(count(|step| step.failed)),
                     state,
                     cell(recorded),
                 ]
             };
-            let rows: Vec<_> = strands.strands.iter().map(row).collect();
-            table(&["FLOW", "TITLE", "UNFINISHED", "ASIDE", "STATE", "RECORDED"], &rows);
+            let rows: Vec<_> = lines.lines.iter().map(row).collect();
+            table(&["FLOW", "TITLE", "UNFINISHED", "FAILED", "STATE", "RECORDED"], &rows);
         }
         FlowAct::Pause { flow, why } => {
             let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/pause"), &Why { why: why.clone() }).await?;

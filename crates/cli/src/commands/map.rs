@@ -12,7 +12,7 @@ use wirewatch_core::trial::{Given, given_to_map, misfits};
 use wirewatch_core::workspace::{Workspace, digest};
 use wirewatch_service::view::{MapStory, MapView};
 
-/// Propose a map, try it on a document, take over a draft made in the console
+/// Propose a map, run it on a document, apply a draft from the console
 ///
 /// Needs no running service, but for the drafts it keeps.
 #[derive(Debug, clap::Args)]
@@ -43,14 +43,14 @@ struct TakeArgs {
     workspace: PathBuf,
 }
 
-/// Propose a map between two outlines: rules to read and edit, each with how sure it is and why
+/// Propose a map between two schemas: rules to read and edit, each with how sure it is and why
 ///
 /// Nothing is applied: with --name it becomes a file of the workspace, otherwise it is printed.
 #[derive(Debug, clap::Args)]
 struct ProposeArgs {
-    /// Outline of the source: x12/004010/850, or a name
+    /// Schema of the source: x12/004010/850, or a name
     from: String,
-    /// Outline of the target
+    /// Schema of the target
     to: String,
     /// What to call it: maps/NAME.toml
     #[arg(long)]
@@ -134,7 +134,7 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
     let workspace = local::workspace(&args.workspace)?;
     for name in [&args.from, &args.to] {
         if workspace.shape(name).is_none() {
-            return Err(local::unknown(&args.workspace, "outline", name, workspace.outlines.keys().map(String::as_str)));
+            return Err(local::unknown(&args.workspace, "schema", name, workspace.schemas.keys().map(String::as_str)));
         }
     }
     let proposal = propose(&workspace, &args.from, &args.to).map_err(CommandError::Failed)?;

@@ -2,9 +2,11 @@
 
 use std::time::Duration;
 
+pub mod accept;
 pub mod amend;
 pub mod arrivals;
 pub mod bulk;
+pub mod capture;
 pub mod cases;
 pub mod check;
 pub mod compare;
@@ -12,24 +14,22 @@ pub mod connection;
 pub mod console;
 pub mod deploy;
 pub mod discard;
+pub mod dry_run;
 pub mod edi;
-pub mod fire;
 pub mod flow;
-pub mod let_through;
 pub mod map;
 pub mod messages;
 pub mod orders;
-pub mod outline;
 pub mod reasons;
-pub mod rehearse;
 pub mod releases;
 pub mod resend;
+pub mod schema;
 pub mod secret;
 pub mod serve;
 pub mod show_command;
 pub mod status;
+pub mod submit;
 pub mod table;
-pub mod tray;
 pub mod watch;
 
 /// A span of time as an argument.

@@ -7,9 +7,9 @@ use wirewatch_service::view::{OrderStory, Orders};
 /// List orders along their milestones, newest first
 #[derive(Debug, clap::Args)]
 pub struct OrdersArgs {
-    /// Only this course
+    /// Only this plan
     #[arg(long, default_value = "")]
-    course: String,
+    plan: String,
     /// Only this partner
     #[arg(long, default_value = "")]
     partner: String,
@@ -32,7 +32,7 @@ pub struct OrderArgs {
 
 pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandError> {
     let query = [
-        ("course", args.course.clone()),
+        ("plan", args.plan.clone()),
         ("partner", args.partner.clone()),
         ("state", args.state.clone()),
         ("before", args.page.before.clone()),

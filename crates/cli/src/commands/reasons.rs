@@ -4,7 +4,7 @@ use crate::terminal::outln;
 use crate::ui::{self, DIM, cell, number, span, styled};
 use wirewatch_service::view::Reason;
 
-/// List why messages stand aside, and how many for each reason
+/// List why messages failed, with the number of messages for each reason
 #[derive(Debug, clap::Args)]
 pub struct ReasonsArgs {
     /// Print as JSON
@@ -17,7 +17,7 @@ pub async fn run(client: &ClientArgs, args: &ReasonsArgs) -> Result<(), CommandE
     if args.json {
         ui::json(&reasons);
     } else if reasons.is_empty() {
-        outln!("no message stands aside");
+        outln!("no message needs attention");
     } else {
         show(&reasons);
     }
@@ -38,5 +38,5 @@ pub fn show(reasons: &[Reason]) {
         ]
     };
     let rows: Vec<_> = reasons.iter().map(row).collect();
-    ui::table(&["ASIDE", "REASON", "FLOW", "STEP", "CODE", "FOR", "FIRST OF THEM"], &rows);
+    ui::table(&["FAILED", "REASON", "FLOW", "STEP", "CODE", "FOR", "FIRST OF THEM"], &rows);
 }

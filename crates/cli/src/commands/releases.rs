@@ -74,7 +74,7 @@ pub struct RollbackArgs {
     /// The release to go back to
     #[arg(value_name = "NUMBER")]
     release: i64,
-    /// Why, for the record
+    /// Why: stored with the act
     #[arg(long, value_name = "WORDS")]
     why: String,
     /// Print the outcome as JSON

@@ -3,17 +3,17 @@ use super::discard::{Target, one};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 
-/// Send messages again, as they are
+/// Resend messages as they are
 ///
-/// What outside systems answered before is kept where the request is the same; where it differs you are asked.
+/// Completed steps are skipped unless their request has changed; then you are asked.
 #[derive(Debug, clap::Args)]
 pub struct ResendArgs {
     #[command(flatten)]
     target: Target,
-    /// What to do with steps that were done before: ask where the request differs, keep their answers, or do them again
+    /// Completed steps whose request has changed: ask, keep their answers, or run them again (`again` runs all steps again)
     #[arg(long, default_value = "ask", value_parser = ["ask", "keep", "again"])]
     answers: String,
-    /// Why, for the record
+    /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
 }

@@ -100,7 +100,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     }
     let row = |secret: &SecretView| {
         let state = match (&secret.set, &secret.before_until) {
-            (None, _) => styled(tone("aside"), "not set"),
+            (None, _) => styled(tone("failed"), "not set"),
             (Some(at), None) => cell(format!("set {} by {}", clock(at), secret.by)),
             (Some(at), Some(until)) => {
                 cell(format!("changed {} by {}; the one before is good until {}", clock(at), secret.by, clock(until)))

@@ -3,7 +3,7 @@ use crate::error::CommandError;
 use crate::{show, ui};
 use wirewatch_service::view::{ArrivalStory, Messages, Story};
 
-/// Show a message's whole story, or an arrival's
+/// Show the whole history of a message or an arrival
 ///
 /// Where it came from, the document, each step with what it made or asked, every attempt with its answer.
 #[derive(Debug, clap::Args)]

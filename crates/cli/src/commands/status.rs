@@ -4,7 +4,7 @@ use crate::terminal::outln;
 use crate::ui::{self, BOLD, DIM, clock, paint, span, tone};
 use wirewatch_service::view::Status;
 
-/// Show how the service stands: what is unfinished, held or set aside
+/// Show the state of the service: what is unfinished, on hold or failed
 #[derive(Debug, clap::Args)]
 pub struct StatusArgs {
     /// Print as JSON
@@ -30,7 +30,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         }
     }
     for warning in &status.warnings {
-        outln!("{} {warning}", paint(tone("aside"), "!"));
+        outln!("{} {warning}", paint(tone("failed"), "!"));
     }
     if status.unfinished.is_empty() {
         outln!("nothing is unfinished");
@@ -42,7 +42,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         let waiting = ui::count(held.waiting, "message");
         outln!(
             "{} for {}: {} ({waiting} waiting)",
-            paint(tone("held"), format!("{} is held", held.connection)),
+            paint(tone("held"), format!("{} is on hold", held.connection)),
             span(&held.since, None),
             held.says
         );
@@ -50,7 +50,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
     for held in &status.held_steps {
         outln!(
             "{} for {}: {} ({} waiting; one tries at {})",
-            paint(tone("held"), format!("step {} of {} is held", held.step, held.flow)),
+            paint(tone("held"), format!("step {} of {} is on hold", held.step, held.flow)),
             span(&held.since, None),
             held.says,
             ui::count(held.waiting, "message"),

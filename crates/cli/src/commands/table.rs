@@ -4,7 +4,7 @@ use crate::terminal::{out, outln};
 use std::path::PathBuf;
 use wirewatch_core::table::{begun, codes_of};
 
-/// Code tables of the workspace
+/// Make code tables of the workspace
 ///
 /// Needs no running service.
 #[derive(Debug, clap::Args)]
@@ -20,7 +20,7 @@ enum TableCommand {
 
 /// Begin a code table from the values that are known on both sides
 ///
-/// A side is OUTLINE:FIELD, as in x12/004010/850:PO103 (the standard's codes) or order:rows[].unit (values that were seen). What
+/// A side is SCHEMA:FIELD, as in x12/004010/850:PO103 (the standard's codes) or order:rows[].unit (values that were seen). What
 /// both call the same becomes a row; everything else stands in comments, for a person to say what it is.
 #[derive(Debug, clap::Args)]
 struct BeginArgs {

@@ -6,9 +6,9 @@ use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
 use wirewatch_core::before::Before;
 use wirewatch_service::view::LiveEvent;
 
-/// Watch messages as they move, live
+/// Follow messages live
 ///
-/// One line for each change of a message, each arrival, and each connection, flow or step that is held or free again.
+/// One line for each change of a message, each arrival, and each connection, flow or step that is put on hold or resumed.
 #[derive(Debug, clap::Args)]
 pub struct WatchArgs {
     #[command(flatten)]

@@ -4,9 +4,9 @@
 use libfuzzer_sys::fuzz_target;
 use serde_json::{Value, json};
 use std::sync::LazyLock;
-use wirewatch_core::outline::{Outline, Written, infer, infer_of_texts, read_sample, sample};
+use wirewatch_core::schema::{Schema, Written, infer, infer_of_texts, read_sample, sample};
 
-static OUTLINES: LazyLock<Vec<Outline>> = LazyLock::new(|| {
+static SCHEMAS: LazyLock<Vec<Schema>> = LazyLock::new(|| {
     let object = json!({ "type": "object", "x-record": { "tag": "A" }, "properties": {
         "a": { "type": "string", "x-record": { "at": 2, "length": 4 }, "xml": { "attribute": true } },
         "n": { "type": "number", "x-record": { "at": 6, "length": 5, "pad": "0", "places": 2 } },
@@ -15,23 +15,23 @@ static OUTLINES: LazyLock<Vec<Outline>> = LazyLock::new(|| {
             "t": { "type": "string", "x-record": { "at": 2, "length": 6 } }, "f": { "type": "boolean", "x-record": { "at": 8, "length": 5 } } } } } } });
     let rows = json!({ "type": "array", "x-record": { "separator": "|", "line_end": "~" }, "items": { "type": "object", "properties": {
         "a": { "type": "string", "x-record": { "at": 1 } }, "n": { "type": "integer", "x-record": { "at": 2 } } } } });
-    [object, rows, json!({})].into_iter().map(|schema| Outline { name: "x".to_owned(), schema }).collect()
+    [object, rows, json!({})].into_iter().map(|node| Schema { name: "x".to_owned(), root: node }).collect()
 });
 
 fuzz_target!(|bytes: &[u8]| {
     let Some((first, rest)) = bytes.split_first() else { return };
     let (_, written) = Written::WORDS[usize::from(first % 4)];
-    let outline = &OUTLINES[usize::from(first / 4 % 3)];
-    if let Ok(read) = outline.read(written, rest)
-        && let Ok(text) = outline.write(written, &read)
+    let schema = &SCHEMAS[usize::from(first / 4 % 3)];
+    if let Ok(read) = schema.read(written, rest)
+        && let Ok(text) = schema.write(written, &read)
     {
-        let back = outline.read(written, &text).expect("what is written is read");
+        let back = schema.read(written, &text).expect("what is written is read");
         // A second writing is the same: what one form cannot tell apart, such as null and nothing, is settled by the first.
-        assert_eq!(outline.write(written, &back).expect("written again"), text);
+        assert_eq!(schema.write(written, &back).expect("written again"), text);
     }
     if let Ok(samples) = read_sample(written, rest) {
-        for schema in [infer(&samples, "x"), infer_of_texts(&samples, "x")] {
-            let _: Value = sample(&Outline { name: "x".to_owned(), schema }, 7);
+        for node in [infer(&samples, "x"), infer_of_texts(&samples, "x")] {
+            let _: Value = sample(&Schema { name: "x".to_owned(), root: node }, 7);
         }
     }
 });

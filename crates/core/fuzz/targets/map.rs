@@ -17,7 +17,7 @@ fuzz_target!(|bytes: &[u8]| {
     let (rules, document) = text.split_once("---\n").unwrap_or((&text, "{}"));
     let files: Files = [
         ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
-        ("outlines/s.schema.json".to_owned(), SCHEMA.to_owned()),
+        ("schemas/s.schema.json".to_owned(), SCHEMA.to_owned()),
         ("maps/m.toml".to_owned(), format!("from = \"s\"\nto = \"s\"\n{rules}")),
     ]
     .into();

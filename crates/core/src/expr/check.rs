@@ -1,4 +1,4 @@
-//! Checks an expression against the outline of the document it will read, before anything runs.
+//! Checks an expression against the schema of the document it will read, before anything runs.
 
 use super::eval::{POSITION, QUANTIFY, WHICH, places};
 use super::functions::{FUNCTIONS, Function, Takes};
@@ -6,7 +6,7 @@ use super::path::split_designator;
 use super::{Called, Expr, ExprError, Kind, Library, Node, Operator, Span};
 use crate::Severity;
 use crate::nearest::nearest;
-use crate::outline::Outline;
+use crate::schema::Schema;
 use crate::x12::SetDefinition;
 use crate::x12::definitions::{Entry, SegmentDefinition};
 use serde_json::Value;
@@ -23,8 +23,8 @@ pub enum Shape<'a> {
     /// A level of a transaction set: the entries that may stand in it; for a loop, the segment that opens it.
     Loop(&'a SetDefinition, &'a [Entry]),
     Segment(&'a SetDefinition, &'a str),
-    /// A place in a JSON outline.
-    Json(&'a Outline, &'a Value),
+    /// A place in a JSON schema.
+    Json(&'a Schema, &'a Value),
 }
 
 /// What a scalar is.
@@ -59,12 +59,12 @@ impl Types {
 
     /// The types that a schema allows; none where it does not say.
     #[must_use]
-    pub fn of(outline: &Outline, schema: &Value) -> Option<Self> {
+    pub fn of(schema: &Schema, node: &Value) -> Option<Self> {
         let one = |name: &str| {
             let name = if name == "integer" { "number" } else { name };
             Self::WORDS.iter().find(|(_, known, _)| *known == name).map_or(Self(0), |(types, ..)| *types)
         };
-        match outline.resolve(schema).get("type")? {
+        match schema.resolve(node).get("type")? {
             Value::String(name) => Some(one(name)),
             Value::Array(names) => Some(names.iter().filter_map(Value::as_str).map(one).fold(Self(0), Self::and)),
             _ => None,
@@ -113,7 +113,7 @@ impl<'a> Shape<'a> {
             Self::Value(Gives::Number) => Some(Types::NUMBER),
             Self::Value(Gives::Truth) => Some(Types::TRUTH),
             Self::OneOf(types) => Some(*types),
-            Self::Json(outline, schema) => Types::of(outline, schema),
+            Self::Json(schema, node) => Types::of(schema, node),
             Self::Loop(..) | Self::Segment(..) => Some(Types::OBJECT),
         }
     }
@@ -502,16 +502,16 @@ impl<'a> Checker<'a, '_> {
                 self.error(span, "expr::unknown-path", format!("a single value has no field `{name}`"), None);
                 any
             }
-            Shape::Json(outline, schema) => match outline.field(schema, name) {
+            Shape::Json(schema, node) => match schema.field(node, name) {
                 Ok(Some(inner)) => {
                     // Through a list, a list in each item gives its items.
-                    let shape = Shape::Json(outline, inner);
+                    let shape = Shape::Json(schema, inner);
                     Seen { shape: if through == Times::Many { item_shape(shape) } else { shape }, times: through }
                 }
                 Ok(None) => any,
                 Err(known) => {
                     let help = nearest(name, known.iter().map(String::as_str)).map(|near| format!("did you mean `{near}`?"));
-                    self.error(span, "expr::unknown-path", format!("`{}` has no field `{name}`", outline.name), help);
+                    self.error(span, "expr::unknown-path", format!("`{}` has no field `{name}`", schema.name), help);
                     any
                 }
             },
@@ -577,7 +577,7 @@ const NUMERIC: [&str; 4] = ["abs", "number", "number_as", "round"];
 #[must_use]
 pub fn item_shape(shape: Shape<'_>) -> Shape<'_> {
     match shape {
-        Shape::Json(outline, schema) => outline.item(schema).map_or(shape, |inner| Shape::Json(outline, inner)),
+        Shape::Json(schema, node) => schema.item(node).map_or(shape, |inner| Shape::Json(schema, inner)),
         other => other,
     }
 }

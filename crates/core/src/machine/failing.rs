@@ -1,11 +1,11 @@
-//! A message that is to stand aside: first the flow's steps on failure run, with the error at hand.
+//! A message that is to fail: first the flow's steps on failure run, with the error at hand.
 
 use super::{End, Machine, Next, OTHER_REQUEST, Turn};
-use crate::course::Point;
+use crate::plan::Point;
 use crate::reason::Reason;
 use serde_json::json;
 
-/// What a message stands aside for once the steps on failure have run.
+/// What a message fails for once the steps on failure have run.
 #[derive(Debug, Clone)]
 pub(super) struct Failed {
     /// Where it failed, and after how many tries.
@@ -15,7 +15,7 @@ pub(super) struct Failed {
 }
 
 impl Machine {
-    /// Sets the message aside, behind the flow's steps on failure. A failure among those ends them.
+    /// Fails the message, behind the flow's steps on failure. A failure among those ends them.
     pub(super) fn fail(&mut self, reason: Reason) -> Turn {
         match (self.logic.flow.on_failure, self.failed.take()) {
             // A person is asked what is to be done, so nothing has failed yet.
@@ -32,11 +32,11 @@ impl Machine {
             (_, Some(failed)) => {
                 let says = format!("{}; then on failure, {}: {}", failed.reason.says, reason.step, reason.says);
                 let reason = Reason { says, ..failed.reason.clone() };
-                self.stand_aside(Turn::still(self.next.clone()), Failed { reason, ..failed })
+                self.end_failed(Turn::still(self.next.clone()), Failed { reason, ..failed })
             }
             (_, None) => {
                 let failed = Failed { at: self.at, tries: self.tries, reason };
-                self.stand_aside(Turn::still(self.next.clone()), failed)
+                self.end_failed(Turn::still(self.next.clone()), failed)
             }
         }
     }
@@ -44,7 +44,7 @@ impl Machine {
     /// The last step is passed.
     pub(super) fn end(&mut self, mut turn: Turn) -> Turn {
         match self.failed.take() {
-            Some(failed) => self.stand_aside(turn, failed),
+            Some(failed) => self.end_failed(turn, failed),
             None => {
                 turn.points.push(Point::Done);
                 self.stand(turn, Next::End(End::Done))
@@ -53,11 +53,11 @@ impl Machine {
     }
 
     /// Back to where it failed: there it stands until a person has looked.
-    fn stand_aside(&mut self, mut turn: Turn, failed: Failed) -> Turn {
+    fn end_failed(&mut self, mut turn: Turn, failed: Failed) -> Turn {
         self.kept.remove("error");
         self.at = failed.at;
         self.tries = failed.tries;
-        turn.points.push(Point::Aside);
-        self.stand(turn, Next::End(End::Aside(failed.reason)))
+        turn.points.push(Point::Failed);
+        self.stand(turn, Next::End(End::Failed(failed.reason)))
     }
 }

@@ -2,12 +2,12 @@
 
 use super::{Body, Claim, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
 use crate::act::Answers;
-use crate::course::Point;
 use crate::expr::{EvalError, Expr, Scope, Template};
 use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
 use crate::guard::guarded;
 use crate::map::{Mapped, scope_of};
 use crate::partner::Sending;
+use crate::plan::Point;
 use crate::reason::Reason;
 use crate::{Digest, Document, Timestamp, request_path};
 use serde_json::Value;
@@ -315,9 +315,9 @@ impl Machine {
         }
     }
 
-    /// Sets the message aside at `step`.
+    /// Fails the message at `step`.
     fn stop(&mut self, mut turn: Turn, step: &Step, code: &str, says: String) -> Turn {
-        turn.passed.push(Passed { step: step.name.clone(), how: Pass::Aside });
+        turn.passed.push(Passed { step: step.name.clone(), how: Pass::Failed });
         let reason = Reason {
             flow: self.origin.flow.clone(),
             step: step.name.clone(),
@@ -436,7 +436,7 @@ mod tests {
         };
         let document = Document::json(br#"{"a":[1,2]}"#).unwrap();
         match Machine::begin(logic, Arc::new(origin), document).0.next() {
-            Next::End(End::Aside(reason)) => (reason.code.clone(), reason.says.clone()),
+            Next::End(End::Failed(reason)) => (reason.code.clone(), reason.says.clone()),
             other => panic!("{other:?}"),
         }
     }

@@ -5,8 +5,8 @@ use super::{
     ActRefused, Body, End, LogEntry, Logged, Machine, Next, OTHER_REQUEST, Outcome, Pass, Passed, State, Then, Turn, Work, parts,
 };
 use crate::act::{Act, Answers};
-use crate::course::Point;
 use crate::flow::{Recording, Retry, Verb};
+use crate::plan::Point;
 use crate::reason::Reason;
 use crate::{Digest, Timestamp};
 use serde_json::Value;
@@ -24,8 +24,8 @@ impl Machine {
         let then = self.decide(&work, &outcome, retry, now);
         let how = match &then {
             Then::Go => Pass::Done,
-            Then::RetryAt(_) | Then::WaitFor(_) => Pass::Failed,
-            Then::Aside(_) => Pass::Aside,
+            Then::RetryAt(_) | Then::WaitFor(_) => Pass::Retried,
+            Then::Failed(_) => Pass::Failed,
         };
         let passed = Passed { step: work.step.clone(), how };
         let outcome = match outcome {
@@ -74,7 +74,7 @@ impl Machine {
         match &act {
             Act::Discard if state.is_final() => return Err(ActRefused::Ended(state)),
             Act::Discard => {}
-            Act::Resend { .. } | Act::Amend { .. } if !state.is_final() && state != State::Aside => {
+            Act::Resend { .. } | Act::Amend { .. } if !state.is_final() && state != State::Failed => {
                 return Err(ActRefused::NotStopped(state));
             }
             Act::Amend { form, document, .. } => {
@@ -86,7 +86,7 @@ impl Machine {
         let entry = LogEntry { at: now, what: Logged::Act { act, by: by.to_owned(), why: why.to_owned() } };
         // On a copy first: an act that stops at once for want of a decision is better not begun.
         let trial = self.clone().apply(&entry).map_err(ActRefused::Unreadable)?;
-        if let Next::End(End::Aside(reason)) = trial.next
+        if let Next::End(End::Failed(reason)) = trial.next
             && reason.code == OTHER_REQUEST
         {
             return Err(ActRefused::OtherRequest { step: reason.step });
@@ -134,8 +134,8 @@ impl Machine {
             }
             Logged::Act { act, .. } => self.apply_act(act),
             Logged::Stopped { reason } => {
-                self.next = Next::End(End::Aside(reason.clone()));
-                Ok(Turn { points: vec![Point::Aside], ..Turn::still(self.next.clone()) })
+                self.next = Next::End(End::Failed(reason.clone()));
+                Ok(Turn { points: vec![Point::Failed], ..Turn::still(self.next.clone()) })
             }
             Logged::Woken { step } => match self.next {
                 Next::Pause(_) if self.step() == step => Ok(self.passed_by_log(step)),
@@ -167,7 +167,7 @@ impl Machine {
                 self.next = Next::WaitFor(connection.clone());
                 Turn::still(self.next.clone())
             }
-            Then::Aside(reason) => self.fail(reason.clone()),
+            Then::Failed(reason) => self.fail(reason.clone()),
         }
     }
 
@@ -237,15 +237,15 @@ impl Machine {
         match outcome {
             Outcome::Answer { .. } => Then::Go,
             Outcome::Held { .. } => Then::WaitFor(work.effect.connection().to_owned()),
-            Outcome::InDoubt { says } => Then::Aside(reason("in-doubt".to_owned(), says)),
+            Outcome::InDoubt { says } => Then::Failed(reason("in-doubt".to_owned(), says)),
             Outcome::Refused { status, says, .. } => {
                 let code = if *status == 0 { "refused".to_owned() } else { format!("refused-{status}") };
-                Then::Aside(reason(code, says))
+                Then::Failed(reason(code, says))
             }
             Outcome::Again { says, after_ms, .. } => {
                 let tries = self.tries + 1;
                 if tries > retry.times {
-                    return Then::Aside(reason("gave-up".to_owned(), says));
+                    return Then::Failed(reason("gave-up".to_owned(), says));
                 }
                 let wait = retry.wait(tries, self.origin.id.0 as u64);
                 let asked = std::time::Duration::from_millis(after_ms.unwrap_or(0));

@@ -2,8 +2,8 @@
 
 use super::{Outcome, Work};
 use crate::act::Act;
-use crate::course::Point;
 use crate::flow::Way;
+use crate::plan::Point;
 use crate::reason::Reason;
 use crate::{Digest, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -25,13 +25,13 @@ pub enum Next {
     End(End),
 }
 
-/// How a message ends. Aside is an end that a person can undo.
+/// How a message ends. Failed is an end that a person can undo.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum End {
     Done,
     Skipped(String),
-    Aside(Reason),
+    Failed(Reason),
     Discarded,
 }
 
@@ -39,10 +39,10 @@ pub enum End {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum State {
-    Moving,
+    Running,
     Waiting,
     Retrying,
-    Aside,
+    Failed,
     Done,
     Skipped,
     Discarded,
@@ -51,16 +51,16 @@ pub enum State {
 impl State {
     /// Every state.
     pub const ALL: [Self; 7] =
-        [Self::Moving, Self::Waiting, Self::Retrying, Self::Aside, Self::Done, Self::Skipped, Self::Discarded];
+        [Self::Running, Self::Waiting, Self::Retrying, Self::Failed, Self::Done, Self::Skipped, Self::Discarded];
 
     /// As shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
-            Self::Moving => "moving",
+            Self::Running => "running",
             Self::Waiting => "waiting",
             Self::Retrying => "retrying",
-            Self::Aside => "aside",
+            Self::Failed => "failed",
             Self::Done => "done",
             Self::Skipped => "skipped",
             Self::Discarded => "discarded",
@@ -85,12 +85,12 @@ impl Next {
     #[must_use]
     pub fn state(&self) -> State {
         match self {
-            Self::Perform(_) | Self::Part(_) => State::Moving,
+            Self::Perform(_) | Self::Part(_) => State::Running,
             Self::WaitUntil(_) => State::Retrying,
             Self::WaitFor(_) | Self::Pause(_) => State::Waiting,
             Self::End(End::Done) => State::Done,
             Self::End(End::Skipped(_)) => State::Skipped,
-            Self::End(End::Aside(_)) => State::Aside,
+            Self::End(End::Failed(_)) => State::Failed,
             Self::End(End::Discarded) => State::Discarded,
         }
     }
@@ -128,7 +128,7 @@ pub enum Then {
     Go,
     RetryAt(Timestamp),
     WaitFor(String),
-    Aside(Reason),
+    Failed(Reason),
 }
 
 /// A step that a message passed, for counting.
@@ -142,8 +142,9 @@ pub struct Passed {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Pass {
     Done,
+    /// A try that failed; it is repeated.
+    Retried,
     Failed,
-    Aside,
     Skipped,
 }
 
@@ -153,8 +154,8 @@ impl Pass {
     pub const fn as_str(self) -> &'static str {
         match self {
             Self::Done => "done",
+            Self::Retried => "retried",
             Self::Failed => "failed",
-            Self::Aside => "aside",
             Self::Skipped => "skipped",
         }
     }

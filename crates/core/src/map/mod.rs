@@ -12,8 +12,8 @@ pub use source::SourceField;
 use crate::Document;
 use crate::document::Validate;
 use crate::expr::{EvalError, Expr, Item, Scope, Work};
-use crate::outline::{Misfit, Outline, Validator, Written, in_words};
 use crate::partner::Sending;
+use crate::schema::{Misfit, Schema, Validator, Written, in_words};
 use crate::x12::SetDefinition;
 use fill::{Told, level, take_out};
 use serde_json::{Map as Fields, Value};
@@ -24,17 +24,17 @@ use std::sync::Arc;
 #[derive(Debug, Clone)]
 pub struct Map {
     pub name: String,
-    /// Outline of the source: `x12/004010/850` or the name of a JSON outline.
+    /// Schema of the source: `x12/004010/850` or the name of a JSON schema.
     pub from: String,
-    /// Outline of the target.
+    /// Schema of the target.
     pub to: String,
     /// The target, where it is a transaction set.
     pub set: Option<Arc<SetDefinition>>,
     /// How the target is written, where a text of it goes on instead of its tree.
-    pub written: Option<(Written, Arc<Outline>)>,
+    pub written: Option<(Written, Arc<Schema>)>,
     /// What the target is held against, and what is done where it does not fit; none for a transaction set.
     pub fits: Option<(Validate, Arc<Validator>)>,
-    /// What it reads beside the source, as `$name`, each with its outline where that is known.
+    /// What it reads beside the source, as `$name`, each with its schema where that is known.
     pub with: Vec<(String, Option<String>)>,
     /// It begins with the source as it is, so changed; with nothing otherwise.
     pub begin: Option<AsIs>,
@@ -66,7 +66,7 @@ pub enum Place {
     One,
     /// A list: all that the expression selects.
     List,
-    /// The target's outline does not say: one value, or a list that is one in the source.
+    /// The target's schema does not say: one value, or a list that is one in the source.
     Unknown,
 }
 
@@ -173,8 +173,8 @@ impl Map {
     /// # Errors
     /// [`MapError`] of a value that cannot be written so.
     pub fn bytes(&self, value: &Value) -> Result<Option<Vec<u8>>, MapError> {
-        let Some((written, outline)) = &self.written else { return Ok(None) };
-        outline.write(*written, value).map(Some).map_err(|says| MapError::of_all(format!("the {}", outline.name), says))
+        let Some((written, schema)) = &self.written else { return Ok(None) };
+        schema.write(*written, value).map(Some).map_err(|says| MapError::of_all(format!("the {}", schema.name), says))
     }
 
     /// The target document, and what each rule gave, in the order of the rules.

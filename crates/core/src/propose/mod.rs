@@ -9,7 +9,7 @@ mod trade;
 
 use crate::expr::{Gives, Library, Shape, check, item_shape, parse, path_text};
 use crate::map::edit::Within;
-use crate::outline::{Leaf, Level, Outline, names_a_day};
+use crate::schema::{Leaf, Level, Schema, names_a_day};
 use crate::workspace::Workspace;
 use serde::Serialize;
 use serde_json::Value;
@@ -133,18 +133,18 @@ struct Sources {
     lists: Vec<(String, Words, Sources)>,
 }
 
-/// Proposes a map from the outline `from` to the outline `to`.
+/// Proposes a map from the schema `from` to the schema `to`.
 ///
 /// # Errors
 /// A sentence, where one of them is not there, or the target is no object or a set without the lines of an order.
 pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, String> {
-    let unknown = |name: &str| format!("there is no outline {name}");
+    let unknown = |name: &str| format!("there is no schema {name}");
     let sources = match workspace.shape(from).ok_or_else(|| unknown(from))? {
-        Shape::Json(outline, _) => of_level(&outline.level()),
+        Shape::Json(schema, _) => of_level(&schema.level()),
         shape => of_set(shape, &workspace.library),
     };
-    let target: &Outline = match workspace.shape(to).ok_or_else(|| unknown(to))? {
-        Shape::Json(outline, _) => outline,
+    let target: &Schema = match workspace.shape(to).ok_or_else(|| unknown(to))? {
+        Shape::Json(schema, _) => schema,
         Shape::Loop(definition, _) => {
             let says = || format!("{to} is no set of an order: what stands where in it is not known");
             return set::into_set(&sources, definition).ok_or_else(says);
@@ -153,7 +153,7 @@ pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, 
     };
     let level = target.level();
     if level.lists.iter().any(|(path, _)| path.is_empty()) {
-        return Err(format!("the outline {to} is a list; a map makes one object"));
+        return Err(format!("the schema {to} is a list; a map makes one object"));
     }
     Ok(level_rules(&sources, &level))
 }

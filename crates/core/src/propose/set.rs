@@ -1,7 +1,7 @@
 //! Proposals into a transaction set of an order: what the trade writes where, laid over the fields of the source.
 
 use super::{Confidence, Proposal, Proposed, ProposedList, Sources, level_rules};
-use crate::outline::{Leaf, Level, fields_of_set};
+use crate::schema::{Leaf, Level, fields_of_set};
 use crate::x12::SetDefinition;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -16,8 +16,8 @@ enum Kind {
 }
 
 impl Kind {
-    /// The kind and the format of a field of an outline that would be the same.
-    const fn in_outline(self) -> (&'static str, &'static str) {
+    /// The kind and the format of a field of a schema that would be the same.
+    const fn in_schema(self) -> (&'static str, &'static str) {
         match self {
             Self::Text => ("string", ""),
             Self::Number => ("number", ""),
@@ -138,11 +138,11 @@ impl Fields {
         self.0.iter().position(|(path, _)| element(path) == designator && is_at(path, at))
     }
 
-    /// An order's own fields, as if they were those of an outline, so far as this set has them.
+    /// An order's own fields, as if they were those of a schema, so far as this set has them.
     fn leaves(&self, known: &[Written], at: &str) -> Vec<Leaf> {
         let leaf = |Written(_, words, kind): &Written| {
             let path = words.iter().map(|word| (*word).to_owned()).collect();
-            let (kind, format) = kind.in_outline();
+            let (kind, format) = kind.in_schema();
             let (kind, format) = (kind.to_owned(), format.to_owned());
             Leaf { path, kind, format, required: false, title: String::new(), examples: Vec::new() }
         };

@@ -1,7 +1,7 @@
 //! Cases: documents with the outcome that is expected of them, the workspace's own tests.
 
+use super::dry_run::{Answers, DryRun, dry_run};
 use super::given::given_to_map;
-use super::rehearse::{Answers, Rehearsal, rehearse};
 use crate::Timestamp;
 use crate::compare::{Difference, differences};
 use crate::map::scope_of;
@@ -21,7 +21,7 @@ pub struct Case {
     pub of: Subject,
     /// Path of the given document in the workspace, and its text.
     pub given: (String, String),
-    /// What the other side calls what happened; see [`rehearse`].
+    /// What the other side calls what happened; see [`dry-run`].
     pub event: String,
     /// For a map: what is known of the document beside it.
     pub meta: Map<String, Value>,
@@ -78,7 +78,7 @@ impl Case {
     pub fn check(&self, workspace: &Arc<Workspace>) -> Result<Checked, CaseError> {
         let came = match &self.of {
             Subject::Map(map) => self.mapped(workspace, map)?,
-            Subject::Flow(flow) => self.rehearsed(workspace, flow)?,
+            Subject::Flow(flow) => self.dry_run(workspace, flow)?,
         };
         let differences = self.expect.as_ref().map(|expect| differences(expect, &came)).unwrap_or_default();
         Ok(Checked { came, differences, expected: self.expect.is_some() })
@@ -101,17 +101,17 @@ impl Case {
         Ok(Value::Array(results.collect::<Result<_, _>>()?))
     }
 
-    fn rehearsed(&self, workspace: &Arc<Workspace>, flow: &str) -> Result<Value, CaseError> {
+    fn dry_run(&self, workspace: &Arc<Workspace>, flow: &str) -> Result<Value, CaseError> {
         let flow = workspace.flows.get(flow).ok_or_else(|| CaseError(format!("there is no flow {flow}")))?;
         // A fixed moment: what is expected must not depend on the day.
         let now = Timestamp::parse("2026-01-05T08:00:00Z").unwrap_or_default();
-        let shown = rehearse(workspace, flow, self.given.1.as_bytes(), &self.event, &self.answers, LIMIT, now);
+        let shown = dry_run(workspace, flow, self.given.1.as_bytes(), &self.event, &self.answers, LIMIT, now);
         Ok(outcome(&shown))
     }
 }
 
-/// What a rehearsal did to the outside and how it ended: the documents between are the flow's own matter.
-fn outcome(shown: &Rehearsal) -> Value {
+/// What a dry run did to the outside and how it ended: the documents between are the flow's own matter.
+fn outcome(shown: &DryRun) -> Value {
     let messages = shown.messages.iter().map(|message| {
         let requests: Vec<Value> = message
             .stages

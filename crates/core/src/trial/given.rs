@@ -3,7 +3,7 @@
 use crate::Document;
 use crate::document::Form;
 use crate::map;
-use crate::outline::Written;
+use crate::schema::Written;
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
 use serde_json::{Map, Value, json};
@@ -31,7 +31,7 @@ impl Given {
 }
 
 /// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file
-/// as what it looks like: JSON, XML, or what its outline says of CSV or records.
+/// as what it looks like: JSON, XML, or what its schema says of CSV or records.
 ///
 /// # Errors
 /// A sentence: bytes that are none of these, or X12 without such a set.
@@ -39,11 +39,11 @@ pub fn given_to_map(workspace: &Workspace, map: &map::Map, bytes: &[u8]) -> Resu
     match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(workspace, bytes, version, set),
         None => {
-            let outline = workspace.outlines.get(&map.from).ok_or_else(|| format!("there is no outline {}", map.from))?;
-            let form = match outline.written_in(bytes) {
+            let schema = workspace.schemas.get(&map.from).ok_or_else(|| format!("there is no schema {}", map.from))?;
+            let form = match schema.written_in(bytes) {
                 Written::Json => Form::Json,
                 Written::Csv if !looks_csv(bytes) => Form::Json,
-                written => Form::Outlined { written, outline: map.from.clone() },
+                written => Form::Shaped { written, schema: map.from.clone() },
             };
             let document = workspace.document(&form, bytes).map_err(|error| error.to_string())?;
             Ok(vec![Given { title: String::new(), document, meta: Map::new() }])

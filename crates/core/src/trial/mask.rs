@@ -7,7 +7,7 @@
 //! | birthdays, numbers of bank accounts and passports | fields whose name or title says so | DMG |
 //! | free text | fields called note or remark | NTE, MSG |
 
-use crate::outline::{Outline, Written};
+use crate::schema::{Schema, Written};
 use crate::x12::{Delimiters, Tokens};
 use serde_json::{Number, Value};
 use std::collections::{BTreeMap, BTreeSet};
@@ -58,20 +58,20 @@ pub struct Masked {
 }
 
 /// The document with the letters and digits of personal data replaced by `x` and `0`: lengths and separators stay, so that it is read
-/// as before. `outline` says how it is written, and which of its fields hold such data, where it has one.
+/// as before. `schema` says how it is written, and which of its fields hold such data, where it has one.
 ///
 /// # Errors
 /// A sentence, for a document that is neither JSON nor X12 nor described: nothing can be said of what is in it.
-pub fn mask(bytes: &[u8], outline: Option<(&Outline, Written)>) -> Result<Masked, String> {
+pub fn mask(bytes: &[u8], schema: Option<(&Schema, Written)>) -> Result<Masked, String> {
     if let Some(delimiters) = Delimiters::of_isa(bytes) {
         return Ok(in_x12(bytes, delimiters));
     }
-    let mut masking = Masking { marked: outline.map(|(outline, _)| marked(outline)).unwrap_or_default(), what: BTreeMap::new() };
-    let bytes = match outline.filter(|(_, written)| *written != Written::Json) {
-        Some((outline, written)) => {
-            let mut document = outline.read(written, bytes)?;
+    let mut masking = Masking { marked: schema.map(|(schema, _)| marked(schema)).unwrap_or_default(), what: BTreeMap::new() };
+    let bytes = match schema.filter(|(_, written)| *written != Written::Json) {
+        Some((schema, written)) => {
+            let mut document = schema.read(written, bytes)?;
             masking.value(&mut document, "", false);
-            outline.write(written, &document)?
+            schema.write(written, &document)?
         }
         None => {
             let read = serde_json::from_slice(bytes);
@@ -126,9 +126,9 @@ fn masked_byte(byte: u8, delimiters: &Delimiters) -> u8 {
 }
 
 /// The paths of fields that a schema marks: by format, name or title.
-fn marked(outline: &Outline) -> BTreeSet<String> {
+fn marked(schema: &Schema) -> BTreeSet<String> {
     let mut marked = BTreeSet::new();
-    outline.level().each("", &mut |path, leaf| {
+    schema.level().each("", &mut |path, leaf| {
         if ["email", "idn-email"].contains(&leaf.format.as_str()) || says_personal(&leaf.title) {
             marked.insert(path.replace("[]", "").trim_start_matches('.').to_owned());
         }
@@ -233,12 +233,12 @@ mod tests {
 
     #[test]
     fn what_a_schema_marks_is_masked_however_it_is_written() {
-        let schema = json!({ "type": "object", "properties": {
+        let node = json!({ "type": "object", "properties": {
             "no": { "type": "string" }, "who": { "type": "string", "title": "Contact person" }, "to": { "type": "string", "format": "email" },
         } });
-        let outline = Outline { name: "order".into(), schema };
+        let schema = Schema { name: "order".into(), root: node };
         let csv = "no,who,to\nA1,Ida,x\n";
-        let masked = mask(csv.as_bytes(), Some((&outline, Written::Csv))).unwrap();
+        let masked = mask(csv.as_bytes(), Some((&schema, Written::Csv))).unwrap();
         assert_eq!(String::from_utf8_lossy(&masked.bytes).replace("\r\n", "\n"), "no,who,to\nA1,Xxx,x\n");
         assert_eq!(masked.what.into_keys().collect::<Vec<_>>(), ["to", "who"]);
     }

@@ -5,7 +5,7 @@ use crate::Severity;
 use crate::finding::Finding;
 use crate::map::edit::{filled, fills};
 use crate::map::{AsIs, Filled, SourceField, scope_of};
-use crate::outline::{Misfit, Outline};
+use crate::schema::{Misfit, Schema};
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
 
@@ -53,24 +53,24 @@ pub struct OpenField {
     pub title: String,
 }
 
-/// What `text` leaves open of its target, where that is an outline of JSON; `map` is what it was read as, where it is sound.
+/// What `text` leaves open of its target, where that is a schema of JSON; `map` is what it was read as, where it is sound.
 fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenField> {
     let file = text.parse::<toml_edit::DocumentMut>().unwrap_or_default();
-    let outline = |key: &str| {
+    let schema = |key: &str| {
         let name = file.get(key)?.as_str()?.to_owned();
-        let schema = serde_json::from_str(files.get(&format!("outlines/{name}.schema.json"))?).ok()?;
-        Some(Outline { name, schema })
+        let node = serde_json::from_str(files.get(&format!("schemas/{name}.schema.json"))?).ok()?;
+        Some(Schema { name, root: node })
     };
     let mut open = Vec::new();
     let mut targets = filled(text);
     // A source that is taken as it is fills what is called like its fields.
-    if let Some(source) = file.get("begin").and_then(|_| outline("from")) {
+    if let Some(source) = file.get("begin").and_then(|_| schema("from")) {
         let plain = AsIs::default();
         let begin = map.and_then(|map| map.begin.as_ref()).unwrap_or(&plain);
-        targets.extend(source.fields(&source.schema).into_iter().filter_map(|(name, _)| begin.name_of(&[name])));
+        targets.extend(source.fields(&source.root).into_iter().filter_map(|(name, _)| begin.name_of(&[name])));
     }
-    if let Some(outline) = outline("to") {
-        outline.level().each("", &mut |path, leaf| {
+    if let Some(schema) = schema("to") {
+        schema.level().each("", &mut |path, leaf| {
             if !fills(&targets, path) {
                 let (kind, title) = (leaf.kind.clone(), leaf.title.clone());
                 open.push(OpenField { path: path.to_owned(), kind, required: leaf.required, title });
@@ -106,7 +106,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
         None => {
             let elsewhere: Vec<Finding> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
             // What uses the map does not keep it from being tried, and is told all the same.
-            files.retain(|name, _| !["flows/", "courses/", "cases/"].iter().any(|folder| name.starts_with(folder)));
+            files.retain(|name, _| !["flows/", "milestones/", "cases/"].iter().any(|folder| name.starts_with(folder)));
             match Workspace::read_draft(&files, environment, &path).workspace {
                 Some(workspace) => {
                     table.findings.extend(elsewhere.into_iter().map(|one| Finding { severity: Severity::Warning, ..one }));

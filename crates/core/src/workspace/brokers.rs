@@ -1,9 +1,9 @@
 //! The part of a connection file that is about a broker: its address, queues and exchanges.
 
-use super::connections::{place, sign_in};
+use super::connections::{auth, place};
 use super::fields::{Fields, File, Text};
-use crate::broker::{Binding, Broker, Exchange, ExchangeKind, PREFETCH, Queue, QueueKind, SHORT};
-use crate::connection::SignInWith;
+use crate::broker::{Binding, Broker, Exchange, ExchangeKind, PREFETCH, Queue, SHORT};
+use crate::connection::AuthMethod;
 use std::time::Duration;
 
 /// The words for what a sign-in at a broker may be.
@@ -16,13 +16,13 @@ pub(super) fn broker(file: &File<'_>, fields: &Fields<'_>) -> Option<Broker> {
     {
         file.error(address.span.clone(), "connection::address", says, Some(help.to_owned()));
     }
-    let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
-    let sign_in = fields.table("sign_in").and_then(|table| {
+    let timeout = fields.duration("timeout").unwrap_or(Duration::from_secs(10));
+    let auth = fields.table("auth").and_then(|table| {
         let span = table.span.clone();
-        let found = sign_in(table)?;
-        if !matches!(found.with, SignInWith::Plain { .. }) {
+        let found = auth(table)?;
+        if !matches!(found.with, AuthMethod::Plain { .. }) {
             let says = format!("a broker is signed in at as = \"{PLAIN}\"");
-            file.error(span, "connection::sign-in", says, None);
+            file.error(span, "connection::auth", says, None);
         }
         Some(found)
     });
@@ -35,7 +35,7 @@ pub(super) fn broker(file: &File<'_>, fields: &Fields<'_>) -> Option<Broker> {
         }
     }
     let address = address?.value.trim_end_matches('/').to_owned();
-    Some(Broker { address, wait, sign_in, queues, exchanges })
+    Some(Broker { address, timeout, auth, queues, exchanges })
 }
 
 fn exchange(table: Fields<'_>) -> Option<Exchange> {
@@ -49,20 +49,19 @@ fn exchange(table: Fields<'_>) -> Option<Exchange> {
 fn queue(table: Fields<'_>) -> Option<Queue> {
     let name = short(&table, table.needed_text("name"));
     let declare = table.flag("declare").unwrap_or(false);
-    let kinds = [("quorum", QueueKind::Quorum), ("classic", QueueKind::Classic)];
-    let kind = table.word("kind", &kinds).unwrap_or(QueueKind::Quorum);
+    let replicated = table.flag("replicated").unwrap_or(true);
     let bind = table.tables("bind").into_iter().filter_map(binding).collect();
     let dead_letters = short(&table, table.text("dead_letters"));
     let prefetch = table.whole("prefetch", 1..65_536).and_then(|most| u16::try_from(most).ok()).unwrap_or(PREFETCH);
     let event = table.table("event").and_then(place);
     let delivery = table.table("delivery").and_then(place);
     table.done();
-    Some(Queue { name: name?, declare, kind, bind, dead_letters, prefetch, event, delivery })
+    Some(Queue { name: name?, declare, replicated, bind, dead_letters, prefetch, event, delivery })
 }
 
 fn binding(table: Fields<'_>) -> Option<Binding> {
     let exchange = short(&table, table.needed_text("exchange"));
-    let key = short(&table, table.text("key")).unwrap_or_default();
+    let key = short(&table, table.text("routing_key")).unwrap_or_default();
     table.done();
     Some(Binding { exchange: exchange?, key })
 }
@@ -93,7 +92,7 @@ fn address_fault(address: &str) -> Option<(String, &'static str)> {
     if host.contains('@') {
         return Some((
             "credentials stand in the address".to_owned(),
-            "take them out, since addresses are shown and logged; write sign_in = { as = \"plain\", user = \"…\", secret = \"…\" }",
+            "take them out, since addresses are shown and logged; write auth = { as = \"plain\", user = \"…\", secret = \"…\" }",
         ));
     }
     if host.is_empty() || host.starts_with(':') {

@@ -3,7 +3,7 @@
 use super::Build;
 use super::brokers::broker;
 use super::fields::{Fields, File, Text};
-use crate::connection::{Connection, ConnectionKind, Http, RepeatRule, SignIn, SignInWith, TokenRequest};
+use crate::connection::{Auth, AuthMethod, Connection, ConnectionKind, Http, RepeatRule, TokenRequest};
 use crate::document::JSON_LIMIT;
 use crate::nearest::nearest;
 use crate::place::{Place, Property};
@@ -119,19 +119,19 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BT
 /// A server that is called.
 fn http(file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, String>) -> Option<Http> {
     let address = fields.needed_text("address");
-    let wait = fields.duration("wait").unwrap_or(Duration::from_secs(10));
+    let timeout = fields.duration("timeout").unwrap_or(Duration::from_secs(10));
     if let Some(address) = &address {
         sound_address(file, address);
     }
-    let sign_in = fields.table("sign_in").and_then(|table| {
+    let auth = fields.table("auth").and_then(|table| {
         let span = table.span.clone();
-        let found = sign_in(table)?;
-        if matches!(found.with, SignInWith::Plain { .. }) {
-            file.error(span, "connection::sign-in", "\"plain\" is for brokers; over HTTP the same is \"basic\"", None);
+        let found = auth(table)?;
+        if matches!(found.with, AuthMethod::Plain { .. }) {
+            file.error(span, "connection::auth", "\"plain\" is for brokers; over HTTP the same is \"basic\"", None);
         }
         Some(found)
     });
-    let look_at = fields.text("look_at").map(|path| {
+    let probe = fields.text("probe").map(|path| {
         if !path.value.starts_with('/') {
             let help = Some(format!("write \"/{}\"", path.value));
             file.error(path.span, "connection::path", "a path begins with a slash", help);
@@ -157,7 +157,7 @@ fn http(file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, Str
         file.error(address.span, "connection::address", "certificates count over https:// alone", None);
     }
     let address = address.value.trim_end_matches('/').to_owned();
-    Some(Http { address, wait, sign_in, look_at, authority, certificate, proxy })
+    Some(Http { address, timeout, auth, probe, authority, certificate, proxy })
 }
 
 fn sound_address(file: &File<'_>, address: &Text) {
@@ -166,7 +166,7 @@ fn sound_address(file: &File<'_>, address: &Text) {
     }
 }
 
-pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
+pub(super) fn auth(table: Fields<'_>) -> Option<Auth> {
     let secret = table.needed_text("secret");
     let needed = |key| table.needed_text(key).map(|text| text.value);
     let forms = [
@@ -181,11 +181,11 @@ pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
         table.missing("as");
     }
     let with = table.word("as", &forms).and_then(|form| match form {
-        As::Bearer => Some(SignInWith::Bearer),
-        As::Basic => needed("user").map(|user| SignInWith::Basic { user }),
-        As::Header => needed("name").map(|name| SignInWith::Header { name }),
-        As::Query => needed("name").map(|name| SignInWith::Query { name }),
-        As::Plain => needed("user").map(|user| SignInWith::Plain { user }),
+        As::Bearer => Some(AuthMethod::Bearer),
+        As::Basic => needed("user").map(|user| AuthMethod::Basic { user }),
+        As::Header => needed("name").map(|name| AuthMethod::Header { name }),
+        As::Query => needed("name").map(|name| AuthMethod::Query { name }),
+        As::Plain => needed("user").map(|user| AuthMethod::Plain { user }),
         As::ClientCredentials => {
             let token_at = table.needed_text("token_at");
             if let Some(address) = &token_at {
@@ -194,17 +194,17 @@ pub(super) fn sign_in(table: Fields<'_>) -> Option<SignIn> {
             let scope = table.text("scope").map_or_else(String::new, |text| text.value);
             let request = needed("client").zip(token_at.map(|text| text.value));
             let request = request.map(|(client, token_at)| TokenRequest { token_at, client, scope });
-            request.map(|request| SignInWith::ClientCredentials(Box::new(request)))
+            request.map(|request| AuthMethod::ClientCredentials(Box::new(request)))
         }
     });
     table.done();
-    Some(SignIn { secret: secret?.value, with: with? })
+    Some(Auth { secret: secret?.value, with: with? })
 }
 
 fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
     let path = fields.needed_text("path");
-    let former = fields.texts("former");
-    path.iter().chain(&former).for_each(|path| check_path(file, path));
+    let old_paths = fields.texts("old_paths");
+    path.iter().chain(&old_paths).for_each(|path| check_path(file, path));
     let signature = match fields.table("signature") {
         Some(table) => Some(signature(table)?),
         None => {
@@ -220,10 +220,10 @@ fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
     let by_standard = |place: Place| standard.then_some(place);
     let event = fields.table("event").map_or_else(|| by_standard(Place::Field("type".to_owned())), in_call);
     let delivery = fields.table("delivery").map_or_else(|| by_standard(Place::Header("webhook-id".to_owned())), in_call);
-    let largest = fields.whole("largest", 1..JSON_LIMIT as i64 + 1).map_or(webhook::LARGEST, |bytes| bytes as u64);
+    let max_body = fields.whole("max_body", 1..JSON_LIMIT as i64 + 1).map_or(webhook::MAX_BODY, |bytes| bytes as u64);
     let per_second = fields.whole("per_second", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
-    let former = former.into_iter().map(|path| path.value).collect();
-    Some(Webhook { path: path?.value, former, signature, event, delivery, largest, per_second })
+    let old_paths = old_paths.into_iter().map(|path| path.value).collect();
+    Some(Webhook { path: path?.value, old_paths, signature, event, delivery, max_body, per_second })
 }
 
 fn check_path(file: &File<'_>, path: &Text) {

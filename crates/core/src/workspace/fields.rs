@@ -1,5 +1,6 @@
 //! Reads TOML tables field by field, with a finding at the exact place for whatever is not as it should be.
 
+use super::renamed;
 use crate::expr::{Expr, ExprError, Template, parse};
 use crate::finding::{self, Finding, Severity};
 use crate::nearest::nearest;
@@ -185,11 +186,23 @@ impl<'a> Fields<'a> {
         let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
         if found.is_none() {
             let known: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-            let help = nearest(&text.value, known.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
-            let says = format!("`{key}` is one of {}, not \"{}\"", known.join(", "), text.value);
-            self.file.error(text.span, "file::unknown-word", says, help);
+            self.one_of(key, &text, &known);
         }
         found
+    }
+
+    /// Reports a value of `key` that is none of the `known` words.
+    pub fn one_of(&self, key: &str, text: &Text, known: &[&str]) {
+        if known.contains(&text.value.as_str()) {
+            return;
+        }
+        if let Some(new) = renamed::value(&text.value, known) {
+            self.file.error(text.span.clone(), "file::renamed", format!("\"{}\" was renamed to \"{new}\"", text.value), None);
+            return;
+        }
+        let help = nearest(&text.value, known.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
+        let says = format!("`{key}` is one of {}, not \"{}\"", known.join(", "), text.value);
+        self.file.error(text.span.clone(), "file::unknown-word", says, help);
     }
 
     pub fn expr(&self, key: &'static str) -> Option<(Expr, usize)> {
@@ -321,13 +334,16 @@ impl<'a> Fields<'a> {
     pub fn done(self) {
         let known = self.known.borrow();
         for (name, item) in self.table.iter().filter(|(name, _)| !known.contains(name)) {
-            let span = self.table.key(name).and_then(toml_edit::Key::span).or_else(|| item.span());
+            let span = self.table.key(name).and_then(toml_edit::Key::span).or_else(|| item.span()).unwrap_or(self.span.clone());
+            if let Some(new) = renamed::key(name, &known) {
+                self.file.error(span, "file::renamed", format!("`{name}` was renamed to `{new}`"), None);
+                continue;
+            }
             let help = match nearest(name, known.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => format!("known here: {}", known.join(", ")),
             };
-            let span = span.unwrap_or(self.span.clone());
-            self.file.error(span, "file::unknown-key", format!("`{name}` means nothing here"), Some(help));
+            self.file.error(span, "file::unknown-key", format!("unknown key `{name}`"), Some(help));
         }
     }
 }

@@ -4,14 +4,15 @@ use super::Build;
 use super::fields::{Fields, File, Text};
 use super::maps::Need;
 use super::steps::Sofar;
-use crate::connection::Connection;
+use crate::connection::{Connection, ConnectionKind};
 use crate::document::{Form, Validate};
 use crate::expr::Shape;
-use crate::flow::{ACKNOWLEDGMENTS, Flow, Intake, OnAside, Recording, Step, Takes, UNROUTED};
-use crate::outline::Written;
+use crate::flow::{ACKNOWLEDGMENTS, AfterFailure, Flow, Intake, Recording, Step, Takes, UNROUTED};
+use crate::incident;
+use crate::schema::Written;
 use std::sync::Arc;
 
-/// How documents of an outline are written.
+/// How documents of a schema are written.
 impl<'a> Build<'a> {
     pub(super) fn flow(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
@@ -30,7 +31,7 @@ impl<'a> Build<'a> {
         if intakes.is_empty() && !fields.has("intake") {
             fields.missing("[[intake]]");
         }
-        let (source, outline) = self.source(&intakes);
+        let (source, schema) = self.source(&intakes);
         let expr = |key: &'static str, kept: &[(&str, Shape<'_>)]| {
             let (expr, start) = fields.expr(key)?;
             self.check_expr(file, start, &expr, Need::One, source, source, kept);
@@ -38,10 +39,11 @@ impl<'a> Build<'a> {
         };
         let key = expr("key", &[]);
         let in_order_by = expr("in_order_by", &[]);
-        let on_aside = fields.word("on_aside", &[("wait", OnAside::Wait), ("pass", OnAside::Pass)]).unwrap_or_default();
+        let after_failure =
+            fields.word("after_failure", &[("wait", AfterFailure::Wait), ("pass", AfterFailure::Pass)]).unwrap_or_default();
         let record = fields.word("record", &Recording::WORDS).unwrap_or_default();
         let in_flight = fields.whole("in_flight", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
-        let mut sofar = Sofar { doc: source, it: source, outline, kept: Vec::new() };
+        let mut sofar = Sofar { doc: source, it: source, schema, kept: Vec::new() };
         let mut steps: Vec<Step> = Vec::new();
         self.sequence(file, fields.tables("step"), "", &mut sofar, &mut steps);
         if steps.is_empty() && !fields.has("step") {
@@ -49,7 +51,7 @@ impl<'a> Build<'a> {
         }
         // Whichever step fails, these see what there is: the document in any form, and what was kept by then.
         let kept = sofar.kept.iter().cloned().chain(["error".to_owned()]).collect();
-        let mut failing = Sofar { doc: source, it: Shape::Any, outline: None, kept };
+        let mut failing = Sofar { doc: source, it: Shape::Any, schema: None, kept };
         let on_failure = self.sequence(file, fields.tables("on_failure"), "on failure", &mut failing, &mut steps).first;
         let kept = sofar.known();
         let result = fields.expr("result").map(|(expr, start)| {
@@ -65,7 +67,7 @@ impl<'a> Build<'a> {
             key,
             result,
             in_order_by,
-            on_aside,
+            after_failure,
             in_flight,
             record,
         })
@@ -73,19 +75,19 @@ impl<'a> Build<'a> {
 
     /// What the documents of all intakes have in common.
     fn source(&self, intakes: &[Intake]) -> (Shape<'_>, Option<String>) {
-        let outlines: Vec<String> = intakes
+        let schemas: Vec<String> = intakes
             .iter()
             .map(|intake| match &intake.takes {
                 Takes::X12(set) => {
                     let known = self.workspace.definitions.all().find(|known| known.set == *set);
                     known.map_or_else(String::new, |known| format!("x12/{}/{}", known.version, known.set))
                 }
-                Takes::Json(outline) => outline.clone(),
+                Takes::Json(schema) => schema.clone(),
                 Takes::Text => String::new(),
             })
             .collect();
-        match outlines.first() {
-            Some(first) if outlines.iter().all(|other| other == first) => {
+        match schemas.first() {
+            Some(first) if schemas.iter().all(|other| other == first) => {
                 (self.workspace.shape(first).unwrap_or(Shape::Any), Some(first.clone()))
             }
             _ => (Shape::Any, None),
@@ -120,29 +122,35 @@ impl<'a> Build<'a> {
             }
             None if takes.value == "text" => Takes::Text,
             None => {
-                if !self.workspace.outlines.contains_key(&takes.value) {
-                    self.unknown(file, takes.span, "outline", &takes.value, self.workspace.outlines.keys().map(String::as_str));
+                if !self.workspace.schemas.contains_key(&takes.value) {
+                    self.unknown(file, takes.span, "schema", &takes.value, self.workspace.schemas.keys().map(String::as_str));
                 }
                 Takes::Json(takes.value)
             }
         });
-        let events: Vec<String> = fields.texts("events").into_iter().map(|event| event.value).collect();
+        let events = fields.texts("events");
+        let told = from.as_ref().and_then(|from| self.workspace.connections.get(&from.value));
+        if told.is_some_and(|connection| matches!(connection.kind, ConnectionKind::Incidents)) {
+            let known = incident::What::ALL.map(incident::What::as_str);
+            events.iter().for_each(|event| fields.one_of("events", event, &known));
+        }
+        let events: Vec<String> = events.into_iter().map(|event| event.value).collect();
         let partners = self.partners_of(file, fields.texts("partners"), takes.as_ref());
         let silent_after = fields.duration("silent_after");
         let written = fields.word("form", &Written::WORDS).unwrap_or(Written::Json);
         if fields.has("form") && !matches!(takes, Some(Takes::Json(_)) | None) {
-            let says = "only documents of an outline are written in one form or another";
+            let says = "only documents of a schema are written in one form or another";
             file.error(fields.span_of("form"), "flow::form", says, None);
         }
         let validate = fields.word("validate", &Validate::WORDS).unwrap_or_default();
         if fields.has("validate") && !matches!(takes, Some(Takes::Json(_)) | None) {
-            let says = "only documents of an outline are held against it: X12 is checked by its set, a text by nothing";
+            let says = "only documents of a schema are held against it: X12 is checked by its set, a text by nothing";
             file.error(fields.span_of("validate"), "flow::validate", says, None);
         }
         let form = match &takes {
-            Some(Takes::Json(outline)) if written != Written::Json => {
-                self.writes(file, fields.span_of("form"), written, outline);
-                Form::Outlined { written, outline: outline.clone() }
+            Some(Takes::Json(schema)) if written != Written::Json => {
+                self.writes(file, fields.span_of("form"), written, schema);
+                Form::Shaped { written, schema: schema.clone() }
             }
             _ => Form::Json,
         };

@@ -1,6 +1,6 @@
 //! Which files a workspace has: what stands elsewhere is neither read nor released.
 
-use super::Files;
+use super::{Files, renamed};
 use crate::finding::{Finding, Severity};
 use crate::nearest::nearest;
 
@@ -11,13 +11,13 @@ pub(super) const KINDS: [(&str, &str); 12] = [
     ("connections", ".toml"),
     ("standards", ".toml"),
     ("guides", ".toml"),
-    ("outlines", ".schema.json"),
+    ("schemas", ".schema.json"),
     ("tables", ".csv"),
     ("functions", ".toml"),
     ("partners", ".toml"),
     ("maps", ".toml"),
     ("flows", ".toml"),
-    ("courses", ".toml"),
+    ("milestones", ".toml"),
 ];
 /// Folders that hold documents, whatever they are called.
 const DOCUMENTS: [&str; 3] = ["cases", "kits", "samples"];
@@ -73,6 +73,16 @@ pub fn left_out(path: &str) -> Option<Finding> {
         Place::Nowhere => {
             let found = finding(format!("nothing reads a {} at this place", if path.ends_with('/') { "folder" } else { "file" }));
             let folder = path.split('/').next().unwrap_or_default();
+            if let Some(new) = renamed::folder(folder) {
+                return Some(Finding::at(
+                    Severity::Error,
+                    "workspace::renamed",
+                    path,
+                    "",
+                    0..0,
+                    format!("the folder {folder}/ was renamed to {new}/"),
+                ));
+            }
             let near = nearest(folder, KINDS.iter().map(|(kind, _)| *kind)).filter(|near| *near != folder);
             match near {
                 Some(near) => found.help(format!("did you mean {near}/?")),
@@ -98,7 +108,7 @@ mod tests {
     fn what_belongs_to_no_workspace_is_left_out_and_told() {
         let told = |path: &str| left_out(path).map(|one| one.says + &one.help.map_or(String::new(), |help| format!(" ({help})")));
         for path in
-            ["workspace.toml", "README.md", "maps/a/b.toml", "cases/x/given.edi", "samples/a.bin", "outlines/a.schema.json"]
+            ["workspace.toml", "README.md", "maps/a/b.toml", "cases/x/given.edi", "samples/a.bin", "schemas/a.schema.json"]
         {
             assert_eq!((told(path), has_place(path)), (None, true), "{path}");
         }

@@ -1,4 +1,4 @@
-//! Map files: read, and checked against both outlines.
+//! Map files: read, and checked against both schemas.
 
 use super::Build;
 use super::fields::{Fields, File, Text};
@@ -6,7 +6,7 @@ use super::targets::{Targets, carried, patterns};
 use crate::document::Validate;
 use crate::expr::{Checked, POSITION, Shape, Types, check, check_condition, check_one, parse};
 use crate::map::{AsIs, Assignment, Each, Map, Pattern, Place, Rules};
-use crate::outline::{Outline, Written};
+use crate::schema::{Schema, Written};
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
@@ -37,14 +37,14 @@ impl<'a> Build<'a> {
         let source = from.as_ref().and_then(|from| {
             let shape = self.workspace.shape(&from.value);
             if shape.is_none() {
-                self.unknown(file, from.span.clone(), "outline", &from.value, self.outline_names().iter().map(String::as_str));
+                self.unknown(file, from.span.clone(), "schema", &from.value, self.schema_names().iter().map(String::as_str));
             }
             shape
         });
         let target = to.as_ref().and_then(|to| {
             let shape = self.workspace.shape(&to.value);
             if shape.is_none() {
-                self.unknown(file, to.span.clone(), "outline", &to.value, self.outline_names().iter().map(String::as_str));
+                self.unknown(file, to.span.clone(), "schema", &to.value, self.schema_names().iter().map(String::as_str));
             }
             shape
         });
@@ -56,13 +56,13 @@ impl<'a> Build<'a> {
         let with = self.with(file, fields);
         let kept: Vec<(&str, Shape<'_>)> = with
             .iter()
-            .map(|(name, outline)| {
-                (name.as_str(), outline.as_ref().and_then(|outline| self.workspace.shape(outline)).unwrap_or(Shape::Any))
+            .map(|(name, schema)| {
+                (name.as_str(), schema.as_ref().and_then(|schema| self.workspace.shape(schema)).unwrap_or(Shape::Any))
             })
             .collect();
         let begin = self.begin(file, fields, source, target, &kept);
         let carried = match (&begin, source) {
-            (Some(begin), Shape::Json(outline, schema)) => carried(file, fields, begin, outline, schema, target),
+            (Some(begin), Shape::Json(schema, node)) => carried(file, fields, begin, schema, node, target),
             _ => Vec::new(),
         };
         let level = Level { it: source, doc: source, target, kept: &kept, carried: &carried };
@@ -78,16 +78,16 @@ impl<'a> Build<'a> {
         Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, fits, with, begin, rules })
     }
 
-    /// `[with]`: what it reads beside the source, each name with an outline, or with nothing where it may be anything.
+    /// `[with]`: what it reads beside the source, each name with a schema, or with nothing where it may be anything.
     fn with(&self, file: &File<'a>, fields: &Fields<'_>) -> Vec<(String, Option<String>)> {
         let mut with = Vec::new();
-        for (path, span, outline) in fields.assignments("with") {
-            if !outline.value.is_empty() && self.workspace.shape(&outline.value).is_none() {
-                self.unknown(file, outline.span, "outline", &outline.value, self.outline_names().iter().map(String::as_str));
+        for (path, span, schema) in fields.assignments("with") {
+            if !schema.value.is_empty() && self.workspace.shape(&schema.value).is_none() {
+                self.unknown(file, schema.span, "schema", &schema.value, self.schema_names().iter().map(String::as_str));
             }
             match path.as_slice() {
                 [name] if !["doc", "meta", POSITION].contains(&name.as_str()) => {
-                    with.push((name.clone(), Some(outline.value).filter(|outline| !outline.is_empty())));
+                    with.push((name.clone(), Some(schema.value).filter(|schema| !schema.is_empty())));
                 }
                 _ => file.error(span, "map::with", "what stands beside the source is called by one plain name", None),
             }
@@ -120,7 +120,7 @@ impl<'a> Build<'a> {
             return None;
         }
         if matches!(source, Shape::Loop(..)) || matches!(target, Some(Shape::Loop(..))) {
-            let says = "a transaction set is built field by field; only documents of outlines begin as they are";
+            let says = "a transaction set is built field by field; only documents of schemas begin as they are";
             file.error(fields.span_of("begin"), "map::begin", says, None);
         }
         if source.types().is_some_and(|types| !types.meets(Types::OBJECT)) {
@@ -146,26 +146,26 @@ impl<'a> Build<'a> {
                 Err(error) => file.expr_error(start, error),
             }
         }
-        if let Shape::Json(outline, schema) = source {
-            patterns(file, fields, &begin, outline, schema);
+        if let Shape::Json(schema, node) = source {
+            patterns(file, fields, &begin, schema, node);
         }
         Some(begin)
     }
 
     /// How the target is written, where the file says so.
-    fn written(&self, file: &File<'a>, fields: &Fields<'_>, to: Option<&Text>) -> Option<(Written, Arc<Outline>)> {
+    fn written(&self, file: &File<'a>, fields: &Fields<'_>, to: Option<&Text>) -> Option<(Written, Arc<Schema>)> {
         let written = fields.word("written", &Written::WORDS)?;
         let span = fields.span_of("written");
-        let Some(outline) = to.and_then(|to| self.workspace.outlines.get(&to.value)) else {
-            file.error(span, "map::written", "only documents of an outline are written in one form or another", None);
+        let Some(schema) = to.and_then(|to| self.workspace.schemas.get(&to.value)) else {
+            file.error(span, "map::written", "only documents of a schema are written in one form or another", None);
             return None;
         };
-        self.writes(file, span, written, &outline.name);
-        Some((written, outline.clone()))
+        self.writes(file, span, written, &schema.name);
+        Some((written, schema.clone()))
     }
 
-    fn outline_names(&self) -> Vec<String> {
-        let own = self.workspace.outlines.keys().cloned();
+    fn schema_names(&self) -> Vec<String> {
+        let own = self.workspace.schemas.keys().cloned();
         let sets = self.workspace.definitions.all().map(|set| format!("x12/{}/{}", set.version, set.set));
         own.chain(sets).collect()
     }
@@ -212,8 +212,8 @@ impl<'a> Build<'a> {
         if let Some(into) = &into {
             filled.add(file, into.span.clone(), &target);
             inner_target = match self.check_target(file, into.span.clone(), &target, level) {
-                Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
-                    Some(item) => Some(Shape::Json(outline, item)),
+                Some(place @ Shape::Json(schema, node)) => match schema.item(node) {
+                    Some(item) => Some(Shape::Json(schema, item)),
                     None => {
                         // An object that one item makes.
                         one = place.types().is_some_and(|types| types.without(Types::NULL) == Types::OBJECT);
@@ -268,7 +268,7 @@ impl<'a> Build<'a> {
         other.rules.clone()
     }
 
-    /// Rules that were checked where they stand, over outlines of their own, held against what they meet here.
+    /// Rules that were checked where they stand, over schemas of their own, held against what they meet here.
     fn other_rules(&self, file: &File<'a>, each: &Fields<'_>, by: &Text, name: &str, rules: &Rules, level: &Level<'_>) {
         let mut filled = Targets::new(&[], false);
         let fits = |expr: &crate::expr::Expr, line: u32| {
@@ -289,13 +289,13 @@ impl<'a> Build<'a> {
             let it = crate::expr::item_shape(fits(&list.of, list.line));
             filled.add(file, by.span.clone(), &list.into);
             let target = match self.check_target(file, by.span.clone(), &list.into, level) {
-                Some(place @ Shape::Json(outline, schema)) => match outline.item(schema) {
+                Some(place @ Shape::Json(schema, node)) => match schema.item(node) {
                     Some(_) if list.one => {
                         let says = format!("`{name}` makes an object of `{}`, which is a list here", list.into.join("."));
                         file.error(by.span.clone(), "map::by", says, None);
                         None
                     }
-                    Some(item) => Some(Shape::Json(outline, item)),
+                    Some(item) => Some(Shape::Json(schema, item)),
                     None => list.one.then_some(place),
                 },
                 other => other,
@@ -394,9 +394,9 @@ impl<'a> Build<'a> {
         let span = start..start + value.text.len();
         if let Some(wanted) = wanted
             && !super::targets::mismatch(file, span, &target.join("."), wanted, given)
-            && let Shape::Json(outline, schema) = wanted
+            && let Shape::Json(schema, node) = wanted
         {
-            super::targets::literals(file, start, &target.join("."), outline, schema, value);
+            super::targets::literals(file, start, &target.join("."), schema, node, value);
         }
         match wanted.and_then(Shape::types) {
             None => Place::Unknown,

@@ -1,8 +1,8 @@
 //! A workspace: the folder of text files that holds all a team builds, read and checked as a whole.
 //!
 //! [`Workspace::read`] takes the files and gives either something that runs or the findings that stand in its
-//! way. Files are read in an order in which each can be checked against those before it: outlines and tables,
-//! connections, partners, maps, flows, courses.
+//! way. Files are read in an order in which each can be checked against those before it: schemas and tables,
+//! connections, partners, maps, flows, plans.
 
 mod accepted;
 mod brokers;
@@ -16,13 +16,13 @@ mod functions;
 mod kinds;
 mod maps;
 mod parts;
+mod renamed;
 mod sends;
 mod steps;
 mod targets;
 mod ways;
 
 use crate::connection::Connection;
-use crate::course::Course;
 use crate::document::{Content, Document, Form, Unreadable, Validate, segments_as_lines};
 use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
@@ -30,8 +30,9 @@ use crate::flow::{Flow, Intake, Takes};
 use crate::guard::guarded;
 use crate::intake::Came;
 use crate::map::Map;
-use crate::outline::{Outline, Validator, in_words};
 use crate::partner::Partner;
+use crate::plan::Plan;
+use crate::schema::{Schema, Validator, in_words};
 use crate::trial::Case;
 use crate::x12::{Definitions, Guide, Header, Terms};
 use crate::{Digest, nearest::nearest};
@@ -60,15 +61,15 @@ pub struct Workspace {
     pub definitions: Arc<Definitions>,
     /// What partners ask for beyond the standard.
     pub guides: BTreeMap<String, Arc<Guide>>,
-    pub outlines: BTreeMap<String, Arc<Outline>>,
-    /// The outlines made ready to hold documents against them, by name.
+    pub schemas: BTreeMap<String, Arc<Schema>>,
+    /// The schemas made ready to hold documents against them, by name.
     pub validators: BTreeMap<String, Arc<Validator>>,
     /// Code tables and named functions.
     pub library: Library,
     pub partners: BTreeMap<String, Arc<Partner>>,
     pub maps: BTreeMap<String, Arc<Map>>,
     pub flows: BTreeMap<String, Arc<Flow>>,
-    pub courses: BTreeMap<String, Arc<Course>>,
+    pub plans: BTreeMap<String, Arc<Plan>>,
     /// The workspace's own tests.
     pub cases: BTreeMap<String, Arc<Case>>,
 }
@@ -134,8 +135,8 @@ impl Workspace {
         build.each("standards", Build::dictionary);
         build.each("standards", Build::set_definition);
         build.each("guides", Build::guide);
-        build.each("outlines", Build::outline);
-        build.own_outline();
+        build.each("schemas", Build::schema);
+        build.own_schema();
         build.each("tables", Build::table);
         build.each("functions", Build::function);
         build.each("functions", Build::function_holds);
@@ -147,7 +148,7 @@ impl Workspace {
         build.each("partners", Build::partner);
         build.maps();
         build.each("flows", Build::flow);
-        build.each("courses", Build::course);
+        build.each("milestones", Build::plan);
         build.each("cases", Build::case);
         let mut workspace = build.workspace;
         for own in [Flow::acknowledgments(), Flow::unrouted()] {
@@ -160,24 +161,24 @@ impl Workspace {
         Checked { workspace: sound.then_some(workspace), findings }
     }
 
-    /// The shape of documents of an outline: `x12/004010/850` or the name of a JSON outline.
+    /// The shape of documents of a schema: `x12/004010/850` or the name of a JSON schema.
     #[must_use]
-    pub fn shape(&self, outline: &str) -> Option<Shape<'_>> {
-        if let Some(rest) = outline.strip_prefix("x12/") {
+    pub fn shape(&self, schema: &str) -> Option<Shape<'_>> {
+        if let Some(rest) = schema.strip_prefix("x12/") {
             let (version, set) = rest.split_once('/')?;
             let definition = self.definitions.find(version, set)?;
             return Some(Shape::Loop(definition, &definition.table));
         }
-        self.outlines.get(outline).map(|outline| Shape::Json(outline, &outline.schema))
+        self.schemas.get(schema).map(|schema| Shape::Json(schema, &schema.root))
     }
 
-    /// Reads a document as the workspace says: X12 by its sets, and what an outline describes by that outline.
+    /// Reads a document as the workspace says: X12 by its sets, and what a schema describes by that schema.
     ///
     /// # Errors
     /// [`Unreadable`] with the reason.
     pub fn document(&self, form: &Form, bytes: &[u8]) -> Result<Document, Unreadable> {
-        let outline = |name: &str| self.outlines.get(name).map(Arc::as_ref);
-        guarded(|| Document::read(&self.definitions, outline, form, bytes)).unwrap_or_else(|says| Err(Unreadable::Other(says)))
+        let schema = |name: &str| self.schemas.get(name).map(Arc::as_ref);
+        guarded(|| Document::read(&self.definitions, schema, form, bytes)).unwrap_or_else(|says| Err(Unreadable::Other(says)))
     }
 
     /// What a document is by an intake: read in its form, and held against its schema. What does not fit is a sentence where the
@@ -186,20 +187,20 @@ impl Workspace {
     /// # Errors
     /// [`Unreadable`] with the reason.
     pub fn taken(&self, intake: &Intake, content: &Content) -> Result<String, Unreadable> {
-        let Takes::Json(outline) = &intake.takes else { return Ok(String::new()) };
+        let Takes::Json(schema) = &intake.takes else { return Ok(String::new()) };
         let document = match intake.form {
             Form::Json => content.json().cloned().map_err(Clone::clone)?,
             _ => self.document(&intake.form, content.bytes())?,
         };
-        self.misfits(intake.validate, outline, &document)
+        self.misfits(intake.validate, schema, &document)
     }
 
     /// How a document does not fit its schema, as a sentence; empty where it fits or is not held against it.
     ///
     /// # Errors
     /// [`Unreadable::Misfit`] where such a document goes no further.
-    pub fn misfits(&self, validate: Validate, outline: &str, document: &Document) -> Result<String, Unreadable> {
-        let (Document::Json(value), Some(validator)) = (document, self.validators.get(outline)) else {
+    pub fn misfits(&self, validate: Validate, schema: &str, document: &Document) -> Result<String, Unreadable> {
+        let (Document::Json(value), Some(validator)) = (document, self.validators.get(schema)) else {
             return Ok(String::new());
         };
         if validate == Validate::Off {
@@ -209,21 +210,21 @@ impl Workspace {
         if misfits.is_empty() {
             return Ok(String::new());
         }
-        let misfit = Unreadable::Misfit { schema: outline.to_owned(), says: in_words(&misfits) };
+        let misfit = Unreadable::Misfit { schema: schema.to_owned(), says: in_words(&misfits) };
         match validate {
             Validate::Reject => Err(misfit),
             Validate::Warn | Validate::Off => Ok(misfit.to_string()),
         }
     }
 
-    /// Bytes of a form for a person: indented JSON, one segment a line, texts of outlines decoded. What cannot be read is shown as it
+    /// Bytes of a form for a person: indented JSON, one segment a line, texts of schemas decoded. What cannot be read is shown as it
     /// is.
     #[must_use]
     pub fn shown(&self, form: &Form, bytes: &[u8]) -> String {
         let plain = || String::from_utf8_lossy(bytes).into_owned();
         match form {
-            Form::Outlined { written, outline } => {
-                self.outlines.get(outline).map_or_else(plain, |outline| outline.text_of(*written, bytes).into_owned())
+            Form::Shaped { written, schema } => {
+                self.schemas.get(schema).map_or_else(plain, |schema| schema.text_of(*written, bytes).into_owned())
             }
             Form::X12 { delimiters, .. } => segments_as_lines(bytes, delimiters.segment),
             Form::Json | Form::Bytes => self.document(form, bytes).map_or_else(|_| plain(), |document| document.readable()),

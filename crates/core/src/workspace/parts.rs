@@ -1,60 +1,60 @@
-//! The files that stand alone or refer to little: outlines, tables, partners, courses.
+//! The files that stand alone or refer to little: schemas, tables, partners, plans.
 
 use super::Build;
 use super::fields::{Fields, File, Text};
-use crate::course::{Course, Mark, Milestone, Point};
 use crate::incident;
-use crate::outline::{Outline, Validator, Written};
 use crate::partner::{Acknowledge, Envelopes, Partner, Sending};
+use crate::plan::{Mark, Milestone, Plan, Point};
+use crate::schema::{Schema, Validator, Written};
 use crate::table;
 use crate::x12::ack::{AckDepth, AckForm, AckStyle};
 use crate::x12::{Definitions, Guide, Level, OnSeparator, Party, Tolerance};
 use std::sync::Arc;
 
 impl<'a> Build<'a> {
-    pub(super) fn outline(&mut self, name: &str, file: &File<'a>) {
+    pub(super) fn schema(&mut self, name: &str, file: &File<'a>) {
         match serde_json::from_str(file.text) {
-            Ok(schema) => {
-                let outline = Outline { name: name.to_owned(), schema };
-                for says in outline.writing_faults() {
-                    file.error(0..0, "outline::form", says, None);
+            Ok(node) => {
+                let schema = Schema { name: name.to_owned(), root: node };
+                for says in schema.writing_faults() {
+                    file.error(0..0, "schema::form", says, None);
                 }
-                match Validator::of(&outline) {
+                match Validator::of(&schema) {
                     Ok(validator) => drop(self.workspace.validators.insert(name.to_owned(), Arc::new(validator))),
-                    Err(says) => file.error(0..0, "outline::schema", format!("no schema of 2020-12: {says}"), None),
+                    Err(says) => file.error(0..0, "schema::schema", format!("no schema of 2020-12: {says}"), None),
                 }
-                self.workspace.outlines.insert(name.to_owned(), Arc::new(outline));
+                self.workspace.schemas.insert(name.to_owned(), Arc::new(schema));
             }
             Err(error) => {
                 let line_start: usize = file.text.split_inclusive('\n').take(error.line().saturating_sub(1)).map(str::len).sum();
                 let at = line_start + error.column().saturating_sub(1);
-                file.error(at..at + 1, "outline::syntax", format!("not JSON: {error}"), None);
+                file.error(at..at + 1, "schema::syntax", format!("not JSON: {error}"), None);
             }
         }
     }
 
-    /// Whether an outline says enough of how its documents are written so.
-    pub(super) fn writes(&self, file: &File<'_>, span: std::ops::Range<usize>, written: Written, outline: &str) {
-        let says_where = |outline: &Arc<Outline>| outline.has_records();
-        if written == Written::Records && self.workspace.outlines.get(outline).is_some_and(|outline| !says_where(outline)) {
-            let says = format!("the outline {outline} does not say where its fields stand in records");
+    /// Whether a schema says enough of how its documents are written so.
+    pub(super) fn writes(&self, file: &File<'_>, span: std::ops::Range<usize>, written: Written, schema: &str) {
+        let says_where = |schema: &Arc<Schema>| schema.has_records();
+        if written == Written::Records && self.workspace.schemas.get(schema).is_some_and(|schema| !says_where(schema)) {
+            let says = format!("the schema {schema} does not say where its fields stand in records");
             file.error(
                 span,
-                "outline::form",
+                "schema::form",
                 says,
-                Some("`x-record` at its fields says it; see `wirewatch outline from --positions`".to_owned()),
+                Some("`x-record` at its fields says it; see `wirewatch schema from --positions`".to_owned()),
             );
         }
     }
 
-    /// The outline that every workspace has: that of the service's own incidents.
-    pub(super) fn own_outline(&mut self) {
-        let schema = serde_json::from_str(incident::SCHEMA).expect("a fixed schema");
-        let own = Outline { name: incident::OUTLINE.to_owned(), schema };
+    /// The schema that every workspace has: that of the service's own incidents.
+    pub(super) fn own_schema(&mut self) {
+        let node = serde_json::from_str(incident::SCHEMA).expect("a fixed schema");
+        let own = Schema { name: incident::NAME.to_owned(), root: node };
         if let Ok(validator) = Validator::of(&own) {
             self.workspace.validators.entry(own.name.clone()).or_insert_with(|| Arc::new(validator));
         }
-        self.workspace.outlines.entry(own.name.clone()).or_insert_with(|| Arc::new(own));
+        self.workspace.schemas.entry(own.name.clone()).or_insert_with(|| Arc::new(own));
     }
 
     /// Certificates as the service that uses them reads them; here it is only seen that there are any.
@@ -179,22 +179,22 @@ impl<'a> Build<'a> {
         }
     }
 
-    pub(super) fn course(&mut self, name: &str, file: &File<'a>) {
-        let mut course = Course { name: name.to_owned(), title: name.to_owned(), milestones: Vec::new() };
+    pub(super) fn plan(&mut self, name: &str, file: &File<'a>) {
+        let mut plan = Plan { name: name.to_owned(), title: name.to_owned(), milestones: Vec::new() };
         self.toml(file, |fields| {
             if let Some(title) = fields.text("title") {
-                course.title = title.value;
+                plan.title = title.value;
             }
             for milestone in fields.tables("milestone") {
                 if let Some(milestone) = self.milestone(file, milestone) {
-                    course.milestones.push(milestone);
+                    plan.milestones.push(milestone);
                 }
             }
-            if course.milestones.iter().all(|milestone| milestone.mark != Mark::Begins) {
-                file.warning(0..0, "course::no-beginning", "no milestone has mark = \"begins\"", None);
+            if plan.milestones.iter().all(|milestone| milestone.mark != Mark::Begins) {
+                file.warning(0..0, "plan::no-beginning", "no milestone has mark = \"begins\"", None);
             }
         });
-        self.workspace.courses.insert(name.to_owned(), Arc::new(course));
+        self.workspace.plans.insert(name.to_owned(), Arc::new(plan));
     }
 
     fn milestone(&self, file: &File<'a>, fields: Fields<'_>) -> Option<Milestone> {
@@ -205,7 +205,7 @@ impl<'a> Build<'a> {
         let words = [
             ("begun", Point::Begun),
             ("acknowledged", Point::Acknowledged),
-            ("aside", Point::Aside),
+            ("failed", Point::Failed),
             ("done", Point::Done),
             ("discarded", Point::Discarded),
         ];
@@ -224,7 +224,7 @@ impl<'a> Build<'a> {
             (Some(_), Some(_)) | (None, None) => {
                 if !fields.has("when") || fields.has("step") {
                     let says = "a milestone is bound to one point: either step = \"…\" or when = \"…\"";
-                    file.error(fields.span.clone(), "course::point", says, None);
+                    file.error(fields.span.clone(), "plan::point", says, None);
                 }
                 None
             }

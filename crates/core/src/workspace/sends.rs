@@ -16,7 +16,7 @@ pub(super) struct Reading<'r, 'a, 'w> {
 }
 
 impl Reading<'_, '_, '_> {
-    /// `queue = "…"`, or `exchange = "…"` with `topic = "…"`; and the properties.
+    /// `queue = "…"`, or `exchange = "…"` with `routing_key = "…"`; and the properties.
     pub fn publish(&self, broker: &Broker, connection: &str, inner: &Fields<'_>) -> Option<Publish> {
         let (exchange, key) = match (inner.has("exchange"), inner.has("queue")) {
             (true, false) => {
@@ -28,7 +28,7 @@ impl Reading<'_, '_, '_> {
                     let what = format!("[[exchange]] of {connection} named");
                     self.build.unknown(self.file, exchange.span.clone(), &what, &exchange.value, known);
                 }
-                (exchange?.value, self.template(inner, "topic"))
+                (exchange?.value, self.template(inner, "routing_key"))
             }
             (false, true) => {
                 let queue = self.template(inner, "queue");
@@ -43,7 +43,7 @@ impl Reading<'_, '_, '_> {
                 (String::new(), queue)
             }
             (true, true) | (false, false) => {
-                let says = "it goes to one place: exchange = \"…\" with topic = \"…\", or queue = \"…\"";
+                let says = "it goes to one place: exchange = \"…\" with routing_key = \"…\", or queue = \"…\"";
                 self.file.error(inner.span.clone(), "flow::send", says, None);
                 return None;
             }

@@ -20,8 +20,8 @@ pub(super) struct Sofar<'w> {
     /// The document as it came.
     pub doc: Shape<'w>,
     pub it: Shape<'w>,
-    /// Name of the outline `it` has, where known.
-    pub outline: Option<String>,
+    /// Name of the schema `it` has, where known.
+    pub schema: Option<String>,
     pub kept: Vec<String>,
 }
 
@@ -136,16 +136,16 @@ impl<'a> Build<'a> {
             self.unknown(file, map.span, "map", &map.value, self.workspace.maps.keys().map(String::as_str));
             return None;
         };
-        if let Some(outline) = sofar.outline.as_ref().filter(|outline| **outline != known.from) {
-            let says = format!("the map {} reads {}, but the document here is {outline}", known.name, known.from);
-            file.error(map.span.clone(), "flow::other-outline", says, None);
+        if let Some(schema) = sofar.schema.as_ref().filter(|schema| **schema != known.from) {
+            let says = format!("the map {} reads {}, but the document here is {schema}", known.name, known.from);
+            file.error(map.span.clone(), "flow::other-schema", says, None);
         }
         for (name, _) in known.with.iter().filter(|(name, _)| !sofar.kept.contains(name)) {
             let says = format!("the map {} reads ${name}, which no step before keeps", known.name);
             file.error(map.span.clone(), "flow::not-kept", says, None);
         }
         // What is written as its file says goes on as a text.
-        (sofar.it, sofar.outline) = match &known.written {
+        (sofar.it, sofar.schema) = match &known.written {
             Some(_) => (Shape::Value(Gives::Text), Some(String::new())),
             None => (self.workspace.shape(&known.to).unwrap_or(Shape::Any), Some(known.to.clone())),
         };

@@ -1,4 +1,4 @@
-//! Targets of maps: whether they stand in their outline, what they take, and which are left unfilled.
+//! Targets of maps: whether they stand in their schema, what they take, and which are left unfilled.
 
 use super::Build;
 use super::fields::{Fields, File};
@@ -7,12 +7,12 @@ use crate::Severity;
 use crate::expr::{Checked, Expr, Shape, Types, split_designator};
 use crate::map::AsIs;
 use crate::nearest::nearest;
-use crate::outline::{Outline, Validator};
+use crate::schema::{Schema, Validator};
 use crate::x12::definitions::{Entry, SegmentDefinition, SetDefinition, Use};
 use serde_json::Value;
 
 impl<'a> Build<'a> {
-    /// The shape of a target; a field that the outline does not have is an error.
+    /// The shape of a target; a field that the schema does not have is an error.
     pub(super) fn check_target<'t>(
         &self,
         file: &File<'a>,
@@ -21,7 +21,7 @@ impl<'a> Build<'a> {
         level: &Level<'t>,
     ) -> Option<Shape<'t>> {
         match level.target? {
-            Shape::Json(outline, schema) => self.check_field(file, span, target, outline, schema),
+            Shape::Json(schema, node) => self.check_field(file, span, target, schema, node),
             Shape::Loop(set, entries) => check_designator(file, span, target, set, entries),
             Shape::Segment(set, id) => check_element(file, span, target, set, id),
             Shape::Any | Shape::Value(_) | Shape::OneOf(_) => None,
@@ -33,12 +33,12 @@ impl<'a> Build<'a> {
         file: &File<'a>,
         span: std::ops::Range<usize>,
         target: &[String],
-        outline: &'t Outline,
-        mut schema: &'t Value,
+        schema: &'t Schema,
+        mut node: &'t Value,
     ) -> Option<Shape<'t>> {
         for name in target {
-            match outline.field(schema, name) {
-                Ok(Some(inner)) => schema = inner,
+            match schema.field(node, name) {
+                Ok(Some(inner)) => node = inner,
                 Ok(None) => return None,
                 Err(known) => {
                     let help = match nearest(name, known.iter().map(String::as_str)) {
@@ -48,20 +48,20 @@ impl<'a> Build<'a> {
                     file.error(
                         span,
                         "map::unknown-target",
-                        format!("the outline {} has no field `{name}` here", outline.name),
+                        format!("the schema {} has no field `{name}` here", schema.name),
                         Some(help),
                     );
                     return None;
                 }
             }
         }
-        Some(Shape::Json(outline, schema))
+        Some(Shape::Json(schema, node))
     }
 
-    /// Tells which fields of the target nothing fills: an error where its outline requires them, in objects too.
+    /// Tells which fields of the target nothing fills: an error where its schema requires them, in objects too.
     pub(super) fn unfilled(&self, file: &File<'a>, fields: &Fields<'_>, level: &Level<'_>, filled: &Targets) {
         match level.target {
-            Some(Shape::Json(outline, schema)) => unfilled_fields(file, fields, outline, schema, &[], filled),
+            Some(Shape::Json(schema, node)) => unfilled_fields(file, fields, schema, node, &[], filled),
             Some(Shape::Loop(set, entries)) => unfilled_segments(file, fields, set, entries, filled),
             Some(Shape::Segment(set, id)) => unfilled_elements(file, fields, set, id, filled),
             Some(Shape::Any | Shape::Value(_) | Shape::OneOf(_)) | None => {}
@@ -72,22 +72,22 @@ impl<'a> Build<'a> {
 /// Deepest nesting of objects that are compared field by field.
 const DEPTH: usize = 16;
 
-fn unfilled_fields(file: &File<'_>, fields: &Fields<'_>, outline: &Outline, schema: &Value, at: &[String], filled: &Targets) {
-    for (name, required) in outline.fields(schema) {
+fn unfilled_fields(file: &File<'_>, fields: &Fields<'_>, schema: &Schema, node: &Value, at: &[String], filled: &Targets) {
+    for (name, required) in schema.fields(node) {
         let path: Vec<String> = at.iter().cloned().chain([name.to_owned()]).collect();
         if filled.has(&path) {
             continue;
         }
         let shown = path.join(".");
         if filled.has_below(&path) {
-            if let Some(inner) = outline.below(schema, &[name.to_owned()]).filter(|_| path.len() < DEPTH) {
-                unfilled_fields(file, fields, outline, inner, &path, filled);
+            if let Some(inner) = schema.below(node, &[name.to_owned()]).filter(|_| path.len() < DEPTH) {
+                unfilled_fields(file, fields, schema, inner, &path, filled);
             }
         } else if required {
-            let says = format!("nothing fills `{shown}`, which the outline {} requires", outline.name);
+            let says = format!("nothing fills `{shown}`, which the schema {} requires", schema.name);
             file.error(fields.span.clone(), UNFILLED, says, None);
         } else if at.is_empty() {
-            let says = format!("nothing fills `{shown}` of the outline {}", outline.name);
+            let says = format!("nothing fills `{shown}` of the schema {}", schema.name);
             file.warning(fields.span.clone(), UNFILLED, says, None);
         }
     }
@@ -150,12 +150,12 @@ pub(super) fn carried<'s>(
     file: &File<'_>,
     fields: &Fields<'_>,
     begin: &AsIs,
-    outline: &'s Outline,
-    schema: &'s Value,
+    schema: &'s Schema,
+    node: &'s Value,
     target: Option<Shape<'_>>,
 ) -> Vec<(String, Shape<'s>)> {
     let mut all: Vec<(String, Shape<'s>)> = Vec::new();
-    for (own, _) in outline.fields(schema) {
+    for (own, _) in schema.fields(node) {
         let Some(name) = begin.name_of(&[own]) else { continue };
         if all.iter().any(|(known, _)| *known == name) {
             let says = format!("`{own}` would be `{name}` there, which another field of the source is already");
@@ -164,19 +164,19 @@ pub(super) fn carried<'s>(
             continue;
         }
         let changed = begin.change.iter().any(|(pattern, ..)| pattern.is_of(&[own]));
-        let shape = match outline.below(schema, &[own.to_owned()]).filter(|_| !changed) {
-            Some(inner) => Shape::Json(outline, inner),
+        let shape = match schema.below(node, &[own.to_owned()]).filter(|_| !changed) {
+            Some(inner) => Shape::Json(schema, inner),
             None => Shape::Any,
         };
         all.push((name, shape));
     }
-    if let Some(Shape::Json(target, schema)) = target {
-        let known = target.fields(schema);
+    if let Some(Shape::Json(target, node)) = target {
+        let known = target.fields(node);
         for (name, shape) in &all {
             if !known.is_empty() && !known.iter().any(|(own, _)| own == name) {
-                let says = format!("`{name}` goes on as it is, and the outline {} has no such field", target.name);
+                let says = format!("`{name}` goes on as it is, and the schema {} has no such field", target.name);
                 file.warning(fields.span_of("begin"), "map::carried", says, Some(format!("drop = [\"{name}\"] leaves it out")));
-            } else if let Some(wanted) = target.below(schema, std::slice::from_ref(name))
+            } else if let Some(wanted) = target.below(node, std::slice::from_ref(name))
                 && let (Some(wanted), Some(given)) = (Types::of(target, wanted), shape.types())
                 && !given.without(Types::NULL).is_empty()
                 && !wanted.meets(given.without(Types::NULL))
@@ -195,9 +195,9 @@ pub(super) fn carried<'s>(
 }
 
 /// Tells which patterns of a map that begins as its source fit no field of it.
-pub(super) fn patterns(file: &File<'_>, fields: &Fields<'_>, begin: &AsIs, outline: &Outline, schema: &Value) {
+pub(super) fn patterns(file: &File<'_>, fields: &Fields<'_>, begin: &AsIs, schema: &Schema, node: &Value) {
     let mut paths: Vec<Vec<String>> = Vec::new();
-    let open = every_path(outline, schema, &[], &mut paths);
+    let open = every_path(schema, node, &[], &mut paths);
     let all = [
         ("drop", begin.drop.iter().collect::<Vec<_>>()),
         ("rename", begin.rename.iter().map(|(pattern, _)| pattern).collect()),
@@ -206,40 +206,40 @@ pub(super) fn patterns(file: &File<'_>, fields: &Fields<'_>, begin: &AsIs, outli
     for (key, pattern) in all.into_iter().flat_map(|(key, patterns)| patterns.into_iter().map(move |one| (key, one))) {
         let fits = |path: &Vec<String>| pattern.is_of(&path.iter().map(String::as_str).collect::<Vec<_>>());
         if !open && !paths.iter().any(fits) {
-            let says = format!("`{}` fits no field of the outline {}", pattern.text(), outline.name);
+            let says = format!("`{}` fits no field of the schema {}", pattern.text(), schema.name);
             file.warning(fields.span_of(key), "map::pattern", says, None);
         }
     }
 }
 
 /// The paths of all fields below a schema, lists passed through. Gives whether there may be more that it does not name.
-fn every_path(outline: &Outline, schema: &Value, at: &[String], paths: &mut Vec<Vec<String>>) -> bool {
+fn every_path(schema: &Schema, node: &Value, at: &[String], paths: &mut Vec<Vec<String>>) -> bool {
     if at.len() > DEPTH {
         return true;
     }
-    let schema = outline.resolve(schema);
-    if let Some(item) = outline.item(schema) {
-        return every_path(outline, item, at, paths);
+    let node = schema.resolve(node);
+    if let Some(item) = schema.item(node) {
+        return every_path(schema, item, at, paths);
     }
-    let fields = outline.fields(schema);
-    let scalar = Types::of(outline, schema).is_some_and(|types| !types.meets(Types::OBJECT.and(Types::LIST)));
+    let fields = schema.fields(node);
+    let scalar = Types::of(schema, node).is_some_and(|types| !types.meets(Types::OBJECT.and(Types::LIST)));
     let mut open = fields.is_empty() && !scalar;
     for (name, _) in fields {
         let path: Vec<String> = at.iter().cloned().chain([name.to_owned()]).collect();
         paths.push(path.clone());
-        if let Some(inner) = outline.below(schema, &[name.to_owned()]) {
-            open |= every_path(outline, inner, &path, paths);
+        if let Some(inner) = schema.below(node, &[name.to_owned()]) {
+            open |= every_path(schema, inner, &path, paths);
         }
     }
     open
 }
 
 /// Tells which fixed values of an expression the target's schema does not take: not in its list, no date, too long.
-pub(super) fn literals(file: &File<'_>, start: usize, name: &str, outline: &Outline, schema: &Value, expr: &Expr) {
+pub(super) fn literals(file: &File<'_>, start: usize, name: &str, schema: &Schema, node: &Value, expr: &Expr) {
     let literals = expr.literals();
-    let Some(validator) = (!literals.is_empty()).then(|| Validator::of_part(outline, schema)).flatten() else { return };
+    let Some(validator) = (!literals.is_empty()).then(|| Validator::of_part(schema, node)).flatten() else { return };
     // A list is made of what is given for it.
-    let is_list = Types::of(outline, schema).is_some_and(|types| types.without(Types::NULL) == Types::LIST);
+    let is_list = Types::of(schema, node).is_some_and(|types| types.without(Types::NULL) == Types::LIST);
     for (value, span) in literals.into_iter().filter(|_| !is_list) {
         if let Some(misfit) = validator.misfits(value).into_iter().next() {
             let says = format!("`{name}`: {}", misfit.says.replacen("the document", "this", 1));
@@ -288,11 +288,11 @@ fn unfit(
     let (takes, gives) = (wanted.types()?, given.types()?);
     // What is given for a list are its items, whether it is one or several.
     if takes.without(Types::NULL) == Types::LIST
-        && let Shape::Json(outline, schema) = wanted
-        && let Some(item) = outline.item(schema)
+        && let Shape::Json(schema, node) = wanted
+        && let Some(item) = schema.item(node)
     {
         let given = if several || gives.meets(Types::LIST) { crate::expr::item_shape(*given) } else { *given };
-        return unfit(&format!("{name}[]"), &Shape::Json(outline, item), &given, false, depth + 1);
+        return unfit(&format!("{name}[]"), &Shape::Json(schema, item), &given, false, depth + 1);
     }
     let gives = gives.without(Types::NULL);
     if gives.is_empty() || takes.meets(Types::LIST) {
@@ -326,7 +326,7 @@ fn unfit(
                 }
             }
             (None, _) if required && !known.is_empty() => {
-                let says = format!("nothing fills `{path}`, which the outline {} requires", target.name);
+                let says = format!("nothing fills `{path}`, which the schema {} requires", target.name);
                 return Some((Severity::Error, says, None));
             }
             _ => {}

@@ -40,8 +40,8 @@ impl<'a> Build<'a> {
                 None => along,
                 Some(mut known) => {
                     known.kept.retain(|name| along.kept.contains(name));
-                    if known.outline.is_none() || known.outline != along.outline {
-                        (known.it, known.outline) = (crate::expr::Shape::Any, None);
+                    if known.schema.is_none() || known.schema != along.schema {
+                        (known.it, known.schema) = (crate::expr::Shape::Any, None);
                     }
                     known
                 }

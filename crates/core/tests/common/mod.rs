@@ -69,8 +69,8 @@ pub fn begin() -> (Machine, Turn) {
 
 /// What is wrong with a document, as sentences in the order of their words.
 #[allow(dead_code, reason = "not every suite holds documents against their schemas")]
-pub fn misfits(outline: &wirewatch_core::outline::Outline, document: &serde_json::Value) -> Vec<String> {
-    let validator = wirewatch_core::outline::Validator::of(outline).expect("a schema");
+pub fn misfits(schema: &wirewatch_core::schema::Schema, document: &serde_json::Value) -> Vec<String> {
+    let validator = wirewatch_core::schema::Validator::of(schema).expect("a schema");
     let mut all: Vec<String> = validator.misfits(document).into_iter().map(|one| one.says).collect();
     all.sort();
     all

@@ -72,7 +72,7 @@ impl Dispatcher {
         }
         match self.slots.get(&id).map(|slot| &slot.at) {
             Some(At::Away) => {}
-            None if found.state == State::Aside => {}
+            None if found.state == State::Failed => {}
             // It is on its way to here, or to being found broken.
             Some(At::Loading(_) | At::Here(_)) | None => return Err(Unacted::Busy),
         }

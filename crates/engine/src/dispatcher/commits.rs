@@ -72,7 +72,7 @@ impl Dispatcher {
 }
 
 /// What is committed of a message that steps which only compute bring to its end: it comes to be ended, and nothing of it is
-/// ever under way. `None` of any other: one that keeps an order has its turn to wait for, one that stands aside is not at
+/// ever under way. `None` of any other: one that keeps an order has its turn to wait for, one that failed is not at
 /// its end.
 pub fn ended_at_birth(surroundings: &Workspace, entered: &Entered, now: Timestamp) -> Option<Box<Change>> {
     let Entered { machine, began, logged: 0 } = entered else { return None };
@@ -100,7 +100,7 @@ pub(super) fn stand(machine: &Machine, now: Timestamp) -> Change {
     match next {
         Next::WaitUntil(due) | Next::Pause(due) => change.due = Some(*due),
         Next::WaitFor(connection) => change.waits_for.clone_from(connection),
-        Next::End(End::Aside(reason)) => {
+        Next::End(End::Failed(reason)) => {
             change.says.clone_from(&reason.says);
             change.reason = Some(reason.clone());
         }

@@ -7,9 +7,9 @@ use crate::journal::{Change, Op, Recovered};
 use crate::shard::shard_of;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
-use wirewatch_core::course::Point;
-use wirewatch_core::flow::OnAside;
+use wirewatch_core::flow::AfterFailure;
 use wirewatch_core::machine::{LogEntry, Logged, Origin, Passed, State, Turn};
+use wirewatch_core::plan::Point;
 use wirewatch_core::reason::Reason;
 
 impl Dispatcher {
@@ -60,19 +60,19 @@ impl Dispatcher {
             return;
         }
         let lane = (!found.order_key.is_empty()).then(|| (found.flow.clone(), found.order_key.clone()));
-        let aside = found.state == State::Aside;
+        let failed = found.state == State::Failed;
         let passes = || {
             let flow = self.surroundings.flows.get(&found.flow);
-            flow.is_some_and(|flow| flow.on_aside == OnAside::Pass)
+            flow.is_some_and(|flow| flow.after_failure == AfterFailure::Pass)
         };
-        if aside && (lane.is_none() || passes()) {
+        if failed && (lane.is_none() || passes()) {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
         let places = places(found.size);
         let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind: false, picked_up, at: At::Away };
         self.put(found.id, &found.flow, slot);
-        if !first || aside {
+        if !first || failed {
             return;
         }
         match found.due.filter(|due| *due > now && matches!(found.state, State::Retrying | State::Waiting)) {
@@ -118,7 +118,7 @@ impl Dispatcher {
         self.cannot_go_on(origin, logged, code, says, now);
     }
 
-    /// Sets a message aside that was asked for.
+    /// Fails a message that was asked for.
     pub(super) fn cannot_go_on(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
         self.loaded -= places(origin.size());
         match self.slots.get(&origin.id) {
@@ -133,15 +133,15 @@ impl Dispatcher {
         self.stop(origin, logged, code, says, now);
     }
 
-    /// Sets a message aside that cannot go on.
+    /// Fails a message that cannot go on.
     pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
         let id = origin.id;
         let reason =
             Reason { flow: origin.flow.clone(), step: String::new(), connection: String::new(), code: code.to_owned(), says };
         let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
         let change =
-            Change { entry: Some((logged, entry)), state: State::Aside, reason: Some(reason), ..Change::blank(origin, now) };
-        let waits = self.surroundings.flows.get(&change.origin.flow).is_some_and(|flow| flow.on_aside == OnAside::Wait);
+            Change { entry: Some((logged, entry)), state: State::Failed, reason: Some(reason), ..Change::blank(origin, now) };
+        let waits = self.surroundings.flows.get(&change.origin.flow).is_some_and(|flow| flow.after_failure == AfterFailure::Wait);
         match self.slots.get_mut(&id) {
             // It keeps its place: those behind it wait until a person has looked. One that goes elsewhere keeps it there.
             Some(slot) if slot.in_lane && waits && self.shards.has(slot.shard) => slot.at = At::Away,

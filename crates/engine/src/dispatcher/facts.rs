@@ -1,9 +1,9 @@
-//! Which milestones the points of a message mean, by the courses in force.
+//! Which milestones the points of a message mean, by the plans in force.
 
 use wirewatch_core::Timestamp;
-use wirewatch_core::course::{Fact, Point, facts};
 use wirewatch_core::flow::ACKNOWLEDGMENTS;
 use wirewatch_core::machine::{Machine, Origin};
+use wirewatch_core::plan::{Fact, Point, facts};
 use wirewatch_core::workspace::Workspace;
 
 /// The facts of `points` that a message has passed at `now`.
@@ -16,27 +16,27 @@ pub fn of(surroundings: &Workspace, machine: &Machine, points: &[Point], now: Ti
     if key.is_empty() {
         return Vec::new();
     }
-    let courses = || surroundings.courses.values().map(AsRef::as_ref);
-    let met = points.iter().flat_map(|point| facts(courses(), &origin.flow, point));
-    met.map(|(course, milestone, mark)| Fact { course, milestone, mark, key: key.clone(), ..blank(origin, now) }).collect()
+    let plans = || surroundings.plans.values().map(AsRef::as_ref);
+    let met = points.iter().flat_map(|point| facts(plans(), &origin.flow, point));
+    met.map(|(plan, milestone, mark)| Fact { plan, milestone, mark, key: key.clone(), ..blank(origin, now) }).collect()
 }
 
 /// A delivered acknowledgment is a fact about every order of its arrival: its key stays empty.
 fn acknowledged(surroundings: &Workspace, origin: &Origin, now: Timestamp) -> Vec<Fact> {
-    let courses = || surroundings.courses.values().map(AsRef::as_ref);
+    let plans = || surroundings.plans.values().map(AsRef::as_ref);
     let flows = surroundings.flows.keys();
-    let met = flows.flat_map(|flow| facts(courses(), flow, &Point::Acknowledged));
-    met.map(|(course, milestone, mark)| Fact { course, milestone, mark, ..blank(origin, now) }).collect()
+    let met = flows.flat_map(|flow| facts(plans(), flow, &Point::Acknowledged));
+    met.map(|(plan, milestone, mark)| Fact { plan, milestone, mark, ..blank(origin, now) }).collect()
 }
 
 fn blank(origin: &Origin, now: Timestamp) -> Fact {
     let partner = origin.meta.get("partner").and_then(serde_json::Value::as_str).unwrap_or_default();
     Fact {
-        course: String::new(),
+        plan: String::new(),
         partner: partner.to_owned(),
         key: String::new(),
         milestone: String::new(),
-        mark: wirewatch_core::course::Mark::Passes,
+        mark: wirewatch_core::plan::Mark::Passes,
         message: origin.id,
         arrival: origin.arrival,
         at: now,

@@ -3,7 +3,7 @@
 //! A process that ends takes down what it had in memory, and one of those may be why it ended. So each is counted before it
 //! is loaded, and its next commit sets the count back. Those that were counted before run one at a time, the least suspect
 //! first: where a process is ended again and again from outside, it is another message each time that has its turn just then.
-//! One that was counted [`MOST`] times is not run again: it stands aside until a person has looked.
+//! One that was counted [`MOST`] times is not run again: it is failed until a person has looked.
 
 use super::slot::{At, Wake};
 use super::{Dispatcher, Out};
@@ -50,7 +50,7 @@ impl Dispatcher {
         }
     }
 
-    /// A message asked for with [`Out::Suspect`]: it stands aside as it is.
+    /// A message asked for with [`Out::Suspect`]: it fails as it is.
     pub fn suspected(&mut self, origin: Arc<Origin>, logged: u32, now: Timestamp) {
         let says = "eight times the service took this message up again, and ended before anything came of it; \
                     look at its document before you resend it";

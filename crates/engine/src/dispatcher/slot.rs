@@ -6,9 +6,9 @@ use crate::lane::LaneKey;
 use crate::shard::shard_of;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
-use wirewatch_core::course::Point;
 use wirewatch_core::flow::Flow;
 use wirewatch_core::machine::{Machine, Passed};
+use wirewatch_core::plan::Point;
 
 /// Bytes of a document that take one place in memory.
 pub const PLACE: u64 = 128 << 10;

@@ -1,4 +1,4 @@
-//! Steps where message after message stands aside for the same reason: they are held, so that not everything that comes
+//! Steps where message after message fails for the same reason: they are held, so that not everything that comes
 //! does, until one that is let through to look comes back well.
 
 use super::{Dispatcher, Out};
@@ -8,7 +8,7 @@ use wirewatch_core::before::Before;
 use wirewatch_core::machine::{Next, Then};
 use wirewatch_core::{MessageId, Timestamp};
 
-/// Messages in a row that stood aside at a step for the same reason.
+/// Messages in a row that failed at a step for the same reason.
 #[derive(Debug)]
 pub(super) struct InARow {
     reason: i64,
@@ -19,7 +19,7 @@ pub(super) struct InARow {
 
 impl Dispatcher {
     /// The gate before the step whose effect the message performs; none of its steps on failure has one, since what
-    /// fails there stands aside already.
+    /// fails there is failed already.
     pub(super) fn step_asking(&mut self, id: MessageId) -> Option<String> {
         let machine = &self.here(id)?.machine;
         let Next::Perform(work) = machine.next() else { return None };
@@ -39,7 +39,7 @@ impl Dispatcher {
                     self.pump(step, now);
                 }
             }
-            Then::Aside(reason) => {
+            Then::Failed(reason) => {
                 let first = InARow { reason: reason.id(), times: 1, last: id };
                 let row = self.failing.entry(step.to_owned()).or_insert(first);
                 if row.reason != reason.id() {

@@ -21,14 +21,14 @@ pub fn files() -> Files {
     let http = |name: &str, more: &str| format!("kind = \"http\"\naddress = \"http://{name}\"\nin_flight = 1\n{more}");
     let files = [
         ("workspace.toml", "format = 1\n".to_owned()),
-        ("outlines/order.schema.json", r#"{ "type": "object", "properties": { "n": { "type": "integer" } } }"#.to_owned()),
+        ("schemas/order.schema.json", r#"{ "type": "object", "properties": { "n": { "type": "integer" } } }"#.to_owned()),
         ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\"\n".to_owned()),
         ("connections/keyed.toml", http("keyed", "repeat = \"key\"\n")),
         ("connections/blind.toml", http("blind", "")),
         ("flows/keyed.toml", flow("keyed", "")),
         ("flows/blind.toml", flow("blind", "")),
         ("flows/in-line.toml", flow("keyed", "in_order_by = \"'one'\"\n")),
-        ("flows/passing.toml", flow("keyed", "in_order_by = \"'one'\"\non_aside = \"pass\"\n")),
+        ("flows/passing.toml", flow("keyed", "in_order_by = \"'one'\"\nafter_failure = \"pass\"\n")),
     ];
     files.into_iter().map(|(name, text)| (name.to_owned(), text)).collect()
 }
@@ -103,7 +103,7 @@ impl Desk {
                     Out::Left { .. } | Out::Drained => Some(Wants::Left),
                     Out::Commit(_, Op::Hold(hold)) => step_of(&hold.connection).map(|step| Wants::Hold(step, hold.says)),
                     Out::Commit(_, Op::Free { connection, .. }) => step_of(&connection).map(Wants::Free),
-                    Out::Commit(..) => panic!("nothing unfolds here"),
+                    Out::Commit(..) => panic!("nothing splits here"),
                 });
             }
             if self.dispatcher.deadline().is_none_or(|due| due > self.now) {
@@ -113,7 +113,7 @@ impl Desk {
         }
     }
 
-    /// It is refused, and stands aside with its commit.
+    /// It is refused, and fails with its commit.
     pub fn refused(&mut self, n: i64, says: &str) {
         let outcome = Outcome::Refused { says: says.to_owned(), status: 422, body: Body::default() };
         self.dispatcher.outcome(id(n), outcome, self.now);
@@ -139,12 +139,12 @@ pub fn found(n: i64, flow: &str, state: State) -> Recovered {
     Recovered { id: id(n), size: 8, flow: flow.to_owned(), key: n.to_string(), order_key, state, due: None, picked_up: 0 }
 }
 
-pub fn aside(n: i64, says: &str) -> Wants {
-    Wants::Commit(n, State::Aside, format!("diverged: {says}"))
+pub fn failed(n: i64, says: &str) -> Wants {
+    Wants::Commit(n, State::Failed, format!("diverged: {says}"))
 }
 
 pub fn not_stored(n: i64) -> Wants {
-    Wants::Commit(n, State::Aside, "not-stored: what came of it could not be stored: no room".to_owned())
+    Wants::Commit(n, State::Failed, "not-stored: what came of it could not be stored: no room".to_owned())
 }
 
 pub fn commit(n: i64, state: State) -> Wants {

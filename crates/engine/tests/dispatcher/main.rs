@@ -4,7 +4,7 @@ mod desk;
 mod pickups;
 mod steps;
 
-use desk::{Desk, NOW, Wants, aside, commit, files, found, id, not_stored, read};
+use desk::{Desk, NOW, Wants, commit, failed, files, found, id, not_stored, read};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use wirewatch_core::Id;
@@ -18,7 +18,7 @@ fn diverged(origin: Arc<Origin>, logged: u32, says: String) -> Broken {
 }
 
 #[test]
-fn what_came_of_a_message_is_refused_and_it_stands_aside() {
+fn what_came_of_a_message_is_refused_and_it_fails() {
     let mut desk = Desk::open(Settings::default());
     desk.enter(1, "keyed");
     assert_eq!(desk.wants(), [Wants::Perform(1)]);
@@ -37,9 +37,9 @@ fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
     ended.machine.outcome(answer, &Retry::default(), NOW);
     let again = Act::Resend { answers: Answers::Again };
     desk.dispatcher.act(id(1), Some(ended), again, "ada", "", NOW).unwrap();
-    assert_eq!(desk.wants(), [commit(1, State::Moving)]);
+    assert_eq!(desk.wants(), [commit(1, State::Running)]);
     desk.dispatcher.refused(id(1), "no room", NOW);
-    assert_eq!(desk.wants(), [], "it does not stand aside: it is done");
+    assert_eq!(desk.wants(), [], "it has not failed: it is done");
     assert_eq!((desk.dispatcher.len(), desk.dispatcher.places_taken()), (0, 0));
 }
 
@@ -47,9 +47,9 @@ fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
 fn an_intent_that_is_refused_leaves_its_place_at_the_connection_to_the_next() {
     let mut desk = Desk::open(Settings::default());
     (1..=2).for_each(|n| desk.enter(n, "blind"));
-    assert_eq!(desk.wants(), [commit(1, State::Moving)], "one at a time, and it is told before it is done");
+    assert_eq!(desk.wants(), [commit(1, State::Running)], "one at a time, and it is told before it is done");
     desk.dispatcher.refused(id(1), "no room", NOW);
-    assert_eq!(desk.wants(), [not_stored(1), commit(2, State::Moving)]);
+    assert_eq!(desk.wants(), [not_stored(1), commit(2, State::Running)]);
     desk.dispatcher.committed(id(2), NOW);
     assert_eq!(desk.wants(), [Wants::Perform(2)]);
 }
@@ -65,7 +65,7 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
         desk.dispatcher.look_now("blind", NOW);
         let wants = desk.wants();
         let mut looking =
-            wants.iter().filter_map(|one| if let Wants::Commit(n, State::Moving, _) = one { Some(*n) } else { None });
+            wants.iter().filter_map(|one| if let Wants::Commit(n, State::Running, _) = one { Some(*n) } else { None });
         let (one, none) = (looking.next(), looking.next());
         assert_eq!(none, None, "one looks: {wants:?}");
         desk.dispatcher.refused(id(one.expect("one looks")), "no room", NOW);
@@ -90,7 +90,7 @@ fn who_stands_in_line_waits_for_a_refused_one_or_passes_it_as_the_flow_says() {
     assert_eq!(desk.wants(), [commit(1, State::Done), not_stored(1)]);
     assert_eq!(desk.dispatcher.places_taken(), 1, "the one behind it, which is at hand");
     desk.dispatcher
-        .discard_broken(Desk::origin(1, "in-line"), 2, &found(1, "in-line", State::Aside), "ada", "not meant", NOW)
+        .discard_broken(Desk::origin(1, "in-line"), 2, &found(1, "in-line", State::Failed), "ada", "not meant", NOW)
         .unwrap();
     assert_eq!(desk.wants(), [commit(1, State::Discarded), Wants::Perform(2)]);
 }
@@ -113,8 +113,8 @@ fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     let mut desk = Desk::open(Settings::default());
     let mut discard =
         |state| desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", state), "ada", "not meant", NOW);
-    assert_eq!(discard(State::Moving), Err(Unacted::Busy));
-    assert_eq!(discard(State::Aside), Ok(()));
+    assert_eq!(discard(State::Running), Err(Unacted::Busy));
+    assert_eq!(discard(State::Failed), Ok(()));
     assert_eq!(desk.wants(), [commit(1, State::Discarded)]);
     // One that waits out of memory goes as well.
     desk.dispatcher.hold("keyed", "ada", "counting", NOW);
@@ -130,15 +130,15 @@ fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     let shard = shard_of(id(1), "keyed", "");
     desk.dispatcher.leave([shard].into_iter().collect(), 2);
     let elsewhere =
-        desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", State::Aside), "ada", "not meant", NOW);
+        desk.dispatcher.discard_broken(Desk::origin(1, "keyed"), 2, &found(1, "keyed", State::Failed), "ada", "not meant", NOW);
     assert_eq!(elsewhere, Err(Unacted::Elsewhere(shard)));
 }
 
 #[test]
-fn one_that_cannot_begin_stands_aside_where_it_belongs() {
+fn one_that_cannot_begin_fails_where_it_belongs() {
     let mut desk = Desk::open(Settings::default());
     desk.dispatcher.broken_at_birth(diverged(Desk::origin(1, "keyed"), 0, "line 1: no JSON".to_owned()), NOW);
-    assert_eq!(desk.wants(), [aside(1, "line 1: no JSON")]);
+    assert_eq!(desk.wants(), [failed(1, "line 1: no JSON")]);
     let mut elsewhere = Dispatcher::new(Settings::default(), desk.workspace, Shards::NONE, Box::new(|_| Id(9)));
     elsewhere.broken_at_birth(diverged(Desk::origin(1, "keyed"), 0, "line 1: no JSON".to_owned()), NOW);
     assert!(elsewhere.poll().is_none(), "its owner says so");
@@ -154,14 +154,14 @@ fn one_that_cannot_go_on_once_it_is_loaded_gives_its_place_to_the_next() {
     desk.dispatcher.committed(id(1), NOW);
     assert_eq!(desk.wants(), [commit(1, State::Done), Wants::Load(2)]);
     desk.dispatcher.broken(diverged(Desk::origin(2, "keyed"), 4, "the log does not fit".to_owned()), NOW);
-    assert_eq!(desk.wants(), [aside(2, "the log does not fit"), Wants::Load(3)]);
+    assert_eq!(desk.wants(), [failed(2, "the log does not fit"), Wants::Load(3)]);
     let third = desk.entered(3, "keyed");
     desk.dispatcher.loaded(third, NOW);
     assert_eq!(desk.wants(), [Wants::Perform(3)]);
 }
 
 #[test]
-fn one_that_was_let_through_and_cannot_go_on_leaves_its_place_at_the_connection() {
+fn one_that_was_accept_and_cannot_go_on_leaves_its_place_at_the_connection() {
     let mut desk = Desk::open(Settings::default());
     desk.dispatcher.hold("keyed", "ada", "counting", NOW);
     (1..=3).for_each(|n| desk.enter(n, "keyed"));
@@ -172,7 +172,7 @@ fn one_that_was_let_through_and_cannot_go_on_leaves_its_place_at_the_connection(
     desk.dispatcher.free("keyed", desk.now);
     assert_eq!(desk.wants(), [Wants::Load(1)], "one at a time");
     desk.dispatcher.broken(diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), desk.now);
-    assert_eq!(desk.wants(), [aside(1, "the log does not fit"), Wants::Load(2)]);
+    assert_eq!(desk.wants(), [failed(1, "the log does not fit"), Wants::Load(2)]);
     // The next one goes to another process while it is loaded; the one behind it stays.
     let (second, third) = (shard_of(id(2), "keyed", ""), shard_of(id(3), "keyed", ""));
     assert_ne!(second, third);
@@ -195,7 +195,7 @@ fn a_release_that_lets_more_through_does_so_at_once() {
     let flows: BTreeMap<String, String> = files.clone().into_iter().filter(|(name, _)| !name.starts_with("flows/")).collect();
     desk.dispatcher.set_surroundings(read(&flows), NOW);
     desk.answered(2);
-    assert_eq!(desk.wants(), [commit(2, State::Done), commit(4, State::Moving)], "what is under way comes to its end");
+    assert_eq!(desk.wants(), [commit(2, State::Done), commit(4, State::Running)], "what is under way comes to its end");
     desk.dispatcher.committed(id(4), NOW);
     assert_eq!(desk.wants(), [commit(4, State::Waiting)]);
     let held: Vec<_> = desk.dispatcher.held().map(|(name, held, _)| format!("{name}: {}", held.says)).collect();

@@ -5,7 +5,7 @@ use wirewatch_core::machine::State;
 use wirewatch_engine::{Recovered, Settings, Shards, shard_of};
 
 fn picked_up(n: i64, times: u16) -> Recovered {
-    Recovered { picked_up: times, ..found(n, "keyed", State::Moving) }
+    Recovered { picked_up: times, ..found(n, "keyed", State::Running) }
 }
 
 /// A process that finds these at its start.
@@ -47,11 +47,11 @@ fn one_that_leaves_memory_makes_room_for_the_next_suspect() {
     let mut desk = started(&[picked_up(1, 1), picked_up(2, 1)]);
     assert_eq!(desk.wants(), [Wants::PickUp(1)]);
     desk.dispatcher.broken(super::diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), NOW);
-    assert_eq!(desk.wants(), [crate::aside(1, "the log does not fit"), Wants::PickUp(2)]);
+    assert_eq!(desk.wants(), [crate::failed(1, "the log does not fit"), Wants::PickUp(2)]);
 }
 
 #[test]
-fn one_that_was_taken_up_eight_times_stands_aside_unrun() {
+fn one_that_was_taken_up_eight_times_fails_unrun() {
     let mut desk = started(&[picked_up(1, 8)]);
     assert_eq!(desk.wants(), [Wants::Suspect(1)]);
     desk.dispatcher.handed(&picked_up(2, 0), NOW);
@@ -59,7 +59,7 @@ fn one_that_was_taken_up_eight_times_stands_aside_unrun() {
     desk.dispatcher.suspected(Desk::origin(1, "keyed"), 0, NOW);
     let says = "suspect: eight times the service took this message up again, and ended before anything came of it; \
                 look at its document before you resend it";
-    assert_eq!(desk.wants(), [Wants::Commit(1, State::Aside, says.to_owned())]);
+    assert_eq!(desk.wants(), [Wants::Commit(1, State::Failed, says.to_owned())]);
     assert_eq!(desk.dispatcher.len(), 1);
 }
 

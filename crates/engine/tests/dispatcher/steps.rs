@@ -1,4 +1,4 @@
-//! Steps where message after message stands aside for the same reason.
+//! Steps where message after message fails for the same reason.
 
 use crate::desk::{Desk, NOW, Wants, commit, files, id, read};
 use std::time::Duration;
@@ -8,7 +8,7 @@ use wirewatch_engine::Settings;
 const STEP: &str = "step keyed tell";
 
 fn refused(n: i64, says: &str) -> Wants {
-    Wants::Commit(n, State::Aside, format!("refused-422: {says}"))
+    Wants::Commit(n, State::Failed, format!("refused-422: {says}"))
 }
 
 fn held(says: &str) -> Wants {

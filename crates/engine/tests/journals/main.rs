@@ -40,7 +40,7 @@ async fn nothing_overtakes_what_was_not_taken_for_want_of_the_journal() {
     assert_eq!(give(&row).await, Err("away".to_owned()));
     assert_eq!(give(&row).await, Err("what came before it was not taken".to_owned()), "though the journal is back");
     // Whoever comes by another way, or begins again, is taken.
-    assert_eq!(give(&Row::default()).await, Ok(Verdict::Taken));
+    assert_eq!(give(&Row::default()).await, Ok(Verdict::Received));
 }
 
 #[tokio::test]
@@ -64,14 +64,14 @@ async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
         let ready = taking.ready().await.unwrap();
         verdicts.push(engine.give(ready).await.map(|report| report.verdict).map_err(|down| down.0));
     }
-    assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Taken)]);
+    assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Received)]);
 }
 
 /// What an engine does that finds one message, taken up so many times before; whatever it sends breaks.
 async fn found(picked_up: u16) -> Vec<String> {
     let mut files = empty("One flow");
     for (name, text) in [
-        ("outlines/order.schema.json", r#"{ "type": "object" }"#),
+        ("schemas/order.schema.json", r#"{ "type": "object" }"#),
         ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
         ("connections/erp.toml", "kind = \"http\"\naddress = \"http://127.0.0.1:1\"\nrepeat = \"key\""),
         (
@@ -86,7 +86,7 @@ async fn found(picked_up: u16) -> Vec<String> {
     let origin = Origin { id, arrival: id, body: id, slice: 0..2, flow: flow.clone(), release: 1, form, meta };
     let stored = Stored::new(origin, b"{}".to_vec());
     let (key, order_key) = (String::new(), String::new());
-    let found = Recovered { id, size: 2, flow, key, order_key, state: State::Moving, due: None, picked_up };
+    let found = Recovered { id, size: 2, flow, key, order_key, state: State::Running, due: None, picked_up };
     let journal = Arc::new(Small { found: Some((found, stored)), ..Small::default() });
     let _engine = engine_of(journal.clone(), &files).await;
     journal.passed.notified().await;
@@ -94,10 +94,10 @@ async fn found(picked_up: u16) -> Vec<String> {
 }
 
 #[tokio::test]
-async fn a_message_that_is_found_is_counted_before_it_is_loaded_and_stands_aside_when_what_it_sends_breaks() {
-    assert_eq!(found(0).await, ["pick up 1", "load 1", "aside in-doubt"]);
-    assert_eq!(found(2).await, ["pick up 1", "load 1", "aside in-doubt"]);
-    assert_eq!(found(8).await, ["load 1", "aside suspect"], "it is not run");
+async fn a_message_that_is_found_is_counted_before_it_is_loaded_and_fails_when_what_it_sends_breaks() {
+    assert_eq!(found(0).await, ["pick up 1", "load 1", "failed in-doubt"]);
+    assert_eq!(found(2).await, ["pick up 1", "load 1", "failed in-doubt"]);
+    assert_eq!(found(8).await, ["load 1", "failed suspect"], "it is not run");
 }
 
 /// The title of a release, where there is one.

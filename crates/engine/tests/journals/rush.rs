@@ -124,7 +124,7 @@ async fn what_depends_on_its_turn_or_is_large_is_never_kept() {
         Files::from([
             ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
             ("connections/shop.toml".to_owned(), "kind = \"webhook\"\npath = \"shop\"\n".to_owned()),
-            ("outlines/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"data\": {} } }".to_owned()),
+            ("schemas/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"data\": {} } }".to_owned()),
             ("flows/shop.toml".to_owned(), text),
         ])
     };

@@ -7,16 +7,16 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::{Notify, Semaphore};
 use wirewatch_core::connection::Connection;
-use wirewatch_core::intake::{Unfolding, Verdict};
+use wirewatch_core::intake::{Splitting, Verdict};
 use wirewatch_core::machine::{Outcome, Work};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::{
-    Arriving, Damaged, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Shards, Spooled, Stored,
-    SystemClock, Taken, UnfoldRow, Unfolds,
+    Arriving, Damaged, Down, Engine, Hold, Journal, Links, Op, OpResult, Recovered, Releases, Settings, Shards, SplitRow, Splits,
+    Spooled, Stored, SystemClock, Taken,
 };
 
-/// A journal with nothing in it but, if so made, one unfolding that breaks whoever reads it. It takes what comes, but for
+/// A journal with nothing in it but, if so made, one splitting that breaks whoever reads it. It takes what comes, but for
 /// the moments when it is away or refuses.
 #[derive(Default)]
 pub struct Small {
@@ -67,11 +67,11 @@ impl Journal for Small {
     }
     async fn take(&self, batch: Vec<Arriving>) -> Result<Vec<Taken>, Down> {
         let taken = || Taken::Now {
-            verdict: Verdict::Taken,
+            verdict: Verdict::Received,
             says: String::new(),
             partner: String::new(),
             messages: Vec::new(),
-            unfolds: Unfolds::Nothing,
+            splits: Splits::Nothing,
         };
         if let Some(gate) = &self.gate {
             gate.acquire().await.unwrap().forget();
@@ -134,11 +134,11 @@ impl Journal for Small {
     async fn unfinished(&self, _: Shards, after: MessageId, _: u32) -> Result<Vec<Recovered>, Down> {
         Ok(self.found.iter().map(|(found, _)| found.clone()).filter(|found| found.id > after).collect())
     }
-    async fn unfoldings(&self) -> Result<Vec<UnfoldRow>, Down> {
-        let row = UnfoldRow { arrival: Id(1), release: 1, unfolding: Unfolding::default(), cursor: 0 };
+    async fn splittings(&self) -> Result<Vec<SplitRow>, Down> {
+        let row = SplitRow { arrival: Id(1), release: 1, splitting: Splitting::default(), cursor: 0 };
         Ok(if self.breaks { vec![row] } else { Vec::new() })
     }
-    async fn unfolding(&self, _: &[ArrivalId]) -> Result<Vec<UnfoldRow>, Down> {
+    async fn splitting(&self, _: &[ArrivalId]) -> Result<Vec<SplitRow>, Down> {
         panic!("a mistake");
     }
     async fn holds(&self) -> Result<Vec<Hold>, Down> {

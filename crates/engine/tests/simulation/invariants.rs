@@ -11,7 +11,7 @@ pub fn check(world: &World) {
     nothing_is_stuck(world);
     what_is_done_took_effect(world);
     every_way_is_gone_once(world);
-    whoever_stands_aside_was_told_of(world);
+    whoever_fails_was_told_of(world);
     keys_take_effect_once(world);
     blind_effects_are_never_repeated_by_themselves(world);
     lanes_keep_their_order(world);
@@ -19,7 +19,7 @@ pub fn check(world: &World) {
     room_is_given_back(world);
 }
 
-/// No message keeps a place in memory that it no longer needs. Those behind one that stands aside may.
+/// No message keeps a place in memory that it no longer needs. Those behind one that failed may.
 fn room_is_given_back(world: &World) {
     if world.rows.values().all(|row| row.state.is_final() || row.order_key.is_empty()) {
         for process in &world.processes {
@@ -28,11 +28,11 @@ fn room_is_given_back(world: &World) {
     }
 }
 
-/// When nothing more happens, every message has ended, stands aside, or waits behind one that stands aside.
+/// When nothing more happens, every message has ended, failed, or waits behind one that failed.
 fn nothing_is_stuck(world: &World) {
     for (id, row) in &world.rows {
-        let behind_one_aside = world.rows.values().any(|other| other.is_in_lane_of(row) && other.state == State::Aside);
-        assert!(row.state.is_final() || row.state == State::Aside || behind_one_aside, "{id} is stuck, {:?}", row.state);
+        let behind_one_that_failed = world.rows.values().any(|other| other.is_in_lane_of(row) && other.state == State::Failed);
+        assert!(row.state.is_final() || row.state == State::Failed || behind_one_that_failed, "{id} is stuck, {:?}", row.state);
     }
 }
 
@@ -69,9 +69,9 @@ fn every_way_is_gone_once(world: &World) {
     }
 }
 
-/// In a flow that says whom to tell on failure, none stands aside for an effect that failed without having tried to tell.
-fn whoever_stands_aside_was_told_of(world: &World) {
-    for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Aside && row.origin.flow == "winding") {
+/// In a flow that says whom to tell on failure, none failed for an effect that failed without having tried to tell.
+fn whoever_fails_was_told_of(world: &World) {
+    for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Failed && row.origin.flow == "winding") {
         // One that cannot be run any more tells nobody itself.
         let unrun = |reason: &Reason| matches!(reason.code.as_str(), "suspect" | "not-stored");
         if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if unrun(reason))) {
@@ -82,7 +82,7 @@ fn whoever_stands_aside_was_told_of(world: &World) {
             Logged::Act { .. } => Some(false),
             _ => None,
         });
-        assert_eq!(told, Some(true), "{id} stands aside and nobody was told");
+        assert_eq!(told, Some(true), "{id} failed and nobody was told");
     }
 }
 
@@ -129,7 +129,7 @@ fn the_log_tells_everything(world: &World) {
         let logic = Logic::of(&workspace(), &row.origin.flow).expect("the flow");
         let document = Document::json(row.document.as_bytes()).expect("JSON");
         let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, true).expect("the log fits");
-        if !matches!(row.state, State::Waiting | State::Moving) {
+        if !matches!(row.state, State::Waiting | State::Running) {
             assert_eq!(machine.next().state(), row.state, "{id}");
         }
         for pair in row.log.windows(2) {

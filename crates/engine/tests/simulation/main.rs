@@ -51,7 +51,7 @@ fn seeded_runs_keep_every_promise() {
     assert!(total.steps_held > runs / 8 && total.steps_freed > runs / 10, "{total:?}");
     assert!(total.picked_up > runs / 4 && total.alone > runs / 100 && total.refused > runs / 20, "{total:?}");
     assert!(total.drained > runs / 20, "{total:?}");
-    assert!(total.in_doubt > 0 && total.asides > runs / 4 && total.evicted > 0, "{total:?}");
+    assert!(total.in_doubt > 0 && total.faileds > runs / 4 && total.evicted > 0, "{total:?}");
 }
 
 /// Seeds beyond the usual run that once broke a promise.

@@ -20,7 +20,7 @@ pub struct Report {
     pub holds: u64,
     pub held_by_people: u64,
     pub doubled: u64,
-    pub asides: u64,
+    pub faileds: u64,
     pub in_doubt: u64,
     pub acts: u64,
     pub performed: u64,
@@ -46,7 +46,7 @@ impl Report {
         self.holds += other.holds;
         self.held_by_people += other.held_by_people;
         self.doubled += other.doubled;
-        self.asides += other.asides;
+        self.faileds += other.faileds;
         self.in_doubt += other.in_doubt;
         self.acts += other.acts;
         self.performed += other.performed;
@@ -82,7 +82,7 @@ pub struct Row {
 
 impl Row {
     fn new(origin: Arc<Origin>, document: String, order_key: String) -> Self {
-        let (log, state) = (Vec::new(), State::Moving);
+        let (log, state) = (Vec::new(), State::Running);
         Self { origin, document, log, state, due: None, order_key, reopened: false, picked_up: 0 }
     }
 
@@ -193,10 +193,10 @@ pub fn workspace() -> Arc<Workspace> {
     static WORKSPACE: OnceLock<Arc<Workspace>> = OnceLock::new();
     WORKSPACE
         .get_or_init(|| {
-            let schema = r#"{"type":"object","properties":{"n":{"type":"integer"},"who":{"type":"string"}}}"#;
+            let node = r#"{"type":"object","properties":{"n":{"type":"integer"},"who":{"type":"string"}}}"#;
             let files = [
                 ("workspace.toml", "format = 1"),
-                ("outlines/order.schema.json", schema),
+                ("schemas/order.schema.json", node),
                 ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
                 ("connections/keyed.toml", "kind = \"http\"\naddress = \"http://keyed\"\nrepeat = \"key\"\nin_flight = 2"),
                 ("connections/blind.toml", "kind = \"http\"\naddress = \"http://blind\"\nin_flight = 2"),
@@ -329,7 +329,7 @@ impl World {
         self.events.push(At { at, no: self.no, of, event });
     }
 
-    /// Runs until nothing more happens by itself, then lets a person act on what stands aside, until all acts are used.
+    /// Runs until nothing more happens by itself, then lets a person act on what failed, until all acts are used.
     pub fn run(&mut self) {
         for _ in 0..20_000 {
             self.drain();
@@ -580,7 +580,7 @@ impl World {
                     }
                     self.look_soon(1 - number);
                 }
-                Op::Unfold(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
+                Op::Split(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
             }
             ids.extend(id.map(|id| (id, true)));
         }
@@ -612,8 +612,8 @@ impl World {
         row.picked_up = 0;
         row.due = change.due;
         self.report.pauses += u64::from(matches!(&change.entry, Some((_, LogEntry { what: Logged::Woken { .. }, .. }))));
-        if change.state == State::Aside {
-            self.report.asides += 1;
+        if change.state == State::Failed {
+            self.report.faileds += 1;
             let is = |code: &str| u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == code));
             self.report.in_doubt += is("in-doubt");
             self.report.suspects += is("suspect");
@@ -670,13 +670,14 @@ impl World {
 
     /// A person acts on one message; `false` when none is left to act on or all acts are used.
     fn act_on_something(&mut self) -> bool {
-        let aside: Vec<MessageId> = self.rows.values().filter(|row| row.state == State::Aside).map(|row| row.origin.id).collect();
+        let failed: Vec<MessageId> =
+            self.rows.values().filter(|row| row.state == State::Failed).map(|row| row.origin.id).collect();
         let done: Vec<MessageId> = self.rows.values().filter(|row| row.state == State::Done).map(|row| row.origin.id).collect();
-        if self.acts_left == 0 || (aside.is_empty() && done.is_empty()) {
+        if self.acts_left == 0 || (failed.is_empty() && done.is_empty()) {
             return false;
         }
         self.acts_left -= 1;
-        let ids = if aside.is_empty() || (self.random.u32(0..5) == 0 && !done.is_empty()) { done } else { aside };
+        let ids = if failed.is_empty() || (self.random.u32(0..5) == 0 && !done.is_empty()) { done } else { failed };
         let id = ids[self.random.usize(0..ids.len())];
         let act = match self.random.u32(0..5) {
             0 => Act::Discard,

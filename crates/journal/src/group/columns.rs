@@ -52,7 +52,7 @@ pub const ID: Columns = &[("id", Big)];
 pub const LOG: Columns = &[("message", Big), ("seq", Int), ("at", Big), ("packed", Bool), ("entry", Bytes)];
 pub const FACT: Columns = &[
     ("id", Big),
-    ("course", Text),
+    ("plan", Text),
     ("partner", Text),
     ("key", Text),
     ("milestone", Text),

@@ -1,4 +1,4 @@
-//! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, unfoldings.
+//! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, splittings.
 
 use super::columns;
 use super::sql::{Rows, Sql};
@@ -12,14 +12,14 @@ use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
-use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Piece, Shards, Unfolds};
+use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Piece, Shards, Splits};
 
 /// Every row of one taking.
 #[derive(Debug)]
 pub struct CustodyRows {
     arrivals: Rows,
     ledger: Rows,
-    unfoldings: Rows,
+    splittings: Rows,
     counters: Rows,
     /// By connection and event: how many, when the last came, and which it was.
     heard: BTreeMap<(String, String), (i64, Timestamp, ArrivalId)>,
@@ -33,7 +33,7 @@ impl CustodyRows {
         Self {
             arrivals: Rows::of(columns::ARRIVAL),
             ledger: Rows::of(columns::LEDGER),
-            unfoldings: Rows::of(columns::UNFOLDING),
+            splittings: Rows::of(columns::UNFOLDING),
             counters: Rows::of(columns::COUNTER),
             heard: BTreeMap::new(),
             messages: GroupRows::new(own),
@@ -51,20 +51,20 @@ pub struct Answering<'a> {
 }
 
 impl CustodyRows {
-    /// An arrival with its body, verdict and what is still to unfold.
+    /// An arrival with its body, verdict and what is still to split.
     pub fn arrival(
         &mut self,
         release: i64,
         incoming: &Incoming,
         decision: &Decision,
-        unfolds: Unfolds,
+        splits: Splits,
     ) -> Result<(), JournalError> {
         if let IncomingBody::Whole(pieces) = &incoming.body {
             self.body(incoming.id, pieces.iter().cloned());
         }
-        let later = unfolds == Unfolds::Later;
-        let verdict = if later && decision.verdict == Verdict::Taken { Verdict::Unfolding } else { decision.verdict };
-        let messages = if unfolds == Unfolds::Born { decision.unfold.parts.len() } else { 0 };
+        let later = splits == Splits::Later;
+        let verdict = if later && decision.verdict == Verdict::Received { Verdict::Splitting } else { decision.verdict };
+        let messages = if splits == Splits::Born { decision.split.parts.len() } else { 0 };
         let told = if incoming.told.is_empty() { String::new() } else { clean(&serde_json::to_string(&incoming.told)?) };
         self.arrivals.push([
             incoming.id.0.into(),
@@ -90,8 +90,8 @@ impl CustodyRows {
             (*n, *last, *arrival) = (*n + 1, incoming.received, incoming.id);
         }
         if later {
-            let parts = zstd::bulk::compress(&serde_json::to_vec(&decision.unfold)?, 1)?;
-            self.unfoldings.push([incoming.id.0.into(), release.into(), 0i32.into(), parts.into()]);
+            let parts = zstd::bulk::compress(&serde_json::to_vec(&decision.split)?, 1)?;
+            self.splittings.push([incoming.id.0.into(), release.into(), 0i32.into(), parts.into()]);
         }
         self.events.push(Event {
             partner: decision.partner.clone(),
@@ -157,7 +157,7 @@ impl CustodyRows {
         self.events.push(Event {
             flow: origin.flow.clone(),
             partner: partner(&origin.meta),
-            state: "moving".to_owned(),
+            state: "running".to_owned(),
             key: text("group"),
             result: text("control"),
             says: "sealed".to_owned(),
@@ -176,7 +176,7 @@ impl CustodyRows {
         self.messages.write(sql, number, now, &self.events.iter().collect::<Vec<_>>())?;
         sql.insert("arrival", self.arrivals, &[], "");
         sql.insert("ledger", self.ledger, &[], "");
-        sql.insert("unfolding", self.unfoldings, &[("writer", "me.id")], "");
+        sql.insert("splitting", self.splittings, &[("writer", "me.id")], "");
         let mut heard = Rows::of(columns::HEARD);
         for ((connection, event), (n, last, arrival)) in self.heard {
             heard.push([connection.into(), event.into(), n.into(), last.0.into(), arrival.0.into()]);

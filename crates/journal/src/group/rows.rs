@@ -8,11 +8,11 @@ use crate::events::{Event, partner};
 use crate::pack::{pack, pieces};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use wirewatch_core::course::Fact;
 use wirewatch_core::machine::{LogEntry, Logged, Origin};
+use wirewatch_core::plan::Fact;
 use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_engine::{Change, Hold, NewMessage, Op, Piece, Shards, Unfold, shard_of};
+use wirewatch_engine::{Change, Hold, NewMessage, Op, Piece, Shards, Split, shard_of};
 
 /// Every row of a group.
 #[derive(Debug)]
@@ -35,7 +35,7 @@ pub struct GroupRows {
     tallies: HashMap<(i64, String, String, &'static str), (i64, i64)>,
     audit: Rows,
     cursors: Rows,
-    unfolded: Rows,
+    split: Rows,
     settled: Rows,
     held: Rows,
     freed: Rows,
@@ -60,7 +60,7 @@ impl GroupRows {
             tallies: HashMap::new(),
             audit: Rows::of(columns::AUDIT),
             cursors: Rows::of(columns::CURSOR),
-            unfolded: Rows::of(columns::UNFOLDED),
+            split: Rows::of(columns::UNFOLDED),
             settled: Rows::of(columns::ID),
             held: Rows::of(columns::HOLD),
             freed: Rows::of(columns::FREED),
@@ -71,7 +71,7 @@ impl GroupRows {
     pub fn op(&mut self, op: &Op, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         match op {
             Op::Change(change) => self.change(change, mint),
-            Op::Unfold(unfold) => self.unfold(unfold, mint),
+            Op::Split(split) => self.split(split, mint),
             Op::Hold(Hold { connection, since, says, by }) => {
                 self.held.push([connection.clone().into(), clean(says).into(), since.0.into(), clean(by).into()]);
                 Ok(())
@@ -150,14 +150,14 @@ impl GroupRows {
         }
     }
 
-    fn unfold(&mut self, unfold: &Unfold, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
-        for message in &unfold.messages {
-            self.new_message(message, unfold.at, mint)?;
+    fn split(&mut self, split: &Split, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
+        for message in &split.messages {
+            self.new_message(message, split.at, mint)?;
         }
-        let (from, to) = (unfold.from as i32, unfold.to as i32);
-        match unfold.last {
-            true => self.unfolded.push([unfold.arrival.0.into(), to.into()]),
-            false => self.cursors.push([unfold.arrival.0.into(), from.into(), to.into()]),
+        let (from, to) = (split.from as i32, split.to as i32);
+        match split.last {
+            true => self.split.push([split.arrival.0.into(), to.into()]),
+            false => self.cursors.push([split.arrival.0.into(), from.into(), to.into()]),
         }
         Ok(())
     }
@@ -219,7 +219,7 @@ impl GroupRows {
         for fact in facts {
             self.facts.push([
                 mint().0.into(),
-                fact.course.clone().into(),
+                fact.plan.clone().into(),
                 fact.partner.clone().into(),
                 clean(&fact.key).into(),
                 fact.milestone.clone().into(),
@@ -271,22 +271,22 @@ impl GroupRows {
         );
         sql.insert("audit", self.audit, &[], "");
         sql.over(
-            "unfolding_on",
+            "splitting_on",
             self.cursors,
-            "update unfolding set cursor = u.after <from> where unfolding.arrival = u.arrival and cursor = u.before",
+            "update splitting set cursor = u.after <from> where splitting.arrival = u.arrival and cursor = u.before",
         );
-        let done = "delete from unfolding using (select u.id <from>) as u where unfolding.arrival = u.id";
-        sql.over("unfolding_done", self.unfolded.clone(), done);
+        let done = "delete from splitting using (select u.id <from>) as u where splitting.arrival = u.id";
+        sql.over("splitting_done", self.split.clone(), done);
         sql.over(
-            "unfolded",
-            self.unfolded,
+            "split",
+            self.split,
             "update arrival set messages = u.messages, \
-             verdict = case arrival.verdict when 'unfolding' then 'taken' else arrival.verdict end <from> where arrival.id = u.id",
+             verdict = case arrival.verdict when 'splitting' then 'received' else arrival.verdict end <from> where arrival.id = u.id",
         );
         sql.over(
-            "settled",
+            "resolved",
             self.settled,
-            "update arrival set verdict = 'settled' <from> where arrival.id = u.id and verdict = 'aside'",
+            "update arrival set verdict = 'resolved' <from> where arrival.id = u.id and verdict = 'failed'",
         );
         sql.insert(
             "hold",

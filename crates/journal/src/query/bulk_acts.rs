@@ -69,7 +69,7 @@ const COLUMNS: &str = "id, act, answers, reason, says, why, by_whom, cardinality
 impl Store {
     /// The ids of all messages that failed for `reason`, oldest first.
     pub async fn failed_for(&self, reason: i64) -> Result<Vec<i64>, JournalError> {
-        let text = "select id from live where reason = $1 and state = 'aside' order by id";
+        let text = "select id from live where reason = $1 and state = 'failed' order by id";
         let rows = self.db.query_all_raw(sql(text, [reason.into()])).await?;
         Ok(rows.iter().map(|row| row.try_get("", "id")).collect::<Result<_, _>>()?)
     }

@@ -6,7 +6,7 @@ use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, QueryResult};
 use wirewatch_core::Timestamp;
-use wirewatch_core::workspace::{Files, digest, known};
+use wirewatch_core::workspace::Files;
 
 /// A release with its files.
 #[derive(Debug, Clone)]
@@ -31,21 +31,6 @@ pub(crate) fn unpacked(kept: Vec<u8>) -> Result<Files, JournalError> {
 
 fn packed(files: &Files) -> Result<Vec<u8>, JournalError> {
     Ok(zstd::bulk::compress(&serde_json::to_vec(files)?, 3)?)
-}
-
-/// Takes out of every release what is no part of a workspace: a state folder inside of one was released with it once.
-pub(crate) async fn keep_known_files(db: &impl ConnectionTrait) -> Result<(), JournalError> {
-    for row in db.query_all_raw(sql("select no, files from release", [])).await? {
-        let no: i64 = row.try_get_by_index(0)?;
-        // One that is damaged stays as it is: nobody can read it.
-        let Ok(files) = unpacked(row.try_get_by_index(1)?) else { continue };
-        let (known, left_out) = known(&files);
-        if !left_out.is_empty() {
-            let values = [no.into(), packed(&known)?.into(), digest(&known).to_string().into()];
-            db.execute_raw(sql("update release set files = $2, digest = $3 where no = $1", values)).await?;
-        }
-    }
-    Ok(())
 }
 
 impl ReleaseRow {

@@ -2,7 +2,7 @@
 
 use crate::events::Event;
 use sea_orm::FromQueryResult;
-use wirewatch_core::course::Reached;
+use wirewatch_core::plan::Reached;
 use wirewatch_core::{ArrivalId, MessageId, Timestamp};
 
 /// Which messages; empty and `None` mean any.
@@ -44,7 +44,7 @@ pub struct MessageRow {
     pub due: i64,
     pub waits_for: String,
     pub reason: i64,
-    /// The reason's short name, when it stands aside.
+    /// The reason's short name, when it failed.
     pub code: String,
     /// Why it stands where it stands.
     pub says: String,
@@ -100,7 +100,7 @@ pub struct HeardRow {
     pub arrival: i64,
 }
 
-/// How many stand aside for the same reason.
+/// How many failed for the same reason.
 #[derive(Debug, Clone, FromQueryResult)]
 pub struct ReasonCount {
     pub id: i64,
@@ -126,22 +126,22 @@ pub struct Standing {
     pub due: i64,
 }
 
-/// Which trails; empty and `None` mean any.
+/// Which timelines; empty and `None` mean any.
 #[derive(Debug, Clone, Default)]
-pub struct TrailFilter {
-    pub course: String,
+pub struct TimelineFilter {
+    pub plan: String,
     pub partner: String,
     pub key: String,
     pub state: String,
-    /// Only trails that began before this: the next page.
+    /// Only timelines that began before this: the next page.
     pub before: Option<(Timestamp, String)>,
     pub limit: u32,
 }
 
-/// A trail.
+/// A timeline.
 #[derive(Debug, Clone)]
-pub struct TrailRow {
-    pub course: String,
+pub struct TimelineRow {
+    pub plan: String,
     pub partner: String,
     pub key: String,
     pub arrival: i64,

@@ -229,7 +229,7 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
         |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, json.as_deref())).unwrap_or_default();
     let (event, id) = (key::kept(said(&intake.queue.event)), key::kept(said(&intake.queue.delivery)));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
-    let came = Came { connection, name, event, delivery: id, told, let_through: false };
+    let came = Came { connection, name, event, delivery: id, told, accept: false };
     let mut taking = engine.read(Source { came, json: json.map(Document::Json), row: row.clone(), ..Source::default() });
     taking.feed(&delivery.data).await?;
     taking.ready().await

@@ -73,7 +73,7 @@ impl Publisher {
         let (exchange, key_text) = (post.exchange.as_str().into(), post.routing_key.as_str().into());
         let published = channel.basic_publish(exchange, key_text, options, &body.0, properties(post, key)).await;
         let confirmed = match published {
-            Ok(confirm) => tokio::time::timeout(self.broker.wait, confirm).await,
+            Ok(confirm) => tokio::time::timeout(self.broker.timeout, confirm).await,
             Err(error) => Ok(Err(error)),
         };
         match confirmed {
@@ -92,7 +92,7 @@ impl Publisher {
             Ok(Ok(Confirmation::Nack(None))) => again("the broker could not store it".to_owned()),
             Ok(Err(error)) => lost(&error, rule),
             Err(_) => {
-                let says = format!("no confirmation within {} s", self.broker.wait.as_secs_f64());
+                let says = format!("no confirmation within {} s", self.broker.timeout.as_secs_f64());
                 unknown(says, rule)
             }
         }

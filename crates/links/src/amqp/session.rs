@@ -7,7 +7,7 @@ use lapin::types::{AMQPValue, FieldTable, ShortString};
 use lapin::uri::{AMQPUri, AMQPUserInfo};
 use lapin::{Channel, Connection, ConnectionProperties, ErrorKind, ExchangeKind};
 use std::time::Duration;
-use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue, QueueKind};
+use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue};
 
 /// Seconds between signs of life: a process that hangs gives back what it has not acknowledged after twice that.
 const HEARTBEAT: u16 = 10;
@@ -42,15 +42,15 @@ pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connec
         uri.authority.userinfo = AMQPUserInfo { username: username.clone(), password: password.clone() };
     }
     uri.query.heartbeat = Some(HEARTBEAT);
-    uri.query.connection_timeout = Some(broker.wait.as_millis() as u64);
+    uri.query.connection_timeout = Some(broker.timeout.as_millis() as u64);
     let properties = ConnectionProperties::default().with_connection_name(name.into());
-    match tokio::time::timeout(broker.wait, Connection::connect_uri(uri, properties)).await {
+    match tokio::time::timeout(broker.timeout, Connection::connect_uri(uri, properties)).await {
         Ok(Ok(connection)) => Ok(connection),
         Ok(Err(error)) => Err(Unreached(unreached(&error, broker))),
         Err(_) => Err(Unreached(format!(
             "{} took the connection but said nothing within {} s: is it a broker of AMQP 0-9-1?",
             broker.address,
-            broker.wait.as_secs_f64()
+            broker.timeout.as_secs_f64()
         ))),
     }
 }
@@ -58,7 +58,7 @@ pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connec
 /// Why a connection was not opened.
 fn unreached(error: &lapin::Error, broker: &Broker) -> String {
     let address = &broker.address;
-    let user = broker.sign_in.as_ref().map_or_else(|| "guest".to_owned(), |_| "us".to_owned());
+    let user = broker.auth.as_ref().map_or_else(|| "guest".to_owned(), |_| "us".to_owned());
     match error.kind() {
         ErrorKind::IOError(cause) if cause.kind() == std::io::ErrorKind::ConnectionRefused => {
             format!("nothing listens at {address}: check the port, and whether it runs")
@@ -117,14 +117,14 @@ pub async fn prepare_queue(channel: &Channel, queue: &Queue) -> Result<(), lapin
         return depth(channel, &queue.name).await.map(drop);
     }
     if let Some(dead) = &queue.dead_letters {
-        declare(channel, dead, queue.kind, FieldTable::default()).await?;
+        declare(channel, dead, queue.replicated, FieldTable::default()).await?;
     }
     let mut arguments = FieldTable::default();
     if let Some(dead) = &queue.dead_letters {
         arguments.insert("x-dead-letter-exchange".into(), AMQPValue::LongString("".into()));
         arguments.insert("x-dead-letter-routing-key".into(), AMQPValue::LongString(dead.as_str().into()));
     }
-    declare(channel, &queue.name, queue.kind, arguments).await?;
+    declare(channel, &queue.name, queue.replicated, arguments).await?;
     for binding in &queue.bind {
         let (exchange, key) = (binding.exchange.as_str().into(), binding.key.as_str().into());
         channel.queue_bind(queue.name.as_str().into(), exchange, key, QueueBindOptions::default(), FieldTable::default()).await?;
@@ -132,8 +132,8 @@ pub async fn prepare_queue(channel: &Channel, queue: &Queue) -> Result<(), lapin
     Ok(())
 }
 
-async fn declare(channel: &Channel, name: &str, kind: QueueKind, mut arguments: FieldTable) -> Result<(), lapin::Error> {
-    if kind == QueueKind::Quorum {
+async fn declare(channel: &Channel, name: &str, replicated: bool, mut arguments: FieldTable) -> Result<(), lapin::Error> {
+    if replicated {
         arguments.insert("x-queue-type".into(), AMQPValue::LongString("quorum".into()));
     }
     let options = QueueDeclareOptions { durable: true, ..QueueDeclareOptions::default() };

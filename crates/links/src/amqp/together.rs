@@ -71,7 +71,7 @@ mod tests {
     use wirewatch_testkit::TestBroker;
 
     fn broker_at(address: String) -> Broker {
-        Broker { address, wait: Duration::from_secs(10), sign_in: None, queues: Vec::new(), exchanges: Vec::new() }
+        Broker { address, timeout: Duration::from_secs(10), auth: None, queues: Vec::new(), exchanges: Vec::new() }
     }
 
     #[tokio::test(flavor = "multi_thread")]

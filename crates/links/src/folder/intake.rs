@@ -1,7 +1,7 @@
 //! Takes files in: read in place, committed, looked at again, then moved into the archive. Nothing is claimed by renaming.
 
 use super::faults::Faults;
-use super::move_aside;
+use super::move_away;
 use super::scan::{Notices, Whole, fingerprint, scan, watch};
 use std::collections::{BTreeSet, HashMap};
 use std::io;
@@ -175,7 +175,7 @@ fn archive(folder: &Folder, file: &Whole, arrival: ArrivalId) -> io::Result<Opti
     }
     let to = archive_folder(folder, arrival);
     std::fs::create_dir_all(&to)?;
-    move_aside(&file.path, &to.join(archive_name(arrival, &file.name)))?;
+    move_away(&file.path, &to.join(archive_name(arrival, &file.name)))?;
     Ok(Some(to))
 }
 
@@ -230,7 +230,7 @@ mod tests {
         let (a, b) = (folder.path().join("a"), folder.path().join("b"));
         std::fs::write(&a, "new").unwrap();
         std::fs::write(&b, "old").unwrap();
-        assert_eq!(move_aside(&a, &b).unwrap_err().kind(), io::ErrorKind::AlreadyExists);
+        assert_eq!(move_away(&a, &b).unwrap_err().kind(), io::ErrorKind::AlreadyExists);
         assert_eq!(std::fs::read_to_string(&b).unwrap(), "old");
     }
 }

@@ -83,7 +83,7 @@ pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) ->
     if let Some((person, session)) = app.sessions.person(headers, SystemClock.now()) {
         // A browser names the page that asks whenever something is to be changed; who leaves it out is none.
         if request.method().is_safe() || headers.contains_key(header::ORIGIN) {
-            return Ok(let_through(&app, person, session, request, next).await);
+            return Ok(accept(&app, person, session, request, next).await);
         }
     }
     let given =
@@ -95,10 +95,10 @@ pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) ->
                  signs in with the link that `wirewatch console` prints.",
         ));
     }
-    Ok(let_through(&app, Person(app.token.name.clone()), Session(None), request, next).await)
+    Ok(accept(&app, Person(app.token.name.clone()), Session(None), request, next).await)
 }
 
-async fn let_through(app: &App, person: Person, session: Session, mut request: Request, next: Next) -> Response {
+async fn accept(app: &App, person: Person, session: Session, mut request: Request, next: Next) -> Response {
     if app.draining.load(Ordering::Relaxed) && !request.method().is_safe() {
         let problem =
             Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; nothing was done, ask again shortly");

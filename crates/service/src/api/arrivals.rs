@@ -104,10 +104,10 @@ pub async fn bytes(State(app): State<Arc<App>>, Path(text): Path<String>) -> Res
     Ok((headers, Body::from_stream(pieces)).into_response())
 }
 
-/// Lets an arrival through on purpose: its bytes come in once more, as a new arrival; one that stood aside is settled.
-#[utoipa::path(post, path = "/api/arrivals/{id}/let-through", params(("id" = String, Path)), request_body = Why,
+/// Accepts an arrival on purpose: its bytes come in once more, as a new arrival; a failed one is resolved.
+#[utoipa::path(post, path = "/api/arrivals/{id}/accept", params(("id" = String, Path)), request_body = Why,
     responses((status = 200, body = Handed), (status = 409, body = Problem)))]
-pub async fn let_through(
+pub async fn accept(
     State(app): State<Arc<App>>,
     Extension(Person(by)): Extension<Person>,
     Path(text): Path<String>,
@@ -115,21 +115,21 @@ pub async fn let_through(
 ) -> Answer<Handed> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
-    if row.verdict == Verdict::Taken.as_str() || row.verdict == Verdict::Unfolding.as_str() {
+    if row.verdict == Verdict::Received.as_str() || row.verdict == Verdict::Splitting.as_str() {
         let says = format!("arrival {text} is {}: its messages exist; resend those instead", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
-    if row.verdict == Verdict::Settled.as_str() {
+    if row.verdict == Verdict::Resolved.as_str() {
         return Err(settled_before(&text));
     }
-    let why = said(&why, "it is let through")?;
-    app.store.record_act(app.engine.mint(), &by, "let through", wanted, why, SystemClock.now()).await?;
+    let why = said(&why, "it is accepted")?;
+    app.store.record_act(app.engine.mint(), &by, "accepted", wanted, why, SystemClock.now()).await?;
     let came = Came {
         connection: row.connection.clone(),
         name: row.name.clone(),
         event: row.event.clone(),
         told: row.told(),
-        let_through: true,
+        accept: true,
         ..Came::default()
     };
     let mut taking = app.engine.read(Source { came, by: by.clone(), ..Source::default() });
@@ -138,13 +138,13 @@ pub async fn let_through(
         taking.feed(&piece).await?;
     }
     let handed = taken(&app, taking.ready().await?).await?;
-    if row.verdict == Verdict::Aside.as_str() {
-        settle(&app, row, format!("let through by {by} as {}", handed.arrival)).await?;
+    if row.verdict == Verdict::Failed.as_str() {
+        settle(&app, row, format!("accepted by {by} as {}", handed.arrival)).await?;
     }
     Ok(handed)
 }
 
-/// Discards an arrival that stands aside: nothing more comes of it; its bytes stay in the records.
+/// Discards an arrival that failed: nothing more comes of it; its bytes stay in the records.
 #[utoipa::path(post, path = "/api/arrivals/{id}/discard", operation_id = "discard_arrival", params(("id" = String, Path)), request_body = Why,
     responses((status = 200, body = Arrival), (status = 409, body = Problem)))]
 pub async fn discard(
@@ -155,11 +155,11 @@ pub async fn discard(
 ) -> Answer<Arrival> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
-    if row.verdict == Verdict::Settled.as_str() {
+    if row.verdict == Verdict::Resolved.as_str() {
         return Err(settled_before(&text));
     }
-    if row.verdict != Verdict::Aside.as_str() {
-        let says = format!("arrival {text} does not stand aside, it is {}: there is nothing to discard", row.verdict);
+    if row.verdict != Verdict::Failed.as_str() {
+        let says = format!("arrival {text} has not failed, it is {}: there is nothing to discard", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
     let why = said(&why, "it is discarded")?;
@@ -170,7 +170,7 @@ pub async fn discard(
 }
 
 fn settled_before(text: &str) -> Problem {
-    Problem::new(StatusCode::CONFLICT, format!("arrival {text} is settled already; `wirewatch show {text}` tells by whom"))
+    Problem::new(StatusCode::CONFLICT, format!("arrival {text} is resolved already; `wirewatch show {text}` tells by whom"))
 }
 
 async fn settle(app: &App, row: ArrivalRow, says: String) -> Result<(), Problem> {
@@ -182,7 +182,7 @@ async fn settle(app: &App, row: ArrivalRow, says: String) -> Result<(), Problem>
 /// The name a handed-in document gets.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct FireQuery {
+pub struct SubmitQuery {
     /// File name, for people.
     #[serde(default)]
     pub name: String,
@@ -192,13 +192,13 @@ pub struct FireQuery {
 }
 
 /// Hands a document in by hand, as if it had come by the flow's first intake.
-#[utoipa::path(post, path = "/api/flows/{flow}/fire", params(("flow" = String, Path), FireQuery),
+#[utoipa::path(post, path = "/api/flows/{flow}/submit", params(("flow" = String, Path), SubmitQuery),
     request_body(content = String, content_type = "application/octet-stream"), responses((status = 200, body = Handed)))]
-pub async fn fire(
+pub async fn submit(
     State(app): State<Arc<App>>,
     Extension(Person(by)): Extension<Person>,
     Path(flow): Path<String>,
-    Query(query): Query<FireQuery>,
+    Query(query): Query<SubmitQuery>,
     body: Bytes,
 ) -> Answer<Handed> {
     let (_, workspace) = app.engine.releases().current();

@@ -1,10 +1,10 @@
-//! What to begin with when a document is fired at a flow by hand: a made-up one, the last that came, what its fields mean.
+//! What to begin with when a document is submitted at a flow by hand: a made-up one, the last that came, what its fields mean.
 
 use super::Answer;
 use super::flows::known;
 use super::messages::form_name;
 use crate::run::App;
-use crate::view::{FireBegin, FireField, FireLast};
+use crate::view::{SubmitBegin, SubmitField, SubmitLast};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use serde::Deserialize;
@@ -12,7 +12,7 @@ use serde_json::Value;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Intake, Takes, place_of};
-use wirewatch_core::outline::{Outline, sample};
+use wirewatch_core::schema::{Schema, sample};
 
 /// Bytes of the last that came, at most: more is no text that a person edits.
 const LARGEST: u64 = 64 << 10;
@@ -28,24 +28,28 @@ pub struct BeginQuery {
 
 /// What to begin with at the flow's first intake.
 #[utoipa::path(get, path = "/api/flows/{flow}/begin", operation_id = "begin", params(("flow" = String, Path), BeginQuery),
-    responses((status = 200, body = FireBegin)))]
-pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(query): Query<BeginQuery>) -> Answer<FireBegin> {
+    responses((status = 200, body = SubmitBegin)))]
+pub async fn begin(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(query): Query<BeginQuery>,
+) -> Answer<SubmitBegin> {
     let (_, workspace) = app.engine.releases().current();
     let (flow, intake) = known(&workspace, &name)?;
-    let outline = match &intake.takes {
-        Takes::Json(outline) => workspace.outlines.get(outline),
+    let schema = match &intake.takes {
+        Takes::Json(schema) => workspace.schemas.get(schema),
         Takes::X12(_) | Takes::Text => None,
     };
     let (takes, form) = match &intake.takes {
         Takes::X12(set) => (format!("x12/{set}"), "x12"),
-        Takes::Json(outline) => (outline.clone(), form_name(&intake.form)),
+        Takes::Json(schema) => (schema.clone(), form_name(&intake.form)),
         Takes::Text => ("text".to_owned(), "bytes"),
     };
     let mut fields = Vec::new();
-    if let Some(outline) = outline {
-        outline.level().each("", &mut |path, leaf| {
+    if let Some(schema) = schema {
+        schema.level().each("", &mut |path, leaf| {
             let text = |value: &Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-            fields.push(FireField {
+            fields.push(SubmitField {
                 path: path.to_owned(),
                 kind: leaf.kind.clone(),
                 format: leaf.format.clone(),
@@ -55,23 +59,23 @@ pub async fn begin(State(app): State<Arc<App>>, Path(name): Path<String>, Query(
             });
         });
     }
-    Ok(Json(FireBegin {
+    Ok(Json(SubmitBegin {
         flow: flow.title.clone(),
         from: intake.from.clone(),
         takes,
         form: form.to_owned(),
         events: intake.events.clone(),
-        made_up: outline.map(|outline| made_up(outline, &intake.form, query.seed)).unwrap_or_default(),
+        made_up: schema.map(|schema| made_up(schema, &intake.form, query.seed)).unwrap_or_default(),
         fields,
         last: last(&app, intake).await?,
     }))
 }
 
-fn made_up(outline: &Outline, form: &Form, seed: u64) -> String {
-    let document = sample(outline, seed);
+fn made_up(schema: &Schema, form: &Form, seed: u64) -> String {
+    let document = sample(schema, seed);
     match form {
         // What is made up may not fit where it is to stand; then it is shown as it was made.
-        Form::Outlined { written, .. } => outline.write(*written, &document).map_or_else(
+        Form::Shaped { written, .. } => schema.write(*written, &document).map_or_else(
             |_| serde_json::to_string_pretty(&document).unwrap_or_default(),
             |bytes| String::from_utf8_lossy(&bytes).into_owned(),
         ),
@@ -80,7 +84,7 @@ fn made_up(outline: &Outline, form: &Form, seed: u64) -> String {
 }
 
 /// The last that came in there, if it is a text of a size that a person edits.
-async fn last(app: &App, intake: &Intake) -> Result<Option<FireLast>, super::problem::Problem> {
+async fn last(app: &App, intake: &Intake) -> Result<Option<SubmitLast>, super::problem::Problem> {
     let place = place_of(&intake.from, intake.queue.as_deref().unwrap_or_default());
     let event = intake.events.first().map(String::as_str).unwrap_or_default();
     let newest = match event {
@@ -90,5 +94,5 @@ async fn last(app: &App, intake: &Intake) -> Result<Option<FireLast>, super::pro
     let Some(arrival) = newest else { return Ok(None) };
     let bytes = app.store.body(arrival, LARGEST + 1).await?;
     let text = String::from_utf8(bytes).ok().filter(|text| text.len() as u64 <= LARGEST && !text.is_empty());
-    Ok(text.map(|text| FireLast { arrival: arrival.to_string(), text }))
+    Ok(text.map(|text| SubmitLast { arrival: arrival.to_string(), text }))
 }

@@ -35,7 +35,7 @@ pub async fn preview(State(app): State<Arc<App>>, Json(request): Json<BulkReques
             break;
         }
         match app.store.message(Id(*wanted)).await? {
-            Some(row) if row.state == MessageState::Aside.as_str() => messages.push(rows::message(row)),
+            Some(row) if row.state == MessageState::Failed.as_str() => messages.push(rows::message(row)),
             _ => passed_over += 1,
         }
     }

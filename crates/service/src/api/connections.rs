@@ -10,7 +10,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use wirewatch_core::connection::{Connection, ConnectionKind, SignIn};
+use wirewatch_core::connection::{Auth, Connection, ConnectionKind};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Effect, Work};
 use wirewatch_core::workspace::Workspace;
@@ -54,9 +54,9 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         per_minute: connection.per_minute,
         page: connection.page.clone(),
         notes: connection.notes.clone(),
-        signs_in: match &connection.kind {
-            ConnectionKind::Http(http) => http.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
-            ConnectionKind::Amqp(broker) => broker.sign_in.as_ref().map(SignIn::words).unwrap_or_default(),
+        auth: match &connection.kind {
+            ConnectionKind::Http(http) => http.auth.as_ref().map(Auth::words).unwrap_or_default(),
+            ConnectionKind::Amqp(broker) => broker.auth.as_ref().map(Auth::words).unwrap_or_default(),
             ConnectionKind::Folder { .. } | ConnectionKind::Webhook(_) | ConnectionKind::Incidents => String::new(),
         },
         used_by: used_by(workspace, name),
@@ -109,7 +109,7 @@ pub async fn test(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answ
     }))
 }
 
-/// Makes one request at a connection of the kind http, really, with our credentials: for a rehearsal that is told to. It is written
+/// Makes one request at a connection of the kind http, really, with our credentials: for a dry run that is told to. It is written
 /// down who did it.
 #[utoipa::path(post, path = "/api/connections/{name}/ask", operation_id = "ask", params(("name" = String, Path)), request_body = AskRequest,
     responses((status = 200, body = Asked), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -125,24 +125,24 @@ pub async fn ask(
         return Err(wrong(format!("{name} is of the kind {}; only http is asked really", connection.kind_name())));
     }
     if let Some(held) = status::held(&app).await.into_iter().find(|held| held.connection == name) {
-        return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is held: {}", held.says)));
+        return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is on hold: {}", held.says)));
     }
     let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is no method that flows call")))?;
     let key = Digest::parse(&key).ok_or_else(|| wrong("the key is no digest in hexadecimal digits".to_owned()))?;
-    let why = format!("{} {path} at {name}, for a rehearsal", method.as_str());
+    let why = format!("{} {path} at {name}, for a dry run", method.as_str());
     let subject = Id(Digest::of(&[name.as_bytes()]).short());
     app.store.record_act(app.engine.mint(), &by, "asked", subject, &why, SystemClock.now()).await?;
     let effect = Effect::Call { connection: name, method, path, body: body.as_deref().map(Body::from) };
-    let step = "rehearsal".to_owned();
+    let step = "dry-run".to_owned();
     let work = Work { step, generation: 0, request: effect.digest(), key, effect, once: None };
     let outcome = app.outside.perform(&connection, &work).await;
     let body = outcome.body().map(Body::text).unwrap_or_default();
     Ok(Json(Asked { status: outcome.status(), body, says: outcome.says().to_owned() }))
 }
 
-/// Lets the next message look at once whether a held connection is of use again.
-#[utoipa::path(post, path = "/api/connections/{name}/look", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
-pub async fn look(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
+/// Sends the next message to a connection on hold at once, to see whether it answers again.
+#[utoipa::path(post, path = "/api/connections/{name}/probe", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
+pub async fn probe(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
     acted(&app, person, &name, "looked", &name, |app, _| app.engine.look_now(&name)).await
 }
 
@@ -155,13 +155,13 @@ pub async fn hold(
     Path(name): Path<String>,
     Json(Why { why }): Json<Why>,
 ) -> Answer<ConnectionView> {
-    let why = said(&why, "it is held")?;
+    let why = said(&why, "it is put on hold")?;
     acted(&app, person, &name, "held", why, |app, by| app.engine.hold(&name, by, why)).await
 }
 
-/// Frees a held connection, whoever held it.
-#[utoipa::path(post, path = "/api/connections/{name}/free", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
-pub async fn free(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
+/// Resumes a connection that is on hold, whoever put it there.
+#[utoipa::path(post, path = "/api/connections/{name}/resume", operation_id = "resume_connection", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
+pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
     acted(&app, person, &name, "freed", &name, |app, _| app.engine.free(&name)).await
 }
 

@@ -74,7 +74,7 @@ pub async fn pause(
     Ok(Json(all_paused(&app).await))
 }
 
-/// Lets a paused flow go on. At each of its steps that is held one that waits tries at once; the others follow when that
+/// Resumes a paused flow. At each of its steps that is on hold one waiting message tries at once; the others follow when that
 /// goes well.
 #[utoipa::path(post, path = "/api/flows/{flow}/resume", params(("flow" = String, Path)),
     responses((status = 200, body = ResumedFlow)))]

@@ -63,7 +63,7 @@ pub async fn proposals(State(app): State<Arc<App>>, Path(name): Path<String>) ->
     let (from, to) = (map.from.clone(), map.to.clone());
     // Every field of one side is held against every field of the other: with a thousand each that takes its time.
     let all = tokio::task::spawn_blocking(move || propose(&workspace, &from, &to).map(|proposal| proposal.each()));
-    // Of a target that is no outline of JSON nothing is proposed.
+    // Of a target that is no schema of JSON nothing is proposed.
     let all = all.await.ok().and_then(Result::ok).unwrap_or_default();
     let shown = |one: ProposedRule| MapProposal {
         path: one.path,

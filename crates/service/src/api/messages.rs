@@ -170,7 +170,7 @@ pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8
 pub const fn form_name(form: &Form) -> &'static str {
     match form {
         Form::Json => "json",
-        Form::Outlined { written, .. } => written.as_str(),
+        Form::Shaped { written, .. } => written.as_str(),
         Form::X12 { .. } => "x12",
         Form::Bytes => "bytes",
     }

@@ -9,13 +9,14 @@ mod acts;
 mod arrivals;
 mod begin;
 mod bulk_acts;
+mod captures;
 mod connections;
 mod edi;
-mod firing;
 mod flows;
 mod maps;
 mod messages;
 mod orders;
+mod overview;
 pub mod problem;
 mod queues;
 mod releases;
@@ -24,9 +25,8 @@ mod rows;
 mod secrets;
 mod status;
 mod story;
-mod strands;
 mod stream;
-mod trays;
+mod submitting;
 mod webhooks;
 
 use crate::access::{self, session};
@@ -100,8 +100,8 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
     OpenApiRouter::with_openapi(Description::openapi())
         .routes(routes!(session::me, session::leave))
         .routes(routes!(session::link))
-        .routes(routes!(strands::strands))
-        .routes(routes!(strands::workspace))
+        .routes(routes!(overview::overview))
+        .routes(routes!(overview::workspace))
         .routes(routes!(status::status))
         .routes(routes!(status::reasons))
         .routes(routes!(messages::list))
@@ -116,11 +116,11 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(arrivals::list))
         .routes(routes!(arrivals::one))
         .routes(routes!(arrivals::bytes))
-        .routes(routes!(arrivals::let_through))
+        .routes(routes!(arrivals::accept))
         .routes(routes!(arrivals::discard))
-        .routes(routes!(arrivals::fire))
+        .routes(routes!(arrivals::submit))
         .routes(routes!(begin::begin))
-        .routes(routes!(firing::fire))
+        .routes(routes!(submitting::submit))
         .routes(routes!(edi::look))
         .routes(routes!(maps::list))
         .routes(routes!(maps::one))
@@ -137,14 +137,14 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(connections::list))
         .routes(routes!(connections::test))
         .routes(routes!(connections::ask))
-        .routes(routes!(connections::look))
+        .routes(routes!(connections::probe))
         .routes(routes!(connections::hold))
-        .routes(routes!(connections::free))
+        .routes(routes!(connections::resume))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
-        .routes(routes!(trays::list, trays::open))
-        .routes(routes!(trays::one, trays::close))
-        .routes(routes!(trays::bytes))
+        .routes(routes!(captures::list, captures::open))
+        .routes(routes!(captures::one, captures::close))
+        .routes(routes!(captures::bytes))
         .routes(routes!(releases::list, releases::release))
         .routes(routes!(releases::one))
         .routes(routes!(releases::rollback))
@@ -173,7 +173,7 @@ fn maybe_id(text: &str) -> Result<Option<wirewatch_core::Id>, Problem> {
     if text.is_empty() { Ok(None) } else { id(text).map(Some) }
 }
 
-/// The words of a person that an act needs for the record; `of` is the act, e.g. `it is held`.
+/// The words of a person that an act needs for the record; `of` is the act, e.g. `it is put on hold`.
 fn said<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
     storable(why)?;
     let missing = || Problem::new(StatusCode::BAD_REQUEST, format!("say why {of}"));

@@ -1,4 +1,4 @@
-//! Orders along their courses.
+//! Orders along their plans.
 
 use super::problem::Problem;
 use super::{Answer, page, rows};
@@ -9,14 +9,14 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use std::sync::Arc;
 use wirewatch_core::{Timestamp, key};
-use wirewatch_journal::{MessageFilter, TrailFilter, TrailRow};
+use wirewatch_journal::{MessageFilter, TimelineFilter, TimelineRow};
 
-fn orders(app: &App, rows: Vec<TrailRow>) -> Vec<Order> {
+fn orders(app: &App, rows: Vec<TimelineRow>) -> Vec<Order> {
     let (_, workspace) = app.engine.releases().current();
     rows.into_iter()
         .map(|row| {
-            let course = workspace.courses.get(&row.course);
-            rows::order(row, course)
+            let plan = workspace.plans.get(&row.plan);
+            rows::order(row, plan)
         })
         .collect()
 }
@@ -33,15 +33,9 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
         Some((begun, key)) => begun.parse().ok().map(|begun| (Timestamp(begun), key.to_owned())),
         None => None,
     };
-    let filter = TrailFilter {
-        course: query.course,
-        partner: query.partner,
-        key: key::kept(query.key),
-        state: query.state,
-        before,
-        limit,
-    };
-    let found = app.store.trails(&filter).await?;
+    let filter =
+        TimelineFilter { plan: query.plan, partner: query.partner, key: key::kept(query.key), state: query.state, before, limit };
+    let found = app.store.timelines(&filter).await?;
     let next = super::next_of(&found, limit, |row| format!("{} {}", row.begun, row.key));
     Ok(Json(Orders { orders: orders(&app, found), next }))
 }
@@ -50,8 +44,8 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<OrderQuery>) 
 #[utoipa::path(get, path = "/api/orders/{key}", operation_id = "order", params(("key" = String, Path)), responses((status = 200, body = OrderStory)))]
 pub async fn one(State(app): State<Arc<App>>, Path(key): Path<String>) -> Answer<OrderStory> {
     let key = key::kept(key);
-    let filter = TrailFilter { key: key.clone(), limit: 20, ..TrailFilter::default() };
-    let found = app.store.trails(&filter).await?;
+    let filter = TimelineFilter { key: key.clone(), limit: 20, ..TimelineFilter::default() };
+    let found = app.store.timelines(&filter).await?;
     let filter = MessageFilter { key: key.clone(), limit: 100, ..MessageFilter::default() };
     let messages: Vec<_> = app.store.messages(&filter).await?.into_iter().map(rows::message).collect();
     if found.is_empty() && messages.is_empty() {

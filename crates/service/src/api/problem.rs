@@ -56,7 +56,7 @@ impl From<JournalError> for Problem {
                 Self::new(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present").detail(error.to_string())
             }
             JournalError::Unstorable(_) => Self::new(StatusCode::BAD_REQUEST, error.to_string()),
-            JournalError::Refused(_) | JournalError::Damaged(_) => {
+            JournalError::Refused(_) | JournalError::OtherVersion(_) | JournalError::Damaged(_) => {
                 tracing::error!(%error, "a question to the database failed");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, "the service could not answer; its log says why")
             }

@@ -5,10 +5,10 @@ use crate::view::{
 };
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_core::course::{Course, Mark};
+use wirewatch_core::plan::{Mark, Plan};
 use wirewatch_core::x12::describe::{Described, DescribedElement};
 use wirewatch_core::{Id, Timestamp};
-use wirewatch_journal::{ArrivalRow, AuditRow, LedgerRow, MessageRow, ReasonCount, TrailRow};
+use wirewatch_journal::{ArrivalRow, AuditRow, LedgerRow, MessageRow, ReasonCount, TimelineRow};
 
 /// A reason id as people see it: hex, as it is no moment.
 pub fn reason_id(id: i64) -> String {
@@ -117,8 +117,8 @@ pub fn described(n: usize, segment: Described<'_>) -> DescribedSegment {
     }
 }
 
-/// A trail with every milestone of its course, those still ahead too (trouble only where it happened).
-pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
+/// A timeline with every milestone of its plan, those still ahead too (trouble only where it happened).
+pub fn order(row: TimelineRow, plan: Option<&Arc<Plan>>) -> Order {
     let mut milestones: Vec<MilestoneView> = Vec::new();
     let mut before: Option<Timestamp> = None;
     for reached in &row.milestones {
@@ -133,7 +133,7 @@ pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
             message: Some(reached.message.to_string()),
         });
     }
-    let ahead = course.iter().flat_map(|course| &course.milestones).filter(|milestone| milestone.mark != Mark::Trouble);
+    let ahead = plan.iter().flat_map(|plan| &plan.milestones).filter(|milestone| milestone.mark != Mark::Trouble);
     for milestone in ahead {
         if row.milestones.iter().all(|reached| reached.milestone != milestone.name) {
             milestones.push(MilestoneView {
@@ -147,7 +147,7 @@ pub fn order(row: TrailRow, course: Option<&Arc<Course>>) -> Order {
         }
     }
     Order {
-        course: row.course,
+        plan: row.plan,
         partner: row.partner,
         key: row.key,
         state: row.state,

@@ -46,7 +46,7 @@ pub async fn health(State(app): State<Arc<App>>) -> Response {
     }
 }
 
-/// How the service stands: release, unfinished messages, held connections, reasons for standing aside.
+/// How the service stands: release, unfinished messages, held connections, reasons for failing.
 #[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status)))]
 pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     let (release, workspace) = app.engine.releases().current();
@@ -132,7 +132,7 @@ fn rush(calls: usize, first: Duration) -> Option<String> {
     (first > RUSH).then(|| format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}"))
 }
 
-/// Why messages stand aside, most messages first.
+/// Why messages failed, most messages first.
 #[utoipa::path(get, path = "/api/reasons", responses((status = 200, body = Vec<Reason>)))]
 pub async fn reasons(State(app): State<Arc<App>>) -> Answer<Vec<Reason>> {
     Ok(Json(app.store.reasons("").await?.into_iter().map(rows::reason).collect()))

@@ -99,7 +99,7 @@ fn attempt(entry: &LogEntry) -> Option<Attempt> {
         Then::Go => ("done", None),
         Then::RetryAt(due) => ("again", time(due.0)),
         Then::WaitFor(_) => ("held", None),
-        Then::Aside(_) => ("aside", None),
+        Then::Failed(_) => ("failed", None),
     };
     let answer = match outcome {
         Outcome::Answer { body, .. } | Outcome::Again { body, .. } | Outcome::Refused { body, .. } => Some(body.text()),

@@ -21,7 +21,7 @@ pub fn view(app: &App, workspace: &Workspace, connection: &Connection, webhook: 
     let secret = webhook.signature.as_ref().map(|signature| signature.secret.clone()).unwrap_or_default();
     WebhookView {
         address: address(&webhook.path),
-        former: webhook.former.iter().map(address).collect(),
+        old_paths: webhook.old_paths.iter().map(address).collect(),
         local_only: is_local(&app.public),
         signed: webhook.signature.as_ref().map(signed).unwrap_or_default(),
         secret_is_set: !app.secrets.good(&secret, SystemClock.now()).is_empty(),

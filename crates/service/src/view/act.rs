@@ -116,9 +116,9 @@ pub struct ActResult {
     pub findings: Vec<Finding>,
 }
 
-/// What came of a message or request that was fired by hand.
+/// What came of a message or request that was submitted by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Fired {
+pub struct Submitted {
     /// `done`, `again` (it failed in a way that passes), `refused`, `held` (not reached, or not let in) or `in-doubt`.
     pub what: String,
     /// The request as one line.
@@ -131,30 +131,30 @@ pub struct Fired {
     pub answer: String,
 }
 
-/// What to begin with when a document is fired at a flow by hand.
+/// What to begin with when a document is submitted at a flow by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct FireBegin {
+pub struct SubmitBegin {
     /// The flow's title.
     pub flow: String,
     /// The connection it would have come by.
     pub from: String,
-    /// An outline, `x12/850` or `text`.
+    /// A schema, `x12/850` or `text`.
     pub takes: String,
     /// How it is written: `json`, `csv`, `xml`, `x12` or `bytes`.
     pub form: String,
     /// The names of events that the intake takes; empty when it takes whatever comes.
     pub events: Vec<String>,
-    /// A made-up document; empty where there is no outline to make one from.
+    /// A made-up document; empty where there is no schema to make one from.
     pub made_up: String,
-    /// The fields of the outline.
-    pub fields: Vec<FireField>,
+    /// The fields of the schema.
+    pub fields: Vec<SubmitField>,
     /// The last that came in there.
-    pub last: Option<FireLast>,
+    pub last: Option<SubmitLast>,
 }
 
-/// A field of an outline.
+/// A field of a schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct FireField {
+pub struct SubmitField {
     /// Where it stands: `basket[].article`.
     pub path: String,
     /// `string`, `number`, `integer`, `boolean`, or `list`; empty where it may be several.
@@ -169,7 +169,7 @@ pub struct FireField {
 
 /// A document that came in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct FireLast {
+pub struct SubmitLast {
     pub arrival: String,
     pub text: String,
 }

@@ -11,7 +11,7 @@ pub struct Arrival {
     pub connection: String,
     pub partner: String,
     pub name: String,
-    /// `taken`, `unfolding`, `repeat`, `refused`, `aside` or `settled`.
+    /// `received`, `splitting`, `duplicate`, `rejected`, `failed` or `resolved`.
     pub verdict: String,
     pub says: String,
     pub size: i64,

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A connection that is held.
+/// A connection that is on hold.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct HeldConnection {
     pub connection: String,
@@ -35,7 +35,7 @@ pub struct ConnectionView {
     /// Whose it is and what must be set up there, in words; empty when nothing is said.
     pub notes: String,
     /// How we sign in there, in words; empty when we do not.
-    pub signs_in: String,
+    pub auth: String,
     /// Flows that use it.
     pub used_by: Vec<String>,
     /// Flows take from it.
@@ -90,7 +90,7 @@ pub struct WebhookView {
     /// Where the sender calls, whole.
     pub address: String,
     /// Earlier addresses that answer still.
-    pub former: Vec<String>,
+    pub old_paths: Vec<String>,
     /// The address can be reached from this machine alone.
     pub local_only: bool,
     /// How calls are signed, in words; empty when they are not.
@@ -130,7 +130,7 @@ pub struct TurnedView {
     pub says: String,
 }
 
-/// A request to be made for a rehearsal.
+/// A request to be made for a dry_run.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AskRequest {

@@ -10,7 +10,7 @@ use wirewatch_core::Finding;
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapView {
     pub name: String,
-    /// Outline of the source, e.g. `x12/004010/850`, and of the target.
+    /// Schema of the source, e.g. `x12/004010/850`, and of the target.
     pub from: String,
     pub to: String,
     /// How many targets its rules fill.

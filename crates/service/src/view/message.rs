@@ -4,7 +4,7 @@ use super::Arrival;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// Why messages stand aside, and how many.
+/// Why messages failed, and how many.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Reason {
     pub id: String,
@@ -15,7 +15,7 @@ pub struct Reason {
     pub code: String,
     pub says: String,
     pub messages: i64,
-    /// When the first of them came to stand aside.
+    /// When the first of them failed.
     pub oldest: Option<String>,
 }
 
@@ -29,7 +29,7 @@ pub struct Message {
     pub key: String,
     /// What the target knows it by, once there.
     pub result: String,
-    /// `moving`, `waiting`, `retrying`, `aside`, `done`, `skipped` or `discarded`.
+    /// `running`, `waiting`, `retrying`, `failed`, `done`, `skipped` or `discarded`.
     pub state: String,
     pub step: String,
     pub tries: i32,
@@ -37,7 +37,7 @@ pub struct Message {
     pub due: Option<String>,
     /// The connection it waits for.
     pub waits_for: String,
-    /// Reason id, when it stands aside.
+    /// Reason id, when it failed.
     pub reason: Option<String>,
     /// The reason's short name, e.g. `refused-422`.
     pub code: String,
@@ -124,7 +124,7 @@ pub struct Attempt {
     /// Empty when it went well.
     pub says: String,
     pub answer: Option<DocumentView>,
-    /// `done`, `again`, `held`, `aside`.
+    /// `done`, `again`, `held`, `failed`.
     pub then: String,
     pub due: Option<String>,
 }
@@ -134,7 +134,7 @@ pub struct Attempt {
 pub struct ActView {
     pub at: String,
     pub by: String,
-    /// `resent`, `amended`, `discarded`, `let through`.
+    /// `resent`, `amended`, `discarded`, `accepted`.
     pub act: String,
     pub why: String,
 }

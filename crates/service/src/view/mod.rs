@@ -2,21 +2,23 @@
 
 mod act;
 mod arrival;
+mod capture;
 mod connection;
 mod edi;
 mod live;
 mod map;
 mod message;
 mod order;
+mod overview;
 mod release;
 mod secret;
-mod strand;
-mod tray;
 
 pub use act::{
-    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, BulkState, FireBegin, FireField, FireLast, Fired, Why,
+    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, BulkState, SubmitBegin, SubmitField, SubmitLast,
+    Submitted, Why,
 };
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
+pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
 pub use connection::{
     AskRequest, Asked, ConnectionView, FileFault, HeardView, HeldConnection, QueueView, TurnedView, WebhookView,
 };
@@ -31,12 +33,12 @@ pub use message::{
     Step, Story,
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
+pub use overview::{
+    FlowLine, FlowStep, HeldStep, Intake, Named, Overview, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow,
+    Workspace,
+};
 pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
-pub use strand::{
-    HeldStep, Intake, Knot, Named, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Strand, Strands, Workspace,
-};
-pub use tray::{CaughtView, TrayRequest, TrayStory, TrayView};
 
 use jiff::Timestamp as Instant;
 use serde::{Deserialize, Serialize};

@@ -1,13 +1,13 @@
-//! Orders along their courses.
+//! Orders along their plans.
 
 use super::Message;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// An order along its course.
+/// An order along its plan.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Order {
-    pub course: String,
+    pub plan: String,
     pub partner: String,
     pub key: String,
     /// `open`, `trouble` or `ended`.
@@ -50,7 +50,7 @@ pub struct OrderStory {
 #[serde(default)]
 #[into_params(parameter_in = Query)]
 pub struct OrderQuery {
-    pub course: String,
+    pub plan: String,
     pub partner: String,
     pub state: String,
     /// The exact number the order came with.

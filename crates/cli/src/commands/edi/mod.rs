@@ -11,7 +11,7 @@ mod write;
 
 use crate::error::CommandError;
 
-/// Look at X12 documents: show, check, acknowledge, compare, write
+/// Show, check, acknowledge, compare and write X12 documents
 ///
 /// Needs no running service. A file or - for standard input. With --partner, the guides and the leniency of that partner
 /// count, as the workspace says them; with --workspace its own transaction sets are known.

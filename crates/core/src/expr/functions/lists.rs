@@ -160,7 +160,7 @@ pub(super) fn sum<'a>(given: &Values<'_, 'a>) -> Given<'a> {
 /// `csv(rows)`.
 pub(super) fn csv<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let rows: Vec<Value> = given.items().into_iter().filter_map(Item::value).map(Cow::into_owned).collect();
-    match crate::outline::to_csv(&rows) {
+    match crate::schema::to_csv(&rows) {
         _ if rows.is_empty() => Ok(Item::Missing),
         Ok(text) => Ok(Item::text(text)),
         Err(says) => fail(given.node, says),

@@ -123,5 +123,5 @@ pub(super) fn xml<'a>(given: &Values<'_, 'a>) -> Given<'a> {
         return Ok(Item::Missing);
     }
     let Some(value) = given.values[0].clone().value() else { return Ok(Item::Missing) };
-    crate::outline::to_xml(&value, &given.text(1)?).map_or_else(|says| fail(given.node, says), |text| Ok(Item::text(text)))
+    crate::schema::to_xml(&value, &given.text(1)?).map_or_else(|says| fail(given.node, says), |text| Ok(Item::text(text)))
 }

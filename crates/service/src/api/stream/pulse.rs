@@ -134,11 +134,11 @@ mod tests {
     #[test]
     fn a_message_is_told_once_as_it_stands_with_all_it_passed() {
         let mut gathered = Gathered::default();
-        gathered.add(&[event(1, "moving", "", &[]), event(2, "moving", "", &[])]);
+        gathered.add(&[event(1, "running", "", &[]), event(2, "running", "", &[])]);
         gathered.add(&[event(1, "retrying", "book", &["to-order"]), event(1, "done", "book", &["book"])]);
         let pulse = told(gathered);
         let changes: Vec<_> = pulse.changes.iter().map(|one| (one.state.as_str(), one.began, one.passed.join(" "))).collect();
-        assert_eq!(changes, [("done", true, "to-order book".to_owned()), ("moving", true, String::new())]);
+        assert_eq!(changes, [("done", true, "to-order book".to_owned()), ("running", true, String::new())]);
         let passed: Vec<_> = pulse.passed.iter().map(|one| (one.step.as_str(), one.messages)).collect();
         assert_eq!(passed, [("", 2), ("book", 1), ("to-order", 1)]);
     }
@@ -146,7 +146,7 @@ mod tests {
     #[test]
     fn too_many_are_counted_but_not_told() {
         let mut gathered = Gathered::default();
-        let many: Vec<Event> = (1..=150).map(|id| event(id, "moving", "", &[])).collect();
+        let many: Vec<Event> = (1..=150).map(|id| event(id, "running", "", &[])).collect();
         gathered.add(&many);
         gathered.add(&[event(7, "done", "book", &["book"])]);
         let pulse = told(gathered);

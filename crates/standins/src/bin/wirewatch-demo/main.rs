@@ -217,7 +217,7 @@ Or in another terminal in this folder:
 
   {program} watch             orders as they pass
   {program} orders            each order along its milestones
-  {program} reasons           what stands aside, and why
+  {program} reasons           what failed, and why
 
   make demo-outage           stops the order system; make demo-recover lets it answer again
   Ctrl-C ends everything and keeps the data

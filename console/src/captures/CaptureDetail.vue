@@ -1,0 +1,121 @@
+<script setup lang="ts">
+/** One capture: where to send to, what arrived, and the one that is looked at. */
+import { computed, onMounted, ref, shallowRef } from 'vue'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { useAsked } from '../api/useAsked'
+import { flattened } from '../arrivals/flattened'
+import CodeView from '../ui/CodeView.vue'
+import CopyButton from '../ui/CopyButton.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
+import { bytes } from '../words/format'
+
+const props = defineProps<{ name: string }>()
+const emit = defineEmits<{ closed: [] }>()
+const params = { path: { name: props.name } }
+const { known: story, trouble, again } = useAsked(() => asked(api.GET('/api/captures/{name}', { params })))
+onMounted(again)
+const closing = ref(false)
+useEvery(1000, () => closing.value || again())
+
+/** The newest, until one is chosen. */
+const picked = ref<number>()
+const shown = computed(() => story.value?.caught.find((one) => one.n === picked.value) ?? story.value?.caught[0])
+const told = computed(() => flattened(JSON.parse(shown.value?.told || '{}')))
+const refused = shallowRef<Trouble>()
+
+async function close() {
+  closing.value = true
+  try {
+    await asked(api.DELETE('/api/captures/{name}', { params }))
+    emit('closed')
+  } catch (error) {
+    refused.value = troubleOf(error)
+    closing.value = false
+  }
+}
+</script>
+
+<template>
+  <div class="min-w-0 space-y-4">
+    <TroubleNote v-if="trouble ?? refused" :trouble="(trouble ?? refused)!" @again="again" />
+    <template v-if="story">
+      <section class="panel px-4 py-3 text-sm">
+        <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
+          <code class="break-all" data-part="address">{{ story.capture.address }}</code>
+          <CopyButton v-if="story.capture.kind === 'http'" :text="story.capture.address" what="address" />
+          <button type="button" class="button ml-auto" @click="close">Close the capture</button>
+        </div>
+        <p v-if="story.capture.says" class="mt-1 font-medium text-failed">
+          ▲ Nothing more arrives: {{ story.capture.says }}
+        </p>
+        <p v-else-if="story.capture.kind === 'http'" class="mt-1 text-soft">
+          Whatever is sent here is kept and answered 200<template v-if="story.capture.local_only"
+            >; it can be reached from this machine alone</template
+          >. A webhook connection with <code class="whitespace-nowrap">path = "{{ story.capture.name }}"</code> makes it
+          a real intake, without a change at the sender.
+        </p>
+        <p v-else class="mt-1 text-soft">Copies of what the exchange hands out, as its queues see it.</p>
+      </section>
+      <p v-if="!story.caught.length" class="panel px-4 py-8 text-center text-soft" role="status">
+        Nothing has arrived yet. It shows here at once.
+      </p>
+      <div v-else class="grid items-start gap-4 xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+        <ol
+          class="panel max-h-[calc(100vh-16rem)] min-h-40 overflow-auto text-sm"
+          tabindex="0"
+          aria-label="What arrived"
+        >
+          <li v-for="one in story.caught" :key="one.n">
+            <button
+              type="button"
+              class="block w-full border-b border-line px-3 py-1.5 text-left hover:bg-sunken"
+              :class="one.n === shown?.n && 'bg-sunken'"
+              :aria-pressed="one.n === shown?.n"
+              :data-caught="one.n"
+              @click="picked = one.n"
+            >
+              <span class="flex gap-2">
+                <code class="min-w-0 grow truncate">{{ one.line }}</code>
+                <span class="shrink-0 text-faint"><TimeText :at="one.at" /></span>
+              </span>
+              <span class="block truncate text-xs" :class="one.fault ? 'text-failed' : 'text-soft'">
+                <template v-if="one.fault">▲ not well formed: {{ one.fault }}</template>
+                <template v-else-if="one.size">{{ one.form }}, {{ bytes(one.size) }}</template>
+                <template v-else>without a body</template>
+              </span>
+            </button>
+          </li>
+        </ol>
+        <div v-if="shown" class="min-w-0 space-y-4">
+          <dl
+            v-if="told.length"
+            class="panel max-h-56 overflow-auto px-4 py-3 text-sm"
+            tabindex="0"
+            aria-label="Headers and properties"
+          >
+            <div v-for="[header, value] in told" :key="header" class="flex gap-3">
+              <dt class="w-40 shrink-0 truncate text-faint" :title="header">{{ header }}</dt>
+              <dd class="min-w-0 break-words">{{ value }}</dd>
+            </div>
+          </dl>
+          <CodeView
+            :key="shown.n"
+            :model-value="shown.text"
+            :form="shown.form"
+            label="The body, made readable"
+            class="panel h-[calc(100vh-24rem)] min-h-64 overflow-hidden"
+          >
+            <template #title>
+              <span class="heading">Body</span>
+              <a :href="`/api/captures/${name}/${shown.n}/bytes`" :download="`${name}-${shown.n}`" class="link"
+                >download</a
+              >
+            </template>
+          </CodeView>
+        </div>
+      </div>
+    </template>
+  </div>
+</template>

@@ -1,0 +1,231 @@
+import { expect, test } from 'vitest'
+import type { Arrival, ConnectionView, FlowStep, LiveEvent, Pulse, Reason, FlowLine, Overview } from '../api/schema'
+import { sampled, wayOf } from './paths'
+import { isQuiet, reduceOverview, stuck } from './reduceOverview'
+import { concerns, glance, whose } from './troubles'
+
+const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
+  step,
+  way: '',
+  verb: 'map',
+  what: '',
+  passed_minute: 0,
+  running: 0,
+  waiting: 0,
+  retrying: 0,
+  failed: 0,
+  hurts: [],
+  ...more,
+})
+const line = (steps: FlowStep[] = [step(''), step('to-order'), step('book', { connection: 'erp' })]): FlowLine => ({
+  flow: 'orders',
+  title: 'Orders',
+  intakes: [],
+  steps,
+  done_minute: 0,
+})
+const told = (more: Partial<Overview> = {}): Overview => ({
+  at: '',
+  lines: [line()],
+  connections: [],
+  reasons: [],
+  arrivals_failed: [],
+  warnings: [],
+  ...more,
+})
+const change = (more: Partial<LiveEvent>): LiveEvent => ({
+  at: '',
+  kind: 'message',
+  id: '1',
+  flow: 'orders',
+  partner: '',
+  step: '',
+  state: 'running',
+  key: '',
+  result: '',
+  says: '',
+  tries: 0,
+  took_us: 0,
+  tried: '',
+  passed: [],
+  began: false,
+  ...more,
+})
+const pulse = (more: Partial<Pulse>): Pulse => ({ at: '', changes: [], left_out: 0, passed: [], ...more })
+const held = (by = ''): ConnectionView => ({
+  name: 'erp',
+  title: 'Order system',
+  kind: 'http',
+  place: '',
+  repeat: 'key',
+  in_flight: 1,
+  auth: '',
+  used_by: [],
+  queues: [],
+  files: [],
+  notes: '',
+  takes: false,
+  sends: true,
+  held: { connection: 'erp', since: '2026-11-23T07:00:00Z', says: '503', by, waiting: 3 },
+})
+const titles = (_: string, name: string) => name.toUpperCase()
+
+test('a pulse moves the counts of its own flow and no other', () => {
+  const other = { ...line(), flow: 'other' }
+  const before = told({ lines: [line(), other] })
+  const after = reduceOverview(before, {
+    kind: 'pulse',
+    pulse: pulse({ passed: [{ flow: 'orders', step: 'book', messages: 3 }], changes: [change({ state: 'done' })] }),
+  })!
+  expect(after.lines[0]!.steps.map((one) => one.passed_minute)).toEqual([0, 0, 3])
+  expect(after.lines[0]!.done_minute).toBe(1)
+  expect(after.lines[1]).toBe(other)
+  expect(before.lines[0]!.steps[2]!.passed_minute).toBe(0)
+})
+
+test('what the service tells whole replaces what was added up, and an empty pulse changes nothing', () => {
+  const first = told()
+  expect(reduceOverview(first, { kind: 'pulse', pulse: pulse({}) })).toBe(first)
+  const next = told()
+  expect(reduceOverview(first, { kind: 'told', lines: next })).toBe(next)
+  expect(
+    reduceOverview(undefined, { kind: 'pulse', pulse: pulse({ passed: [{ flow: 'orders', step: '', messages: 1 }] }) }),
+  ).toBeUndefined()
+})
+
+test('quiet is when nothing passes and nothing stands', () => {
+  expect(isQuiet(line())).toBe(true)
+  expect(isQuiet(line([step('', { failed: 1 })]))).toBe(false)
+  expect(stuck(line([step('', { running: 9 }), step('a', { waiting: 1, retrying: 2, failed: 3 })]))).toBe(6)
+})
+
+test('a dot goes from where it was through all it passed to where it is', () => {
+  const ways = [
+    change({ began: true, passed: ['to-order', 'book'], state: 'done', step: 'book' }),
+    change({ began: true }),
+    change({ passed: ['to-order'], step: 'book', state: 'retrying' }),
+    change({ step: 'book', state: 'failed' }),
+    change({ passed: ['book'], step: 'book', state: 'done' }),
+  ].map((one) => wayOf(one, line()))
+  expect(ways.map((way) => `${way?.steps.join('-')} ${way?.ending}`)).toEqual([
+    '0-1-2 end',
+    '0 step',
+    '1-2 loop',
+    '2 siding',
+    '2 end',
+  ])
+  expect(wayOf(change({ flow: 'other', began: true }), line())).toBeUndefined()
+  expect(wayOf(change({ kind: 'arrival' }), line())).toBeUndefined()
+  expect(wayOf(change({ step: 'gone', state: 'failed' }), line())).toBeUndefined()
+})
+
+test('a sample is spread over all', () => {
+  expect(sampled([1, 2, 3], 5)).toEqual([1, 2, 3])
+  expect(sampled([0, 1, 2, 3, 4, 5, 6, 7, 8, 9], 3)).toEqual([0, 3, 6])
+})
+
+test('a held connection says who waits and whose it is; its retries are not told twice', () => {
+  const hurts = [{ partner: 'tansy', messages: 2 }]
+  const lines = [line([step('book', { connection: 'erp', waiting: 3, retrying: 1, hurts })])]
+  const [first, ...more] = concerns(told({ lines, connections: [held()] }), titles)
+  expect(more).toEqual([])
+  expect(first).toMatchObject({
+    says: 'Order system does not respond as expected and is on hold; 3 messages wait',
+    whom: 'TANSY',
+    to: '/connections#erp',
+  })
+  expect(concerns(told({ connections: [held('ada')] }), titles)[0]!.says).toBe('Order system was put on hold by ada')
+})
+
+test('a held step says what waits and why, and its flow is not quiet', () => {
+  const hold = {
+    flow: 'orders',
+    step: 'book',
+    since: '2026-11-23T07:00:00Z',
+    says: '20 messages in a row',
+    next_look: '',
+  }
+  const hurts = [{ partner: 'tansy', messages: 2 }]
+  const lines = [line([step('book', { hurts, held: { ...hold, waiting: 1 } })])]
+  expect(isQuiet(lines[0]!)).toBe(false)
+  expect(concerns(told({ lines }), titles)).toMatchObject([
+    {
+      kind: 'held',
+      says: 'The step book of ORDERS is on hold; 1 message waits',
+      because: '20 messages in a row',
+      whom: 'TANSY',
+      to: '/messages?state=waiting&flow=orders&step=book',
+    },
+  ])
+  const nobody = [line([step('book', { held: { ...hold, waiting: 0 } })])]
+  expect(concerns(told({ lines: nobody }), titles)[0]!.says).toBe('The step book of ORDERS is on hold')
+})
+
+test('each reason is a concern of its own that opens those it counts', () => {
+  const reason: Reason = {
+    id: '0f',
+    flow: 'orders',
+    step: 'book',
+    connection: 'erp',
+    code: 'refused-422',
+    says: 'unknown item',
+    messages: 1,
+  }
+  const [one] = concerns(told({ reasons: [reason] }), titles)
+  expect(one).toMatchObject({
+    says: '1 message in ORDERS needs attention',
+    because: 'unknown item',
+    to: '/messages?state=failed&reason=0f',
+    opens: 'Look at it',
+  })
+})
+
+test('a failed arrival is a concern that leads to it', () => {
+  const arrival = (id: string, name: string): Arrival => ({
+    id,
+    name,
+    connection: 'drop',
+    partner: 'tansy',
+    verdict: 'failed',
+    says: 'no interchange',
+    size: 1,
+    messages: 0,
+    received: id,
+    by: '',
+  })
+  const [one] = concerns(told({ arrivals_failed: [arrival('2', 'a.edi')] }), titles)
+  expect(one).toMatchObject({
+    says: '1 arrival of the last day failed',
+    because: 'a.edi: no interchange',
+    to: '/arrivals/2',
+    whom: 'TANSY',
+  })
+  const [two] = concerns(told({ arrivals_failed: [arrival('2', 'a.edi'), arrival('1', 'b.edi')] }), titles)
+  expect(two).toMatchObject({
+    because: 'e.g. a.edi: no interchange',
+    to: '/arrivals?verdict=failed&within=1d',
+    since: '1',
+  })
+})
+
+test('the glance says whether somebody is needed', () => {
+  const calm = told({ lines: [{ ...line(), done_minute: 12 }] })
+  expect(glance(calm, [])).toBe('12 messages came to an end in the last minute; nothing is stuck.')
+  const outage = told({ connections: [held()] })
+  expect(glance(outage, concerns(outage, titles))).toBe(
+    'Nothing has passed in the last minute; what waits goes on by itself.',
+  )
+  const warned = told({ warnings: ['no room'] })
+  expect(glance(warned, concerns(warned, titles))).toContain('1 thing needs a person')
+})
+
+test('partners are named, most hurt first, and counted when many', () => {
+  const share = (partner: string, messages: number) => ({ partner, messages })
+  expect(whose([share('a', 1), share('b', 5), share('a', 9), share('', 50)], titles)).toBe('A and B')
+  expect(
+    whose(
+      ['a', 'b', 'c', 'd', 'e'].map((name, n) => share(name, 9 - n)),
+      titles,
+    ),
+  ).toBe('A, B and 3 others')
+})

@@ -1,0 +1,160 @@
+/** From the lines to what somebody should know, worst first, each with where to go. */
+import type { Overview } from '../api/schema'
+import { count, listed } from '../words/format'
+
+export interface Concern {
+  kind: 'failed' | 'held' | 'retrying' | 'warning'
+  /** What is the matter. */
+  says: string
+  /** Why, in the other side's words; empty when there is nothing to add. */
+  because: string
+  /** Whom it affects; empty when nobody yet. */
+  whom: string
+  /** RFC 3339; empty when not known. */
+  since: string
+  to: string
+  /** What `to` opens. */
+  opens: string
+}
+
+type Titles = (part: 'flows' | 'partners' | 'connections', name: string) => string
+
+/** Whose messages they are, most first: "Marrowfield Farm Stores and 2 others". */
+export function whose(shares: { partner: string; messages: number }[], titles: Titles): string {
+  const sums = new Map<string, number>()
+  shares.forEach(({ partner, messages }) => sums.set(partner, (sums.get(partner) ?? 0) + messages))
+  const names = [...sums]
+    .filter(([partner]) => partner)
+    .sort((a, b) => b[1] - a[1])
+    .map(([partner]) => titles('partners', partner))
+  return names.length <= 3 ? listed(names) : `${names.slice(0, 2).join(', ')} and ${count(names.length - 2, 'other')}`
+}
+
+export function concerns(
+  { lines, connections, reasons, arrivals_failed, warnings }: Overview,
+  titles: Titles,
+): Concern[] {
+  const steps = lines.flatMap((line) => line.steps.map((step) => ({ flow: line.flow, step })))
+  const failed = reasons.map((reason): Concern => {
+    const at = steps.find(({ flow, step }) => flow === reason.flow && step.step === reason.step)
+    return {
+      kind: 'failed',
+      says: `${count(reason.messages, 'message')} in ${titles('flows', reason.flow)} ${reason.messages === 1 ? 'needs' : 'need'} attention`,
+      because: reason.messages > 1 ? `e.g. ${reason.says}` : reason.says,
+      whom: at ? whose(at.step.hurts, titles) : '',
+      since: reason.oldest ?? '',
+      to: `/messages?state=failed&reason=${reason.id}`,
+      opens: reason.messages === 1 ? 'Look at it' : 'Look at them',
+    }
+  })
+  const held = connections.flatMap(({ name, title, held }): Concern[] => {
+    if (!held) return []
+    const before = steps.filter(({ step }) => step.connection === name)
+    const waiting = before.reduce((sum, { step }) => sum + step.waiting, 0)
+    const by = held.by
+      ? `${title} was put on hold by ${held.by}`
+      : `${title} does not respond as expected and is on hold`
+    return [
+      {
+        kind: 'held',
+        says: waiting ? `${by}; ${count(waiting, 'message waits', 'messages wait')}` : by,
+        because: held.says,
+        whom: whose(
+          before.flatMap(({ step }) => step.hurts),
+          titles,
+        ),
+        since: held.since,
+        to: `/connections#${name}`,
+        opens: 'Look at the connection',
+      },
+    ]
+  })
+  const paused = lines.flatMap(({ flow, title, paused, steps }): Concern[] =>
+    paused
+      ? [
+          {
+            kind: 'held',
+            says: paused.waiting
+              ? `${title} is paused by ${paused.by}; ${count(paused.waiting, 'message waits', 'messages wait')}`
+              : `${title} is paused by ${paused.by}`,
+            because: paused.says,
+            whom: whose(
+              steps.flatMap((step) => step.hurts),
+              titles,
+            ),
+            since: paused.since,
+            to: `/messages?state=waiting&flow=${flow}`,
+            opens: 'Look at what waits',
+          },
+        ]
+      : [],
+  )
+  const stopped = steps.flatMap(({ flow, step }): Concern[] =>
+    step.held
+      ? [
+          {
+            kind: 'held',
+            says: `The step ${step.step} of ${titles('flows', flow)} is on hold${
+              step.held.waiting ? `; ${count(step.held.waiting, 'message waits', 'messages wait')}` : ''
+            }`,
+            because: step.held.says,
+            whom: whose(step.hurts, titles),
+            since: step.held.since,
+            to: `/messages?state=waiting&flow=${flow}&step=${step.step}`,
+            opens: 'Look at what waits',
+          },
+        ]
+      : [],
+  )
+  const isHeld = (name?: string | null) => connections.some((one) => one.name === name && one.held)
+  const retrying = steps
+    .filter(({ step }) => step.retrying > 0 && !isHeld(step.connection))
+    .map(({ flow, step }): Concern => ({
+      kind: 'retrying',
+      says: `${count(step.retrying, 'message is', 'messages are')} retried at ${step.step}`,
+      because: '',
+      whom: whose(step.hurts, titles),
+      since: step.stuck_since ?? '',
+      to: `/messages?state=retrying&flow=${flow}&step=${step.step}`,
+      opens: 'Look at them',
+    }))
+  const newest = arrivals_failed[0]
+  const arrived: Concern[] = newest
+    ? [
+        {
+          kind: 'failed',
+          says: `${count(arrivals_failed.length, 'arrival')} of the last day failed`,
+          because: `${arrivals_failed.length > 1 ? 'e.g. ' : ''}${newest.name}: ${newest.says}`,
+          whom: whose(
+            arrivals_failed.map(({ partner }) => ({ partner, messages: 1 })),
+            titles,
+          ),
+          since: arrivals_failed.at(-1)!.received,
+          to: arrivals_failed.length > 1 ? '/arrivals?verdict=failed&within=1d' : `/arrivals/${newest.id}`,
+          opens: arrivals_failed.length > 1 ? 'Look at them' : 'Look at it',
+        },
+      ]
+    : []
+  const warned = warnings.map((says): Concern => ({
+    kind: 'warning',
+    says,
+    because: '',
+    whom: '',
+    since: '',
+    to: '',
+    opens: '',
+  }))
+  return [...warned, ...held, ...paused, ...stopped, ...failed, ...arrived, ...retrying]
+}
+
+/** The state of everything in a few words. */
+export function glance(told: Overview, found: Concern[]): string {
+  const done = told.lines.reduce((sum, line) => sum + line.done_minute, 0)
+  const passing = done
+    ? `${count(done, 'message')} came to an end in the last minute`
+    : 'Nothing has passed in the last minute'
+  if (found.length === 0) return `${passing}; nothing is stuck.`
+  const people = found.filter((one) => one.kind === 'failed' || one.kind === 'warning').length
+  const needs = people ? `${count(people, 'thing needs', 'things need')} a person` : 'what waits goes on by itself'
+  return `${passing}; ${needs}.`
+}

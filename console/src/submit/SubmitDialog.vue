@@ -1,0 +1,148 @@
+<script setup lang="ts">
+/** Submits one document at a flow, as if it had come in: made up, the last that came, or a file; changed as one likes. */
+import { computed, onMounted, ref, shallowRef } from 'vue'
+import { api, asked, type Trouble, troubleOf } from '../api/client'
+import type { SubmitBegin, Handed } from '../api/schema'
+import { titleOf } from '../shell/useWorkspace'
+import CodeView from '../ui/CodeView.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import SubmitFields from './SubmitFields.vue'
+
+const props = defineProps<{ flow: string; title: string }>()
+defineEmits<{ close: [] }>()
+const begin = shallowRef<SubmitBegin>()
+const text = ref('')
+const event = ref('')
+/** Which text it began with. */
+const from = ref<'made' | 'last' | 'file'>('made')
+const file = ref('')
+const seed = ref(0)
+const trouble = shallowRef<Trouble>()
+const busy = ref(false)
+const handed = shallowRef<Handed>()
+const picker = ref<HTMLInputElement>()
+
+async function make(next: number) {
+  trouble.value = undefined
+  try {
+    const path = { flow: props.flow }
+    const found = await asked(api.GET('/api/flows/{flow}/begin', { params: { path, query: { seed: next } } }))
+    begin.value = found
+    seed.value = next
+    event.value ||= found.events[0] ?? ''
+    text.value = found.made_up || (found.last?.text ?? '')
+    from.value = found.made_up ? 'made' : 'last'
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  }
+}
+onMounted(() => make(1))
+
+function useLast() {
+  text.value = begin.value?.last?.text ?? ''
+  from.value = 'last'
+}
+async function useFile(picked: File | undefined) {
+  if (!picked) return
+  text.value = await picked.text()
+  file.value = picked.name
+  from.value = 'file'
+}
+
+async function submit() {
+  busy.value = true
+  trouble.value = undefined
+  handed.value = undefined
+  try {
+    const query = { name: from.value === 'file' ? file.value : '', event: event.value }
+    handed.value = await asked(
+      api.POST('/api/flows/{flow}/submit', {
+        params: { path: { flow: props.flow }, query },
+        body: text.value,
+        bodySerializer: (body) => body,
+        headers: { 'content-type': 'application/octet-stream' },
+      }),
+    )
+  } catch (error) {
+    trouble.value = troubleOf(error)
+  } finally {
+    busy.value = false
+  }
+}
+const form = computed(() => begin.value?.form ?? 'json')
+const shown = computed(() => (['json', 'x12'].includes(form.value) ? form.value : 'bytes'))
+const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparent text-soft hover:text-ink')
+</script>
+
+<template>
+  <ModalDialog open :title="`Submit one at ${title}`" wide @close="$emit('close')">
+    <p v-if="begin" class="text-sm text-soft">
+      It is taken as if it had come by
+      <span class="text-ink">{{ titleOf('connections', begin.from) }}</span> just now, and passes the whole flow: what
+      goes out really goes out. It is marked with your name.
+    </p>
+    <div v-if="begin" class="mt-3 flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line text-sm">
+      <button
+        v-if="begin.made_up"
+        type="button"
+        class="-mb-px border-b-2 px-1 py-1"
+        :class="tab(from === 'made')"
+        @click="make(from === 'made' ? seed + 1 : seed)"
+      >
+        {{ from === 'made' ? 'Another made-up one' : 'A made-up one' }}
+      </button>
+      <button
+        v-if="begin.last"
+        type="button"
+        class="-mb-px border-b-2 px-1 py-1"
+        :class="tab(from === 'last')"
+        @click="useLast"
+      >
+        The last that came
+      </button>
+      <button type="button" class="-mb-px border-b-2 px-1 py-1" :class="tab(from === 'file')" @click="picker?.click()">
+        {{ from === 'file' ? file : 'A file…' }}
+      </button>
+      <input
+        ref="picker"
+        type="file"
+        class="hidden"
+        aria-label="A file"
+        @change="useFile(($event.target as HTMLInputElement).files?.[0])"
+      />
+      <span v-if="begin.events.length" class="ml-auto flex items-baseline gap-2 pb-1">
+        <label for="submit-event" class="text-soft">Event</label>
+        <select id="submit-event" v-model="event" class="field py-0.5">
+          <option v-for="one in begin.events" :key="one" :value="one">{{ one }}</option>
+        </select>
+      </span>
+    </div>
+    <div v-if="begin" class="mt-3 grid gap-3" :class="form === 'json' && 'lg:grid-cols-2'">
+      <div
+        v-if="form === 'json'"
+        class="panel h-[46vh] overflow-auto"
+        tabindex="0"
+        role="region"
+        aria-label="The document as a form"
+      >
+        <SubmitFields v-model="text" :fields="begin.fields" />
+      </div>
+      <CodeView v-model="text" class="panel h-[46vh]" :form="shown" label="The document" editable />
+    </div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
+    <div class="mt-4 flex items-baseline gap-3">
+      <p v-if="handed" role="status" class="min-w-0 grow text-sm" data-part="handed">
+        <StateBadge :state="handed.verdict === 'received' ? 'done' : 'failed'" :word="handed.verdict" />
+        {{ handed.says }}
+        <RouterLink :to="`/arrivals/${handed.arrival}`" class="link">See what became of it</RouterLink>
+      </p>
+      <span v-else class="grow" />
+      <button type="button" class="button" @click="$emit('close')">Close</button>
+      <button type="button" class="button button-main" :disabled="busy || !text.trim()" @click="submit">
+        {{ handed ? 'Submit again' : 'Submit' }}
+      </button>
+    </div>
+  </ModalDialog>
+</template>

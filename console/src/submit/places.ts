@@ -1,0 +1,104 @@
+/**
+ * The single values of a JSON text, each where it stands. A value is changed by putting other characters in its place: what
+ * nobody touched stays as it was written, numbers with all their digits included.
+ */
+import { jsonLanguage } from '@codemirror/lang-json'
+
+type SyntaxNode = ReturnType<typeof jsonLanguage.parser.parse>['topNode']
+
+export type Kind = 'string' | 'number' | 'boolean' | 'null'
+
+export interface Place {
+  /** With the places in lists: `basket[0].article`. */
+  key: string
+  /** As schemas have it: `basket[].article`. */
+  path: string
+  value: string
+  kind: Kind
+  from: number
+  to: number
+}
+
+/** An object in a list. */
+export interface Item {
+  key: string
+  from: number
+  to: number
+}
+
+export interface Shape {
+  places: Place[]
+  items: Item[]
+}
+
+const kinds: Record<string, Kind> = {
+  String: 'string',
+  Number: 'number',
+  True: 'boolean',
+  False: 'boolean',
+  Null: 'null',
+}
+
+/** What a text holds; `undefined` while it is no JSON. */
+export function shapeOf(text: string): Shape | undefined {
+  try {
+    JSON.parse(text)
+  } catch {
+    return undefined
+  }
+  const shape: Shape = { places: [], items: [] }
+  const value = (node: SyntaxNode, key: string, path: string) => {
+    const raw = text.slice(node.from, node.to)
+    const { from, to } = node
+    if (node.name === 'Object') {
+      for (const property of node.getChildren('Property')) {
+        const name = property.firstChild
+        const own = property.lastChild
+        if (!name || !own) continue
+        const called = JSON.parse(text.slice(name.from, name.to)) as string
+        const below = (of: string) => (of ? `${of}.${called}` : called)
+        value(own, below(key), below(path))
+      }
+    } else if (node.name === 'Array') {
+      let n = 0
+      for (let one = node.firstChild; one; one = one.nextSibling) {
+        if (one.name !== 'Object' && one.name !== 'Array' && !kinds[one.name]) continue
+        const own = `${key}[${n++}]`
+        if (one.name === 'Object') shape.items.push({ key: own, from: one.from, to: one.to })
+        value(one, own, `${path}[]`)
+      }
+    } else {
+      const kind = kinds[node.name]
+      if (kind)
+        shape.places.push({ key, path, from, to, kind, value: kind === 'string' ? (JSON.parse(raw) as string) : raw })
+    }
+  }
+  const root = jsonLanguage.parser.parse(text).topNode.firstChild
+  if (root) value(root, '', '')
+  return shape
+}
+
+const NUMBER = /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/
+
+/** The text with another value there, written as its kind wants it. */
+export function put(text: string, place: Place, value: string, kind: string = place.kind): string {
+  const asIs =
+    ((kind === 'number' || kind === 'integer') && NUMBER.test(value)) ||
+    (kind === 'boolean' && (value === 'true' || value === 'false')) ||
+    (place.kind === 'null' && value === 'null')
+  return text.slice(0, place.from) + (asIs ? value : JSON.stringify(value)) + text.slice(place.to)
+}
+
+/** The text with one more item like this one behind it. */
+export function more(text: string, item: Item): string {
+  const indent = /\n[ \t]*$/.exec(text.slice(0, item.from))?.[0] ?? ' '
+  return `${text.slice(0, item.to)},${indent}${text.slice(item.from, item.to)}${text.slice(item.to)}`
+}
+
+/** The text without this item. */
+export function less(text: string, item: Item): string {
+  const before = text.slice(0, item.from)
+  const after = text.slice(item.to)
+  const next = /^\s*,\s*/.exec(after)
+  return next ? before + after.slice(next[0].length) : before.replace(/,?\s*$/, '') + after
+}

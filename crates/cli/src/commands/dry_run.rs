@@ -1,0 +1,210 @@
+use super::show_command::newest;
+use crate::api::{Client, ClientArgs};
+use crate::error::CommandError;
+use crate::local;
+use crate::terminal::outln;
+use crate::ui::{self, paint, tone};
+use serde_json::Value;
+use std::cell::Cell;
+use std::path::PathBuf;
+use std::sync::Arc;
+use wirewatch_core::Timestamp;
+use wirewatch_core::machine::{Body, Effect, Outcome, Work};
+use wirewatch_core::trial::{Answer, Answering, Answers, DryRun, Passage, Stage, dry_run};
+use wirewatch_service::view::{AskRequest, Asked};
+
+/// Run a document through a whole flow: every effect shown, none performed
+///
+/// Each request is answered well, with an empty object; --answer and --answers-of say otherwise.
+/// The service is asked for nothing but what --answers-of and --really want.
+/// Exit code 1 when a message would fail, or the document itself.
+#[derive(Debug, clap::Args)]
+pub struct DryRunArgs {
+    /// The flow, as its file is called
+    flow: String,
+    /// The document; - for standard input
+    #[arg(long, value_name = "FILE")]
+    given: PathBuf,
+    /// The workspace folder
+    #[arg(long, value_name = "DIR", default_value = ".")]
+    workspace: PathBuf,
+    /// What the sender calls what happened, where the intake tells by it
+    #[arg(long, value_name = "NAME", default_value = "")]
+    event: String,
+    /// What a step's request is answered with: STEP=STATUS, STEP=FILE or both, STEP=STATUS:FILE
+    #[arg(long = "answer", value_name = "STEP=ANSWER")]
+    answers: Vec<String>,
+    /// Answer every request as those of this message were answered when it really ran, by id or key
+    #[arg(long, value_name = "MESSAGE")]
+    answers_of: Option<String>,
+    /// Ask this connection really, through the service: what it does, it does; it is written down who asked
+    #[arg(long, value_name = "CONNECTION")]
+    really: Vec<String>,
+    /// Messages to show, at most
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    limit: usize,
+    /// Print it as JSON
+    #[arg(long)]
+    json: bool,
+}
+
+pub async fn run(client: &ClientArgs, args: &DryRunArgs) -> Result<(), CommandError> {
+    let workspace = Arc::new(local::workspace(&args.workspace)?);
+    let Some(flow) = workspace.flows.get(&args.flow) else {
+        return Err(local::unknown(&args.workspace, "flow", &args.flow, workspace.flows.keys().map(String::as_str)));
+    };
+    let mut answers = match &args.answers_of {
+        None => Answers::new(),
+        Some(message) => {
+            let client = client.client()?;
+            let is_id = message.parse::<wirewatch_core::Id>().is_ok();
+            let id = if is_id { message.clone() } else { newest(&client, message).await? };
+            super::cases::answers(&client.get(&format!("/api/messages/{id}"), &[]).await?)
+        }
+    };
+    for text in &args.answers {
+        let (step, answer) = answer(text)?;
+        if flow.step(&step).is_none() {
+            let steps = flow.steps.iter().map(|step| step.name.as_str());
+            return Err(local::unknown(&args.workspace, &format!("step of {}", args.flow), &step, steps));
+        }
+        answers.insert(step, answer);
+    }
+    let bytes = local::bytes(&args.given)?;
+    let now = Timestamp(jiff::Timestamp::now().as_microsecond());
+    for name in &args.really {
+        if !workspace.connections.contains_key(name) {
+            return Err(local::unknown(&args.workspace, "connection", name, workspace.connections.keys().map(String::as_str)));
+        }
+    }
+    let client = if args.really.is_empty() { None } else { Some(client.client()?) };
+    let outside = Outside { answers, really: &args.really, client, asked: Cell::new(0) };
+    let shown = dry_run(&workspace, flow, &bytes, &args.event, &outside, args.limit, now);
+    if args.json {
+        ui::json(&shown);
+    } else {
+        show(&shown);
+        match outside.asked.get() {
+            0 => outln!("\nNothing was sent and nothing stored."),
+            n => outln!("\nAsked really: {}. Nothing else was sent.", ui::count(n, "request")),
+        }
+    }
+    let failed = shown.verdict == "failed" || shown.messages.iter().any(|message| message.ends == "failed");
+    if failed { Err(CommandError::Found) } else { Ok(()) }
+}
+
+/// `STEP=201:answer.json`, `STEP=503`, `STEP=answer.json`.
+fn answer(text: &str) -> Result<(String, Answer), CommandError> {
+    let wrong = || CommandError::Usage(format!("--answer {text}: write STEP=STATUS, STEP=FILE or STEP=STATUS:FILE"));
+    let (step, answer) = text.split_once('=').ok_or_else(wrong)?;
+    let (status, file) = match answer.split_once(':') {
+        Some((status, file)) => (status.parse().map_err(|_| wrong())?, Some(file)),
+        None => answer.parse().map_or_else(|_| (Answer::default().status, Some(answer)), |status| (status, None)),
+    };
+    let body = match file {
+        None => Answer::default().body,
+        Some(file) => {
+            let bytes = local::bytes(file.as_ref())?;
+            serde_json::from_slice(&bytes).unwrap_or_else(|_| Value::from(String::from_utf8_lossy(&bytes)))
+        }
+    };
+    Ok((step.to_owned(), Answer { status, body }))
+}
+
+fn show(shown: &DryRun) {
+    let says = if shown.says.is_empty() { String::new() } else { format!("  {}", shown.says) };
+    outln!("arrival  {}{says}", paint(tone(shown.verdict), shown.verdict));
+    for acknowledgment in &shown.acknowledgments {
+        outln!("         {acknowledgment} would be sealed and sent");
+    }
+    for message in &shown.messages {
+        outln!();
+        passage(message);
+    }
+    if shown.left_out > 0 {
+        outln!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
+    }
+}
+
+/// Answers given beforehand, but for the connections that are asked really.
+struct Outside<'a> {
+    answers: Answers,
+    really: &'a [String],
+    client: Option<Client>,
+    /// How many requests were really made.
+    asked: Cell<usize>,
+}
+
+impl Answering for Outside<'_> {
+    fn answer(&self, work: &Work) -> Outcome {
+        match (&self.client, &work.effect) {
+            (Some(client), Effect::Call { connection, method, path, body }) if self.really.contains(connection) => {
+                self.asked.set(self.asked.get() + 1);
+                let request = AskRequest {
+                    method: method.as_str().to_owned(),
+                    path: path.clone(),
+                    body: body.as_ref().map(Body::text),
+                    key: work.key.to_string(),
+                };
+                let at = format!("/api/connections/{connection}/ask");
+                let asking = client.post::<Asked>(&at, &request);
+                // A dry run runs its machine in one go; the answer is waited for where it is needed.
+                let asked = tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking));
+                match asked {
+                    Ok(Asked { status, body, .. }) if status > 0 => {
+                        let body = serde_json::from_str(&body).unwrap_or(Value::from(body));
+                        Answer { status, body }.outcome()
+                    }
+                    Ok(Asked { says, .. }) => Outcome::Refused { says, status: 0, body: Body::default() },
+                    Err(CommandError::Refused(problem)) => {
+                        Outcome::Refused { says: problem.title, status: 0, body: Body::default() }
+                    }
+                    Err(CommandError::Failed(says) | CommandError::Usage(says) | CommandError::Unreachable(says)) => {
+                        Outcome::Refused { says, status: 0, body: Body::default() }
+                    }
+                    Err(CommandError::Found) => Outcome::Refused { says: String::new(), status: 0, body: Body::default() },
+                }
+            }
+            _ => self.answers.answer(work),
+        }
+    }
+}
+
+fn passage(message: &Passage) {
+    let way = if message.way.is_empty() { String::new() } else { format!("  way {}", message.way) };
+    let key = if message.key.is_empty() { "message" } else { message.key.as_str() };
+    let ends = paint(tone(message.ends), message.ends);
+    let says = if message.says.is_empty() { String::new() } else { format!("  {}", message.says) };
+    outln!("{}{way}  {ends}{says}", paint(ui::BOLD, key));
+    let width = message.stages.iter().map(|stage| stage.step.chars().count()).max().unwrap_or(0);
+    let mut shown: Option<&Value> = None;
+    for stage in &message.stages {
+        let name = format!("{}{}", stage.step, " ".repeat(width - stage.step.chars().count()));
+        let (verb, does) = (stage.verb, line(stage));
+        let verb = if does.is_empty() { verb.to_owned() } else { format!("{verb:<6}") };
+        let does = if does.is_empty() { does } else { format!("  {does}") };
+        outln!("  {name}  {}{does}", paint(ui::DIM, verb));
+        let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
+        // What goes out as it stands was shown at the step that made it.
+        let body = body.filter(|body| !body.is_null() && shown != Some(*body));
+        shown = stage.document.as_ref().or(shown);
+        if let Some(body) = body {
+            let text = match body {
+                Value::String(text) => text.clone(),
+                other => serde_json::to_string_pretty(other).unwrap_or_default(),
+            };
+            for line in text.lines() {
+                outln!("    {}", paint(ui::DIM, line));
+            }
+        }
+    }
+}
+
+/// What the step did, in a line.
+fn line(stage: &Stage) -> String {
+    let Some(request) = &stage.request else { return stage.says.clone() };
+    let with: Vec<String> = request.properties.iter().map(|(name, value)| format!("{name} {value}")).collect();
+    let with = if with.is_empty() { String::new() } else { format!(" ({})", with.join(", ")) };
+    let answer = if request.status == 0 { String::new() } else { format!(", answered {}", request.status) };
+    format!("{} at {}{with}{answer}", request.line, request.connection)
+}

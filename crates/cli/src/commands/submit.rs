@@ -1,0 +1,259 @@
+use crate::api::{Client, ClientArgs};
+use crate::error::CommandError;
+use crate::follow::{Told, follow};
+use crate::local;
+use crate::terminal::outln;
+use crate::ui::{self, paint, tone};
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+use std::time::Duration;
+use wirewatch_service::view::{ArrivalStory, Handed, Submitted, Workspace};
+
+/// Submit one real message by hand and follow it to its end
+///
+/// At a flow, it comes in as if by the flow's first intake and is watched to its end. At a connection, it goes where a
+/// flow would send it, or where a sender would call: --queue or --exchange with --key at a broker, --post /path at a
+/// server, signed at an address of ours. Real effects either way.
+#[derive(Debug, clap::Args)]
+pub struct SubmitArgs {
+    /// The flow, or the connection
+    #[arg(value_name = "FLOW|CONNECTION")]
+    target: String,
+    /// The document; - for standard input
+    #[arg(required_unless_present = "like")]
+    file: Option<PathBuf>,
+    /// Take the document of this message or arrival
+    #[arg(long, value_name = "ID", conflicts_with = "file")]
+    like: Option<String>,
+    /// Change a field of a JSON document first: path=value, where the value is JSON or plain text
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    changes: Vec<String>,
+    /// At a broker: this queue
+    #[arg(long, value_name = "NAME")]
+    queue: Option<String>,
+    /// At a broker: this exchange
+    #[arg(long, value_name = "NAME", conflicts_with = "queue")]
+    exchange: Option<String>,
+    /// The routing key at the exchange
+    #[arg(long, value_name = "ROUTING.KEY", requires = "exchange", default_value = "")]
+    key: String,
+    /// At a broker: what kind of message it is
+    #[arg(long, value_name = "NAME", default_value = "")]
+    kind: String,
+    /// At a server: post it to this path
+    #[arg(long, value_name = "/PATH")]
+    post: Option<String>,
+    /// At a flow: do not wait for its messages
+    #[arg(long)]
+    no_watch: bool,
+    /// Print the outcome as JSON; does not wait
+    #[arg(long)]
+    json: bool,
+}
+
+impl SubmitArgs {
+    /// The document as it goes out, and a name for it.
+    async fn document(&self, client: &Client) -> Result<(String, Vec<u8>), CommandError> {
+        let (name, bytes) = match (&self.like, &self.file) {
+            (Some(id), _) => (id.clone(), like(client, id).await?),
+            (None, Some(file)) => {
+                let own = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                (if own == "-" { "by hand".to_owned() } else { own }, local::bytes(file)?)
+            }
+            (None, None) => return Err(CommandError::Failed("a document is needed".to_owned())),
+        };
+        if self.changes.is_empty() {
+            return Ok((name, bytes));
+        }
+        let mut document: Value = serde_json::from_slice(&bytes)
+            .map_err(|error| CommandError::Failed(format!("--set changes JSON, and {name} is none: {error}")))?;
+        for change in &self.changes {
+            set(&mut document, change)?;
+        }
+        Ok((name, serde_json::to_vec(&document).unwrap_or_default()))
+    }
+
+    /// Whether it goes to a connection, not into a flow.
+    async fn is_connection(&self, client: &Client) -> Result<bool, CommandError> {
+        if self.queue.is_some() || self.exchange.is_some() || self.post.is_some() {
+            return Ok(true);
+        }
+        let workspace: Workspace = client.get("/api/workspace", &[]).await?;
+        let has = |all: &[wirewatch_service::view::Named]| all.iter().any(|one| one.name == self.target);
+        Ok(!has(&workspace.flows) && has(&workspace.connections))
+    }
+}
+
+/// The document of a message, or the bytes of an arrival.
+async fn like(client: &Client, id: &str) -> Result<Vec<u8>, CommandError> {
+    match client.bytes(&format!("/api/arrivals/{id}/bytes")).await {
+        Ok(bytes) => Ok(bytes),
+        Err(CommandError::Refused(_)) => {
+            let path = format!("/api/messages/{id}/document");
+            let document: wirewatch_service::view::DocumentView = client.get(&path, &[]).await?;
+            Ok(document.text.into_bytes())
+        }
+        Err(other) => Err(other),
+    }
+}
+
+/// Changes one field: `lines.0.quantity=3`. What is missing on the way is made.
+fn set(document: &mut Value, change: &str) -> Result<(), CommandError> {
+    let wrong = |says: String| CommandError::Failed(format!("--set {change}: {says}"));
+    let (path, text) = change.split_once('=').ok_or_else(|| wrong("write path=value".to_owned()))?;
+    let value = serde_json::from_str(text).unwrap_or_else(|_| Value::from(text));
+    let mut at = document;
+    for part in path.split('.') {
+        at = match at {
+            Value::Array(list) => {
+                let length = list.len();
+                let place = part.parse::<usize>().ok().and_then(|place| list.get_mut(place));
+                place.ok_or_else(|| wrong(format!("the list has {length} items, from 0, and no `{part}`")))?
+            }
+            Value::Object(fields) => fields.entry(part).or_insert_with(|| Value::Object(serde_json::Map::new())),
+            other => return Err(wrong(format!("`{part}` stands in no field: there is {other}"))),
+        };
+    }
+    *at = value;
+    Ok(())
+}
+
+pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandError> {
+    let client = client.client()?;
+    let (name, bytes) = args.document(&client).await?;
+    if args.is_connection(&client).await? {
+        return at_connection(&client, args, name, bytes).await;
+    }
+    let path = format!("/api/flows/{}/submit", args.target);
+    if args.json || args.no_watch {
+        let handed: Handed = client.post_bytes(&path, &[("name", name)], bytes).await?;
+        if args.json {
+            ui::json(&handed)
+        } else {
+            told(&handed)
+        }
+        return Ok(());
+    }
+    // Followed from before it is handed in, so that nothing of it is missed.
+    let (events_out, mut events) = tokio::sync::mpsc::unbounded_channel();
+    let following = {
+        let client = client.clone();
+        tokio::spawn(async move { follow(&client, |told| events_out.send(told).is_ok()).await })
+    };
+    match events.recv().await {
+        Some(Told::Ready) => {}
+        _ => return Err(CommandError::Failed("the live stream did not open".to_owned())),
+    }
+    let handed: Handed = client.post_bytes(&path, &[("name", name)], bytes).await?;
+    told(&handed);
+    if !matches!(handed.verdict.as_str(), "received" | "splitting") {
+        following.abort();
+        return Err(CommandError::Found);
+    }
+    let mut followed = Followed::default();
+    followed.look(&client, &handed.arrival).await?;
+    while !followed.is_over() {
+        let event = match tokio::time::timeout(Duration::from_secs(1), events.recv()).await {
+            Ok(Some(Told::Event(event, _))) => Some(event),
+            Ok(Some(Told::Ready | Told::Reset | Told::Broken)) | Err(_) => None,
+            Ok(None) => break,
+        };
+        let known = event.as_ref().is_some_and(|event| followed.ours.contains(&event.id));
+        if !known || followed.splitting {
+            followed.look(&client, &handed.arrival).await?;
+        }
+        if let Some(event) = event.filter(|event| followed.ours.contains(&event.id)) {
+            outln!("{}", super::watch::line(&event));
+            if rests(&event.state) {
+                followed.open.remove(&event.id);
+            }
+        }
+    }
+    following.abort();
+    let story: ArrivalStory = client.get(&format!("/api/arrivals/{}", handed.arrival), &[]).await?;
+    outln!();
+    crate::show::messages(&story.messages);
+    Ok(())
+}
+
+/// The messages of the arrival, as far as they are known.
+#[derive(Default)]
+struct Followed {
+    ours: BTreeSet<String>,
+    /// Those whose end has not been told.
+    open: BTreeSet<String>,
+    splitting: bool,
+}
+
+impl Followed {
+    fn is_over(&self) -> bool {
+        !self.splitting && self.open.is_empty()
+    }
+
+    /// Asks how the arrival stands. New messages are followed from here on; what has come to rest is over, though its
+    /// event may still be told.
+    async fn look(&mut self, client: &Client, arrival: &str) -> Result<(), CommandError> {
+        let story: ArrivalStory = client.get(&format!("/api/arrivals/{arrival}"), &[]).await?;
+        self.splitting = story.arrival.verdict == "splitting";
+        for message in &story.messages {
+            self.ours.insert(message.id.clone());
+            if rests(&message.state) {
+                self.open.remove(&message.id);
+            } else {
+                self.open.insert(message.id.clone());
+            }
+        }
+        Ok(())
+    }
+}
+
+async fn at_connection(client: &Client, args: &SubmitArgs, name: String, bytes: Vec<u8>) -> Result<(), CommandError> {
+    let text = |value: &Option<String>| value.clone().unwrap_or_default();
+    let at = [
+        ("queue", text(&args.queue)),
+        ("exchange", text(&args.exchange)),
+        ("key", args.key.clone()),
+        ("kind", args.kind.clone()),
+        ("path", text(&args.post)),
+        ("name", name),
+    ];
+    let submitted: Submitted = client.post_bytes(&format!("/api/connections/{}/submit", args.target), &at, bytes).await?;
+    if args.json {
+        ui::json(&submitted);
+    } else {
+        let status = if submitted.status == 0 { String::new() } else { format!(" {}", submitted.status) };
+        outln!("{}  {}{status}", submitted.request, paint(tone(&submitted.what), &submitted.what));
+        for line in [&submitted.says, &submitted.answer].into_iter().filter(|line| !line.is_empty()) {
+            outln!("{line}");
+        }
+    }
+    if submitted.what == "done" { Ok(()) } else { Err(CommandError::Found) }
+}
+
+fn told(handed: &Handed) {
+    outln!("arrival {}  {}  {}", handed.arrival, paint(tone(&handed.verdict), &handed.verdict), handed.says);
+}
+
+/// Whether nothing more happens to a message by itself.
+fn rests(state: &str) -> bool {
+    matches!(state, "done" | "failed" | "skipped" | "discarded")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn fields_are_changed_by_path() {
+        let mut document = json!({ "number": "A-1", "lines": [{ "pieces": 1 }] });
+        for change in ["number=A-2", "lines.0.pieces=3", "to.city=Fern Hill", "paid=true"] {
+            set(&mut document, change).unwrap();
+        }
+        assert_eq!(document, json!({ "number": "A-2", "lines": [{ "pieces": 3 }], "to": { "city": "Fern Hill" }, "paid": true }));
+        for change in ["number", "lines.7.pieces=1", "number.of=1"] {
+            assert!(set(&mut document, change).is_err(), "{change}");
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! What fills captures: opened, listened for and kept, also across restarts.
+
+use super::{CaptureKind, Caught};
+use crate::run::App;
+use serde_json::{Map, Value};
+use std::sync::Arc;
+use std::time::Duration;
+use wirewatch_core::Timestamp;
+use wirewatch_engine::{Clock, SystemClock};
+use wirewatch_journal::{CaptureRow, CapturedRow, JournalError};
+use wirewatch_links::amqp::Overheard;
+
+/// From the end of a tap on an exchange to the next try.
+const AGAIN: Duration = Duration::from_secs(5);
+
+/// Opens the captures of earlier starts again whose time is not over.
+///
+/// # Errors
+/// [`JournalError`]; none is open then.
+pub async fn reopen(app: &Arc<App>) -> Result<(), JournalError> {
+    let (captures, mut captured) = app.store.captures(SystemClock.now()).await?;
+    for row in captures {
+        let own = captured.extract_if(.., |one| one.capture == row.name);
+        let caught = own.map(|one| Caught {
+            n: one.n.unsigned_abs(),
+            at: Timestamp(one.at),
+            line: one.line,
+            told: serde_json::from_str(&one.told).unwrap_or_default(),
+            body: one.body.into(),
+        });
+        let caught = caught.collect();
+        let CaptureRow { name, connection, exchange, pattern, until, by_whom } = row;
+        let kind = match connection.is_empty() {
+            true => CaptureKind::Http,
+            false => CaptureKind::Queue { connection, exchange, pattern },
+        };
+        app.captures.restore(&name, kind.clone(), Timestamp(until), &by_whom, caught);
+        listen(app, &name, &kind, None);
+    }
+    Ok(())
+}
+
+/// Stores a capture that was opened.
+///
+/// # Errors
+/// [`JournalError`]; it would not outlive a restart then.
+pub async fn store(app: &App, name: &str, kind: &CaptureKind, until: Timestamp, by: &str) -> Result<(), JournalError> {
+    let (connection, exchange, pattern) = match kind {
+        CaptureKind::Http => <(String, String, String)>::default(),
+        CaptureKind::Queue { connection, exchange, pattern } => (connection.clone(), exchange.clone(), pattern.clone()),
+    };
+    let row = CaptureRow { name: name.to_owned(), connection, exchange, pattern, until: until.0, by_whom: by.to_owned() };
+    app.store.add_capture(&row).await
+}
+
+/// Keeps what arrived; `false` when there is no such capture (any more).
+///
+/// # Errors
+/// [`JournalError`]: then it is shown, and does not outlive a restart.
+pub async fn keep(app: &App, name: &str, line: String, told: Map<String, Value>, body: &[u8]) -> Result<bool, JournalError> {
+    let Some((caught, oldest)) = app.captures.catch(name, line, told, body, SystemClock.now()) else { return Ok(false) };
+    let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+    let row = CapturedRow {
+        capture: name.to_owned(),
+        n: number(caught.n),
+        at: caught.at.0,
+        line: caught.line,
+        told: Value::Object(caught.told).to_string(),
+        body: body.to_vec(),
+    };
+    app.store.add_captured(&row, number(oldest)).await?;
+    Ok(true)
+}
+
+/// Fills a capture from an exchange for as long as it is open. `overheard` is what was bound to the exchange already; a tap that ends,
+/// such as with a restart of the broker, is bound again.
+pub fn listen(app: &Arc<App>, name: &str, kind: &CaptureKind, mut overheard: Option<Overheard>) {
+    let CaptureKind::Queue { connection, exchange, pattern } = kind.clone() else { return };
+    let (own, app_there) = (name.to_owned(), app.clone());
+    let task = tokio::spawn(async move {
+        let app = app_there;
+        loop {
+            let says = match overheard.take() {
+                Some(mut overheard) => loop {
+                    match overheard.next().await {
+                        Ok((told, body)) => {
+                            let text = |key: &str| told.get(key).and_then(Value::as_str).unwrap_or_default();
+                            let line = format!("{} {}", text("exchange"), text("routing_key"));
+                            if let Err(error) = keep(&app, &own, line, told, &body).await {
+                                tracing::warn!(capture = own, %error, "what arrived in a capture does not outlive a restart");
+                            }
+                        }
+                        Err(says) => break says,
+                    }
+                },
+                None => match bind(&app, &connection, &exchange, &pattern).await {
+                    Ok(bound) => {
+                        overheard = Some(bound);
+                        String::new()
+                    }
+                    Err(says) => says,
+                },
+            };
+            app.captures.ended(&own, &says);
+            if overheard.is_none() {
+                tokio::time::sleep(AGAIN).await;
+            }
+        }
+    });
+    app.captures.fill(name, task);
+}
+
+/// Binds a tap to an exchange.
+///
+/// # Errors
+/// A sentence: it is no connection to a broker, a secret is not set, or the broker refuses.
+pub async fn bind(app: &App, connection: &str, exchange: &str, pattern: &str) -> Result<Overheard, String> {
+    let (_, workspace) = app.engine.releases().current();
+    let broker = workspace.connections.get(connection).and_then(|connection| connection.broker());
+    let broker = broker.ok_or_else(|| format!("`{connection}` is no connection to a broker"))?;
+    Overheard::open(broker, &app.outside.access(broker)?, exchange, pattern).await
+}

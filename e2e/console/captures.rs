@@ -1,0 +1,32 @@
+//! Captures in the console: opened with a click, what arrives shows at once.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_arrives_in_a_capture_shows_at_once() {
+    let scene = Scene::open().await;
+    scene.queues_known().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/captures").await;
+    browser.press("Open an address").await;
+    let address = browser.see("[data-part=address]").await.text().await.unwrap();
+    let client = wirewatch_testkit::http_client();
+    for body in [r#"{"number":"W-1","basket":[]}"#, "{ broken"] {
+        let sent = client.post(&address).header("x-shop", "quillhaven").body(body).send().await.unwrap();
+        assert_eq!(sent.status(), 200);
+    }
+    browser.read("[data-caught='2']", "not well formed").await;
+    browser.click("[data-caught='1']").await;
+    browser.read(".cm-content", "\"W-1\"").await;
+    browser.press("Close the capture").await;
+    browser.read("main", "No capture is open").await;
+    // At an exchange, by a dialog; one that is not there is refused in the broker's words.
+    browser.press("Listen in at an exchange…").await;
+    browser.click("#capture-exchange").await;
+    browser.type_keys("nothing").await;
+    browser.press("Listen in").await;
+    browser.read("[role=dialog]", "no exchange 'nothing'").await;
+    assert!(browser.complaints().await.iter().all(|one| one.contains("/api/captures - ") && one.contains("422")));
+    browser.leave().await;
+}

@@ -1,0 +1,140 @@
+//! The first screen: orders pass, wait, drain.
+
+use super::browser::Browser;
+use crate::scene::Scene;
+use serde_json::json;
+use wirewatch_standins::marrowfield::Flaw;
+use wirewatch_standins::order_system::Faults;
+use wirewatch_testkit::eventually;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_order_is_seen_on_its_way_from_the_file_to_its_number() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-line=partner-orders][data-quiet=true]").await;
+    browser.read("[data-part=glance]", "nothing is stuck").await;
+    browser
+        .script(
+            "window.dots = [];
+             new MutationObserver((all) => all.forEach((one) => one.addedNodes.forEach((node) => {
+               if (node.dataset?.dot) window.dots.push({ message: node.dataset.dot, at: Date.now() })
+             }))).observe(document.body, { childList: true, subtree: true })",
+        )
+        .await;
+    let dropped = jiff::Timestamp::now();
+    let sent = scene.send(3, Flaw::None);
+    let dots = eventually("dots of the orders are seen", || async {
+        let dots = browser.script("return window.dots").await;
+        (dots.as_array()?.len() >= 3).then_some(dots)
+    })
+    .await;
+    let first = dots[0]["at"].as_i64().unwrap();
+    println!("measured: from the file dropped to the dot seen: {} ms", first - dropped.as_millisecond());
+    browser.read("[data-line=partner-orders] [data-step=book] [data-part=rate]", "3").await;
+    assert_eq!(browser.accessibility().await, "");
+
+    // From the line to the message: the figure opens what it counts.
+    browser.click("[data-line=partner-orders] [data-step=book] [data-part=rate]").await;
+    browser.comes_to("/messages?flow=partner-orders&within=1m").await;
+    let row = format!("//div[@role='row']//a[normalize-space(.)='{}']", sent.orders[1]);
+    eventually("the order is in the list", || async {
+        browser.driver.find(thirtyfour::By::XPath(&row)).await.ok()?.click().await.ok()
+    })
+    .await;
+    browser.read("h1", &sent.orders[1]).await;
+    browser.read("[data-part=state]", "done").await;
+    browser.read("[data-part=result]", "Q-10000").await;
+    // Asked for anew, as a bookmark would.
+    browser.go("/").await;
+    browser.read("[data-line=partner-orders] [data-step=book] [data-part=rate]", "3").await;
+    let (first, largest) = browser.paints().await;
+    println!("measured: the first screen painted after {first} ms, its largest part after {largest} ms");
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_step_that_fails_again_and_again_is_seen_held_and_a_person_has_one_try() {
+    let mut scene = Scene::open().await;
+    scene.service.change("connections/erp.toml", "in_flight = 16", "in_flight = 1");
+    let (code, out, err) = scene.service.command(&["deploy", &scene.service.workspace().display().to_string()]);
+    assert_eq!(code, 0, "{out}{err}");
+    let browser = Browser::signed_in(&scene.service).await;
+    scene.orders.set_faults(Faults { next: 1000, status: 422, ..Faults::default() });
+    scene.send(24, Flaw::None);
+    browser.read("[data-concern=held]", "The step book of Partner purchase orders is on hold; ").await;
+    browser.read("[data-concern=held]", "20 messages in a row, the last: answered 422").await;
+    browser.read("[data-line=partner-orders] [data-step=book] [data-part=held]", "one tries in").await;
+    browser.read("[data-line=partner-orders] [data-held]", "book on hold").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("[data-concern=held]").await;
+    browser.comes_to("/messages?state=waiting&flow=partner-orders&step=book").await;
+    browser.read("[role=rowgroup] [role=row]", "book is on hold: many messages failed there for the same reason").await;
+    browser.go("/").await;
+    scene.orders.set_faults(Faults::default());
+    browser.press("Let one try").await;
+    browser.see_no("[data-concern=held]").await;
+    // Some may have looked before, and too early.
+    scene.quiet(1).await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_outage_is_seen_with_whom_it_affects_and_so_is_its_end() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
+    scene.send(4, Flaw::None);
+    browser.read("[data-concern=held]", "Order system does not respond as expected and is on hold; 4 messages wait").await;
+    browser.read("[data-concern=held]", "affects Marrowfield Farm Stores").await;
+    browser.read("[data-concern=held]", "closed for maintenance").await;
+    browser.read("[data-step=book] [data-part=waiting]", "4 wait").await;
+    browser.read("[data-part=glance]", "what waits goes on by itself").await;
+    browser.click("[data-concern=held]").await;
+    browser.read("[data-connection=erp][data-held=true] [data-part=says]", "503").await;
+    browser.click("[data-connection=erp] button:nth-of-type(1)").await;
+    browser.read("[data-connection=erp] [data-part=tested]", "it answers (200)").await;
+    scene.orders.set_faults(Faults::default());
+    browser.see("[data-connection=erp][data-held=false]").await;
+    browser.go("/").await;
+    browser.see_no("[data-concern]").await;
+    scene.quiet(4).await;
+    browser.leave().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_person_holds_a_connection_and_resumes_it() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/connections").await;
+    browser.click("[data-connection=erp] button:nth-of-type(2)").await;
+    browser.see("[role=dialog]").await;
+    browser.type_keys("they move house").await;
+    browser.press("Hold").await;
+    browser.read("[data-connection=erp] [data-part=says]", "they move house").await;
+    scene.send(2, Flaw::None);
+    eventually("two wait", || async {
+        let lines = scene.service.get("/api/overview").await?;
+        let own = lines["lines"].as_array()?.iter().find(|line| line["flow"] == "partner-orders")?;
+        (own["steps"][2]["waiting"] == 2).then_some(())
+    })
+    .await;
+    assert_eq!(scene.orders.summary().requests, 0, "nothing was sent, not even to look");
+    browser.go("/").await;
+    browser.read("[data-concern=held]", "Order system was put on hold by").await;
+    browser.go("/connections#erp").await;
+    browser.press("Resume").await;
+    scene.quiet(2).await;
+    browser.see("[data-connection=erp][data-held=false]").await;
+
+    // Held, the partner's folder keeps its files: they are the partner's still.
+    let (status, _) = scene.service.act("/api/connections/marrowfield-drop/hold", &json!({ "why": "a look first" })).await;
+    assert_eq!(status, 200);
+    let sent = scene.send(1, Flaw::None);
+    crate::scene::a_moment().await;
+    let arrivals = scene.service.get(&format!("/api/arrivals?name=po-{:06}.edi", sent.control)).await.unwrap();
+    assert_eq!(arrivals["arrivals"], json!([]));
+    let (code, out, err) = scene.service.command(&["connection", "resume", "marrowfield-drop"]);
+    assert_eq!((code, out.as_str(), err.as_str()), (0, "marrowfield-drop is not held\n", ""));
+    scene.quiet(3).await;
+    browser.leave().await;
+}
