@@ -4,6 +4,7 @@ use rustls::client::ClientConfig;
 use rustls::crypto::ring;
 use rustls::{DEFAULT_VERSIONS, RootCertStore};
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A client for what is on this machine: past any proxy, and without an authority, since nothing here is reached over TLS.
 ///
@@ -26,5 +27,6 @@ pub fn http() -> reqwest::ClientBuilder {
 /// When the system has no randomness.
 #[must_use]
 pub fn http_client() -> reqwest::Client {
-    http().build().expect("a client")
+    // What never answers fails its test, instead of keeping the whole run waiting.
+    http().read_timeout(Duration::from_secs(100)).build().expect("a client")
 }

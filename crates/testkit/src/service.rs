@@ -137,7 +137,13 @@ impl Service {
         self.launch();
         let url = format!("http://127.0.0.1:{}/health", self.port);
         eventually_within(Duration::from_secs(60), "the service answers", || async {
-            self.http.get(&url).send().await.ok().filter(|response| response.status().is_success())
+            self.http
+                .get(&url)
+                .timeout(Duration::from_secs(5))
+                .send()
+                .await
+                .ok()
+                .filter(|response| response.status().is_success())
         })
         .await;
     }
