@@ -88,7 +88,7 @@ async fn an_outage_is_seen_with_whom_it_affects_and_so_is_its_end() {
     browser.read("[data-concern=held]", "affects Marrowfield Farm Stores").await;
     browser.read("[data-concern=held]", "closed for maintenance").await;
     browser.read("[data-step=book] [data-part=waiting]", "4 wait").await;
-    browser.read("[data-part=glance]", "what waits goes on by itself").await;
+    browser.read("[data-part=glance]", "waiting messages continue by themselves").await;
     browser.click("[data-concern=held]").await;
     browser.read("[data-connection=erp][data-held=true] [data-part=says]", "503").await;
     browser.click("[data-connection=erp] button:nth-of-type(1)").await;

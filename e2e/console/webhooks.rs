@@ -1,4 +1,4 @@
-//! A webhook in the console: what its sender needs, what it tells of, and who was turned away.
+//! A webhook in the console: what its sender needs, its events, and the rejected calls.
 
 use super::browser::Browser;
 use crate::scene::Scene;
@@ -30,7 +30,7 @@ async fn a_sender_is_set_up_and_seen_calling() {
     browser.go("/connections").await;
     browser.read("[data-connection=shop] [data-part=events]", "purchase.placed").await;
     browser.read("[data-connection=shop] [data-part=events]", "Web shop orders").await;
-    browser.read("[data-connection=shop] [data-part=turned-away]", "1 call turned away").await;
+    browser.read("[data-connection=shop] [data-part=turned-away]", "1 call rejected").await;
     assert_eq!(browser.accessibility().await, "");
     // From the event to its newest call, and to the order that came of it.
     browser.click("[data-connection=shop] [data-part=events] a").await;

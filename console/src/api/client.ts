@@ -24,11 +24,7 @@ type Answered<T> = { data?: T; error?: unknown; response: Response }
 /** The answer's data, or a `Trouble` with the service's own words. */
 export async function asked<T>(answer: Promise<Answered<T>>): Promise<T> {
   const { data, error, response } = await answer.catch(() => {
-    throw new Trouble(
-      'The service cannot be reached.',
-      0,
-      'Is it running? This page goes on by itself once it answers.',
-    )
+    throw new Trouble('The service cannot be reached.', 0, 'Is it running? This page continues when it answers.')
   })
   if (response.ok) return data as T
   if (response.status === 401) whenSignedOut()

@@ -123,7 +123,7 @@ const repeated = computed(() => {
         <dd>{{ connection.auth }}</dd>
       </template>
       <template v-if="connection.sends">
-        <dt class="text-faint">At a time</dt>
+        <dt class="text-faint">At the same time</dt>
         <dd>
           {{ count(connection.in_flight, connection.kind === 'amqp' ? 'message' : 'request') }} at most<template
             v-if="connection.per_minute"
@@ -144,7 +144,7 @@ const repeated = computed(() => {
         </li>
       </ul>
       <p v-if="connection.files.length > 5" class="border-t border-line py-1 text-soft">
-        and {{ count(connection.files.length - 5, 'more file') }}; <code>wirewatch connections</code> lists them
+        and {{ count(connection.files.length - 5, 'more file') }}; <code>wirewatch connection list</code> shows them
       </p>
     </section>
     <WebhookDetail

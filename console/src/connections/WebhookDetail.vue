@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What is set up at a webhook's sender, what the sender tells of, and who was turned away. */
+/** The settings that a webhook's sender needs, its events with their calls, and the rejected calls. */
 import { ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { WebhookView } from '../api/schema'
@@ -67,7 +67,7 @@ async function make() {
           <dd class="flex flex-wrap items-center gap-x-2">
             <code>{{ webhook.secret }}</code>
             <span v-if="webhook.secret_is_set" class="text-soft">is set</span>
-            <span v-else class="font-medium text-failed">▲ is not set: every call is turned away</span>
+            <span v-else class="font-medium text-failed">▲ is not set: every call is rejected</span>
             <button type="button" class="link" @click="ask">
               {{ webhook.secret_is_set ? 'Change…' : 'Make one…' }}
             </button>
@@ -98,7 +98,7 @@ async function make() {
               {{ one.calls ? count(one.calls, 'call') : 'no call yet' }}
             </td>
             <td class="py-1 pr-3 text-soft">
-              {{ one.flows.map((flow) => titleOf('flows', flow)).join(', ') || 'no flow asks for it' }}
+              {{ one.flows.map((flow) => titleOf('flows', flow)).join(', ') || 'no flow takes it' }}
             </td>
             <td class="py-1 text-right">
               <RouterLink v-if="one.arrival && one.last" :to="`/arrivals/${one.arrival}`" class="link"
@@ -111,7 +111,7 @@ async function make() {
       <p v-else class="text-soft">Nothing yet. A call to the address shows here.</p>
     </section>
     <p v-if="webhook.turned_away" data-part="turned-away">
-      <span aria-hidden="true" class="text-failed">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} turned away
+      <span aria-hidden="true" class="text-failed">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} rejected
       since the service started, the last <TimeText :at="webhook.turned_away.last" />: {{ webhook.turned_away.says }}.
     </p>
     <p v-if="webhook.checked" class="text-soft">

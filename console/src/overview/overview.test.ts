@@ -210,13 +210,13 @@ test('a failed arrival is a concern that leads to it', () => {
 
 test('the glance says whether somebody is needed', () => {
   const calm = told({ lines: [{ ...line(), done_minute: 12 }] })
-  expect(glance(calm, [])).toBe('12 messages came to an end in the last minute; nothing is stuck.')
+  expect(glance(calm, [])).toBe('12 messages done in the last minute; nothing is stuck.')
   const outage = told({ connections: [held()] })
   expect(glance(outage, concerns(outage, titles))).toBe(
-    'Nothing has passed in the last minute; what waits goes on by itself.',
+    'Nothing has passed in the last minute; waiting messages continue by themselves.',
   )
   const warned = told({ warnings: ['no room'] })
-  expect(glance(warned, concerns(warned, titles))).toContain('1 thing needs a person')
+  expect(glance(warned, concerns(warned, titles))).toContain('1 thing needs attention')
 })
 
 test('partners are named, most hurt first, and counted when many', () => {

@@ -150,11 +150,11 @@ export function concerns(
 /** The state of everything in a few words. */
 export function glance(told: Overview, found: Concern[]): string {
   const done = told.lines.reduce((sum, line) => sum + line.done_minute, 0)
-  const passing = done
-    ? `${count(done, 'message')} came to an end in the last minute`
-    : 'Nothing has passed in the last minute'
+  const passing = done ? `${count(done, 'message')} done in the last minute` : 'Nothing has passed in the last minute'
   if (found.length === 0) return `${passing}; nothing is stuck.`
   const people = found.filter((one) => one.kind === 'failed' || one.kind === 'warning').length
-  const needs = people ? `${count(people, 'thing needs', 'things need')} a person` : 'what waits goes on by itself'
+  const needs = people
+    ? `${count(people, 'thing needs', 'things need')} attention`
+    : 'waiting messages continue by themselves'
   return `${passing}; ${needs}.`
 }

@@ -80,7 +80,7 @@ pub async fn warnings(app: &App, days_ahead: i64, held: &[HeldConnection]) -> Re
         let believed = (hook && connection.secret().is_none())
             .then(|| format!("{title} believes every call: whoever knows its address can send what its flows take"));
         let unset = connection.secrets().filter(|secret| app.secrets.good(secret, now).is_empty()).map(move |secret| {
-            let so = if hook { "turns every call away" } else { "cannot be signed in to" };
+            let so = if hook { "rejects every call" } else { "cannot be used" };
             format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})")
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
