@@ -161,7 +161,7 @@ async fn what_holds_one_message_holds_no_other() {
         let status = service.get("/api/status").await?;
         let failed = status["unfinished"]["failed"].as_i64() == Some(3);
         let alone = status["unfinished"].as_object()?.len() == 1;
-        (failed && alone && status["held"].as_array()?.is_empty()).then_some(())
+        (failed && alone && status["on_hold"].as_array()?.is_empty()).then_some(())
     })
     .await;
     let failed = service.get("/api/messages?state=failed").await.unwrap();
@@ -177,7 +177,7 @@ async fn what_holds_one_message_holds_no_other() {
     }
     eventually("it is on hold", || async {
         let status = service.get("/api/status").await?;
-        status["held"][0]["says"].as_str()?.contains("answered 403").then_some(())
+        status["on_hold"][0]["says"].as_str()?.contains("answered 403").then_some(())
     })
     .await;
 }

@@ -43,11 +43,10 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     scene.service.start().await;
     let caught = kept(&scene, &name, 2).await;
     assert_eq!((caught[1]["form"].as_str(), caught[1]["fault"].as_str()), (Some("json"), Some("")));
-    let headers: Value = serde_json::from_str(caught[1]["told"].as_str().unwrap()).unwrap();
-    assert_eq!(headers["webhook-id"], told.id.as_str());
+    assert_eq!(caught[1]["headers"]["webhook-id"], told.id.as_str());
     assert!(caught[0]["fault"].as_str().unwrap().contains("column 13"), "{}", caught[0]);
     assert_eq!(caught[0]["line"], format!("POST /in/{name}?from=test"));
-    assert!(caught[0]["told"].as_str().unwrap().contains(r#""authorization":"…""#), "credentials are not shown");
+    assert_eq!(caught[0]["headers"]["authorization"], "…", "credentials are not shown");
     let (code, out, _) = scene.service.command(&["capture", "show", &name]);
     assert!(code == 0 && out.contains("json, ") && out.contains("not well formed"), "{out}");
     // Saved as it came, and passed on to the flow.
@@ -81,7 +80,7 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     scene.broker.put("orders-released", release.as_bytes(), properties).await;
     let caught = kept(&scene, &name, 1).await;
     assert_eq!(caught[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-7"));
-    assert!(caught[0]["told"].as_str().unwrap().contains(r#""correlation_id":"W-7""#), "{}", caught[0]);
+    assert_eq!(caught[0]["headers"]["correlation_id"], "W-7", "{}", caught[0]);
     assert_eq!(scene.broker.next("picks-to-do").await.routing_key.as_str(), "picks.swiftfoot.2026-12-01.Q-7");
     // After a restart it keeps what it had, and hears on.
     scene.service.stop();

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
-use wirewatch_standins::shop::{Shop, Told};
+use wirewatch_standins::shop::{Shop, ShopEvent};
 use wirewatch_testkit::{Database, eventually, private_cluster};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -18,7 +18,7 @@ async fn an_outage_holds_everything_and_all_drains_afterwards() {
     }
     let held = eventually("the connection is held with all of them waiting", || async {
         let status = scene.service.get("/api/status").await?;
-        let held = status["held"][0].clone();
+        let held = status["on_hold"][0].clone();
         (held["connection"] == "erp" && held["waiting"].as_u64()? >= 199).then_some(held)
     })
     .await;
@@ -66,7 +66,7 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     scene.service.start().await;
     scene.orders.set_faults(Faults { delay_ms: 3000, ..Faults::default() });
     scene.send(1, Flaw::None);
-    let says = |status: serde_json::Value| status["held"][0]["says"].as_str().map(str::to_owned);
+    let says = |status: serde_json::Value| status["on_hold"][0]["says"].as_str().map(str::to_owned);
     let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
     assert!(told.contains("no answer within 0.3 s"), "{told}");
     scene.orders.set_faults(Faults::default());
@@ -97,7 +97,7 @@ async fn a_collect_folder_that_cannot_be_written_holds_the_acknowledgments() {
     scene.send(2, Flaw::None);
     let told = eventually("held", || async {
         let status = scene.service.get("/api/status").await?;
-        let held = status["held"].as_array()?.iter().find(|held| held["connection"] == "marrowfield-collect")?.clone();
+        let held = status["on_hold"].as_array()?.iter().find(|held| held["connection"] == "marrowfield-collect")?.clone();
         Some(held["says"].as_str()?.to_owned())
     })
     .await;
@@ -148,7 +148,7 @@ async fn while_the_database_is_away_calls_stay_with_their_sender() {
     let mut scene = Scene::open_on(&Database { url: cluster.url("wirewatch") }).await;
     let mut shop = Shop::new(&scene.service.url("/in/shop-7d2f"), &scene.shop_secret, 1000);
     // So many that some of them come in a rush.
-    let told: Vec<Told> = (0..40).map(|_| shop.purchase()).collect();
+    let told: Vec<ShopEvent> = (0..40).map(|_| shop.purchase()).collect();
     cluster.stop();
     let answers = join_all(told.iter().map(|one| shop.tell(one))).await;
     assert_eq!(answers, vec![Ok(503); 40]);
@@ -171,7 +171,7 @@ async fn a_corrected_password_reaches_what_waits() {
     let held = async |words: &str| {
         eventually(&format!("the connection is held: {words}"), || async {
             let status = scene.service.get("/api/status").await?;
-            status["held"][0]["says"].as_str()?.contains(words).then_some(())
+            status["on_hold"][0]["says"].as_str()?.contains(words).then_some(())
         })
         .await
     };

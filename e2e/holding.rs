@@ -137,7 +137,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     // Whatever looks at the start is too early, too.
     stand(&service, "waiting", |failed| failed > before).await;
     let status = service.get("/api/status").await.unwrap();
-    assert_eq!((&status["held_steps"][0]["step"], &status["held"]), (&json!("book"), &json!([])), "{status}");
+    assert_eq!((&status["steps_on_hold"][0]["step"], &status["on_hold"]), (&json!("book"), &json!([])), "{status}");
 
     desk.tell(|told| told.wrong.clear());
     let (code, out, err) = service.command(&["flow", "resume", "orders"]);
@@ -145,7 +145,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     assert!(out.contains("at book one that waits tries now; the others follow when it goes well"), "{out}");
     stand(&service, "done", |failed| failed < 26).await;
     assert_eq!(told(&service, "resumed-orders-book.json").await["says"], "the step book of Orders is in use again");
-    assert_eq!(service.get("/api/status").await.unwrap()["held_steps"], json!([]));
+    assert_eq!(service.get("/api/status").await.unwrap()["steps_on_hold"], json!([]));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -8,7 +8,7 @@ use std::net::TcpStream;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::task::JoinSet;
-use wirewatch_standins::shop::{Shop, Told, sign};
+use wirewatch_standins::shop::{Shop, ShopEvent, sign};
 use wirewatch_testkit::{Database, eventually, http_client};
 
 const PATH: &str = "/in/shop-7d2f";
@@ -44,7 +44,7 @@ async fn call(scene: &Scene, path: &str, headers: &[(&str, &str)], body: &str) -
 async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     let (scene, mut shop) = open().await;
     let _warehouse = scene.open_warehouse();
-    let told: Vec<Told> = (0..5).map(|_| shop.purchase()).collect();
+    let told: Vec<ShopEvent> = (0..5).map(|_| shop.purchase()).collect();
     for one in &told {
         assert_eq!(shop.tell(one).await, Ok(202));
     }
@@ -73,7 +73,7 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     assert!(scene.chat.said("shop")[0].ends_with("the large van comes in two days"), "{:?}", scene.chat.said("shop"));
     eventually("the order system knows what has left", || async { (scene.orders.shipped() > 0).then_some(()) }).await;
     // The same id with other content is another fact: taken, and told.
-    let other = Told { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };
+    let other = ShopEvent { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };
     assert_eq!(shop.tell(&other).await, Ok(202));
     let says = calls(&scene).await[0]["says"].as_str().unwrap().to_owned();
     assert!(says.contains("came before with other content"), "{says}");
@@ -216,7 +216,7 @@ async fn what_was_answered_is_there_after_a_crash() {
     let (mut scene, mut shop) = open().await;
     let mut told = Vec::new();
     for round in 0..3 {
-        let more: Vec<Told> = (0..40).map(|_| shop.purchase()).collect();
+        let more: Vec<ShopEvent> = (0..40).map(|_| shop.purchase()).collect();
         let mut answered = 0;
         for one in &more {
             answered += usize::from(shop.tell(one).await == Ok(202));
@@ -237,29 +237,32 @@ async fn what_was_answered_is_there_after_a_crash() {
     assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
 }
 
-/// Tells of these things over forty connections at once, until all are answered or nobody answers any more. Gives the
-/// verdict that each was answered 202 with, by its id.
-async fn rush(address: String, secret: String, told: Vec<Told>) -> BTreeMap<String, String> {
-    let waiting = Arc::new(Mutex::new(told));
+/// The verdicts that calls were answered 202 with, by the call's id.
+type Answered = Arc<Mutex<BTreeMap<String, String>>>;
+
+/// Makes these calls over forty connections at once, until each is answered or no connection is left. Each answer is added to
+/// `answered` as it arrives.
+async fn rush(address: String, secret: String, calls: Vec<ShopEvent>, answered: Answered) {
+    let waiting = Arc::new(Mutex::new(calls));
     let mut callers = JoinSet::new();
     for _ in 0..40 {
-        let (waiting, client, address, secret) = (waiting.clone(), http_client(), address.clone(), secret.clone());
+        let (waiting, answered, client) = (waiting.clone(), answered.clone(), http_client());
+        let (address, secret) = (address.clone(), secret.clone());
         callers.spawn(async move {
-            let mut verdicts = Vec::new();
             loop {
-                let Some(Told { id, body }) = waiting.lock().unwrap().pop() else { return verdicts };
+                let Some(ShopEvent { id, body }) = waiting.lock().unwrap().pop() else { return };
                 let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
                 let signature = sign(&secret, &id, seconds, body.as_bytes());
                 let request = client.post(&address).header("webhook-id", &id).header("webhook-timestamp", seconds);
                 let sent = request.header("webhook-signature", signature).body(body).send().await;
-                let Ok(response) = sent else { return verdicts };
+                let Ok(response) = sent else { return };
                 assert_eq!(response.status(), 202);
-                let Ok(answer) = response.json::<Value>().await else { return verdicts };
-                verdicts.push((id, answer["verdict"].as_str().unwrap().to_owned()));
+                let Ok(answer) = response.json::<Value>().await else { return };
+                answered.lock().unwrap().insert(id, answer["verdict"].as_str().unwrap().to_owned());
             }
         });
     }
-    callers.join_all().await.into_iter().flatten().collect()
+    callers.join_all().await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -268,12 +271,16 @@ async fn in_a_rush_calls_are_kept_and_answered_and_a_crash_loses_none_of_them() 
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
-    let told: Vec<Told> = (0..400).map(|_| shop.purchase()).collect();
-    let calling = tokio::spawn(rush(scene.service.url(PATH), scene.shop_secret.clone(), told.clone()));
-    eventually("some are kept", || async { (database.number(KEPT).await > 0).then_some(()) }).await;
+    let told: Vec<ShopEvent> = (0..400).map(|_| shop.purchase()).collect();
+    let answered = Answered::default();
+    let calling = tokio::spawn(rush(scene.service.url(PATH), scene.shop_secret.clone(), told.clone(), answered.clone()));
+    eventually("a caller has the answer that its call is kept", || async {
+        answered.lock().unwrap().values().any(|verdict| verdict == "kept").then_some(())
+    })
+    .await;
     scene.service.kill();
-    let answered = calling.await.unwrap();
-    assert!(answered.values().any(|verdict| verdict == "kept"), "{answered:?}");
+    calling.await.unwrap();
+    let answered = answered.lock().unwrap().clone();
     scene.service.start().await;
     // Its sender tells again of what was not answered, and of that alone.
     for one in told.iter().filter(|one| !answered.contains_key(&one.id)) {
@@ -286,9 +293,34 @@ async fn in_a_rush_calls_are_kept_and_answered_and_a_crash_loses_none_of_them() 
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_arrival_keeps_the_headers_of_its_call_and_no_credentials() {
+    let (scene, mut shop) = open().await;
+    let ShopEvent { id, body } = shop.purchase();
+    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let signature = sign(&scene.shop_secret, &id, seconds, body.as_bytes());
+    let call = http_client().post(scene.service.url(PATH)).header("webhook-id", &id).header("webhook-timestamp", seconds);
+    let call = call.header("webhook-signature", signature).header("authorization", "Bearer hush").header("x-api-key", "hush");
+    let call = call.header("x-lane", "north").header("x-lane", "south").header("x-long", "x".repeat(20_000));
+    assert_eq!(call.body(body).send().await.unwrap().status(), 202);
+    scene.quiet(1).await;
+    let arrival = calls(&scene).await.remove(0)["id"].as_str().unwrap().to_owned();
+    let story = scene.service.get(&format!("/api/arrivals/{arrival}")).await.unwrap();
+    let headers = &story["headers"]["headers"];
+    assert_eq!((&headers["webhook-id"], &headers["x-lane"]), (&id.as_str().into(), &"north, south".into()), "{story}");
+    for hidden in ["authorization", "x-api-key", "x-long"] {
+        assert_eq!(headers[hidden], "…", "{hidden}");
+    }
+    let (code, out, err) = scene.service.command(&["show", &arrival]);
+    assert!(code == 0 && out.contains("x-lane: north, south") && !out.contains("hush"), "{out}{err}");
+    let message = scene.messages("flow=shop-orders").await[0]["id"].as_str().unwrap().to_owned();
+    let story = scene.service.get(&format!("/api/messages/{message}")).await.unwrap();
+    assert_eq!(story["meta"]["headers"]["x-lane"], "north, south", "flows read them in $meta.headers");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_call_that_cannot_be_read_fails_and_is_not_lost() {
     let (scene, shop) = open().await;
-    let broken = Told { id: "b1".to_owned(), body: "{\"type\": \"purchase.placed\", ".to_owned() };
+    let broken = ShopEvent { id: "b1".to_owned(), body: "{\"type\": \"purchase.placed\", ".to_owned() };
     assert_eq!(shop.tell(&broken).await, Ok(202), "it is ours now");
     let arrival = calls(&scene).await.remove(0);
     assert_eq!((arrival["verdict"].as_str(), arrival["name"].as_str()), (Some("failed"), Some("call b1")));

@@ -163,7 +163,7 @@ async fn a_message_passes_from_a_queue_to_an_exchange_with_all_that_goes_with_it
     // What came with it is told with the arrival, and in the message's meta.
     let messages = relay.quiet(1).await;
     let arrival = relay.service.get(&format!("/api/arrivals/{}", messages[0]["arrival"].as_str().unwrap())).await.unwrap();
-    let told: Value = serde_json::from_str(arrival["told"].as_str().unwrap()).unwrap();
+    let told = &arrival["headers"];
     assert_eq!((told["message_id"].as_str(), told["type"].as_str()), (Some("A-1"), Some("pick")));
     assert_eq!(
         (arrival["arrival"]["name"].as_str(), arrival["form"].as_str()),
@@ -324,7 +324,7 @@ async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
     relay.put("F-1", "swift").await;
     eventually("the connection is held", || async {
         let status = relay.service.get("/api/status").await?;
-        (status["held"][0]["connection"] == "warehouse").then_some(())
+        (status["on_hold"][0]["connection"] == "warehouse").then_some(())
     })
     .await;
     relay.service.put("/api/secrets/warehouse", &json!({ "value": relay.broker.password })).await;
@@ -382,7 +382,7 @@ async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_w
     relay.submitted("G-3").await;
     eventually("the connection is held", || async {
         let status = relay.service.get("/api/status").await?;
-        let says = status["held"][0]["says"].as_str()?.to_owned();
+        let says = status["on_hold"][0]["says"].as_str()?.to_owned();
         (says.contains("blocks publishing") || says.contains("no confirmation")).then_some(())
     })
     .await;
@@ -393,7 +393,7 @@ async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_w
     assert_eq!(sent.routing_key.as_str(), "picks.swift.G-3");
     eventually("it is free again", || async {
         let status = relay.service.get("/api/status").await?;
-        status["held"].as_array()?.is_empty().then_some(())
+        status["on_hold"].as_array()?.is_empty().then_some(())
     })
     .await;
 }

@@ -2,7 +2,7 @@
 
 use crate::scene::Scene;
 use serde_json::Value;
-use wirewatch_standins::shop::{Shop, Told};
+use wirewatch_standins::shop::{Shop, ShopEvent};
 use wirewatch_testkit::eventually;
 
 const PATH: &str = "/in/shop-7d2f";
@@ -42,7 +42,7 @@ async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     let scene = Scene::open().await;
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
     let told = shop.purchase();
-    let bare = Told { body: told.body.replacen("\"number\"", "\"numbr\"", 1), ..told.clone() };
+    let bare = ShopEvent { body: told.body.replacen("\"number\"", "\"numbr\"", 1), ..told.clone() };
     assert_eq!(shop.tell(&bare).await, Ok(202));
     let newest = eventually("the call is listed", || async {
         let page = scene.service.get("/api/arrivals?connection=shop").await?;
@@ -54,7 +54,7 @@ async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     assert!(says.contains("does not fit the schema purchase: `data.number` is missing"), "{says}");
     assert_eq!(scene.orders.summary().booked, 0);
     // One that is cut short says so and where, not that no flow takes it.
-    let cut = Told { id: "msg_cut".into(), body: told.body[..told.body.len() / 2].to_owned() };
+    let cut = ShopEvent { id: "msg_cut".into(), body: told.body[..told.body.len() / 2].to_owned() };
     assert_eq!(shop.tell(&cut).await, Ok(202));
     let newest = eventually("the second call is listed", || async {
         let page = scene.service.get("/api/arrivals?connection=shop").await?;

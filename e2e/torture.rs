@@ -10,7 +10,7 @@ use std::time::Duration;
 use tokio::task::JoinHandle;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
-use wirewatch_standins::shop::{Shop, Told};
+use wirewatch_standins::shop::{Shop, ShopEvent};
 use wirewatch_testkit::{Database, eventually, eventually_within, http_client, private_cluster};
 
 const PATH: &str = "/in/shop-7d2f";
@@ -66,7 +66,7 @@ fn hostile(address: String) -> JoinHandle<()> {
 }
 
 /// Tells of a purchase until it is taken, as a sender does.
-async fn told(shop: &Shop, told: &Told) {
+async fn told(shop: &Shop, told: &ShopEvent) {
     eventually("a call is taken", || async { (shop.tell(told).await == Ok(202)).then_some(()) }).await;
 }
 

@@ -21,7 +21,7 @@ if ! cmp -s package-lock.json node_modules/.installed-for; then
   cp package-lock.json node_modules/.installed-for
 fi
 # The client's types follow the API's description.
-[ src/api/schema.d.ts -nt openapi.json ] && [ src/api/schema.d.ts -nt package-lock.json ] || quietly npm run generate
+[ src/api/schema.ts -nt openapi.json ] && [ src/api/schema.d.ts -nt package-lock.json ] || quietly npm run generate
 
 sources=(index.html openapi.json package.json package-lock.json public src tsconfig.json vite.config.ts)
 if [ ! -e dist/index.html ] || [ -n "$(find "${sources[@]}" -newer dist/index.html -print -quit)" ]; then

@@ -64,7 +64,7 @@ async fn a_step_that_fails_again_and_again_is_seen_held_and_a_person_has_one_try
     browser.read("[data-concern=held]", "The step book of Partner purchase orders is on hold; ").await;
     browser.read("[data-concern=held]", "20 messages in a row, the last: answered 422").await;
     browser.read("[data-line=partner-orders] [data-step=book] [data-part=held]", "one tries in").await;
-    browser.read("[data-line=partner-orders] [data-held]", "book on hold").await;
+    browser.read("[data-line=partner-orders] [data-on-hold]", "book on hold").await;
     assert_eq!(browser.accessibility().await, "");
     browser.click("[data-concern=held]").await;
     browser.comes_to("/messages?state=waiting&flow=partner-orders&step=book").await;
@@ -90,11 +90,11 @@ async fn an_outage_is_seen_with_whom_it_affects_and_so_is_its_end() {
     browser.read("[data-step=book] [data-part=waiting]", "4 wait").await;
     browser.read("[data-part=glance]", "waiting messages continue by themselves").await;
     browser.click("[data-concern=held]").await;
-    browser.read("[data-connection=erp][data-held=true] [data-part=says]", "503").await;
+    browser.read("[data-connection=erp][data-on-hold=true] [data-part=says]", "503").await;
     browser.click("[data-connection=erp] button:nth-of-type(1)").await;
     browser.read("[data-connection=erp] [data-part=tested]", "it answers (200)").await;
     scene.orders.set_faults(Faults::default());
-    browser.see("[data-connection=erp][data-held=false]").await;
+    browser.see("[data-connection=erp][data-on-hold=false]").await;
     browser.go("/").await;
     browser.see_no("[data-concern]").await;
     scene.quiet(4).await;
@@ -124,7 +124,7 @@ async fn a_person_holds_a_connection_and_resumes_it() {
     browser.go("/connections#erp").await;
     browser.press("Resume").await;
     scene.quiet(2).await;
-    browser.see("[data-connection=erp][data-held=false]").await;
+    browser.see("[data-connection=erp][data-on-hold=false]").await;
 
     // Held, the partner's folder keeps its files: they are the partner's still.
     let (status, _) = scene.service.act("/api/connections/marrowfield-drop/hold", &json!({ "why": "a look first" })).await;
@@ -134,7 +134,7 @@ async fn a_person_holds_a_connection_and_resumes_it() {
     let arrivals = scene.service.get(&format!("/api/arrivals?name=po-{:06}.edi", sent.control)).await.unwrap();
     assert_eq!(arrivals["arrivals"], json!([]));
     let (code, out, err) = scene.service.command(&["connection", "resume", "marrowfield-drop"]);
-    assert_eq!((code, out.as_str(), err.as_str()), (0, "marrowfield-drop is not held\n", ""));
+    assert_eq!((code, out.as_str(), err.as_str()), (0, "marrowfield-drop is in use\n", ""));
     scene.quiet(3).await;
     browser.leave().await;
 }

@@ -1,6 +1,6 @@
 /** The API of the service, typed from its own description, and its errors as sentences. */
 import createClient from 'openapi-fetch'
-import type { paths, FindingView, Problem } from './schema'
+import type { paths, FindingView, Problem, ProblemCode } from './schema'
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 
@@ -10,9 +10,12 @@ export class Trouble extends Error {
   readonly status: number
   readonly detail: string
   readonly findings: FindingView[]
+  /** Stable code of the problem; nothing when the service could not be reached. */
+  readonly code?: ProblemCode
 
-  constructor(title: string, status: number, detail = '', findings: FindingView[] = []) {
+  constructor(title: string, status: number, detail = '', findings: FindingView[] = [], code?: ProblemCode) {
     super(title)
+    this.code = code
     this.status = status
     this.detail = detail
     this.findings = findings
@@ -30,7 +33,7 @@ export async function asked<T>(answer: Promise<Answered<T>>): Promise<T> {
   if (response.status === 401) whenSignedOut()
   const problem = (error ?? {}) as Partial<Problem>
   const title = problem.title ?? `The service answered ${response.status}.`
-  throw new Trouble(title, response.status, problem.detail ?? '', problem.findings ?? [])
+  throw new Trouble(title, response.status, problem.detail ?? '', problem.findings ?? [], problem.code)
 }
 
 let whenSignedOut = () => {}

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** One arrival: its bytes, what the ledger says of it, what came out of it. */
+import { Direction, DocumentForm, Verdict } from '../api/schema'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
@@ -29,12 +30,12 @@ const messages = computed(() => {
   const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))
   return story.value?.messages.filter((one) => !acknowledgments.has(one.id)) ?? []
 })
-const told = computed(() => flattened(JSON.parse(story.value?.told || '{}')))
+const told = computed(() => flattened(story.value?.headers ?? {}))
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
     const ours = new Set(story.value?.messages.map((one) => one.id))
-    if (changes.some((change) => change.id === props.id || ours.has(change.id))) soon()
+    if (changes.some((change) => change.id === props.id || ours.has(change.id ?? ''))) soon()
   },
   anew: soon,
 })
@@ -83,25 +84,26 @@ async function carryOut() {
           <p v-if="story.arrival.says" class="mt-1 font-medium">{{ story.arrival.says }}</p>
           <p class="text-sm text-soft">
             {{
-              glossary[story.arrival.verdict === 'failed' ? 'failed_arrival' : (story.arrival.verdict as Term)] ?? ''
+              glossary[story.arrival.verdict === Verdict.failed ? 'failed_arrival' : (story.arrival.verdict as Term)] ??
+              ''
             }}
             Came in <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
             }}<template v-if="story.arrival.by">, handed in by {{ story.arrival.by }}</template
             >.
           </p>
         </div>
-        <RouterLink v-if="story.form === 'x12'" :to="`/x12?arrival=${story.arrival.id}`" class="button"
+        <RouterLink v-if="story.form === DocumentForm.x12" :to="`/x12?arrival=${story.arrival.id}`" class="button"
           >Look at it as X12</RouterLink
         >
         <button
-          v-if="['duplicate', 'rejected', 'failed'].includes(story.arrival.verdict)"
+          v-if="[Verdict.duplicate, Verdict.rejected, Verdict.failed].includes(story.arrival.verdict)"
           type="button"
           class="button"
           @click="ask('accept')"
         >
           Accept it…
         </button>
-        <button v-if="story.arrival.verdict === 'failed'" type="button" class="button" @click="ask('discard')">
+        <button v-if="story.arrival.verdict === Verdict.failed" type="button" class="button" @click="ask('discard')">
           Discard…
         </button>
       </header>
@@ -137,7 +139,7 @@ async function carryOut() {
             <h2 class="heading mb-1">Ledger</h2>
             <ul class="space-y-1.5">
               <li v-for="(entry, n) in story.ledger" :key="n">
-                <template v-if="entry.direction === 'in'">
+                <template v-if="entry.direction === Direction.in">
                   <TermHelp term="interchange" /> {{ entry.control }} from {{ entry.sender }}
                 </template>
                 <template v-else>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** Arrivals, newest first. */
+import { EventKind } from '../api/schema'
 import { api, asked } from '../api/client'
 import { optionsOf, titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
@@ -33,7 +34,7 @@ const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
     return { rows: page.arrivals, next: page.next }
   },
   (arrival) => arrival.id,
-  ({ changes }) => changes.some((change) => change.kind === 'arrival' || change.began),
+  ({ changes }) => changes.some((change) => change.kind === EventKind.arrival || change.began),
 )
 const options = verdicts.map((value) => ({ value, text: value }))
 </script>

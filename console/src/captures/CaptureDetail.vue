@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** One capture: where to send to, what arrived, and the one that is looked at. */
+import { CaptureType } from '../api/schema'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { useAsked } from '../api/useAsked'
@@ -22,7 +23,7 @@ useEvery(1000, () => closing.value || again())
 /** The newest, until one is chosen. */
 const picked = ref<number>()
 const shown = computed(() => story.value?.caught.find((one) => one.n === picked.value) ?? story.value?.caught[0])
-const told = computed(() => flattened(JSON.parse(shown.value?.told || '{}')))
+const told = computed(() => flattened(shown.value?.headers ?? {}))
 const refused = shallowRef<Trouble>()
 
 async function close() {
@@ -44,13 +45,13 @@ async function close() {
       <section class="panel px-4 py-3 text-sm">
         <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
           <code class="break-all" data-part="address">{{ story.capture.address }}</code>
-          <CopyButton v-if="story.capture.kind === 'http'" :text="story.capture.address" what="address" />
+          <CopyButton v-if="story.capture.kind === CaptureType.http" :text="story.capture.address" what="address" />
           <button type="button" class="button ml-auto" @click="close">Close the capture</button>
         </div>
         <p v-if="story.capture.says" class="mt-1 font-medium text-failed">
           ▲ Nothing more arrives: {{ story.capture.says }}
         </p>
-        <p v-else-if="story.capture.kind === 'http'" class="mt-1 text-soft">
+        <p v-else-if="story.capture.kind === CaptureType.http" class="mt-1 text-soft">
           Whatever is sent here is kept and answered 200<template v-if="story.capture.local_only"
             >; it can be reached from this machine alone</template
           >. A webhook connection with <code class="whitespace-nowrap">path = "{{ story.capture.name }}"</code> makes it

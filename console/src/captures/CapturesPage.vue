@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** Captures: temporary addresses that keep whatever arrives, to look at before there is a flow for it. */
+import { CaptureType, ConnectionType } from '../api/schema'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
@@ -16,7 +17,7 @@ const route = useRoute()
 const router = useRouter()
 const { known: captures, trouble, again } = useAsked(() => asked(api.GET('/api/captures')))
 const { known: connections, again: askConnections } = useAsked(() => asked(api.GET('/api/connections')))
-const brokers = computed(() => connections.value?.filter((one) => one.kind === 'amqp') ?? [])
+const brokers = computed(() => connections.value?.filter((one) => one.kind === ConnectionType.amqp) ?? [])
 const chosen = computed(
   () => captures.value?.find((capture) => capture.name === route.query.capture) ?? captures.value?.[0],
 )
@@ -27,7 +28,7 @@ const listening = ref(false)
 const where = ref({ connection: '', exchange: '', pattern: '#' })
 const refused = shallowRef<Trouble>()
 
-async function open(kind: 'http' | 'queue') {
+async function open(kind: CaptureType) {
   refused.value = undefined
   try {
     const capture = await asked(api.POST('/api/captures', { body: { kind, minutes: null, ...where.value } }))
@@ -53,7 +54,7 @@ function listenIn() {
         Temporary addresses that keep whatever arrives, to look at before there is a flow for it.
       </p>
       <button v-if="brokers.length" type="button" class="button" @click="listenIn">Listen in at an exchange…</button>
-      <button type="button" class="button button-main" @click="open('http')">Open an address</button>
+      <button type="button" class="button button-main" @click="open(CaptureType.http)">Open an address</button>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <TroubleNote v-if="refused && !listening" :trouble="refused" class="mb-4" />
@@ -73,7 +74,9 @@ function listenIn() {
           :data-capture="capture.name"
         >
           <span class="flex items-baseline justify-between gap-2">
-            <span class="truncate font-medium">{{ capture.kind === 'http' ? capture.name : capture.address }}</span>
+            <span class="truncate font-medium">{{
+              capture.kind === CaptureType.http ? capture.name : capture.address
+            }}</span>
             <span class="shrink-0">{{ count(capture.arrived, 'arrived', 'arrived') }}</span>
           </span>
           <span class="text-xs text-faint">open until <TimeText :at="capture.until" />, by {{ capture.by }}</span>
@@ -82,7 +85,7 @@ function listenIn() {
       <CaptureDetail v-if="chosen" :key="chosen.name" :name="chosen.name" @closed="again" />
     </div>
     <ModalDialog :open="listening" title="Listen in at an exchange" @close="listening = false">
-      <form @submit.prevent="open('queue')">
+      <form @submit.prevent="open(CaptureType.queue)">
         <p class="text-soft">
           A queue of its own gets a copy of what the exchange hands out; nothing is taken from the others, and it goes
           with the capture.

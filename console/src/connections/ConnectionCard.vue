@@ -2,6 +2,7 @@
 import { ArrowTopRightOnSquareIcon } from '@heroicons/vue/16/solid'
 import { computed, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { ConnectionType, HoldState, RepeatType } from '../api/schema'
 import type { ConnectionView, Tested } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import ModalDialog from '../ui/ModalDialog.vue'
@@ -53,8 +54,8 @@ const repeats: Record<string, string> = {
   never: 'Not idempotent: after a crash during a request, a person decides.',
 }
 const repeated = computed(() => {
-  if (props.connection.kind !== 'amqp') return repeats[props.connection.repeat] ?? props.connection.repeat
-  return props.connection.repeat === 'never'
+  if (props.connection.kind !== ConnectionType.amqp) return repeats[props.connection.repeat] ?? props.connection.repeat
+  return props.connection.repeat === RepeatType.never
     ? 'What may have been sent is not sent again: a person decides.'
     : 'A message sent twice has the same message id; who takes it can tell by that.'
 })
@@ -65,7 +66,7 @@ const repeated = computed(() => {
     class="panel flex flex-col p-4"
     :class="marked && 'animate-flash border-thread!'"
     :data-connection="connection.name"
-    :data-held="!!connection.held"
+    :data-on-hold="!!connection.on_hold"
     :aria-labelledby="`title-${connection.name}`"
   >
     <header class="flex items-start gap-3">
@@ -75,22 +76,22 @@ const repeated = computed(() => {
           {{ connection.kind }} · {{ connection.place }}
         </p>
       </div>
-      <StateBadge :state="connection.held ? 'held' : 'free'" :word="connection.held ? 'on hold' : 'in use'" />
+      <StateBadge :state="connection.on_hold ? HoldState.on_hold : HoldState.in_use" />
     </header>
     <div
-      v-if="connection.held"
+      v-if="connection.on_hold"
       class="mt-3 rounded-md px-3 py-2 text-sm"
       style="background: color-mix(in oklab, var(--color-waiting) 10%, transparent)"
     >
-      <p class="font-medium" data-part="says">{{ connection.held.says }}</p>
+      <p class="font-medium" data-part="says">{{ connection.on_hold.says }}</p>
       <p class="text-soft">
-        {{ connection.held.by ? `Put on hold by ${connection.held.by}` : 'On hold' }} since
-        <TimeText :at="connection.held.since" />;
+        {{ connection.on_hold.by ? `Put on hold by ${connection.on_hold.by}` : 'On hold' }} since
+        <TimeText :at="connection.on_hold.since" />;
         <RouterLink :to="`/messages?state=waiting,running&connection=${connection.name}`" class="link">{{
-          count(connection.held.waiting, 'message waits', 'messages wait')
+          count(connection.on_hold.waiting, 'message waits', 'messages wait')
         }}</RouterLink>.
-        <template v-if="connection.held.next_look"
-          >Next probe <TimeText :at="connection.held.next_look" as="distance" />.</template
+        <template v-if="connection.on_hold.next_try"
+          >Next probe <TimeText :at="connection.on_hold.next_try" as="distance" />.</template
         >
         <template v-else>Nothing is sent or taken until it is resumed.</template>
       </p>
@@ -125,10 +126,8 @@ const repeated = computed(() => {
       <template v-if="connection.sends">
         <dt class="text-faint">At the same time</dt>
         <dd>
-          {{ count(connection.in_flight, connection.kind === 'amqp' ? 'message' : 'request') }} at most<template
-            v-if="connection.per_minute"
-            >, {{ connection.per_minute }} in a minute, evenly spread</template
-          >
+          {{ count(connection.in_flight, connection.kind === ConnectionType.amqp ? 'message' : 'request') }} at
+          most<template v-if="connection.per_minute">, {{ connection.per_minute }} in a minute, evenly spread</template>
         </dd>
         <dt class="text-faint">Repeats</dt>
         <dd class="text-soft">{{ repeated }}</dd>
@@ -164,12 +163,12 @@ const repeated = computed(() => {
       <button type="button" class="button" :disabled="busy === 'test'" @click="test">
         {{ busy === 'test' ? 'Testing…' : 'Test' }}
       </button>
-      <template v-if="connection.held">
-        <button v-if="!connection.held.by" type="button" class="button" @click="probe">Probe now</button>
+      <template v-if="connection.on_hold">
+        <button v-if="!connection.on_hold.by" type="button" class="button" @click="probe">Probe now</button>
         <button type="button" class="button button-main" @click="resume">Resume</button>
       </template>
       <button
-        v-if="!connection.held?.by"
+        v-if="!connection.on_hold?.by"
         type="button"
         class="button"
         @click="((holding = true), (why = ''), (trouble = undefined))"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** Outside systems: how each stands, who uses it, and what a person can do about it. */
+import { EventKind, MessageState } from '../api/schema'
 import { nextTick, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, asked } from '../api/client'
@@ -17,8 +18,8 @@ const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
     // Those waiting come and go with the messages, too.
-    if (changes.some((change) => change.kind === 'hold' || change.state === 'waiting')) soon()
-    else if (connections.value?.some((one) => one.held) && changes.length) soon()
+    if (changes.some((change) => change.kind === EventKind.hold || change.state === MessageState.waiting)) soon()
+    else if (connections.value?.some((one) => one.on_hold) && changes.length) soon()
   },
   anew: soon,
 })

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** The queues of a broker: what waits in each, who takes from it, and what came of ours. */
+import { QueueListening } from '../api/schema'
 import type { QueueView } from '../api/schema'
 import { titleOf } from '../shell/useWorkspace'
 import { count, listed } from '../words/format'
@@ -13,8 +14,8 @@ const whose = (queue: QueueView) =>
 
 function does(queue: QueueView): string {
   const flows = listed(queue.flows.map((flow) => titleOf('flows', flow)))
-  if (queue.listening === 'yes') return `taken by ${flows}`
-  if (queue.listening === 'stopped') return `${flows} would take from it: ${queue.says}`
+  if (queue.listening === QueueListening.yes) return `taken by ${flows}`
+  if (queue.listening === QueueListening.stopped) return `${flows} would take from it: ${queue.says}`
   if (dead(queue)) return `what ${whose(queue)} rejected or let expire`
   return queue.says
 }
@@ -43,9 +44,12 @@ function does(queue: QueueView): string {
             <p
               v-if="does(queue)"
               class="text-xs"
-              :class="queue.listening === 'stopped' || queue.messages == null ? 'text-failed' : 'text-soft'"
+              :class="
+                queue.listening === QueueListening.stopped || queue.messages == null ? 'text-failed' : 'text-soft'
+              "
             >
-              <span v-if="queue.listening === 'stopped' || queue.messages == null" aria-hidden="true">▲ </span
+              <span v-if="queue.listening === QueueListening.stopped || queue.messages == null" aria-hidden="true"
+                >▲ </span
               >{{ does(queue) }}
             </p>
           </td>

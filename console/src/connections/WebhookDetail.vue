@@ -25,6 +25,7 @@ function ask() {
   trouble.value = undefined
 }
 async function make() {
+  if (!props.webhook.secret) return
   try {
     const params = { path: { name: props.webhook.secret } }
     const set = await asked(api.PUT('/api/secrets/{name}', { params, body: { keep_seconds: KEEP_SECONDS } }))

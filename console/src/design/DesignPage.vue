@@ -2,6 +2,7 @@
 /** Every token and every component in every state, on one page. */
 import { ref } from 'vue'
 import { Trouble } from '../api/client'
+import { FindingSeverity, MilestoneMark, OrderState, StepVerb } from '../api/schema'
 import type { FlowLine as FlowLineData, FlowStep, Order } from '../api/schema'
 import OrderLine from '../orders/OrderLine.vue'
 import FlowLine from '../overview/FlowLine.vue'
@@ -12,7 +13,7 @@ import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { glossary } from '../words/glossary'
-import { messageStates, verdicts } from '../words/states'
+import { holdStates, messageStates, orderStates, verdicts } from '../words/states'
 
 const grounds = ['ground', 'surface', 'raised', 'sunken', 'line', 'line-strong']
 const inks = [
@@ -31,7 +32,7 @@ const inks = [
 const sizes = ['text-2xs', 'text-xs', 'text-sm', 'text-base', 'text-lg', 'text-xl']
 const picked = ref('')
 const finding = {
-  severity: 'error',
+  severity: FindingSeverity.error,
   code: '',
   file: '',
   line: 3,
@@ -40,6 +41,7 @@ const finding = {
   source: '',
   says: 'a date is missing',
   help: 'write CCYYMMDD',
+  accepted: null,
 }
 const trouble = new Trouble('the amended document has 1 fault; nothing was done', 422, '', [finding])
 const now = new Date().toISOString()
@@ -47,8 +49,12 @@ const now = new Date().toISOString()
 const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   step,
   way: '',
-  verb: 'map',
+  verb: StepVerb.map,
   what: 'a-map',
+  connection: null,
+  on_hold: null,
+  stuck_since: null,
+  next_due: null,
   passed_minute: 42,
   median_us: 14_000,
   slow_us: 90_000,
@@ -56,21 +62,23 @@ const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   waiting: 0,
   retrying: 0,
   failed: 0,
-  hurts: [],
+  affects: [],
   ...more,
 })
 const line = (title: string, steps: FlowStep[]): FlowLineData => ({
   flow: title,
   title,
   intakes: [],
+  paused: null,
+  recorded: null,
   steps,
   done_minute: 42,
 })
 const busy = line('Every step', [
-  step('', { median_us: undefined }),
+  step('', { median_us: null }),
   step('passes', { running: 3 }),
-  step('retries', { verb: 'call', what: 'POST /orders', retrying: 2, next_due: now }),
-  step('waits', { verb: 'call', waiting: 34 }),
+  step('retries', { verb: StepVerb.call, what: 'POST /orders', retrying: 2, next_due: now }),
+  step('waits', { verb: StepVerb.call, waiting: 34 }),
   step('fails', { failed: 3 }),
 ])
 const long = line('Twenty steps', [step(''), ...Array.from({ length: 20 }, (_, n) => step(`step-${n + 1}`))])
@@ -88,21 +96,23 @@ const reasons = [
     connection: '',
     code: 'refused-422',
     says: 'unknown item on row 2',
+    advice: '',
     messages: 3,
+    oldest: null,
   },
 ]
 const order: Order = {
   plan: '',
   partner: '',
   key: 'MF-20501',
-  state: 'trouble',
+  state: OrderState.trouble,
   begun: now,
   changed: now,
   milestones: [
-    { name: 'received', mark: 'begins', at: now, times: 1 },
-    { name: 'acknowledged', mark: 'passes', at: now, after_ms: 420, times: 1 },
-    { name: 'refused', mark: 'trouble', at: now, after_ms: 1900, times: 2 },
-    { name: 'booked', mark: 'ends', times: 0 },
+    { name: 'received', mark: MilestoneMark.begins, at: now, after_ms: null, times: 1, message: null },
+    { name: 'acknowledged', mark: MilestoneMark.passes, at: now, after_ms: 420, times: 1, message: null },
+    { name: 'refused', mark: MilestoneMark.trouble, at: now, after_ms: 1900, times: 2, message: null },
+    { name: 'booked', mark: MilestoneMark.ends, at: null, after_ms: null, times: 0, message: null },
   ],
 }
 </script>
@@ -142,7 +152,7 @@ const order: Order = {
       <h2 id="states" class="heading mb-2">States: a mark and a word, not colour alone</h2>
       <p class="flex flex-wrap gap-2">
         <StateBadge
-          v-for="state in [...new Set([...messageStates, ...verdicts, 'held', 'free'])]"
+          v-for="state in [...new Set([...messageStates, ...verdicts, ...orderStates, ...holdStates])]"
           :key="state"
           :state="state"
         />

@@ -1,8 +1,9 @@
 import { expect, test } from 'vitest'
+import { FindingSeverity, ProposalConfidence } from '../api/schema'
 import type { FindingView, MapProposal } from '../api/schema'
 import { firstChange, has, inOrder, listOf, standing } from './targets'
 
-const finding = (severity: string, code: string): FindingView => ({
+const finding = (severity: FindingSeverity, code: string): FindingView => ({
   severity,
   code,
   file: 'maps/m.toml',
@@ -10,22 +11,36 @@ const finding = (severity: string, code: string): FindingView => ({
   column: 1,
   length: 1,
   source: '',
+  help: null,
+  accepted: null,
   says: code,
 })
 
 test('what is required and not filled comes before other errors, and those before notes', () => {
-  const all = [finding('warning', 'map::cut'), finding('error', 'expr::syntax'), finding('error', 'map::unfilled')]
+  const all = [
+    finding(FindingSeverity.warning, 'map::cut'),
+    finding(FindingSeverity.error, 'expr::syntax'),
+    finding(FindingSeverity.error, 'map::unfilled'),
+  ]
   expect(inOrder(all).map((one) => one.code)).toEqual(['map::unfilled', 'expr::syntax', 'map::cut'])
 })
 
 test('how a map stands is one sentence', () => {
   const rule = (value: string | null) => ({ target: 'a', value, line: 1 })
   const field = (used: boolean) => ({ path: 'b', value: 'c', times: 1, used })
-  expect(standing([finding('error', 'map::unfilled')], [], [])).toBe('1 required field is not filled.')
-  expect(standing([finding('error', 'map::unfilled'), finding('error', 'x'), finding('error', 'y')], [], [])).toBe(
-    '1 required field is not filled, 2 rules are wrong.',
-  )
-  expect(standing([finding('warning', 'map::cut')], [], [])).toContain('Give it a document')
+  expect(standing([finding(FindingSeverity.error, 'map::unfilled')], [], [])).toBe('1 required field is not filled.')
+  expect(
+    standing(
+      [
+        finding(FindingSeverity.error, 'map::unfilled'),
+        finding(FindingSeverity.error, 'x'),
+        finding(FindingSeverity.error, 'y'),
+      ],
+      [],
+      [],
+    ),
+  ).toBe('1 required field is not filled, 2 rules are wrong.')
+  expect(standing([finding(FindingSeverity.warning, 'map::cut')], [], [])).toContain('Give it a document')
   expect(standing([], [rule('1'), rule(null)], [field(true), field(false)])).toBe(
     "1 field filled; 1 of the source's 2 fields are not used.",
   )
@@ -41,7 +56,7 @@ test('a neighbour in the same list tells what makes its items', () => {
   const proposal = (path: string): MapProposal => ({
     path,
     expression: 'a',
-    confidence: 'sure',
+    confidence: ProposalConfidence.sure,
     because: '',
     within: [{ into: 'rows', of: 'lines' }],
   })

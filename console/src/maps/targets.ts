@@ -1,4 +1,5 @@
 /** What a map gives, laid out for reading and searching. */
+import { FindingSeverity } from '../api/schema'
 import type { FindingView, MapProposal, MapRule, MapSource } from '../api/schema'
 
 /** Whether a field has the text in its name or value. */
@@ -9,13 +10,14 @@ export function has(text: string, ...in_: (string | null | undefined)[]): boolea
 
 /** Required targets that nothing fills come first, then other errors, then what is only noted. */
 export function inOrder(findings: FindingView[]): FindingView[] {
-  const weight = (one: FindingView) => (one.severity !== 'error' ? 2 : one.code === 'map::unfilled' ? 0 : 1)
+  const weight = (one: FindingView) =>
+    one.severity !== FindingSeverity.error ? 2 : one.code === 'map::unfilled' ? 0 : 1
   return [...findings].sort((a, b) => weight(a) - weight(b))
 }
 
 /** One sentence on how a map stands. */
 export function standing(findings: FindingView[], rules: MapRule[], source: MapSource[]): string {
-  const errors = findings.filter((one) => one.severity === 'error')
+  const errors = findings.filter((one) => one.severity === FindingSeverity.error)
   const unfilled = errors.filter((one) => one.code === 'map::unfilled').length
   if (errors.length) {
     const wrong = errors.length - unfilled

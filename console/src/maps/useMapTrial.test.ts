@@ -100,7 +100,7 @@ test('the last sound outcome stays in sight while the map is broken or the servi
 
 test('a rule is written where the service puts it, and its line is told', async () => {
   const { trial } = await scene()
-  const field = { path: 'more', kind: 'text', required: true, title: '' }
+  const field = { path: 'more', kind: null, required: true, title: '' }
   expect(await trial.takeRule(field, undefined)).toBe(2)
   expect([trial.text.value.endsWith('more = "no"'), trial.taking.value]).toEqual([true, false])
 })

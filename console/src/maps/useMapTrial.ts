@@ -1,6 +1,7 @@
 /** A map as one writes it, tried on a document at each change. */
 import { computed, onScopeDispose, type Ref, ref, shallowRef, watch } from 'vue'
 import { api, asked, Trouble, troubleOf } from '../api/client'
+import { FindingSeverity } from '../api/schema'
 import type { MapDraft, MapOpen, MapProposal, MapStory, MapTried } from '../api/schema'
 import { firstChange, inOrder, listOf, standing } from './targets'
 
@@ -32,7 +33,9 @@ export function useMapTrial(name: Ref<string>) {
   const meta = shallowRef<Record<string, unknown>>({})
 
   const findings = computed(() => inOrder(tried.value?.findings ?? []))
-  const broken = computed(() => findings.value.some((one) => one.severity === 'error') || !!tried.value?.says)
+  const broken = computed(
+    () => findings.value.some((one) => one.severity === FindingSeverity.error) || !!tried.value?.says,
+  )
   const says = computed(
     () => tried.value && (tried.value.says || standing(findings.value, tried.value.rules, tried.value.source)),
   )

@@ -2,11 +2,12 @@
 /** Resend or discard one message. Where a resend meets an answer that another request got, it asks what to do. */
 import { ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { AnswerRule, MessageAct, MessageState, ProblemCode } from '../api/schema'
 import type { Message } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 
-const props = defineProps<{ act: 'resend' | 'discard' | ''; message: Message }>()
+const props = defineProps<{ act: MessageAct | undefined; message: Message }>()
 const emit = defineEmits<{ close: []; acted: [] }>()
 const why = ref('')
 const busy = ref(false)
@@ -22,7 +23,8 @@ watch(
   },
 )
 
-async function carryOut(answers: '' | 'keep' | 'again' = '') {
+async function carryOut(answers: AnswerRule = AnswerRule.ask) {
+  if (!props.act) return
   busy.value = true
   trouble.value = undefined
   try {
@@ -31,7 +33,7 @@ async function carryOut(answers: '' | 'keep' | 'again' = '') {
     emit('acted')
   } catch (error) {
     trouble.value = troubleOf(error)
-    asks.value = /keep that answer/.test(`${trouble.value.message} ${trouble.value.detail}`)
+    asks.value = trouble.value.code === ProblemCode.other_request
   } finally {
     busy.value = false
   }
@@ -40,17 +42,21 @@ async function carryOut(answers: '' | 'keep' | 'again' = '') {
 
 <template>
   <ModalDialog
-    :open="act !== ''"
-    :title="act === 'discard' ? `Discard ${message.key || 'this message'}` : `Resend ${message.key || 'this message'}`"
+    :open="act !== undefined"
+    :title="
+      act === MessageAct.discard
+        ? `Discard ${message.key || 'this message'}`
+        : `Resend ${message.key || 'this message'}`
+    "
     @close="$emit('close')"
   >
     <form @submit.prevent="carryOut()">
       <p class="text-soft">
-        <template v-if="act === 'discard'">
+        <template v-if="act === MessageAct.discard">
           It does not go on, and nothing is sent for it. Its story stays. Say why, for whoever looks later.
         </template>
-        <template v-else-if="message.state === 'done'">
-          It runs again from its document. What was done before is not done again unless the request is another one.
+        <template v-else-if="message.state === MessageState.done">
+          It runs again from its document. Completed steps are skipped unless their request has changed.
         </template>
         <template v-else
           >It continues at the step where it stopped. Completed steps are skipped unless their request has
@@ -58,17 +64,23 @@ async function carryOut(answers: '' | 'keep' | 'again' = '') {
         >
       </p>
       <label class="mt-4 block text-sm font-medium" for="why"
-        >Why{{ act === 'discard' ? '' : ' (if it should be known)' }}</label
+        >Why{{ act === MessageAct.discard ? '' : ' (if it should be known)' }}</label
       >
-      <input id="why" v-model="why" class="field mt-1 w-full" :required="act === 'discard'" autocomplete="off" />
+      <input
+        id="why"
+        v-model="why"
+        class="field mt-1 w-full"
+        :required="act === MessageAct.discard"
+        autocomplete="off"
+      />
       <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
       <div class="mt-5 flex justify-end gap-2">
         <button type="button" class="button" @click="$emit('close')">Cancel</button>
         <template v-if="asks">
-          <button type="button" class="button" :disabled="busy" @click="carryOut('keep')">
+          <button type="button" class="button" :disabled="busy" @click="carryOut(AnswerRule.keep)">
             Keep the earlier answer
           </button>
-          <button type="button" class="button button-main" :disabled="busy" @click="carryOut('again')">
+          <button type="button" class="button button-main" :disabled="busy" @click="carryOut(AnswerRule.again)">
             Ask again
           </button>
         </template>
@@ -76,10 +88,10 @@ async function carryOut(answers: '' | 'keep' | 'again' = '') {
           v-else
           type="submit"
           class="button"
-          :class="act === 'discard' ? 'button-grave' : 'button-main'"
+          :class="act === MessageAct.discard ? 'button-grave' : 'button-main'"
           :disabled="busy"
         >
-          {{ act === 'discard' ? 'Discard' : 'Resend' }}
+          {{ act === MessageAct.discard ? 'Discard' : 'Resend' }}
         </button>
       </div>
     </form>

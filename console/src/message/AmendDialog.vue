@@ -2,6 +2,7 @@
 /** Corrects a message's document: what is wrong with it is shown as one types, and it goes only when nothing is. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { MessageAct } from '../api/schema'
 import type { DocumentView, FindingView, Message } from '../api/schema'
 import { useThrottled } from '../api/useAsked'
 import CodeView from '../ui/CodeView.vue'
@@ -43,7 +44,7 @@ const send = (preview: boolean) =>
   asked(
     api.POST('/api/messages/{id}/acts', {
       params: params.value,
-      body: { act: 'amend', document: text.value, why: why.value, preview },
+      body: { act: MessageAct.amend, document: text.value, why: why.value, preview },
     }),
   )
 const check = useThrottled(async () => {

@@ -2,6 +2,7 @@
 /** The document as it came, amendments included: raw and, where it is X12, readable beside it. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
+import { DocumentForm } from '../api/schema'
 import type { DescribedSegment, Story } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
@@ -20,7 +21,7 @@ let asking = false
 let ended = false
 /** The next segments; they come some thousand at a time. */
 async function more() {
-  if (asking || ended || props.story.document.form !== 'x12') return
+  if (asking || ended || props.story.document.form !== DocumentForm.x12) return
   asking = true
   const params = { path: { id: props.story.message.id }, query: { skip: segments.value.length } }
   const next = await asked(api.GET('/api/messages/{id}/segments', { params })).catch(() => [])

@@ -1,5 +1,7 @@
 <script setup lang="ts">
 /** One message's whole story, and what a person can do with it. */
+import { restStates } from '../words/states'
+import { MessageAct, MessageState } from '../api/schema'
 import { computed, ref, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { useAsked, useThrottled } from '../api/useAsked'
@@ -9,7 +11,6 @@ import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
-import { advice } from '../words/advice'
 import { whyOf } from '../messages/whyOf'
 import { glossary, type Term } from '../words/glossary'
 import ActDialog from './ActDialog.vue'
@@ -54,24 +55,23 @@ watch(
 )
 
 const message = computed(() => story.value?.message)
-const stopped = computed(() => message.value?.state === 'failed')
+const stopped = computed(() => message.value?.state === MessageState.failed)
 /** What is still on its way cannot be sent again. */
-const resendable = computed(() => ['failed', 'done', 'skipped', 'discarded'].includes(message.value?.state ?? ''))
+const resendable = computed(() => message.value !== undefined && restStates.includes(message.value.state))
 /** In a sentence, where its state does not say it all. */
 const why = computed(() => {
-  const { state, says } = message.value ?? { state: '', says: '' }
-  if (state === 'waiting') return whyOf(message.value!)
-  return state === 'done' ? '' : says
+  if (!message.value || message.value.state === MessageState.done) return ''
+  return message.value.state === MessageState.waiting ? whyOf(message.value) : message.value.says
 })
-const act = ref<'resend' | 'discard' | ''>('')
+const act = ref<MessageAct>()
 const amending = ref(false)
 const help = computed(() => {
-  const { state, code } = message.value ?? { state: '', code: '' }
-  if (state === 'failed') return advice(code)
-  return state in glossary ? glossary[state as Term] : ''
+  if (!story.value || !message.value) return ''
+  const { state } = message.value
+  return story.value.advice || (state in glossary ? glossary[state as Term] : '')
 })
 function acted() {
-  act.value = ''
+  act.value = undefined
   amending.value = false
   chosen.value = ''
   void again()
@@ -116,15 +116,15 @@ function acted() {
             type="button"
             class="button"
             :class="stopped && 'button-main'"
-            @click="act = 'resend'"
+            @click="act = MessageAct.resend"
           >
             Resend…
           </button>
           <button
-            v-if="message.state !== 'done' && message.state !== 'discarded'"
+            v-if="message.state !== MessageState.done && message.state !== MessageState.discarded"
             type="button"
             class="button button-grave"
-            @click="act = 'discard'"
+            @click="act = MessageAct.discard"
           >
             Discard…
           </button>
@@ -146,7 +146,7 @@ function acted() {
           <CameDetail v-else :story="story" />
         </section>
       </div>
-      <ActDialog :act="act" :message="message" @close="act = ''" @acted="acted" />
+      <ActDialog :act="act" :message="message" @close="act = undefined" @acted="acted" />
       <AmendDialog :open="amending" :message="message" @close="amending = false" @acted="acted" />
     </template>
   </div>

@@ -1,19 +1,20 @@
 <script setup lang="ts">
 /** What one step did: the document before and after, or request and answer with every attempt. */
 import { computed, ref } from 'vue'
+import { DocumentForm } from '../api/schema'
 import type { Attempt, Step, Story } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
 import CompareView from '../ui/CompareView.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import { bytes } from '../words/format'
-import { documentBefore } from './story'
+import { stateAfter, documentBefore } from './story'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useWhole } from './useWhole'
 
 const props = defineProps<{ story: Story; step: Step }>()
 const before = computed(() => documentBefore(props.story, props.step))
-const none = { form: 'bytes', text: '', size: 0, cut: false }
+const none = { form: DocumentForm.bytes, text: '', size: 0, cut: false }
 const id = () => props.story.message.id
 const left = useWhole(
   id,
@@ -31,7 +32,6 @@ const sameForm = computed(() => left.document.value.form === right.document.valu
 /** The attempt that is looked at; the newest until one is chosen. */
 const picked = ref<number>()
 const attempt = computed<Attempt | undefined>(() => props.step.attempts[picked.value ?? props.step.attempts.length - 1])
-const words: Record<string, string> = { done: 'done', again: 'retrying', held: 'waiting', failed: 'failed' }
 const kept = computed(() => Object.entries(props.story.kept as Record<string, unknown>))
 const leftText = computed(() => left.document.value.text)
 const rightText = computed(() => right.document.value.text)
@@ -113,7 +113,7 @@ async function wholes() {
               <td class="px-3 py-1.5">{{ one.status || '–' }}</td>
               <td class="px-3 py-1.5 text-soft">{{ one.says || 'went well' }}</td>
               <td class="px-3 py-1.5">
-                <StateBadge :state="words[one.then] ?? one.then" />
+                <StateBadge :state="stateAfter[one.then] ?? one.then" />
                 <span v-if="one.due" class="ml-2 text-xs text-faint">next <TimeText :at="one.due" /></span>
               </td>
             </tr>
@@ -127,7 +127,7 @@ async function wholes() {
         <CodeView
           v-if="step.request"
           :model-value="step.request.body?.text ?? ''"
-          :form="step.request.body?.form ?? 'bytes'"
+          :form="step.request.body?.form ?? DocumentForm.bytes"
           label="Request"
           class="h-[calc(100vh-20rem)] min-h-72"
         >

@@ -1,41 +1,50 @@
 import { expect, test } from 'vitest'
+import { AttemptResult, DocumentForm, MessageState, PersonAct, StepVerb } from '../api/schema'
 import type { ActView, Attempt, Step, Story } from '../api/schema'
 import { documentBefore, entries, telling } from './story'
 
-const document = (text: string) => ({ form: 'json', text, size: text.length, cut: false })
-const attempt = (then: string, at: string): Attempt => ({
+const document = (text: string) => ({ form: DocumentForm.json, text, size: text.length, cut: false })
+const attempt = (then: AttemptResult, at: string): Attempt => ({
   at,
   number: 1,
-  status: 0,
-  says: then === 'done' ? '' : 'no',
+  status: null,
+  says: then === AttemptResult.done ? '' : 'no',
+  answer: null,
   then,
+  due: null,
 })
 const step = (name: string, more: Partial<Step> = {}): Step => ({
   step: name,
-  verb: 'map',
+  verb: StepVerb.map,
   note: '',
+  after: null,
+  request: null,
   attempts: [],
   ...more,
 })
-const act = (at: string): ActView => ({ at, by: 'ada', act: 'resent', why: 'corrected there' })
-const story = (state: string, at: string, steps: Step[], acts: ActView[] = []): Story => ({
+const act = (at: string): ActView => ({ at, by: 'ada', act: PersonAct.resent, why: 'corrected there' })
+const story = (state: MessageState, at: string, steps: Step[], acts: ActView[] = []): Story => ({
   message: {
     id: '1',
     flow: 'orders',
-    partner: '',
+    partner: null,
     key: '',
-    result: '',
+    result: null,
+    due: null,
+    reason: null,
     state,
     step: at,
     tries: 0,
-    waits_for: '',
-    code: '',
+    waits_for: null,
+    code: null,
     says: '',
     arrival: '',
     release: 1,
     received: '07:00',
     changed: '',
   },
+  from: null,
+  advice: '',
   meta: {},
   document: document('came'),
   steps,
@@ -47,9 +56,12 @@ const story = (state: string, at: string, steps: Step[], acts: ActView[] = []): 
 test('the line tells arrival, steps and acts in their order', () => {
   const steps = [
     step('to-order', { after: document('x') }),
-    step('book', { verb: 'call', attempts: [attempt('failed', '07:01'), attempt('done', '07:03')] }),
+    step('book', {
+      verb: StepVerb.call,
+      attempts: [attempt(AttemptResult.failed, '07:01'), attempt(AttemptResult.done, '07:03')],
+    }),
   ]
-  const told = entries(story('done', 'book', steps, [act('07:02')]))
+  const told = entries(story(MessageState.done, 'book', steps, [act('07:02')]))
   expect(told.map((one) => `${one.title}: ${one.state}`)).toEqual([
     'made here: done',
     'to-order: done',
@@ -60,38 +72,48 @@ test('the line tells arrival, steps and acts in their order', () => {
 })
 
 test('a step stands as the message does that stands there', () => {
-  const steps = [step('to-order'), step('book', { attempts: [attempt('held', '07:01')] })]
-  expect(entries(story('waiting', 'book', steps)).map((one) => one.state)).toEqual(['done', 'done', 'waiting'])
-  expect(entries(story('failed', 'book', [step('book', { attempts: [attempt('failed', '')] })]))[1]!.state).toBe(
-    'failed',
-  )
+  const steps = [step('to-order'), step('book', { attempts: [attempt(AttemptResult.on_hold, '07:01')] })]
+  expect(entries(story(MessageState.waiting, 'book', steps)).map((one) => one.state)).toEqual([
+    'done',
+    'done',
+    'waiting',
+  ])
+  expect(
+    entries(story(MessageState.failed, 'book', [step('book', { attempts: [attempt(AttemptResult.failed, '')] })]))[1]!
+      .state,
+  ).toBe('failed')
 })
 
 test('an act behind everything comes last', () => {
   expect(
-    entries(story('running', 'book', [step('book', { attempts: [attempt('failed', '07:01')] })], [act('07:09')])).at(
-      -1,
-    )!.kind,
+    entries(
+      story(
+        MessageState.running,
+        'book',
+        [step('book', { attempts: [attempt(AttemptResult.failed, '07:01')] })],
+        [act('07:09')],
+      ),
+    ).at(-1)!.kind,
   ).toBe('act')
 })
 
 test('first looked at is where the message stands', () => {
   const steps = [step('to-order'), step('book'), step('tell')]
-  const at = (state: string, where: string) => {
+  const at = (state: MessageState, where: string) => {
     const one = story(state, where, steps)
     return telling(entries(one), one)
   }
-  expect([at('failed', 'book'), at('done', 'tell'), at('failed', 'gone')]).toEqual([
+  expect([at(MessageState.failed, 'book'), at(MessageState.done, 'tell'), at(MessageState.failed, 'gone')]).toEqual([
     'step-book',
     'step-tell',
     'step-tell',
   ])
-  expect(telling([], story('running', '', []))).toBe('came')
+  expect(telling([], story(MessageState.running, '', []))).toBe('came')
 })
 
 test('before a step is what the last step before it made', () => {
   const steps = [step('to-order', { after: document('order') }), step('keep'), step('book')]
-  const one = story('done', 'book', steps)
+  const one = story(MessageState.done, 'book', steps)
   expect([documentBefore(one, steps[0]!).label, documentBefore(one, steps[2]!).document.text]).toEqual([
     'as it came',
     'order',

@@ -1,4 +1,5 @@
 /** From a message's story to the line on which it is told. */
+import { AttemptResult, MessageState } from '../api/schema'
 import type { ActView, Step, Story } from '../api/schema'
 
 /** One entry of the line. */
@@ -6,8 +7,8 @@ export interface Entry {
   id: string
   kind: 'came' | 'step' | 'act'
   title: string
-  /** `done`, or the state in which the message stands here; empty for a step that is still ahead. */
-  state: string
+  /** `done`, or the state of the message at this point. */
+  state: MessageState
   /** RFC 3339; empty when nothing timed happened here. */
   at: string
   says: string
@@ -15,15 +16,22 @@ export interface Entry {
   act?: ActView
 }
 
+/** The state of a message after an attempt. */
+export const stateAfter: Record<AttemptResult, MessageState> = {
+  [AttemptResult.done]: MessageState.done,
+  [AttemptResult.retry]: MessageState.retrying,
+  [AttemptResult.on_hold]: MessageState.waiting,
+  [AttemptResult.failed]: MessageState.failed,
+}
+
 const lastOf = (step: Step) => step.attempts.at(-1)
 
 /** How a step stands. Steps that only compute have no attempts: they are done when the message is past them. */
-function stateOf(step: Step, { message }: Story): string {
+function stateOf(step: Step, { message }: Story): MessageState {
   const last = lastOf(step)
-  if (last?.then === 'done') return 'done'
-  if (message.step === step.step && message.state !== 'done') return message.state
-  if (last) return last.then === 'failed' ? 'failed' : last.then === 'held' ? 'waiting' : 'retrying'
-  return 'done'
+  if (last?.then === AttemptResult.done) return MessageState.done
+  if (message.step === step.step && message.state !== MessageState.done) return message.state
+  return last ? stateAfter[last.then] : MessageState.done
 }
 
 /** Everything that happened, in its order: the arrival, the steps, and what people did. */
@@ -32,7 +40,7 @@ export function entries(story: Story): Entry[] {
     id: 'came',
     kind: 'came',
     title: story.from ? 'arrived' : 'made here',
-    state: 'done',
+    state: MessageState.done,
     at: story.message.received,
     says: story.from?.name ?? '',
   }
@@ -53,7 +61,7 @@ export function entries(story: Story): Entry[] {
     id: `act-${n}`,
     kind: 'act',
     title: `${act.act} by ${act.by}`,
-    state: 'done',
+    state: MessageState.done,
     at: act.at,
     says: act.why,
     act,
@@ -73,7 +81,7 @@ export function entries(story: Story): Entry[] {
 export function telling(all: Entry[], { message }: Story): string {
   const steps = all.filter((entry) => entry.kind === 'step')
   const here = steps.find((entry) => entry.title === message.step)
-  return (message.state === 'done' ? steps.at(-1) : (here ?? steps.at(-1)))?.id ?? 'came'
+  return (message.state === MessageState.done ? steps.at(-1) : (here ?? steps.at(-1)))?.id ?? 'came'
 }
 
 /** The document before a step: what the last step before it made, or what came. */

@@ -2,6 +2,7 @@
 /** Resends all messages that failed for one reason: previewed first, then done by the service in the background. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { BulkActKind, BulkState } from '../api/schema'
 import type { BulkAct, BulkPreview, Reason } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
@@ -14,7 +15,7 @@ const preview = shallowRef<BulkPreview>()
 const act = shallowRef<BulkAct>()
 const starting = ref(false)
 const trouble = shallowRef<Trouble>()
-const body = computed(() => ({ reason: props.reason.id, act: 'resend' }))
+const body = computed(() => ({ reason: props.reason.id, act: BulkActKind.resend }))
 
 /** Does something with the service; what goes wrong is shown, and the next success clears it. */
 async function attempt(work: () => Promise<void>) {
@@ -35,7 +36,7 @@ watch(
     await attempt(async () => {
       // Another person may have started it, or the same one before the dialog was closed.
       const all = await asked(api.GET('/api/bulk-acts'))
-      act.value = all.find((one) => one.reason === props.reason.id && one.state === 'running')
+      act.value = all.find((one) => one.reason === props.reason.id && one.state === BulkState.running)
       if (!act.value) preview.value = await asked(api.POST('/api/bulk-acts/preview', { body: body.value }))
     })
   },
@@ -61,7 +62,7 @@ const stop = () =>
 // Also after its end, since the messages are on their way then.
 useEvery(500, () => props.open && act.value && follow())
 
-const running = computed(() => act.value?.state === 'running')
+const running = computed(() => act.value?.state === BulkState.running)
 const sample = computed(() => preview.value?.messages.slice(0, 6).map((one) => one.key || one.id) ?? [])
 const states = computed(() => Object.entries(act.value?.states ?? {}).map(([state, n]) => `${n} ${state}`))
 </script>
@@ -88,7 +89,7 @@ const states = computed(() => Object.entries(act.value?.states ?? {}).map(([stat
       />
       <p class="text-sm">
         {{ act.done }} of {{ act.total }} resent<template v-if="act.refused">, {{ act.refused }} not resent</template
-        ><template v-if="act.state === 'stopped'">, then stopped</template>.
+        ><template v-if="act.state === BulkState.stopped">, then stopped</template>.
         <span class="text-soft">Started by {{ act.by }}.</span>
       </p>
       <p v-if="states.length" class="text-sm text-soft">Of these now: {{ states.join(', ') }}.</p>

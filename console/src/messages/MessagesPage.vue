@@ -2,6 +2,7 @@
 /** Messages as they come and go, filtered by the address bar. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
+import { EventKind } from '../api/schema'
 import type { Pulse, Reason } from '../api/schema'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
@@ -12,7 +13,6 @@ import TermHelp from '../ui/TermHelp.vue'
 import TimeRange from '../ui/TimeRange.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useAddressFilters } from '../ui/useAddressFilters'
-import { advice } from '../words/advice'
 import { count } from '../words/format'
 import { toQuery } from '../words/spans'
 import { messageStates } from '../words/states'
@@ -54,7 +54,8 @@ async function older() {
 useLive({
   pulse: (pulse: Pulse) => {
     listed.value = reduceMessages(listed.value, { kind: 'pulse', pulse, filters: filters.value })
-    if (pulse.changes.some((change) => change.kind === 'message')) (pulsesSuffice(filters.value) ? later : soon)()
+    if (pulse.changes.some((change) => change.kind === EventKind.message))
+      (pulsesSuffice(filters.value) ? later : soon)()
   },
   anew: soon,
 })
@@ -126,7 +127,7 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
           {{ count(reason.messages, 'message needs', 'messages need') }} attention at {{ reason.step }}:
           {{ reason.says }}
         </p>
-        <p class="text-sm text-soft">{{ advice(reason.code) }}</p>
+        <p class="text-sm text-soft">{{ reason.advice }}</p>
       </div>
       <button type="button" class="button button-main" @click="bulk = true">Resend all…</button>
       <button type="button" class="button button-plain" @click="set('reason', '')">Leave this reason</button>

@@ -1,4 +1,5 @@
 /** Which messages: kept in the address bar, so that a filtered list can be sent to a colleague. */
+import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, Message } from '../api/schema'
 
 export const keys = [
@@ -31,7 +32,7 @@ export function surelyFits(change: LiveEvent, filters: Filters): boolean {
   if (undecided.some((key) => filters[key])) return false
   const states = filters.state?.split(',')
   return (
-    change.kind === 'message' &&
+    change.kind === EventKind.message &&
     (!filters.flow || change.flow === filters.flow) &&
     (!filters.partner || change.partner === filters.partner) &&
     (!filters.step || change.step === filters.step) &&
@@ -42,17 +43,18 @@ export function surelyFits(change: LiveEvent, filters: Filters): boolean {
 
 /** A message as a change tells it. */
 export const asMessage = (change: LiveEvent): Message => ({
-  id: change.id,
+  id: change.id ?? '',
   flow: change.flow,
   partner: change.partner,
   key: change.key,
   result: change.result,
-  state: change.state,
+  state: change.state as MessageState,
   step: change.step,
   tries: change.tries,
   due: change.due,
-  waits_for: '',
-  code: '',
+  waits_for: null,
+  reason: null,
+  code: null,
   says: change.says,
   arrival: '',
   release: 0,

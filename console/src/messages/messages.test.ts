@@ -1,22 +1,24 @@
 import { expect, test } from 'vitest'
+import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, Pulse } from '../api/schema'
 import { asMessage, pulsesSuffice, surelyFits } from './filters'
 import { type Listed, reduceMessages } from './reduceMessages'
 
 const change = (id: string, more: Partial<LiveEvent> = {}): LiveEvent => ({
   at: '2026-11-23T07:00:00Z',
-  kind: 'message',
+  kind: EventKind.message,
   id,
   flow: 'orders',
   partner: 'tansy',
   step: '',
-  state: 'running',
+  state: MessageState.running,
   key: `MF-${id}`,
-  result: '',
+  result: null,
   says: '',
   tries: 0,
+  due: null,
   took_us: 0,
-  tried: '',
+  tried: null,
   passed: [],
   began: true,
   ...more,
@@ -30,7 +32,7 @@ const page = (text: string, next: string | null = null) => ({
 })
 
 test('only what a change tells is decided by it', () => {
-  const one = change('1', { state: 'failed', result: 'Q-7' })
+  const one = change('1', { state: MessageState.failed, result: 'Q-7' })
   expect(
     [{}, { flow: 'orders' }, { state: 'failed,done' }, { key: 'Q-7' }].map((filters) => surelyFits(one, filters)),
   ).toEqual([true, true, true, true])
@@ -49,7 +51,7 @@ test('pulses suffice where nothing that comes later decides', () => {
 test('a message that begins stands first, one that is known changes in place', () => {
   const after = reduceMessages(list('b', 'a'), {
     kind: 'pulse',
-    pulse: pulse(change('c'), change('a', { state: 'done', result: 'Q-1', began: false, key: '' })),
+    pulse: pulse(change('c'), change('a', { state: MessageState.done, result: 'Q-1', began: false, key: '' })),
     filters: {},
   })
   expect(ids(after)).toBe('cba')

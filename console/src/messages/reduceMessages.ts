@@ -1,4 +1,5 @@
 /** A live list of messages: pages as they were told, moved on by pulses. */
+import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, Message, Messages, Pulse } from '../api/schema'
 import { asMessage, type Filters, surelyFits } from './filters'
 
@@ -36,7 +37,7 @@ export function reduceMessages(listed: Listed, happening: Happening): Listed {
 }
 
 function pulsed(listed: Listed, { changes }: Pulse, filters: Filters): Listed {
-  const news = new Map(changes.filter((one) => one.kind === 'message').map((one) => [one.id, one]))
+  const news = new Map(changes.filter((one) => one.kind === EventKind.message).map((one) => [one.id ?? '', one]))
   if (news.size === 0) return listed
   let changed = false
   const rows = listed.rows.map((row) => {
@@ -48,7 +49,7 @@ function pulsed(listed: Listed, { changes }: Pulse, filters: Filters): Listed {
   })
   const fresh = [...news.values()].filter((change) => change.began && surelyFits(change, filters)).map(asMessage)
   if (!changed && fresh.length === 0) return listed
-  fresh.sort((a, b) => (a.id < b.id ? 1 : -1))
+  fresh.sort((a, b) => ((a.id ?? '') < (b.id ?? '') ? 1 : -1))
   // Almost always the newest; a message of another writer may be a little older.
   const all = fresh.length && rows[0] && fresh.at(-1)!.id < rows[0].id ? merged(fresh, rows) : [...fresh, ...rows]
   if (all.length <= MOST) return { rows: all, next: listed.next }
@@ -59,5 +60,14 @@ const merged = (fresh: Message[], rows: Message[]) => [...fresh, ...rows].sort((
 
 /** What a change says anew of a message that is known. */
 function told({ state, step, tries, due, says, key, result, at }: LiveEvent): Partial<Message> {
-  return { state, step, tries, due, says, changed: at, ...(key ? { key } : {}), ...(result ? { result } : {}) }
+  return {
+    state: state as MessageState,
+    step,
+    tries,
+    due,
+    says,
+    changed: at,
+    ...(key ? { key } : {}),
+    ...(result ? { result } : {}),
+  }
 }

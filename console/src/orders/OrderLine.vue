@@ -1,10 +1,12 @@
 <script setup lang="ts">
 /** One order's milestones as a line, with the times between; those still ahead are hollow. */
+import { MilestoneMark } from '../api/schema'
 import type { Order } from '../api/schema'
 import TimeText from '../ui/TimeText.vue'
 import { span } from '../words/format'
 
 defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean }>()
+const signs: Partial<Record<MilestoneMark, string>> = { [MilestoneMark.trouble]: '▲', [MilestoneMark.ends]: '✓' }
 </script>
 
 <template>
@@ -36,19 +38,21 @@ defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean
         :style="{
           borderColor: !milestone.at
             ? 'var(--color-line-strong)'
-            : milestone.mark === 'trouble'
+            : milestone.mark === MilestoneMark.trouble
               ? 'var(--color-failed)'
               : 'var(--color-thread)',
-          color: milestone.mark === 'trouble' ? 'var(--color-failed)' : 'var(--color-on-thread)',
-          background: milestone.at && milestone.mark !== 'trouble' ? 'var(--color-thread)' : undefined,
+          color: milestone.mark === MilestoneMark.trouble ? 'var(--color-failed)' : 'var(--color-on-thread)',
+          background: milestone.at && milestone.mark !== MilestoneMark.trouble ? 'var(--color-thread)' : undefined,
           borderStyle: milestone.at ? 'solid' : 'dashed',
         }"
         aria-hidden="true"
-        >{{ large && milestone.at ? ({ trouble: '▲', ends: '✓' }[milestone.mark] ?? '') : '' }}</span
+        >{{ large && milestone.at ? (signs[milestone.mark] ?? '') : '' }}</span
       >
       <p
         class="mt-0.5 truncate px-1 text-xs"
-        :class="milestone.at ? (milestone.mark === 'trouble' ? 'font-medium text-failed' : '') : 'text-faint'"
+        :class="
+          milestone.at ? (milestone.mark === MilestoneMark.trouble ? 'font-medium text-failed' : '') : 'text-faint'
+        "
       >
         <RouterLink v-if="large && milestone.message" :to="`/messages/${milestone.message}`" class="link">{{
           milestone.name

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** One order: its milestones with the times between, and the messages behind them. */
+import { OrderState } from '../api/schema'
 import { computed, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { useAsked, useSettled, useThrottled } from '../api/useAsked'
@@ -26,7 +27,7 @@ const after = useSettled(soon, 1500)
 useLive({
   pulse: ({ changes }) => {
     const ours = new Set(story.value?.messages.map((one) => one.id))
-    if (changes.some((change) => change.key === props.orderKey || ours.has(change.id))) {
+    if (changes.some((change) => change.key === props.orderKey || ours.has(change.id ?? ''))) {
       soon()
       after()
     }
@@ -43,7 +44,7 @@ watch(
 )
 const took = computed(() => {
   const order = story.value?.orders[0]
-  return order?.state === 'ended' ? span(Date.parse(order.changed) - Date.parse(order.begun)) : ''
+  return order?.state === OrderState.ended ? span(Date.parse(order.changed) - Date.parse(order.begun)) : ''
 })
 </script>
 
@@ -58,7 +59,7 @@ const took = computed(() => {
         <StateBadge
           v-if="story?.orders[0]"
           :state="story.orders[0].state"
-          :word="story.orders[0].state === 'ended' ? 'done' : undefined"
+          :word="story.orders[0].state === OrderState.ended ? 'done' : undefined"
         />
       </h1>
       <p v-if="took" class="text-sm text-soft">From the first milestone to the last in {{ took }}.</p>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** Orders along their plans, newest first. */
+import { EventKind, OrderState } from '../api/schema'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, asked } from '../api/client'
@@ -21,11 +22,15 @@ const { filters, picks, filtered } = useAddressFilters(['plan', 'partner', 'stat
 const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
   () => filters.value,
   async (query, before) => {
-    const page = await asked(api.GET('/api/orders', { params: { query: { ...query, before, limit: 50 } } }))
+    const page = await asked(
+      api.GET('/api/orders', {
+        params: { query: { ...query, state: query.state as OrderState | undefined, before, limit: 50 } },
+      }),
+    )
     return { rows: page.orders, next: page.next }
   },
   (order) => `${order.plan} ${order.partner} ${order.key}`,
-  ({ changes }) => changes.some((change) => change.kind === 'message'),
+  ({ changes }) => changes.some((change) => change.kind === EventKind.message),
 )
 const number = ref('')
 const go = () => number.value.trim() && router.push(`/orders/${encodeURIComponent(number.value.trim())}`)

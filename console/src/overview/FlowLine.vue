@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** One flow: its line of steps, and the dots of messages as they pass. */
 import { computed, ref } from 'vue'
+import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'
 import TimeText from '../ui/TimeText.vue'
 import { figure } from '../words/format'
@@ -26,7 +27,7 @@ const dots = ref<InstanceType<typeof FlowDots>>()
 
 const quiet = computed(() => isQuiet(props.line))
 const connectionOf = (name?: string | null) => props.connections.find((one) => one.name === name)
-const held = computed(() => props.line.steps.flatMap((step) => step.held ?? []))
+const held = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? []))
 const intake = computed(() => connectionOf(props.line.intakes[0]?.connection))
 const reasonsAt = (step: string) => props.reasons.filter((one) => one.flow === props.line.flow && one.step === step)
 
@@ -62,7 +63,7 @@ defineExpose({ show })
       </RouterLink>
       <span v-if="!small" class="ml-auto flex min-w-0 items-baseline gap-4">
         <span v-if="line.recorded" class="shrink-0 text-xs text-faint" data-part="recorded">
-          {{ line.recorded.depth === 'calls' ? 'every answer' : 'answers of failures' }} recorded until
+          {{ line.recorded.depth === RecordingDepth.calls ? 'every answer' : 'answers of failures' }} recorded until
           <TimeText :at="line.recorded.until" />
         </span>
         <FlowSubmit v-if="line.intakes.length" :flow="line.flow" :title="line.title" />

@@ -2,13 +2,13 @@
 /** Pauses and resumes a flow: arrivals are stored meanwhile, and their messages wait. Where a step is on hold, lets one message try. */
 import { ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import type { HeldStep, PausedFlow } from '../api/schema'
+import type { StepHold, PausedFlow } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TimeText from '../ui/TimeText.vue'
 import { listed } from '../words/format'
 import TroubleNote from '../ui/TroubleNote.vue'
 
-const props = defineProps<{ flow: string; title: string; paused?: PausedFlow | null; held: HeldStep[] }>()
+const props = defineProps<{ flow: string; title: string; paused?: PausedFlow | null; held: StepHold[] }>()
 const emit = defineEmits<{ changed: [] }>()
 const asking = ref(false)
 const why = ref('')
@@ -45,7 +45,7 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
       <button type="button" class="link shrink-0" :disabled="busy" @click="resume">Resume</button>
     </template>
     <template v-else-if="held.length">
-      <span class="truncate text-waiting" data-held>
+      <span class="truncate text-waiting" data-on-hold>
         <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} on hold
       </span>
       <button

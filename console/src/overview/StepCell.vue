@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** One step: what passes, how long it takes, what stands before it, and the connection it uses. */
 import { computed } from 'vue'
+import { QueueListening } from '../api/schema'
 import type { ConnectionView, FlowStep, Reason } from '../api/schema'
 import TimeText from '../ui/TimeText.vue'
 import { count, figure, span } from '../words/format'
@@ -93,8 +94,9 @@ const worst = computed(() =>
         data-part="waiting"
         >Ⅱ {{ count(step.waiting, 'waits', 'wait') }}</RouterLink
       >
-      <p v-if="step.held" class="font-medium text-waiting" :title="step.held.says" data-part="held">
-        held since <TimeText :at="step.held.since" />, one tries <TimeText :at="step.held.next_look" as="distance" />
+      <p v-if="step.on_hold" class="font-medium text-waiting" :title="step.on_hold.says" data-part="held">
+        on hold since <TimeText :at="step.on_hold.since" />, one tries
+        <TimeText :at="step.on_hold.next_try" as="distance" />
       </p>
       <RouterLink
         v-if="step.retrying"
@@ -119,11 +121,13 @@ const worst = computed(() =>
         :key="queue.name"
         :to="`/connections#${connection?.name}`"
         class="max-w-full truncate hover:underline"
-        :class="queue.listening === 'stopped' ? 'font-medium text-failed' : 'text-soft'"
-        :title="queue.listening === 'stopped' ? `not taken from: ${queue.says}` : `the queue ${queue.name}`"
+        :class="queue.listening === QueueListening.stopped ? 'font-medium text-failed' : 'text-soft'"
+        :title="
+          queue.listening === QueueListening.stopped ? `not taken from: ${queue.says}` : `the queue ${queue.name}`
+        "
         data-part="queue"
       >
-        <template v-if="queue.listening === 'stopped'">▲ not taken from</template>
+        <template v-if="queue.listening === QueueListening.stopped">▲ not taken from</template>
         <template v-else-if="queue.messages != null"
           >{{ figure(queue.messages) }} in the queue · {{ count(queue.consumers ?? 0, 'consumer') }}</template
         >
@@ -133,12 +137,12 @@ const worst = computed(() =>
         v-if="connection"
         :to="`/connections#${connection.name}`"
         class="max-w-full truncate hover:underline"
-        :class="connection.held ? 'font-medium text-waiting' : 'text-faint'"
-        :title="connection.held ? `held: ${connection.held.says}` : connection.title"
+        :class="connection.on_hold ? 'font-medium text-waiting' : 'text-faint'"
+        :title="connection.on_hold ? `on hold: ${connection.on_hold.says}` : connection.title"
         data-part="connection"
       >
-        <template v-if="connection.held">
-          Ⅱ {{ connection.title }}, held since <TimeText :at="connection.held.since" />
+        <template v-if="connection.on_hold">
+          Ⅱ {{ connection.title }}, on hold since <TimeText :at="connection.on_hold.since" />
         </template>
         <template v-else><span class="text-done" aria-hidden="true">●</span> {{ connection.title }}</template>
       </RouterLink>

@@ -1,4 +1,5 @@
 import { expect, test } from 'vitest'
+import { ConnectionType, EventKind, MessageState, RepeatType, StepVerb, Verdict } from '../api/schema'
 import type { Arrival, ConnectionView, FlowStep, LiveEvent, Pulse, Reason, FlowLine, Overview } from '../api/schema'
 import { sampled, wayOf } from './paths'
 import { isQuiet, reduceOverview, stuck } from './reduceOverview'
@@ -7,20 +8,28 @@ import { concerns, glance, whose } from './troubles'
 const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   step,
   way: '',
-  verb: 'map',
+  verb: StepVerb.map,
   what: '',
+  connection: null,
+  on_hold: null,
+  median_us: null,
+  slow_us: null,
+  stuck_since: null,
+  next_due: null,
   passed_minute: 0,
   running: 0,
   waiting: 0,
   retrying: 0,
   failed: 0,
-  hurts: [],
+  affects: [],
   ...more,
 })
 const line = (steps: FlowStep[] = [step(''), step('to-order'), step('book', { connection: 'erp' })]): FlowLine => ({
   flow: 'orders',
   title: 'Orders',
   intakes: [],
+  paused: null,
+  recorded: null,
   steps,
   done_minute: 0,
 })
@@ -35,30 +44,34 @@ const told = (more: Partial<Overview> = {}): Overview => ({
 })
 const change = (more: Partial<LiveEvent>): LiveEvent => ({
   at: '',
-  kind: 'message',
+  kind: EventKind.message,
   id: '1',
   flow: 'orders',
-  partner: '',
+  partner: null,
   step: '',
-  state: 'running',
+  state: MessageState.running,
   key: '',
-  result: '',
+  result: null,
   says: '',
   tries: 0,
+  due: null,
   took_us: 0,
-  tried: '',
+  tried: null,
   passed: [],
   began: false,
   ...more,
 })
 const pulse = (more: Partial<Pulse>): Pulse => ({ at: '', changes: [], left_out: 0, passed: [], ...more })
-const held = (by = ''): ConnectionView => ({
+const held = (by: string | null = null): ConnectionView => ({
   name: 'erp',
   title: 'Order system',
-  kind: 'http',
+  kind: ConnectionType.http,
   place: '',
-  repeat: 'key',
+  repeat: RepeatType.key,
   in_flight: 1,
+  per_minute: null,
+  page: null,
+  webhook: null,
   auth: '',
   used_by: [],
   queues: [],
@@ -66,7 +79,7 @@ const held = (by = ''): ConnectionView => ({
   notes: '',
   takes: false,
   sends: true,
-  held: { connection: 'erp', since: '2026-11-23T07:00:00Z', says: '503', by, waiting: 3 },
+  on_hold: { connection: 'erp', since: '2026-11-23T07:00:00Z', says: '503', by, next_try: null, waiting: 3 },
 })
 const titles = (_: string, name: string) => name.toUpperCase()
 
@@ -75,7 +88,10 @@ test('a pulse moves the counts of its own flow and no other', () => {
   const before = told({ lines: [line(), other] })
   const after = reduceOverview(before, {
     kind: 'pulse',
-    pulse: pulse({ passed: [{ flow: 'orders', step: 'book', messages: 3 }], changes: [change({ state: 'done' })] }),
+    pulse: pulse({
+      passed: [{ flow: 'orders', step: 'book', messages: 3 }],
+      changes: [change({ state: MessageState.done })],
+    }),
   })!
   expect(after.lines[0]!.steps.map((one) => one.passed_minute)).toEqual([0, 0, 3])
   expect(after.lines[0]!.done_minute).toBe(1)
@@ -101,11 +117,11 @@ test('quiet is when nothing passes and nothing stands', () => {
 
 test('a dot goes from where it was through all it passed to where it is', () => {
   const ways = [
-    change({ began: true, passed: ['to-order', 'book'], state: 'done', step: 'book' }),
+    change({ began: true, passed: ['to-order', 'book'], state: MessageState.done, step: 'book' }),
     change({ began: true }),
-    change({ passed: ['to-order'], step: 'book', state: 'retrying' }),
-    change({ step: 'book', state: 'failed' }),
-    change({ passed: ['book'], step: 'book', state: 'done' }),
+    change({ passed: ['to-order'], step: 'book', state: MessageState.retrying }),
+    change({ step: 'book', state: MessageState.failed }),
+    change({ passed: ['book'], step: 'book', state: MessageState.done }),
   ].map((one) => wayOf(one, line()))
   expect(ways.map((way) => `${way?.steps.join('-')} ${way?.ending}`)).toEqual([
     '0-1-2 end',
@@ -115,8 +131,8 @@ test('a dot goes from where it was through all it passed to where it is', () => 
     '2 end',
   ])
   expect(wayOf(change({ flow: 'other', began: true }), line())).toBeUndefined()
-  expect(wayOf(change({ kind: 'arrival' }), line())).toBeUndefined()
-  expect(wayOf(change({ step: 'gone', state: 'failed' }), line())).toBeUndefined()
+  expect(wayOf(change({ kind: EventKind.arrival }), line())).toBeUndefined()
+  expect(wayOf(change({ step: 'gone', state: MessageState.failed }), line())).toBeUndefined()
 })
 
 test('a sample is spread over all', () => {
@@ -125,8 +141,8 @@ test('a sample is spread over all', () => {
 })
 
 test('a held connection says who waits and whose it is; its retries are not told twice', () => {
-  const hurts = [{ partner: 'tansy', messages: 2 }]
-  const lines = [line([step('book', { connection: 'erp', waiting: 3, retrying: 1, hurts })])]
+  const affects = [{ partner: 'tansy', messages: 2 }]
+  const lines = [line([step('book', { connection: 'erp', waiting: 3, retrying: 1, affects })])]
   const [first, ...more] = concerns(told({ lines, connections: [held()] }), titles)
   expect(more).toEqual([])
   expect(first).toMatchObject({
@@ -143,10 +159,10 @@ test('a held step says what waits and why, and its flow is not quiet', () => {
     step: 'book',
     since: '2026-11-23T07:00:00Z',
     says: '20 messages in a row',
-    next_look: '',
+    next_try: '',
   }
-  const hurts = [{ partner: 'tansy', messages: 2 }]
-  const lines = [line([step('book', { hurts, held: { ...hold, waiting: 1 } })])]
+  const affects = [{ partner: 'tansy', messages: 2 }]
+  const lines = [line([step('book', { affects, on_hold: { ...hold, waiting: 1 } })])]
   expect(isQuiet(lines[0]!)).toBe(false)
   expect(concerns(told({ lines }), titles)).toMatchObject([
     {
@@ -157,7 +173,7 @@ test('a held step says what waits and why, and its flow is not quiet', () => {
       to: '/messages?state=waiting&flow=orders&step=book',
     },
   ])
-  const nobody = [line([step('book', { held: { ...hold, waiting: 0 } })])]
+  const nobody = [line([step('book', { on_hold: { ...hold, waiting: 0 } })])]
   expect(concerns(told({ lines: nobody }), titles)[0]!.says).toBe('The step book of ORDERS is on hold')
 })
 
@@ -169,7 +185,9 @@ test('each reason is a concern of its own that opens those it counts', () => {
     connection: 'erp',
     code: 'refused-422',
     says: 'unknown item',
+    advice: '',
     messages: 1,
+    oldest: null,
   }
   const [one] = concerns(told({ reasons: [reason] }), titles)
   expect(one).toMatchObject({
@@ -186,12 +204,12 @@ test('a failed arrival is a concern that leads to it', () => {
     name,
     connection: 'drop',
     partner: 'tansy',
-    verdict: 'failed',
+    verdict: Verdict.failed,
     says: 'no interchange',
     size: 1,
     messages: 0,
     received: id,
-    by: '',
+    by: null,
   })
   const [one] = concerns(told({ arrivals_failed: [arrival('2', 'a.edi')] }), titles)
   expect(one).toMatchObject({

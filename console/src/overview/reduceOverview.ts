@@ -1,4 +1,5 @@
 /** What the lines show: what the service last told whole, moved on by each pulse until it tells it again. */
+import { MessageState } from '../api/schema'
 import type { Pulse, FlowLine, Overview } from '../api/schema'
 
 export type Happening = { kind: 'told'; lines: Overview } | { kind: 'pulse'; pulse: Pulse }
@@ -8,7 +9,7 @@ export function reduceOverview(known: Overview | undefined, happening: Happening
   if (happening.kind === 'told') return happening.lines
   if (!known || happening.pulse.passed.length === 0) return known
   const { passed, changes } = happening.pulse
-  const done = (flow: string) => changes.filter((one) => one.flow === flow && one.state === 'done').length
+  const done = (flow: string) => changes.filter((one) => one.flow === flow && one.state === MessageState.done).length
   const lines = known.lines.map((line): FlowLine => {
     const own = passed.filter((one) => one.flow === line.flow)
     if (own.length === 0) return line
@@ -27,7 +28,7 @@ export const moves = (pulse: Pulse) => pulse.changes.length > 0 || pulse.left_ou
 /** Whether nothing passes and nothing stands. */
 export const isQuiet = (line: FlowLine) =>
   !line.paused &&
-  !line.steps.some((step) => step.held) &&
+  !line.steps.some((step) => step.on_hold) &&
   line.done_minute === 0 &&
   line.steps.every((step) => step.passed_minute + step.running + step.waiting + step.retrying + step.failed === 0)
 

@@ -20,13 +20,10 @@ export interface Concern {
 type Titles = (part: 'flows' | 'partners' | 'connections', name: string) => string
 
 /** Whose messages they are, most first: "Marrowfield Farm Stores and 2 others". */
-export function whose(shares: { partner: string; messages: number }[], titles: Titles): string {
+export function whose(shares: { partner: string | null; messages: number }[], titles: Titles): string {
   const sums = new Map<string, number>()
-  shares.forEach(({ partner, messages }) => sums.set(partner, (sums.get(partner) ?? 0) + messages))
-  const names = [...sums]
-    .filter(([partner]) => partner)
-    .sort((a, b) => b[1] - a[1])
-    .map(([partner]) => titles('partners', partner))
+  for (const { partner, messages } of shares) if (partner) sums.set(partner, (sums.get(partner) ?? 0) + messages)
+  const names = [...sums].sort((a, b) => b[1] - a[1]).map(([partner]) => titles('partners', partner))
   return names.length <= 3 ? listed(names) : `${names.slice(0, 2).join(', ')} and ${count(names.length - 2, 'other')}`
 }
 
@@ -41,13 +38,13 @@ export function concerns(
       kind: 'failed',
       says: `${count(reason.messages, 'message')} in ${titles('flows', reason.flow)} ${reason.messages === 1 ? 'needs' : 'need'} attention`,
       because: reason.messages > 1 ? `e.g. ${reason.says}` : reason.says,
-      whom: at ? whose(at.step.hurts, titles) : '',
+      whom: at ? whose(at.step.affects, titles) : '',
       since: reason.oldest ?? '',
       to: `/messages?state=failed&reason=${reason.id}`,
       opens: reason.messages === 1 ? 'Look at it' : 'Look at them',
     }
   })
-  const held = connections.flatMap(({ name, title, held }): Concern[] => {
+  const held = connections.flatMap(({ name, title, on_hold: held }): Concern[] => {
     if (!held) return []
     const before = steps.filter(({ step }) => step.connection === name)
     const waiting = before.reduce((sum, { step }) => sum + step.waiting, 0)
@@ -60,7 +57,7 @@ export function concerns(
         says: waiting ? `${by}; ${count(waiting, 'message waits', 'messages wait')}` : by,
         because: held.says,
         whom: whose(
-          before.flatMap(({ step }) => step.hurts),
+          before.flatMap(({ step }) => step.affects),
           titles,
         ),
         since: held.since,
@@ -79,7 +76,7 @@ export function concerns(
               : `${title} is paused by ${paused.by}`,
             because: paused.says,
             whom: whose(
-              steps.flatMap((step) => step.hurts),
+              steps.flatMap((step) => step.affects),
               titles,
             ),
             since: paused.since,
@@ -90,30 +87,30 @@ export function concerns(
       : [],
   )
   const stopped = steps.flatMap(({ flow, step }): Concern[] =>
-    step.held
+    step.on_hold
       ? [
           {
             kind: 'held',
             says: `The step ${step.step} of ${titles('flows', flow)} is on hold${
-              step.held.waiting ? `; ${count(step.held.waiting, 'message waits', 'messages wait')}` : ''
+              step.on_hold.waiting ? `; ${count(step.on_hold.waiting, 'message waits', 'messages wait')}` : ''
             }`,
-            because: step.held.says,
-            whom: whose(step.hurts, titles),
-            since: step.held.since,
+            because: step.on_hold.says,
+            whom: whose(step.affects, titles),
+            since: step.on_hold.since,
             to: `/messages?state=waiting&flow=${flow}&step=${step.step}`,
             opens: 'Look at what waits',
           },
         ]
       : [],
   )
-  const isHeld = (name?: string | null) => connections.some((one) => one.name === name && one.held)
+  const isHeld = (name?: string | null) => connections.some((one) => one.name === name && one.on_hold)
   const retrying = steps
     .filter(({ step }) => step.retrying > 0 && !isHeld(step.connection))
     .map(({ flow, step }): Concern => ({
       kind: 'retrying',
       says: `${count(step.retrying, 'message is', 'messages are')} retried at ${step.step}`,
       because: '',
-      whom: whose(step.hurts, titles),
+      whom: whose(step.affects, titles),
       since: step.stuck_since ?? '',
       to: `/messages?state=retrying&flow=${flow}&step=${step.step}`,
       opens: 'Look at them',

@@ -2,6 +2,7 @@
 /** One release: who made it, and each file it changed, before and after. */
 import { computed, onMounted, ref } from 'vue'
 import { api, asked } from '../api/client'
+import { FileChangeKind } from '../api/schema'
 import type { FileView, ReleaseView } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 import CompareView from '../ui/CompareView.vue'
@@ -65,8 +66,8 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
         :form="form(file.file)"
         :before="story.before[file.file] ?? ''"
         :after="story.after[file.file] ?? ''"
-        :before-label="file.what === 'new' ? 'not there before' : 'before'"
-        :after-label="file.what === 'gone' ? 'gone with this release' : 'with this release'"
+        :before-label="file.what === FileChangeKind.new ? 'not there before' : 'before'"
+        :after-label="file.what === FileChangeKind.gone ? 'gone with this release' : 'with this release'"
       />
     </div>
   </section>

@@ -12,6 +12,7 @@ test('every typed word must occur, in the text or the kind', () => {
 test('parts lead to what belongs to them, by title or else by name', () => {
   const workspace = {
     title: '',
+    environment: null,
     release: 1,
     flows: [named('partner-orders', 'Partner purchase orders')],
     partners: [],

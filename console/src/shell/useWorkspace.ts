@@ -4,6 +4,7 @@ import type { Named, Workspace } from '../api/schema'
 
 const workspace = shallowRef<Workspace>({
   title: '',
+  environment: null,
   release: 0,
   flows: [],
   partners: [],
@@ -30,9 +31,9 @@ export function refreshWorkspace() {
 
 type Part = 'flows' | 'partners' | 'connections' | 'plans'
 
-/** The title of a part, or its name where it has none (any more). */
-export const titleOf = (part: Part, name: string) =>
-  workspace.value[part].find((one: Named) => one.name === name)?.title || name
+/** The title of a part of the workspace; its name where it has none, nothing where there is no name. */
+export const titleOf = (part: Part, name: string | null) =>
+  workspace.value[part].find((one: Named) => one.name === name)?.title || (name ?? '')
 
 /** A part's names for a filter. */
 export const optionsOf = (part: Part) =>

@@ -2,6 +2,7 @@
 /** Submits one document at a flow, as if it had come in: made up, the last that came, or a file; changed as one likes. */
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { DocumentForm } from '../api/schema'
 import type { SubmitBegin, Handed } from '../api/schema'
 import { titleOf } from '../shell/useWorkspace'
 import CodeView from '../ui/CodeView.vue'
@@ -71,8 +72,10 @@ async function submit() {
     busy.value = false
   }
 }
-const form = computed(() => begin.value?.form ?? 'json')
-const shown = computed(() => (['json', 'x12'].includes(form.value) ? form.value : 'bytes'))
+const form = computed(() => begin.value?.form ?? DocumentForm.json)
+const shown = computed(() =>
+  [DocumentForm.json, DocumentForm.x12].includes(form.value) ? form.value : DocumentForm.bytes,
+)
 const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparent text-soft hover:text-ink')
 </script>
 
@@ -119,9 +122,9 @@ const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparen
         </select>
       </span>
     </div>
-    <div v-if="begin" class="mt-3 grid gap-3" :class="form === 'json' && 'lg:grid-cols-2'">
+    <div v-if="begin" class="mt-3 grid gap-3" :class="form === DocumentForm.json && 'lg:grid-cols-2'">
       <div
-        v-if="form === 'json'"
+        v-if="form === DocumentForm.json"
         class="panel h-[46vh] overflow-auto"
         tabindex="0"
         role="region"
@@ -134,7 +137,7 @@ const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparen
     <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <div class="mt-4 flex items-baseline gap-3">
       <p v-if="handed" role="status" class="min-w-0 grow text-sm" data-part="handed">
-        <StateBadge :state="handed.verdict === 'received' ? 'done' : 'failed'" :word="handed.verdict" />
+        <StateBadge :state="handed.verdict" />
         {{ handed.says }}
         <RouterLink :to="`/arrivals/${handed.arrival}`" class="link">See what became of it</RouterLink>
       </p>

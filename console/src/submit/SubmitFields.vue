@@ -71,7 +71,7 @@ const placeName = (at: string) => at.replace(/\[(\d+)\]/g, (_, n) => ` ${Number(
             :value="place.value"
             :data-field="place.key"
             :list="known.get(place.path)?.examples.length ? `like-${place.key}` : undefined"
-            :placeholder="known.get(place.path)?.format"
+            :placeholder="known.get(place.path)?.format ?? undefined"
             autocomplete="off"
             spellcheck="false"
             @input="set(place, ($event.target as HTMLInputElement).value)"

@@ -17,6 +17,6 @@ const look = computed(() => lookOf(props.state))
     }"
   >
     <span aria-hidden="true" class="w-3 text-center">{{ look.mark }}</span>
-    {{ word ?? state }}
+    {{ word ?? state.replace('-', ' ') }}
   </span>
 </template>

@@ -32,6 +32,7 @@ import {
   lineNumbers,
 } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
+import { DocumentForm, FindingSeverity } from '../api/schema'
 import type { FindingView } from '../api/schema'
 
 const look = EditorView.theme({
@@ -102,7 +103,7 @@ function basics(form: string, label: string): Extension[] {
     syntaxHighlighting(colours),
     EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
     keymap.of([...searchKeymap, ...foldKeymap, ...defaultKeymap]),
-    form === 'json' ? [json(), foldGutter(), codeFolding(), bracketMatching()] : EditorView.lineWrapping,
+    form === DocumentForm.json ? [json(), foldGutter(), codeFolding(), bracketMatching()] : EditorView.lineWrapping,
   ]
 }
 
@@ -152,7 +153,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
             if (update.selectionSet && onPlace) {
               const at = update.state.selection.main.head
               const line = update.state.doc.lineAt(at)
-              onPlace(line.number, at - line.from, form === 'json' ? pathAt(update.state, at) : '')
+              onPlace(line.number, at - line.from, form === DocumentForm.json ? pathAt(update.state, at) : '')
             }
           }),
         ),
@@ -194,7 +195,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
           from,
           to,
           message: help ? `${says} ${help}` : says,
-          severity: severity === 'warning' ? ('warning' as const) : ('error' as const),
+          severity: severity === FindingSeverity.warning ? ('warning' as const) : ('error' as const),
         }
       })
       editor.dispatch(setDiagnostics(editor.state, diagnostics))

@@ -1,4 +1,5 @@
-/** States of messages and verdicts of arrivals: each with a mark and a tone besides its word. */
+/** States and verdicts: each with a mark and a tone besides its word. */
+import { HoldState, MessageState, OrderState, Verdict } from '../api/schema'
 export interface Look {
   /** A mark that reads without colour. */
   mark: string
@@ -6,7 +7,7 @@ export interface Look {
   tone: 'running' | 'waiting' | 'retrying' | 'failed' | 'done' | 'ended'
 }
 
-const looks: Record<string, Look> = {
+const looks: Record<MessageState | Verdict | OrderState | HoldState, Look> = {
   running: { mark: '●', tone: 'running' },
   waiting: { mark: 'Ⅱ', tone: 'waiting' },
   retrying: { mark: '↻', tone: 'retrying' },
@@ -22,12 +23,15 @@ const looks: Record<string, Look> = {
   open: { mark: '●', tone: 'running' },
   trouble: { mark: '▲', tone: 'failed' },
   ended: { mark: '✓', tone: 'done' },
-  held: { mark: 'Ⅱ', tone: 'waiting' },
-  free: { mark: '●', tone: 'done' },
+  'on-hold': { mark: 'Ⅱ', tone: 'waiting' },
+  'in-use': { mark: '●', tone: 'done' },
 }
 
-export const lookOf = (state: string): Look => looks[state] ?? { mark: '○', tone: 'ended' }
+export const lookOf = (state: string): Look => (looks as Record<string, Look>)[state] ?? { mark: '○', tone: 'ended' }
 
-export const messageStates = ['running', 'waiting', 'retrying', 'failed', 'done', 'skipped', 'discarded']
-export const verdicts = ['received', 'splitting', 'duplicate', 'rejected', 'failed', 'resolved']
-export const orderStates = ['open', 'trouble', 'ended']
+export const messageStates = Object.values(MessageState)
+export const verdicts = Object.values(Verdict)
+export const orderStates = Object.values(OrderState)
+export const holdStates = Object.values(HoldState)
+/** States of a message that is at rest: nothing more happens to it by itself. */
+export const restStates = [MessageState.failed, MessageState.done, MessageState.skipped, MessageState.discarded]

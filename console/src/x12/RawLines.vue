@@ -2,6 +2,7 @@
 /** The segments of a document, a line each, with what is wrong beneath its place. */
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, watch } from 'vue'
+import { EdiWeight } from '../api/schema'
 import type { EdiLine } from '../api/schema'
 import { count } from '../words/format'
 import { spans, titleOf, weightWords } from './findings'
@@ -27,7 +28,7 @@ const shown = computed(() =>
 /** Lines with something wrong, for stepping through them. */
 const faulty = computed(() => props.lines.flatMap((line, n) => (line.findings.length ? [n] : [])))
 const errors = computed(() =>
-  props.lines.reduce((sum, line) => sum + line.findings.filter((one) => one.weight === 'error').length, 0),
+  props.lines.reduce((sum, line) => sum + line.findings.filter((one) => one.weight === EdiWeight.error).length, 0),
 )
 const step = ref(-1)
 watch(
@@ -125,10 +126,10 @@ const measure = (element: unknown) => virtual.value.measureElement(element as El
                 v-for="(one, n) in line.findings"
                 :key="n"
                 class="border-l-2 pl-2 text-xs"
-                :class="one.weight === 'error' ? 'border-failed' : 'border-line-strong'"
+                :class="one.weight === EdiWeight.error ? 'border-failed' : 'border-line-strong'"
                 :data-finding="one.weight"
               >
-                <span class="font-medium" :class="one.weight === 'error' && 'text-failed'">{{
+                <span class="font-medium" :class="one.weight === EdiWeight.error && 'text-failed'">{{
                   weightWords[one.weight]
                 }}</span>
                 {{ one.says }} <span class="text-faint">({{ titleOf(one) }})</span>

@@ -1,10 +1,11 @@
 /** What is wrong with a document, counted and laid out for its lines. */
+import { EdiWeight } from '../api/schema'
 import type { EdiFinding, EdiLine, EdiLook } from '../api/schema'
 
 export interface Span {
   text: string
-  /** The weight of what is found there; empty where nothing is. */
-  weight: string
+  /** The weight of what is found there. */
+  weight?: EdiWeight
   chosen: boolean
 }
 
@@ -23,17 +24,21 @@ export function spans(line: EdiLine, chosen?: { from: number; to: number }): Spa
     const found = marks.filter(covers).map((one) => one.weight)
     return {
       text: characters.slice(from, to).join(''),
-      weight: weights.find((weight) => found.includes(weight)) ?? '',
+      weight: weights.find((weight) => found.includes(weight)),
       chosen: !!chosen && covers(chosen),
     }
   })
 }
 
 /** From the one that weighs most. */
-export const weights = ['error', 'tolerated', 'note']
+export const weights = Object.values(EdiWeight)
 
 /** What a weight means to a reader. */
-export const weightWords: Record<string, string> = { error: 'Error', tolerated: 'Let pass', note: 'Note' }
+export const weightWords: Record<EdiWeight, string> = {
+  [EdiWeight.error]: 'Error',
+  [EdiWeight.tolerated]: 'Tolerated',
+  [EdiWeight.note]: 'Note',
+}
 
 /** The finding with its level and code, as EDI departments name it. */
 export function titleOf({ level, code }: EdiFinding): string {

@@ -74,7 +74,7 @@ fn done(origin: &Arc<Origin>, now: Timestamp) -> Op {
         key: format!("MF-{}", origin.id.0),
         result: "Q-100001".into(),
         passed: passed.to_vec(),
-        // Two stand for the row of the order's timeline, inserted and updated.
+        // Two of them stand for the timeline's row, inserted and updated.
         facts: ["booked", "timeline", "timeline"].map(|milestone| fact(origin, milestone, Mark::Ends, now)).to_vec(),
         took: 900,
         ..Change::blank(origin.clone(), now)

@@ -12,9 +12,9 @@ use wirewatch_core::x12::{Definitions, Delimiters, Item, Limits, Reader, Reading
 /// Bytes of the file of orders, and of the one that is checked by the command.
 const FILE: usize = 200 << 20;
 const LARGE: u64 = 1 << 30;
-/// Bytes of the part that is parsed as JSON: values take some twenty times the room.
+/// Bytes of the part that is parsed as JSON: values take some twenty times the memory.
 const PART: usize = 20 << 20;
-/// Rounds in which all take turns; the median of each counts, and of what they are beside one another.
+/// Rounds in which all measurements take turns; the median of each figure and of each ratio counts.
 const ROUNDS: usize = 5;
 /// Pairs of tokens and byte loop in a round: they are quick, and the machine's pace changes.
 const PAIRS: usize = 3;
@@ -58,14 +58,14 @@ pub fn measure(program: &Path) -> Edi {
     Edi { byte_loop, tokens, paired: middle(&mut paired), json, verdicts, verdicts_and_trees, large: large(program) }
 }
 
-/// Megabytes a second, dropping what was made included: whoever reads has to let go, too.
+/// Returns megabytes a second, including dropping the result.
 fn rate(bytes: usize, run: impl FnOnce() -> usize) -> f64 {
     let begun = Instant::now();
     black_box(run());
     bytes as f64 / 1e6 / begun.elapsed().as_secs_f64()
 }
 
-/// One interchange of orders, as many lines in each as real ones have, of about `size` bytes.
+/// Builds one interchange of orders of about `size` bytes, with a realistic number of lines in each order.
 fn interchange(size: u64) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(size as usize + 4096);
     write_interchange(size, &mut bytes);
@@ -180,7 +180,7 @@ fn large(program: &Path) -> (Duration, u64) {
         .expect("the command starts");
     let mut most = 0;
     let status = loop {
-        // The high-water mark only grows, so the last look before it ends tells nearly all.
+        // The high-water mark only grows, so the last look before the end shows nearly all of it.
         let text = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
         let mark = text.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok());
         most = most.max(mark.unwrap_or(0));

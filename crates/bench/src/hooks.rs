@@ -1,7 +1,7 @@
-//! Webhooks: signed calls of 1 KB over 64 connections, answered after the commit. Beside the service a bare handler that
-//! stores each body, grouped with whatever waits, and does nothing else.
+//! Webhooks: signed calls of 1 KB over 64 connections, answered after the commit. Beside the service, a bare handler that stores
+//! each body in groups and does nothing else.
 //!
-//! Two times count: when the last call is answered, and when all that follows from them is done.
+//! Two times count: when the last call is answered, and when all messages are done.
 
 use crate::cpu_seconds;
 use crate::serving::serve;
@@ -22,7 +22,7 @@ use wirewatch_standins::shop::sign;
 
 /// Connections of the sender.
 const SENDERS: usize = 64;
-/// Calls of one measurement, and of one so long that calls are answered and worked on side by side.
+/// Calls of one measurement, and of a long one in which calls are answered and processed side by side.
 pub const CALLS: usize = 320 * SENDERS;
 pub const LONG_CALLS: usize = 8 * CALLS;
 /// The argument that makes this program the bare handler.
@@ -31,12 +31,12 @@ const SECRET: &str = "whsec_YmVuY2htYXJrcyBzaGFyZSB0aGlzIG9uZSBzZWNyZXQ=";
 
 const CONNECTION: &str = "kind = \"webhook\"\npath = \"bench\"\nsignature = { secret = \"bench\" }\n";
 const FLOW: &str =
-    "key = \"data.number\"\n[[intake]]\nfrom = \"bench\"\ntakes = \"told\"\n[[step]]\nname = \"keep\"\nset = \"data.total\"\n";
+    "key = \"data.number\"\n[[intake]]\nfrom = \"bench\"\ntakes = \"order\"\n[[step]]\nname = \"keep\"\nset = \"data.total\"\n";
 
-/// A group of bodies, each with whom to tell.
+/// A group of bodies, each with the receiver of its answer.
 type Waiting = mpsc::UnboundedSender<(Bytes, oneshot::Sender<()>)>;
 
-/// The bare handler as a process of its own, until it is killed.
+/// Runs the bare handler as a process of its own until it is killed.
 pub async fn bare(url: &str, port: u16) {
     let db = Database::connect(url).await.expect("a database");
     db.execute_unprepared("create table body (id bigserial primary key, bytes bytea not null)").await.expect("a table");
@@ -48,12 +48,12 @@ pub async fn bare(url: &str, port: u16) {
 }
 
 async fn keep(State(waiting): State<Waiting>, body: Bytes) -> StatusCode {
-    let (tell, told) = oneshot::channel();
+    let (tell, stored) = oneshot::channel();
     let _ = waiting.send((body, tell));
-    if told.await.is_ok() { StatusCode::ACCEPTED } else { StatusCode::SERVICE_UNAVAILABLE }
+    if stored.await.is_ok() { StatusCode::ACCEPTED } else { StatusCode::SERVICE_UNAVAILABLE }
 }
 
-/// Writes whatever waits as soon as the last commit is done.
+/// Writes all bodies that wait as soon as the last commit is done.
 async fn store(db: DatabaseConnection, mut bodies: mpsc::UnboundedReceiver<(Bytes, oneshot::Sender<()>)>) {
     let mut group = Vec::new();
     while bodies.recv_many(&mut group, 500).await > 0 {
@@ -67,18 +67,18 @@ async fn store(db: DatabaseConnection, mut bodies: mpsc::UnboundedReceiver<(Byte
     }
 }
 
-/// One measurement.
+/// A measurement.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Calls {
     pub answered_per_s: f64,
-    /// Until the message of each was done; of the bare handler, which makes none, the same.
+    /// Until the message of each call was done; the bare handler makes none, so it has the same figure as above.
     pub done_per_s: f64,
-    /// For each call, until the message of each was done.
+    /// For each call, until its message was done.
     pub cpu_s: f64,
     pub database_cpu_s: f64,
 }
 
-/// One measurement of the bare handler on an empty database.
+/// Measures the bare handler on an empty database.
 pub async fn measure_bare(url: &str, database: i32, calls: usize) -> Calls {
     let port = free_port().expect("a port");
     let own = std::env::current_exe().expect("a program has a file");
@@ -94,13 +94,13 @@ pub async fn measure_bare(url: &str, database: i32, calls: usize) -> Calls {
     send(port, (process.id(), database), calls, async || {}).await
 }
 
-/// One measurement of the service on an empty database.
+/// Measures the service on an empty database.
 pub async fn measure_service(program: &Path, url: &str, database: i32, calls: usize) -> Calls {
     let files = [
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", CONNECTION),
         ("flows/bench.toml", FLOW),
-        ("schemas/told.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
+        ("schemas/order.schema.json", "{ \"type\": \"object\", \"properties\": { \"data\": {} } }"),
     ];
     let serving = serve(program, url, &files, ("bench", SECRET)).await;
     let db = Database::connect(url).await.expect("a database");

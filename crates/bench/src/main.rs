@@ -1,8 +1,8 @@
 //! Measures the whole system beside its physical limit, in one run, and writes `docs/BENCHMARKS.md`.
 //!
-//! Two things take turns: the service (file → map → order system → done, journal on, fsync on), and a bare program
-//! that writes the same rows through the same grouped statement and does nothing else. Likewise webhooks, beside a bare
-//! handler, and queues, beside relays.
+//! Two programs take turns: the service (file → map → order system → done, journal on, fsync on), and a bare program that writes
+//! the same rows through the same grouped statement and does nothing else. Likewise webhooks beside a bare handler, and queues
+//! beside relays.
 
 mod bare;
 mod edi;
@@ -18,7 +18,7 @@ use queues::Relay;
 use std::path::PathBuf;
 use wirewatch_loopback::{BrokerOptions, Cluster, LoopbackBroker, Options};
 
-// That of the service, for both sides.
+// The service's allocator, for both sides.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
@@ -33,11 +33,11 @@ const LONG: usize = 200_000;
 /// Messages a second at rest, when the peak is not measured.
 const RATE_AT_REST: f64 = 500.0;
 
-/// One measurement.
+/// A measurement.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Measured {
     pub orders_per_s: f64,
-    /// Of the program measured, without the database.
+    /// Of the measured program, without the database.
     pub cpu_s: f64,
     /// Of the database server.
     pub database_cpu_s: f64,
@@ -114,8 +114,7 @@ async fn run() {
     let calls = webhooks(&program, &cluster).await;
     let queued = queued(&program, &cluster, &broker("broker").await).await;
     drop(cluster);
-    // A broker and a server of their own: one that has taken all of that stands still for a second later on, the other tidies up
-    // what was measured before; neither is what is measured.
+    // A broker and a database server of its own: others are still busy with the measurements before.
     let cluster = server("database-at-rest");
     let far = at_rest(&program, &cluster, &broker("rested").await, queued[0].orders_per_s / 10.0, !quick).await;
     drop(cluster);
@@ -210,7 +209,7 @@ async fn million(program: &std::path::Path, cluster: &Cluster, broker: &Loopback
     (tenths, memory)
 }
 
-/// What was measured of queues beside their peak.
+/// Measurements of queues besides their peak rate.
 #[derive(Debug)]
 pub struct Steady {
     pub latency: whole::Latency,
@@ -225,7 +224,7 @@ async fn rows_written(url: &str) -> f64 {
     database.rows_written("n_tup_ins + n_tup_upd + n_tup_del").await as f64
 }
 
-/// The service, built beside this program.
+/// Returns the service's program, built beside this one.
 fn program() -> PathBuf {
     let own = std::env::current_exe().expect("a program has a file");
     let path = own.with_file_name("wirewatch");

@@ -19,7 +19,7 @@ use std::time::Instant;
 use wirewatch_loopback::{Kept, LoopbackBroker};
 use wirewatch_testkit::TestBroker;
 
-/// Messages of one measurement; of the straightforward relay, which takes its time.
+/// Messages of one measurement; fewer for the straightforward relay, which is slow.
 pub const MESSAGES: usize = 20_000;
 pub const FEW: usize = 1_000;
 /// The argument that makes this program a relay: `relay pipelined IN OUT ADDRESS USER`.
@@ -36,9 +36,9 @@ pub enum Relay {
 const SCHEMA: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" }, "total": { "type": "number" },
     "note": { "type": "string" } } }"#;
 const MAP: &str =
-    "from = \"told\"\nto = \"told\"\n[set]\nnumber = \"number\"\ntotal = \"round(total * 2, 2)\"\nnote = \"note\"\n";
+    "from = \"order\"\nto = \"order\"\n[set]\nnumber = \"number\"\ntotal = \"round(total * 2, 2)\"\nnote = \"note\"\n";
 
-/// One measurement of the service on an empty database.
+/// Measures the service on an empty database.
 pub async fn measure_service(program: &Path, url: &str, database: i32, broker: &LoopbackBroker) -> Measured {
     let ends = Ends::filled(broker, MESSAGES).await;
     let serving = serve_relay(program, url, broker, &ends.broker).await;
@@ -55,20 +55,20 @@ pub async fn serve_relay(program: &Path, url: &str, broker: &LoopbackBroker, end
         broker.address()
     );
     let flow = format!(
-        "key = \"number\"\n[[intake]]\nfrom = \"bench\"\nqueue = \"{from}\"\ntakes = \"told\"\n[[step]]\nname = \"double\"\n\
+        "key = \"number\"\n[[intake]]\nfrom = \"bench\"\nqueue = \"{from}\"\ntakes = \"order\"\n[[step]]\nname = \"double\"\n\
          map = \"double\"\n[[step]]\nname = \"on\"\nsend = {{ to = \"bench\", queue = \"{to}\" }}\n"
     );
     let files = [
         ("workspace.toml", "format = 1\n"),
         ("connections/bench.toml", connection.as_str()),
-        ("schemas/told.schema.json", SCHEMA),
+        ("schemas/order.schema.json", SCHEMA),
         ("maps/double.toml", MAP),
         ("flows/bench.toml", flow.as_str()),
     ];
     serve(program, url, &files, ("bench", password)).await
 }
 
-/// One measurement of a relay on an empty database.
+/// Measures a relay on an empty database.
 pub async fn measure_relay(relay: Relay, url: &str, database: i32, broker: &LoopbackBroker) -> Measured {
     let messages = if relay == Relay::Pipelined { MESSAGES } else { FEW };
     let ends = Ends::filled(broker, messages).await;
@@ -131,7 +131,7 @@ impl Ends {
     }
 }
 
-/// A relay as a process of its own, until it is killed.
+/// Runs a relay as a process of its own until it is killed.
 pub async fn relay(arguments: &[String]) {
     let [how, from, to, address, user] = arguments else { panic!("five arguments") };
     let db = Database::connect(std::env::var("WIREWATCH_DATABASE").expect("a database")).await.expect("a database");
@@ -164,7 +164,7 @@ struct RelayEnds {
 }
 
 impl RelayEnds {
-    /// Groups are whatever has come: with a prefetch of one, one message.
+    /// A group is all that has arrived: with a prefetch of one, one message.
     async fn run(&self, mut consumer: lapin::Consumer) {
         let mut under_way = FuturesOrdered::new();
         loop {

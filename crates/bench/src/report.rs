@@ -6,7 +6,7 @@ use crate::steady::{FLOWS, MILLION};
 use crate::whole::Latency;
 use crate::{LONG, Measured, ORDERS, PAIRS, PER_FILE, Steady};
 
-/// The median of each figure by itself.
+/// Returns the median of each figure by itself.
 pub fn median(all: &[Measured]) -> Measured {
     let of = |pick: fn(&Measured) -> f64| middle(&mut all.iter().map(pick).collect::<Vec<_>>());
     Measured {

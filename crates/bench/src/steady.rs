@@ -23,7 +23,7 @@ const UNDER_WAY: usize = 20_000;
 /// Idle flows, each with a queue of its own, and for how long they are watched.
 pub const FLOWS: usize = 200;
 const WATCHED: Duration = Duration::from_secs(20);
-/// How long messages come at a tenth of the peak.
+/// How long messages arrive at a tenth of the peak rate.
 const STEADY: Duration = Duration::from_secs(20);
 
 async fn ends(broker: &LoopbackBroker) -> TestBroker {
@@ -50,22 +50,21 @@ async fn checkpoint(url: &str) {
     db.execute_unprepared("checkpoint").await.expect("a checkpoint");
 }
 
-/// Until the service takes from a queue: starting is not what is measured.
+/// Waits until the service consumes from a queue: its start is not measured.
 async fn taken_from(ends: &TestBroker, queue: &str) {
     while ends.depth(queue).await.1 == 0 {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
 }
 
-/// From publishing to the far consumer, messages coming when they are due whatever comes out, with a checkpoint of the
-/// database in the middle.
+/// Measures the time from publishing to the far consumer, with messages at fixed times and a database checkpoint in the middle.
 pub async fn latency(program: &Path, url: &str, broker: &LoopbackBroker, rate: f64) -> Latency {
     let broker_ends = ends(broker).await;
     let _serving = serve_relay(program, url, broker, &broker_ends).await;
     let sending = ends_named(broker, &broker_ends).await;
     let mut consumer = far_end(&broker_ends).await;
     taken_from(&broker_ends, "in").await;
-    // What was measured before has left much to be written; the checkpoint within is to be that of these messages.
+    // Earlier measurements left much to write; the checkpoint in the middle must be of these messages.
     checkpoint(url).await;
     let begun = Instant::now();
     let count = (rate * STEADY.as_secs_f64()) as usize;
@@ -108,7 +107,7 @@ async fn ends_named(broker: &LoopbackBroker, like: &TestBroker) -> TestBroker {
     TestBroker::at(&broker.address(), user, password).await.named_as(like)
 }
 
-/// The part of a core that the service uses while nothing comes in for [`FLOWS`] flows.
+/// Returns the share of a core that the service uses while nothing arrives for [`FLOWS`] flows.
 pub async fn idle(program: &Path, url: &str, broker: &LoopbackBroker) -> f64 {
     let ends = ends(broker).await;
     let (user, password) = broker.user();
@@ -118,14 +117,14 @@ pub async fn idle(program: &Path, url: &str, broker: &LoopbackBroker) -> f64 {
     );
     let mut files = vec![
         ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
-        ("schemas/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"number\": {} } }".to_owned()),
+        ("schemas/order.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"number\": {} } }".to_owned()),
     ];
     for n in 0..FLOWS {
         let queue = ends.name(&format!("idle{n}"));
         ends.queue(&format!("idle{n}"), None).await;
         connection.push_str(&format!("[[queue]]\nname = \"{queue}\"\n"));
         let flow = format!(
-            "key = \"number\"\n[[intake]]\nfrom = \"bench\"\nqueue = \"{queue}\"\ntakes = \"told\"\n\
+            "key = \"number\"\n[[intake]]\nfrom = \"bench\"\nqueue = \"{queue}\"\ntakes = \"order\"\n\
              [[step]]\nname = \"keep\"\nset = \"number\"\n"
         );
         files.push((format!("flows/idle{n}.toml"), flow));

@@ -60,7 +60,7 @@ impl Whole {
         let erp = workspace.join("connections/erp.toml");
         let text = std::fs::read_to_string(&erp).expect("the connection");
         std::fs::write(&erp, text.replace("http://127.0.0.1:7812", &address).replace("= 16", "= 64")).expect("written");
-        // Without the warehouse: its broker is no part of this.
+        // Without the warehouse: its broker is not part of this.
         for file in [
             "connections/warehouse.toml",
             "milestones/web-order.toml",
@@ -109,7 +109,7 @@ impl Whole {
         self.booked.lock().expect("no holder panics").len()
     }
 
-    /// Waits until so many are booked and nothing is unfinished.
+    /// Waits until so many orders are booked and nothing is unfinished.
     async fn settled(&self, orders: usize) {
         while self.count() < orders || self.unfinished().await > 0 {
             tokio::time::sleep(Duration::from_millis(5)).await;
@@ -132,7 +132,7 @@ impl Whole {
         status["unfinished"].as_object().map_or(1, |states| states.values().filter_map(Value::as_i64).sum())
     }
 
-    /// Lets so many orders pass as fast as they will.
+    /// Runs so many orders as fast as possible.
     pub async fn pass(&mut self, orders: usize, per_file: usize) -> Measured {
         let files: Vec<(String, String)> = (0..orders / per_file)
             .map(|_| {
@@ -153,8 +153,7 @@ impl Whole {
         }
     }
 
-    /// Latency from file complete to booked at a steady rate, for ten seconds; files come when they are due, whatever
-    /// became of those before.
+    /// Measures the latency from a complete file to the booking at a steady rate for ten seconds; files arrive at fixed times.
     pub async fn latency(&mut self, rate: f64) -> Latency {
         const PER_FILE: usize = 10;
         let every = Duration::from_secs_f64(PER_FILE as f64 / rate);

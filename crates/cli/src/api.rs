@@ -9,7 +9,7 @@ use wirewatch_links::http;
 use wirewatch_service::access::{TOKEN_FILE, Token};
 use wirewatch_service::api::problem::Problem;
 
-/// Where the service is and who asks.
+/// Address of the service and the caller's token.
 #[derive(Debug, clap::Args)]
 pub struct ClientArgs {
     /// Address of the service; otherwise the one in the token file
@@ -37,10 +37,10 @@ pub struct Which {
     pub key: String,
 }
 
-/// How a list is cut and written.
+/// Size and format of a list.
 #[derive(Debug, clap::Args)]
 pub struct Page {
-    /// The page behind this one, as the end of a page names it
+    /// The next page, as named at the end of a page
     #[arg(long, default_value = "")]
     pub before: String,
     /// Rows of a page
@@ -86,7 +86,7 @@ impl Client {
         self.http.request(method, format!("{}{path}", self.server)).bearer_auth(&self.token)
     }
 
-    /// `GET`, with what comes back.
+    /// Sends `GET` and returns the result.
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, CommandError> {
         let query: Vec<_> = query.iter().filter(|(_, value)| !value.is_empty()).collect();
         self.read(self.send(self.request(Method::GET, path).query(&query)).await?).await
@@ -98,22 +98,22 @@ impl Client {
         Ok(response.bytes().await.map_err(|error| CommandError::Unreachable(deepest(&error)))?.to_vec())
     }
 
-    /// `POST` of JSON, with what comes back.
+    /// Sends `POST` with JSON and returns the result.
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CommandError> {
         self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
     }
 
-    /// `PUT` of JSON, with what comes back.
+    /// Sends `PUT` with JSON and returns the result.
     pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CommandError> {
         self.read(self.send(self.request(Method::PUT, path).json(body)).await?).await
     }
 
-    /// `DELETE`; nothing comes back.
+    /// Sends `DELETE`.
     pub async fn delete(&self, path: &str) -> Result<(), CommandError> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }
 
-    /// `POST` of bytes, with what comes back.
+    /// Sends `POST` with bytes and returns the result.
     pub async fn post_bytes<T: DeserializeOwned>(
         &self,
         path: &str,

@@ -1,4 +1,4 @@
-//! How a command fails, and with which exit code.
+//! Errors of commands, and their exit codes.
 
 use crate::terminal::errln;
 use crate::ui;
@@ -12,9 +12,9 @@ use wirewatch_service::api::problem::Problem;
 pub enum CommandError {
     /// The work failed: exit 1.
     Failed(String),
-    /// Findings were shown; nothing more is to be said: exit 1.
+    /// Findings were printed already: exit 1.
     Found,
-    /// The service refused: exit 1.
+    /// The service answered with a problem: exit 1.
     Refused(Box<Problem>),
     /// Wrong usage: exit 2.
     Usage(String),

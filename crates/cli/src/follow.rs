@@ -6,48 +6,48 @@ use futures_util::StreamExt;
 use std::time::Duration;
 use wirewatch_service::view::LiveEvent;
 
-/// What the stream told.
+/// An item of the stream.
 #[derive(Debug)]
-pub enum Told {
-    /// The stream is there: what happens from here on is told.
+pub enum StreamItem {
+    /// The stream is open: every event from here on follows.
     Ready,
-    /// Something happened; with its data as it came.
+    /// An event, with its data as received.
     Event(Box<LiveEvent>, String),
-    /// More was missed than is kept.
+    /// More was missed than the service keeps.
     Reset,
-    /// The connection broke; it is being taken up again.
+    /// The connection broke and is being reopened.
     Broken,
 }
 
-/// Tells `tell` what happens, until it says `false`. A broken connection is taken up where it was.
+/// Passes the items of the live stream to `tell` until it returns `false`. A broken connection is resumed where it was.
 ///
 /// # Errors
 /// When the service cannot be reached at first.
-pub async fn follow(client: &Client, mut tell: impl FnMut(Told) -> bool) -> Result<(), CommandError> {
+pub async fn follow(client: &Client, mut tell: impl FnMut(StreamItem) -> bool) -> Result<(), CommandError> {
     let mut last: Option<String> = None;
     let mut response = client.stream(None).await?;
     loop {
         let mut bytes = response.bytes_stream();
         let mut parser = Parser::default();
         while let Some(Ok(piece)) = bytes.next().await {
-            for told in parser.feed(&piece) {
-                if let Some(id) = told.id {
+            for item in parser.feed(&piece) {
+                if let Some(id) = item.id {
                     last = Some(id);
                 }
-                let told = match told.event.as_str() {
-                    "ready" => Told::Ready,
-                    "reset" => Told::Reset,
-                    _ => match serde_json::from_str(&told.data) {
-                        Ok(event) => Told::Event(Box::new(event), told.data),
+                let item = match item.event.as_str() {
+                    "ready" => StreamItem::Ready,
+                    "reset" => StreamItem::Reset,
+                    _ => match serde_json::from_str(&item.data) {
+                        Ok(event) => StreamItem::Event(Box::new(event), item.data),
                         Err(_) => continue,
                     },
                 };
-                if !tell(told) {
+                if !tell(item) {
                     return Ok(());
                 }
             }
         }
-        if !tell(Told::Broken) {
+        if !tell(StreamItem::Broken) {
             return Ok(());
         }
         response = loop {
@@ -61,7 +61,7 @@ pub async fn follow(client: &Client, mut tell: impl FnMut(Told) -> bool) -> Resu
     }
 }
 
-/// One dispatched event.
+/// A parsed event.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Message {
     event: String,

@@ -1,4 +1,4 @@
-//! What commands read from this machine: documents and workspace folders.
+//! Documents and workspace folders that commands read from this machine.
 
 use crate::error::CommandError;
 use crate::ui;
@@ -25,7 +25,7 @@ pub fn bytes(file: &Path) -> Result<Vec<u8>, CommandError> {
     Ok(bytes)
 }
 
-/// What went wrong with a file, with its name.
+/// Returns the error of a file, with its name.
 pub fn failed(file: &Path, error: &std::io::Error) -> CommandError {
     let name = if file.as_os_str() == "-" { "standard input".into() } else { file.display().to_string() };
     CommandError::Failed(format!("{name}: {error}"))
@@ -36,7 +36,7 @@ pub fn files(folder: &Path) -> Result<Files, CommandError> {
     read_workspace(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))
 }
 
-/// The same, and a warning of each file and folder that is no part of it.
+/// As [`files`], with a warning for each file and folder that does not belong to the workspace.
 pub fn folder(folder: &Path) -> Result<(Files, Vec<Finding>), CommandError> {
     read_folder(folder).map_err(|error| CommandError::Failed(format!("{}: {error}", folder.display())))
 }
@@ -51,8 +51,8 @@ pub fn workspace(folder: &Path) -> Result<Workspace, CommandError> {
     })
 }
 
-/// A workspace folder whose file `path` is still being written: what it leaves unfilled is shown, and is no reason to stop. Gives
-/// whether there was such a thing.
+/// Reads a workspace folder whose file `path` is being written: its unfilled targets are printed and are not an error. Returns
+/// whether there were any.
 pub fn draft(folder: &Path, path: &str) -> Result<(Workspace, bool), CommandError> {
     let checked = Workspace::read_draft(&files(folder)?, None, path);
     let errors: Vec<_> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
@@ -68,7 +68,7 @@ pub fn unknown<'n>(folder: &Path, what: &str, name: &str, known: impl Iterator<I
     CommandError::Usage(format!("{} has no {what} `{name}`{help}", folder.display()))
 }
 
-/// Writes a file of the workspace, making the folder it stands in.
+/// Writes a file of the workspace, creating its folder.
 pub fn write(file: &Path, text: &str) -> Result<(), CommandError> {
     if let Some(folder) = file.parent() {
         std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
@@ -76,7 +76,7 @@ pub fn write(file: &Path, text: &str) -> Result<(), CommandError> {
     std::fs::write(file, text).map_err(|error| failed(file, &error))
 }
 
-/// Writes a file that must not be there yet; `never` says what does not take the place of one that is.
+/// Writes a file that must not exist yet; `never` says in the error what would be overwritten.
 pub fn write_new(file: &Path, text: &str, never: &str) -> Result<(), CommandError> {
     if file.exists() {
         return Err(CommandError::Failed(format!("{} is there already; {never}", file.display())));

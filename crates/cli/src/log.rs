@@ -16,10 +16,10 @@ use tracing_subscriber::{EnvFilter, fmt};
 /// Warnings and errors of one cause that are written in a [`WINDOW`]; the others are counted.
 const MOST: u32 = 10;
 const WINDOW: Duration = Duration::from_secs(60);
-/// Causes that are told apart; beyond, those of one place in the code count as one.
+/// Causes that are told apart; beyond, all of one place in the code count as one.
 const CAUSES: usize = 1000;
 
-/// Starts the log: `info` and above, unless `WIREWATCH_LOG` says otherwise. Must be called inside the runtime.
+/// Starts the log: level `info` and above, unless `WIREWATCH_LOG` is set. Must be called inside the runtime.
 pub fn start(as_json: bool) {
     let levels = EnvFilter::try_from_env("WIREWATCH_LOG")
         .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn,lapin=error"));
@@ -34,7 +34,7 @@ pub fn start(as_json: bool) {
     tokio::spawn(report(bounds));
 }
 
-/// Writes one field. A value that is text of its own keeps to one line, with control characters visible.
+/// Writes one field. Text stays on one line, with control characters escaped.
 fn field(writer: &mut Writer<'_>, field: &Field, value: &dyn Debug) -> std::fmt::Result {
     let shown = visible(&format!("{value:?}")).replace('\n', "\\n");
     if field.name() == "message" { write!(writer, "{shown}") } else { write!(writer, "{}={shown}", field.name()) }
@@ -50,7 +50,7 @@ async fn report(bounds: Bounds) {
     }
 }
 
-/// Lets so many lines of each cause through in a while. A cause is a place in the code with the connection it is about.
+/// Limits the lines of each cause within a time window. A cause is a place in the code with the connection concerned.
 #[derive(Debug, Clone, Default)]
 struct Bounds(Arc<Mutex<HashMap<(callsite::Identifier, String), Lines>>>);
 
@@ -82,7 +82,7 @@ impl Bounds {
         admitted
     }
 
-    /// The causes whose window is over: what was left out of each. They begin anew.
+    /// Returns the causes whose window has ended, with the number of lines left out, and resets them.
     fn left_out(&self, now: Instant) -> Vec<(String, u64)> {
         let mut causes = self.0.lock().expect("no holder panics");
         let over = causes.extract_if(|_, lines| now.duration_since(lines.since) >= WINDOW);
@@ -105,7 +105,7 @@ impl<S: Subscriber> Filter<S> for Bounds {
     }
 }
 
-/// What tells causes apart that come from one place.
+/// Distinguishes causes of the same place in the code.
 #[derive(Debug, Default)]
 struct About {
     message: String,

@@ -21,8 +21,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Order flows between partners and systems: watch them live, correct and resend what failed, answer partners.
 ///
-/// `wirewatch serve` runs the service; every other command asks it. Exit codes: 0 done, 1 the work failed,
-/// 2 wrong usage, 3 the service cannot be reached.
+/// `wirewatch serve` runs the service; the other commands call it. Exit codes: 0 done, 1 failed, 2 wrong usage, 3 the service
+/// cannot be reached.
 #[derive(Parser)]
 #[command(name = "wirewatch", version, max_term_width = 100)]
 struct Cli {
@@ -134,6 +134,41 @@ async fn run(cli: Cli) -> Result<(), CommandError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Appends a command with its help, and those below it.
+    fn document(page: &mut String, mut command: clap::Command, path: &str, level: usize) {
+        let path = format!("{path} {}", command.get_name()).trim().to_owned();
+        let inner: Vec<clap::Command> = command.get_subcommands().filter(|one| one.get_name() != "help").cloned().collect();
+        let about = command.get_long_about().or(command.get_about()).map(ToString::to_string).unwrap_or_default();
+        command = command.about(None::<&str>).long_about(None::<&str>).term_width(100).mut_args(|arg| arg.hide_env_values(true));
+        let help = command.bin_name(&path).render_long_help().to_string();
+        page.push_str(&format!("\n{} {path}\n\n{about}\n\n```text\n{}\n```\n", "#".repeat(level), help.trim()));
+        inner.into_iter().for_each(|one| document(page, one, &path, (level + 1).min(4)));
+    }
+
+    #[test]
+    fn docs_commands_md_has_the_help_of_every_command() {
+        let mut page =
+            "# Commands\n\nThe help of every command, as `--help` prints it. `WRITE_DOCS=1 cargo test -p wirewatch-cli docs` \
+                        writes this page.\n"
+                .to_owned();
+        let mut root = Cli::command();
+        root.build();
+        root.get_subcommands()
+            .filter(|one| one.get_name() != "help")
+            .for_each(|one| document(&mut page, one.clone(), "wirewatch", 2));
+        let lines: Vec<&str> = page.lines().map(str::trim_end).collect();
+        let page = lines.join("\n") + "\n";
+        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/commands.md");
+        if std::env::var_os("WRITE_DOCS").is_some() {
+            std::fs::write(&path, &page).unwrap();
+        }
+        let written = std::fs::read_to_string(&path).unwrap_or_default();
+        assert!(
+            written == page,
+            "the help has changed: WRITE_DOCS=1 cargo test -p wirewatch-cli docs, and look at the difference"
+        );
+    }
 
     #[test]
     fn the_command_line_is_sound() {

@@ -3,6 +3,7 @@
 use crate::terminal::outln;
 use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
 use wirewatch_core::before::Before;
+use wirewatch_service::view::words::{MessageState, MilestoneMark};
 use wirewatch_service::view::{ActView, Arrival, ArrivalStory, DocumentView, Message, Order, Step, Story};
 
 /// Messages as a table.
@@ -12,10 +13,10 @@ pub fn messages(messages: &[Message]) {
             styled(DIM, clock(&message.received)),
             cell(&message.id),
             cell(&message.flow),
-            cell(&message.partner),
+            cell(message.partner.as_deref().unwrap_or_default()),
             styled(BOLD, &message.key),
-            styled(tone(&message.state), &message.state),
-            cell(&message.result),
+            styled(tone(message.state), message.state.as_str()),
+            cell(message.result.as_deref().unwrap_or_default()),
             cell(why(message)),
         ]
     };
@@ -23,23 +24,23 @@ pub fn messages(messages: &[Message]) {
     table(&["RECEIVED", "MESSAGE", "FLOW", "PARTNER", "KEY", "STATE", "RESULT", "WHY"], &rows);
 }
 
-/// Why a message stands where it stands.
+/// Returns the reason for a message's state.
 fn why(message: &Message) -> String {
-    match message.state.as_str() {
-        "retrying" => {
+    match message.state {
+        MessageState::Retrying => {
             let due = message.due.as_deref().map(clock).unwrap_or_default();
             format!("{} tried {} times, next at {due}", message.step, message.tries)
         }
-        "waiting" => match message.due.as_deref().filter(|_| message.waits_for.is_empty()) {
+        MessageState::Waiting => match message.due.as_deref().filter(|_| message.waits_for.is_none()) {
             Some(due) => format!("{} waits until {}", message.step, clock(due)),
-            None => match Before::of(&message.waits_for) {
+            None => match Before::of(message.waits_for.as_deref().unwrap_or_default()) {
                 Before::Flow(_) => "waits until its flow goes on".to_owned(),
                 Before::Step { step, .. } => format!("waits: {step} is on hold, since many failed there for the same reason"),
                 Before::Connection(name) => format!("waits for {name}"),
             },
         },
-        "failed" => format!("{}: {}", message.step, message.says),
-        _ => message.says.clone(),
+        MessageState::Failed => format!("{}: {}", message.step, message.says),
+        MessageState::Running | MessageState::Done | MessageState::Skipped | MessageState::Discarded => message.says.clone(),
     }
 }
 
@@ -50,9 +51,9 @@ pub fn arrivals(arrivals: &[Arrival]) {
             styled(DIM, clock(&arrival.received)),
             cell(&arrival.id),
             cell(&arrival.connection),
-            cell(&arrival.partner),
+            cell(arrival.partner.as_deref().unwrap_or_default()),
             cell(&arrival.name),
-            styled(tone(&arrival.verdict), &arrival.verdict),
+            styled(tone(arrival.verdict), arrival.verdict.as_str()),
             crate::ui::number(arrival.messages),
             cell(&arrival.says),
         ]
@@ -76,8 +77,8 @@ pub fn orders(orders: &[Order]) {
         vec![
             styled(DIM, clock(&order.begun)),
             styled(BOLD, &order.key),
-            cell(&order.partner),
-            styled(tone(&order.state), &order.state),
+            cell(order.partner.as_deref().unwrap_or_default()),
+            styled(tone(order.state), order.state.as_str()),
             cell(line.join(" ")),
         ]
     };
@@ -89,13 +90,13 @@ fn short(ms: u64) -> String {
     wirewatch_core::duration::short(std::time::Duration::from_millis(ms))
 }
 
-/// One order's milestones, one a line.
+/// Prints one order's milestones, one a line.
 pub fn order(order: &Order) {
-    let state = paint(tone(&order.state), &order.state);
-    outln!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner, paint(DIM, &order.plan));
+    let state = paint(tone(order.state), order.state);
+    outln!("{}  {}  {}  {state}", paint(BOLD, &order.key), order.partner.as_deref().unwrap_or_default(), paint(DIM, &order.plan));
     for milestone in &order.milestones {
         let (dot, at) = match &milestone.at {
-            Some(at) if milestone.mark == "trouble" => (paint(BAD, "●"), exact(at)),
+            Some(at) if milestone.mark == MilestoneMark::Trouble => (paint(BAD, "●"), exact(at)),
             Some(at) => (paint(GOOD, "●"), exact(at)),
             None => (paint(DIM, "○"), "still ahead".to_owned()),
         };
@@ -121,17 +122,20 @@ fn indented(text: &str, by: &str) {
 /// A message's whole story.
 pub fn story(story: &Story) {
     let message = &story.message;
-    let state = paint(tone(&message.state), &message.state);
+    let state = paint(tone(message.state), message.state);
     outln!("{}  {}  {}  {state}", paint(BOLD, &message.key), message.id, message.flow);
-    if !message.result.is_empty() {
-        outln!("in the target: {}", paint(BOLD, &message.result));
+    if let Some(result) = &message.result {
+        outln!("in the target: {}", paint(BOLD, result));
     }
     if !why(message).is_empty() {
-        outln!("{}", paint(tone(&message.state), why(message)));
+        outln!("{}", paint(tone(message.state), why(message)));
     }
-    heading("Came from");
+    if !story.advice.is_empty() {
+        outln!("{}", story.advice);
+    }
+    heading("Received from");
     if let Some(from) = &story.from {
-        let by = if from.by.is_empty() { String::new() } else { format!(", handed in by {}", from.by) };
+        let by = from.by.as_ref().map(|by| format!(", submitted by {by}")).unwrap_or_default();
         outln!(
             "  {}  {}  by {}{by}  {}",
             clock(&from.received),
@@ -161,13 +165,13 @@ pub fn story(story: &Story) {
     if !story.beside.is_empty() {
         heading("From the same arrival");
         for other in &story.beside {
-            let state = paint(tone(&other.state), format!("{:<9}", other.state));
-            outln!("  {}  {state}  {:<16} {}  {}", other.id, other.flow, other.key, other.result);
+            let state = paint(tone(other.state), format!("{:<9}", other.state));
+            outln!("  {}  {state}  {:<16} {}  {}", other.id, other.flow, other.key, other.result.as_deref().unwrap_or_default());
         }
     }
 }
 
-/// A document, and where only the start of it came, that it is so.
+/// Prints a document, and says if only its start is included.
 fn document(document: &DocumentView, by: &str) {
     indented(&document.text, by);
     if document.cut {
@@ -176,7 +180,7 @@ fn document(document: &DocumentView, by: &str) {
 }
 
 fn one_step(step: &Step) {
-    heading(&format!("Step {} ({})", step.step, step.verb));
+    heading(&format!("Step {} ({})", step.step, step.verb.map_or("of an earlier release", |verb| verb.as_str())));
     if !step.note.is_empty() {
         outln!("  {}", step.note);
     }
@@ -191,9 +195,9 @@ fn one_step(step: &Step) {
         }
     }
     for attempt in &step.attempts {
-        let status = if attempt.status == 0 { String::new() } else { format!(" {}", attempt.status) };
+        let status = attempt.status.map(|status| format!(" {status}")).unwrap_or_default();
         let due = attempt.due.as_deref().map_or(String::new(), |due| format!(", next after {}", span(&attempt.at, Some(due))));
-        let then = paint(tone(&attempt.then), &attempt.then);
+        let then = paint(tone(attempt.then), attempt.then);
         outln!("  try {} at {}:{status} {then} {}{due}", attempt.number, exact(&attempt.at), attempt.says);
         if let Some(answer) = &attempt.answer {
             document(answer, "    ");
@@ -209,16 +213,34 @@ pub fn acts(acts: &[ActView]) {
     }
 }
 
+/// Headers of a call, or properties of a message at a broker; nested ones are indented.
+fn headers(all: &serde_json::Map<String, serde_json::Value>, by: &str) {
+    for (name, value) in all {
+        match value {
+            serde_json::Value::Object(inner) => {
+                outln!("{by}{name}:");
+                headers(inner, &format!("{by}  "));
+            }
+            serde_json::Value::String(text) => outln!("{by}{name}: {text}"),
+            other => outln!("{by}{name}: {other}"),
+        }
+    }
+}
+
 /// An arrival with all that belongs to it.
 pub fn arrival(story: &ArrivalStory) {
     let arrival = &story.arrival;
-    let verdict = paint(tone(&arrival.verdict), &arrival.verdict);
+    let verdict = paint(tone(arrival.verdict), arrival.verdict);
     outln!("{}  arrival {}  by {}  {verdict}", paint(BOLD, &arrival.name), arrival.id, arrival.connection);
     if !arrival.says.is_empty() {
-        outln!("{}", paint(tone(&arrival.verdict), &arrival.says));
+        outln!("{}", paint(tone(arrival.verdict), &arrival.says));
     }
-    let by = if arrival.by.is_empty() { String::new() } else { format!(", handed in by {}", arrival.by) };
+    let by = arrival.by.as_ref().map(|by| format!(", submitted by {by}")).unwrap_or_default();
     outln!("{}", paint(DIM, format!("{} bytes, received {}{by}", arrival.size, clock(&arrival.received))));
+    if !story.headers.is_empty() {
+        heading("Headers");
+        headers(&story.headers, "  ");
+    }
     heading("Bytes");
     let text: String = story.text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { '·' } else { c }).collect();
     for line in text.lines().take(40) {
@@ -230,7 +252,7 @@ pub fn arrival(story: &ArrivalStory) {
     if !story.ledger.is_empty() {
         heading("Ledger");
         for entry in &story.ledger {
-            let answers = if entry.answers.is_empty() { String::new() } else { format!("answers {}", entry.answers) };
+            let answers = entry.answers.as_ref().map(|number| format!("acknowledges {number}")).unwrap_or_default();
             let message = entry.message.clone().unwrap_or_default();
             let line = format!(
                 "  {:<3}  {}  {} to {}  {answers} {}",

@@ -1,9 +1,9 @@
-//! The one way to standard output and standard error: colours where the reader shows them, control characters always visible.
+//! The only writer of standard output and standard error: colours where the reader shows them, control characters always escaped.
 //!
-//! Names, keys and answers come from outside and may hold control characters. Raw on a terminal, they would move the cursor,
-//! rename the window or hide what follows. So colours travel through texts as marks, which are characters that Unicode
-//! reserves for use inside a program (U+FDD0 to U+FDEF). On the way out a mark becomes its escape sequence, and each other
-//! control character its code, such as `\u{1b}`.
+//! Names, keys and answers come from outside and may contain control characters. Raw on a terminal, they would move the cursor,
+//! rename the window or hide the rest. So colours travel through texts as marks, which are characters that Unicode reserves for
+//! use inside a program (U+FDD0 to U+FDEF). On output a mark becomes its escape sequence, and every other control character its
+//! code, such as `\u{1b}`.
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
@@ -55,7 +55,7 @@ pub fn visible(text: &str) -> String {
     shown
 }
 
-/// Control characters, and those that change the direction of what follows: both make a line look like another one.
+/// Control characters and characters that change the writing direction: both can make a line look like another one.
 fn is_unseen(char: char) -> bool {
     match char {
         '\n' | '\t' => false,
@@ -98,7 +98,7 @@ pub fn out(text: &str) {
     }
 }
 
-/// Writes to standard error. A failure is ignored: there is no other place to report it.
+/// Writes to standard error. An error is ignored: there is no other place to report it.
 pub fn err(text: &str) {
     let stderr = io::stderr();
     let colours = AutoStream::choice(&stderr) != ColorChoice::Never;
@@ -122,7 +122,7 @@ pub fn document(bytes: &[u8]) -> io::Result<()> {
 pub fn safe_json(json: &str) -> String {
     let mut safe = String::with_capacity(json.len());
     for char in json.chars() {
-        // Below U+0020 JSON escapes by itself; line feeds are its own layout. What is left has one UTF-16 unit.
+        // JSON escapes characters below U+0020; line feeds are its own layout. The others have one UTF-16 unit.
         if is_unseen(char) { safe.push_str(&format!("\\u{:04x}", u32::from(char))) } else { safe.push(char) }
     }
     safe

@@ -1,4 +1,4 @@
-//! Everything a person reads on a terminal: colours, columns, times. Colour stands beside words, never alone.
+//! Output for people on a terminal: colours, columns, times. Colour accompanies words and never replaces them.
 
 pub use crate::terminal::paint;
 use crate::terminal::{Tone, errln, out, outln, safe_json, visible};
@@ -7,6 +7,7 @@ use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 use std::fmt::Write as _;
 use wirewatch_core::{Finding, Severity};
+use wirewatch_service::view::words::{AttemptResult, HoldState, MessageState, OrderState, SubmitOutcome, Verdict};
 
 pub const PLAIN: Tone = Tone::Plain;
 pub const DIM: Tone = Tone::Dim;
@@ -16,15 +17,67 @@ pub const BAD: Tone = Tone::Bad;
 pub const WAIT: Tone = Tone::Wait;
 pub const MOVE: Tone = Tone::Move;
 
-/// The colour of a state, verdict or mark.
-pub fn tone(word: &str) -> Tone {
-    match word {
-        "done" | "received" | "ended" | "free" | "ends" => GOOD,
-        "failed" | "rejected" | "trouble" | "held" => BAD,
-        "retrying" | "waiting" | "again" | "duplicate" => WAIT,
-        "running" | "splitting" | "open" | "begins" => MOVE,
-        "discarded" | "resolved" | "skipped" => DIM,
-        _ => PLAIN,
+/// Returns the colour of a state, verdict or result; plain for any other word.
+pub fn tone(word: impl AsRef<str>) -> Tone {
+    let word = word.as_ref();
+    let found = MessageState::parse(word)
+        .map(of_message)
+        .or_else(|| Verdict::parse(word).map(of_verdict))
+        .or_else(|| OrderState::parse(word).map(of_order))
+        .or_else(|| HoldState::parse(word).map(of_hold))
+        .or_else(|| AttemptResult::parse(word).map(of_attempt))
+        .or_else(|| SubmitOutcome::parse(word).map(of_submission));
+    found.unwrap_or(PLAIN)
+}
+
+fn of_message(state: MessageState) -> Tone {
+    match state {
+        MessageState::Running => MOVE,
+        MessageState::Waiting | MessageState::Retrying => WAIT,
+        MessageState::Failed => BAD,
+        MessageState::Done => GOOD,
+        MessageState::Skipped | MessageState::Discarded => DIM,
+    }
+}
+
+fn of_verdict(verdict: Verdict) -> Tone {
+    match verdict {
+        Verdict::Received => GOOD,
+        Verdict::Splitting => MOVE,
+        Verdict::Duplicate => WAIT,
+        Verdict::Rejected | Verdict::Failed => BAD,
+        Verdict::Resolved => DIM,
+    }
+}
+
+fn of_order(state: OrderState) -> Tone {
+    match state {
+        OrderState::Open => MOVE,
+        OrderState::Trouble => BAD,
+        OrderState::Ended => GOOD,
+    }
+}
+
+fn of_hold(state: HoldState) -> Tone {
+    match state {
+        HoldState::OnHold => BAD,
+        HoldState::InUse => GOOD,
+    }
+}
+
+fn of_attempt(result: AttemptResult) -> Tone {
+    match result {
+        AttemptResult::Done => GOOD,
+        AttemptResult::Retry => WAIT,
+        AttemptResult::OnHold | AttemptResult::Failed => BAD,
+    }
+}
+
+fn of_submission(outcome: SubmitOutcome) -> Tone {
+    match outcome {
+        SubmitOutcome::Done => GOOD,
+        SubmitOutcome::Retry => WAIT,
+        SubmitOutcome::Refused | SubmitOutcome::Unreachable | SubmitOutcome::InDoubt => BAD,
     }
 }
 
@@ -50,13 +103,13 @@ pub fn clock(at: &str) -> String {
     if at.date() == now.date() { at.strftime("%H:%M:%S").to_string() } else { at.strftime("%d %b %H:%M").to_string() }
 }
 
-/// As [`clock`], with thousandths.
+/// As [`clock`], with milliseconds.
 pub fn exact(at: &str) -> String {
     let Ok(at) = at.parse::<Timestamp>() else { return String::new() };
     at.to_zoned(TimeZone::system()).strftime("%H:%M:%S%.3f").to_string()
 }
 
-/// How long from one moment to another, or to now.
+/// Returns the time from one moment to another, or to now.
 pub fn span(from: &str, to: Option<&str>) -> String {
     let Ok(from) = from.parse::<Timestamp>() else { return String::new() };
     let to = to.map_or_else(|| Ok(Timestamp::now()), str::parse).unwrap_or(from);
@@ -86,7 +139,7 @@ pub fn number(text: impl ToString) -> Cell {
     Cell { text: text.to_string(), style: PLAIN, right: true }
 }
 
-/// Prints rows in aligned columns under dim headings. The last column takes what room is left and is cut there.
+/// Prints rows in aligned columns under dim headings. The last column is cut at the width of the terminal.
 pub fn table(headings: &[&str], rows: &[Vec<Cell>]) {
     let columns = headings.len();
     let width = |column: usize| {
@@ -124,7 +177,7 @@ pub fn shorten(text: &str, room: usize) -> String {
     }
 }
 
-/// Columns of the terminal; `None` when output goes elsewhere.
+/// Returns the width of the terminal; `None` when output goes elsewhere.
 pub fn terminal_width() -> Option<usize> {
     use std::io::IsTerminal;
     if !std::io::stdout().is_terminal() {
@@ -167,7 +220,7 @@ pub fn count(n: usize, one: &str) -> String {
     if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") }
 }
 
-/// What two texts have in common and what not, line by line, with two lines around each change.
+/// Prints the line differences of two texts, with two lines of context around each change.
 pub fn text_difference(before: &str, after: &str) {
     let (old, new) = (before.lines().collect::<Vec<_>>(), after.lines().collect::<Vec<_>>());
     for change in TextDiff::from_lines(before, after).grouped_ops(2).iter().flatten().flat_map(|op| op.iter_changes(&old, &new)) {

@@ -1,9 +1,9 @@
-//! What a person does to a message.
+//! Acts of people on messages.
 
 use crate::document::Form;
 use serde::{Deserialize, Serialize};
 
-/// An act on one message. Who, when and why stand beside it in the log.
+/// An act on one message. The log entry also has who, when and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Act {
@@ -15,11 +15,12 @@ pub enum Act {
     Discard,
 }
 
-/// What a resend does with answers that outside systems gave before.
+/// Rule of a resend for answers that outside systems gave before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Answers {
-    /// An effect that was done with the same request is not done again; where the request differs, a person is asked.
+    /// An effect that was done with the same request is skipped; where the request differs, the act is refused so that a person
+    /// decides.
     #[default]
     Ask,
     /// An effect that was done is not done again, even where its request would differ now.
@@ -29,7 +30,7 @@ pub enum Answers {
 }
 
 impl Act {
-    /// The act as one word in the past tense.
+    /// Returns the act as one word in the past tense.
     #[must_use]
     pub fn past(&self) -> &'static str {
         match self {

@@ -8,9 +8,9 @@ use crate::schema::Misfit;
 use crate::workspace::Workspace;
 use crate::x12::{Delimiters, Fault, Segment, Tokens, check_set};
 
-/// What a person's text means as a document: the opposite of [`Document::readable`].
+/// Converts a person's text to the document: the opposite of [`Document::readable`].
 ///
-/// Lines of X12 are for people: as the partner sent them, segments follow one another.
+/// Lines of X12 are for people only: in the document, segments follow one another as the partner sent them.
 #[must_use]
 pub fn restore(form: &Form, text: &str) -> String {
     match form {
@@ -22,7 +22,7 @@ pub fn restore(form: &Form, text: &str) -> String {
     }
 }
 
-/// An interchange with this transaction set alone, in the envelope of the one in which a set of the same control number came.
+/// Builds an interchange with this transaction set alone, in the envelope of the original set with the same control number.
 ///
 /// `None` when `interchange` has no such set, or `set` does not begin with an ST.
 #[must_use]
@@ -55,8 +55,8 @@ pub fn in_envelope(interchange: &[u8], set: &str) -> Option<Vec<u8>> {
     Some(parts.into_iter().flat_map(|part| part.into_iter().chain([delimiters.segment])).collect())
 }
 
-/// What is wrong with a document of a flow, as it would be found on arrival from that partner. Places are lines with a segment each
-/// for X12. What the flow's intake lets pass with a warning is a warning.
+/// Returns the findings of a document, as on arrival from that partner. For X12, places are lines with one segment each. What the
+/// flow's intake accepts with a warning is a warning.
 #[must_use]
 pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: &Form, document: &str) -> Vec<Finding> {
     match form {
@@ -79,7 +79,7 @@ pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: 
     }
 }
 
-/// How a document does not fit what the flow's intakes of that form take; nothing where it fits one of them.
+/// Returns how a document does not fit the flow's intakes of that form; nothing if it fits one of them.
 fn misfits(workspace: &Workspace, flow: &str, form: &Form, document: &Document) -> Vec<Finding> {
     let intakes = workspace.flows.get(flow).into_iter().flat_map(|flow| &flow.intakes).filter(|intake| intake.form == *form);
     let mut found: Option<Vec<Finding>> = None;
@@ -95,8 +95,8 @@ fn misfits(workspace: &Workspace, flow: &str, form: &Form, document: &Document) 
         if misfits.is_empty() {
             return Vec::new();
         }
-        let told = |misfit: Misfit| Finding::at(severity, "document::schema", "document", "", 0..0, misfit.says);
-        found.get_or_insert_with(|| misfits.into_iter().map(told).collect());
+        let finding = |misfit: Misfit| Finding::at(severity, "document::schema", "document", "", 0..0, misfit.says);
+        found.get_or_insert_with(|| misfits.into_iter().map(finding).collect());
     }
     found.unwrap_or_default()
 }
@@ -105,7 +105,7 @@ fn error(code: &str, text: &str, span: std::ops::Range<usize>, says: String) -> 
     Finding::at(Severity::Error, code, "document", text, span, says)
 }
 
-/// A document with a segment on each line, and where each segment came from.
+/// A document with a segment on each line, and the original place of each segment.
 struct Lines {
     text: String,
     /// Offset in the document, offset in the text, length.

@@ -1,9 +1,9 @@
-//! What a gate stands before, and a hold is of: a connection, a flow that a person has paused, a step where message after
-//! message failed in the same way. All of them are kept and told by one name.
+//! What can be put on hold: a connection, a flow that a person has paused, a step where message after message failed in the same
+//! way. All are stored under one kind of name.
 
 use std::fmt;
 
-/// What is held.
+/// Something that can be put on hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Before<'a> {
     Connection(&'a str),
@@ -12,7 +12,7 @@ pub enum Before<'a> {
 }
 
 impl<'a> Before<'a> {
-    /// What a name stands for. No name of a connection or a flow has a blank in it.
+    /// Parses a name. Names of connections and flows contain no blank.
     #[must_use]
     pub fn of(name: &'a str) -> Self {
         let step = || name.strip_prefix("step ")?.split_once(' ').map(|(flow, step)| Self::Step { flow, step });
@@ -20,7 +20,7 @@ impl<'a> Before<'a> {
         step().or_else(flow).unwrap_or(Self::Connection(name))
     }
 
-    /// For people: `the connection NAME`.
+    /// Returns it for people: `the connection NAME`.
     #[must_use]
     pub fn says(&self) -> String {
         match self {

@@ -4,7 +4,7 @@ use crate::connection::Auth;
 use crate::place::Place;
 use std::time::Duration;
 
-/// Messages of a queue that a broker hands over ahead of their acknowledgment, when the workspace does not say.
+/// Default number of messages that a broker delivers ahead of their acknowledgment.
 pub const PREFETCH: u16 = 1000;
 /// Longest routing key, and longest name of a queue or exchange, in bytes: a short string (AMQP 0-9-1, 4.2.5.3).
 pub const SHORT: usize = 255;
@@ -14,7 +14,7 @@ pub const SHORT: usize = 255;
 pub struct Broker {
     /// `amqp://host:port/vhost`, without credentials.
     pub address: String,
-    /// How long a confirmation may take.
+    /// Longest time for a confirmation.
     pub timeout: Duration,
     pub auth: Option<Auth>,
     pub queues: Vec<Queue>,
@@ -25,18 +25,18 @@ pub struct Broker {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Queue {
     pub name: String,
-    /// Made when it is missing; otherwise only looked for.
+    /// It is created when it is missing; otherwise it must exist.
     pub declare: bool,
-    /// Its messages are copied to several brokers of a cluster.
+    /// Its messages are replicated to several brokers of a cluster.
     pub replicated: bool,
-    /// Exchanges whose messages it gets, with the pattern of their routing keys.
+    /// Exchanges bound to it, with patterns of routing keys.
     pub bind: Vec<Binding>,
     /// The queue to which the broker moves what expires or is rejected.
     pub dead_letters: Option<String>,
     pub prefetch: u16,
-    /// Where the name of what happened stands.
+    /// Where the name of the event is.
     pub event: Option<Place>,
-    /// Where the sender's id stands; by it a repeat is recognised.
+    /// Where the sender's id is, by which a duplicate is recognised.
     pub delivery: Option<Place>,
 }
 
@@ -52,7 +52,7 @@ pub struct Binding {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Exchange {
     pub name: String,
-    /// Made when it is missing; otherwise only looked for.
+    /// It is created when it is missing; otherwise it must exist.
     pub declare: bool,
     pub kind: ExchangeKind,
 }
@@ -71,7 +71,7 @@ impl ExchangeKind {
     pub const ALL: [(&'static str, Self); 4] =
         [("topic", Self::Topic), ("direct", Self::Direct), ("fanout", Self::Fanout), ("headers", Self::Headers)];
 
-    /// As on the wire.
+    /// Returns the word on the wire.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -84,7 +84,7 @@ impl ExchangeKind {
 }
 
 impl Broker {
-    /// The queue of that name, where the workspace tells of it.
+    /// Returns the queue of that name, if the workspace describes it.
     #[must_use]
     pub fn queue(&self, name: &str) -> Option<&Queue> {
         self.queues.iter().find(|queue| queue.name == name)

@@ -3,18 +3,18 @@
 use serde::Serialize;
 use serde_json::Value;
 
-/// One difference.
+/// A difference.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Difference {
     /// The field, items counted from 1: `rows[2].quantity`; empty for the whole document.
     pub at: String,
-    /// What stands there in the first document; `None` where only the second has it.
+    /// Its value in the first document; `None` where only the second has it.
     pub before: Option<Value>,
     pub after: Option<Value>,
 }
 
-/// How two documents differ, fields in the order of the first. The order of fields does not count; numbers are the same
-/// when their digits are. Items of a list that are alike are found again where they have moved to by items put in or taken out.
+/// Returns the differences of two documents, in the order of the first. The order of fields does not count; numbers are equal
+/// when their digits are. Equal items of a list are matched when others were inserted or removed before them.
 #[must_use]
 pub fn differences(before: &Value, after: &Value) -> Vec<Difference> {
     let mut all = Vec::new();
@@ -55,7 +55,7 @@ fn lists(old: &[Value], new: &[Value], at: &str, all: &mut Vec<Difference>) {
         if change.tag() == similar::DiffTag::Equal {
             continue;
         }
-        // As many as both have are the same items changed; what is beyond stands in one alone.
+        // Items that both have are compared as changed items; the rest exists in one only.
         let both = before.len().min(after.len());
         for n in 0..both {
             compare(&old[before.start + n], &new[after.start + n], &format!("{at}[{}]", after.start + n + 1), all);
@@ -71,7 +71,7 @@ mod tests {
     use proptest::prelude::*;
     use serde_json::json;
 
-    fn told(before: &Value, after: &Value) -> Vec<String> {
+    fn lines(before: &Value, after: &Value) -> Vec<String> {
         let text = |value: &Option<Value>| value.as_ref().map_or("-".to_owned(), ToString::to_string);
         differences(before, after).iter().map(|one| format!("{} {} > {}", one.at, text(&one.before), text(&one.after))).collect()
     }
@@ -81,10 +81,10 @@ mod tests {
         let before = json!({ "a": 1, "gone": true, "rows": [{ "n": 1 }, { "n": 2 }, { "n": 3, "q": "x" }] });
         let after = json!({ "rows": [{ "n": 2 }, { "n": 3, "q": "y" }, { "n": 4 }], "a": 1, "new": null });
         assert_eq!(
-            told(&before, &after),
+            lines(&before, &after),
             ["gone true > -", r#"rows[1] {"n":1} > -"#, r#"rows[2].q "x" > "y""#, r#"rows[3] - > {"n":4}"#, "new - > null"]
         );
-        assert_eq!(told(&json!(1), &json!("1")), [r#" 1 > "1""#]);
+        assert_eq!(lines(&json!(1), &json!("1")), [r#" 1 > "1""#]);
     }
 
     fn any_json() -> impl Strategy<Value = Value> {

@@ -18,17 +18,17 @@ pub struct Connection {
     pub per_minute: Option<u32>,
     /// The other side's own page, for people.
     pub page: Option<String>,
-    /// For people: whose it is, what must be set up there; empty when nothing is said.
+    /// For people: the owner, and what must be set up there; may be empty.
     pub notes: String,
 }
 
-/// What is at the other end.
+/// Kind of a connection, with its settings.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ConnectionKind {
     Folder {
         /// Relative paths start at the service's folder for files.
         path: String,
-        /// How long a file must be unchanged when nothing else shows that it is whole.
+        /// How long a file must be unchanged when nothing else shows that it is complete.
         settle: Duration,
     },
     Http(Box<Http>),
@@ -36,7 +36,7 @@ pub enum ConnectionKind {
     Webhook(Box<Webhook>),
     /// A message broker, by AMQP 0-9-1.
     Amqp(Box<Broker>),
-    /// What the service itself has to tell: see [`incident`](crate::incident).
+    /// Incidents of the service itself: see [`incident`](crate::incident).
     Incidents,
 }
 
@@ -45,20 +45,20 @@ pub enum ConnectionKind {
 pub struct Http {
     /// `https://host:port/base`, without a slash at the end.
     pub address: String,
-    /// How long an answer may take.
+    /// Longest time for an answer.
     pub timeout: Duration,
     pub auth: Option<Auth>,
     /// A path that answers to everybody who is let in, for tests; the address itself when left out.
     pub probe: Option<String>,
-    /// Certificates (PEM) of the authority whose word counts for this server alone; otherwise the system's authorities count.
+    /// Certificates (PEM) of the only authority trusted for this server; the system's authorities when left out.
     pub authority: Option<String>,
-    /// Name of the secret with our own certificate and its key (PEM), where the server wants one.
+    /// Name of the secret with our own certificate and its key (PEM), if the server requires one.
     pub certificate: Option<String>,
     /// `http://host:port` through which it is reached.
     pub proxy: Option<String>,
 }
 
-/// How requests are signed in.
+/// How requests are authenticated.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Auth {
     /// Name of the secret.
@@ -66,7 +66,7 @@ pub struct Auth {
     pub with: AuthMethod,
 }
 
-/// Where the secret stands in a request.
+/// Where the secret is in a request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AuthMethod {
     /// `Authorization: Bearer …` (RFC 6750).
@@ -77,24 +77,24 @@ pub enum AuthMethod {
     Header { name: String },
     /// A parameter of that name in the query.
     Query { name: String },
-    /// A token asked for with our own credentials (RFC 6749, 4.4), the secret being the client's.
+    /// An access token obtained with our own credentials (RFC 6749, 4.4); the secret is the client's.
     ClientCredentials(Box<TokenRequest>),
     /// SASL PLAIN, the secret being the password (RFC 4616); at brokers.
     Plain { user: String },
 }
 
-/// Where a token is asked for, and what for.
+/// Where an access token is obtained, and for what.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TokenRequest {
     pub token_at: String,
-    /// Who we are there.
+    /// Our client id there.
     pub client: String,
-    /// What the token is to allow; empty when the server decides.
+    /// The requested scope; empty when the server decides.
     pub scope: String,
 }
 
 impl Auth {
-    /// In words for people.
+    /// Returns it in words for people.
     #[must_use]
     pub fn words(&self) -> String {
         match &self.with {
@@ -107,20 +107,20 @@ impl Auth {
     }
 }
 
-/// What repeating an effect at this receiver does.
+/// Effect of a repeated request at this receiver.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum RepeatRule {
-    /// The receiver honours our key: a repeat takes effect once.
+    /// Idempotent: the receiver ignores repeats of the same key.
     Key,
     /// A repeat changes nothing, as when a file of the same name is written again.
     Safe,
-    /// Nothing is known: after a crash in between, a person decides.
+    /// Not known: after a crash in between, a person decides.
     Never,
 }
 
 impl RepeatRule {
-    /// The word in a connection's file.
+    /// Returns the word in a connection's file.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -132,7 +132,7 @@ impl RepeatRule {
 }
 
 impl Connection {
-    /// The word for its kind in files and lists.
+    /// Returns the word for its kind in files and lists.
     #[must_use]
     pub fn kind_name(&self) -> &'static str {
         match self.kind {
@@ -186,7 +186,7 @@ impl Connection {
         }
     }
 
-    /// Where it is: a path or an address.
+    /// Returns its path or address.
     #[must_use]
     pub fn place(&self) -> &str {
         match &self.kind {

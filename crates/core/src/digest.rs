@@ -3,7 +3,7 @@
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 use std::fmt;
 
-/// 128 bits that stand for some content.
+/// A 128-bit digest of some content.
 #[derive(Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Digest(pub [u8; 16]);
 
@@ -19,7 +19,7 @@ impl Digest {
         Self::from_hasher(&hasher)
     }
 
-    /// The digest of what a hasher was fed, for content that comes in pieces.
+    /// Returns the digest of a hasher, for content that is fed in pieces.
     #[must_use]
     pub fn from_hasher(hasher: &blake3::Hasher) -> Self {
         let mut short = [0; 16];

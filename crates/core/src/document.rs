@@ -1,4 +1,4 @@
-//! What a message carries: JSON, a transaction set as a tree, or plain bytes.
+//! Documents that messages carry: JSON, a transaction set as a tree, or bytes.
 
 use crate::schema::{Schema, Written};
 use crate::x12::{Definitions, Delimiters, SetTree};
@@ -10,19 +10,19 @@ use std::sync::{Arc, OnceLock};
 pub enum Document {
     Json(Arc<Value>),
     X12(Arc<SetTree>),
-    /// Sent as it is, never looked into.
+    /// Sent unchanged and never parsed.
     Bytes(Arc<[u8]>),
 }
 
 /// Deepest nesting of a JSON document that is read; beyond, the parser's own limit of 128 refuses.
 pub const JSON_LIMIT: usize = 16 << 20;
 
-/// How the bytes of a document are to be read.
+/// Form in which the bytes of a document are read.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     Json,
-    /// As the workspace's schema of that name says.
+    /// In the form and by the schema of that name.
     Shaped {
         written: Written,
         schema: String,
@@ -35,7 +35,7 @@ pub enum Form {
     Bytes,
 }
 
-/// Bytes that are no document of the form they should have.
+/// Bytes that are not a document of the expected form.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Unreadable {
     #[error("not JSON: {0}")]
@@ -49,24 +49,24 @@ pub enum Unreadable {
     Misfit { schema: String, says: String },
 }
 
-/// What is done with a document that does not fit its schema.
+/// What happens to a document that does not fit its schema.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Validate {
-    /// It goes no further.
+    /// It is rejected.
     #[default]
     Reject,
-    /// It goes on, and what does not fit is told.
+    /// It is accepted with a warning.
     Warn,
-    /// It is not held against its schema.
+    /// It is not validated.
     Off,
 }
 
 impl Validate {
-    /// Each with its word in files.
+    /// Every value with its word in files.
     pub const WORDS: [(&'static str, Self); 3] = [("reject", Self::Reject), ("warn", Self::Warn), ("off", Self::Off)];
 }
 
-/// A body as it came, read as JSON once however many ask.
+/// A received body, parsed as JSON at most once.
 #[derive(Debug, Default)]
 pub struct Content {
     bytes: Vec<u8>,
@@ -80,13 +80,13 @@ impl Content {
         Self { bytes, json: json.map_or_else(OnceLock::new, |json| Ok(json).into()) }
     }
 
-    /// As it came.
+    /// Returns the body unchanged.
     #[must_use]
     pub fn bytes(&self) -> &[u8] {
         &self.bytes
     }
 
-    /// As JSON.
+    /// Returns the body as JSON.
     ///
     /// # Errors
     /// [`Unreadable`] with the parser's reason.
@@ -96,10 +96,10 @@ impl Content {
 }
 
 impl Document {
-    /// Reads `bytes` in the given form, X12 by `definitions`, and what a schema says by that schema.
+    /// Reads `bytes` in the given form, X12 by `definitions`, other forms by their schema.
     ///
     /// # Errors
-    /// [`Unreadable`] with the parser's reason; X12 structure alone is no reason, faults are the checker's matter.
+    /// [`Unreadable`] with the parser's reason. Faults in X12 are not errors here; the checker finds them.
     pub fn read<'o>(
         definitions: &Definitions,
         schema: impl FnOnce(&str) -> Option<&'o Schema>,
@@ -144,7 +144,7 @@ impl Document {
         }
     }
 
-    /// How its bytes are to be read.
+    /// Returns the form of its bytes.
     #[must_use]
     pub fn form(&self) -> Form {
         match self {
@@ -157,7 +157,7 @@ impl Document {
         }
     }
 
-    /// The word for its form: `json`, `x12` or `bytes`.
+    /// Returns the word for its form: `json`, `x12` or `bytes`.
     #[must_use]
     pub const fn form_name(&self) -> &'static str {
         match self {

@@ -1,19 +1,19 @@
-//! What is wrong in something a person wrote: where exactly, and what to do.
+//! Findings in files and documents that people wrote: the exact place, and what to do.
 
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
-/// How much a finding weighs.
+/// Severity of a finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
-    /// It runs, but probably not as meant.
+    /// It runs, but probably not as intended.
     Warning,
     /// It does not run.
     Error,
 }
 
-/// One finding, ready to be shown by command line, API and console alike.
+/// A finding, shown alike by command line, API and console.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     pub severity: Severity,
@@ -30,17 +30,17 @@ pub struct Finding {
     pub source: String,
     /// One sentence.
     pub says: String,
-    /// What to do next, where there is something to say.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
+    /// What to do next, if there is something to say.
+    #[serde(default)]
     pub help: Option<String>,
-    /// Why the file lets this warning stand.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
+    /// Why the file accepts this warning.
+    #[serde(default)]
     pub accepted: Option<String>,
 }
 
 /// Bytes of a line that is shown. A file without line ends must not be copied into each of its findings.
 const LINE: usize = 2000;
-/// Findings of one file or document; beyond, one says that there are more.
+/// Most findings of one file or document; beyond, one says that there are more.
 pub const MOST: usize = 200;
 
 impl Finding {
@@ -74,8 +74,8 @@ impl Finding {
     }
 }
 
-/// Adds a finding of `file` that `make` makes, unless there are enough of that file: then the last one says so, and is an error once one
-/// of those left out is.
+/// Adds the finding that `make` builds for `file`, unless there are enough of that file: then the last one says so, and becomes
+/// an error once an error was left out.
 pub fn add(findings: &mut Vec<Finding>, file: &str, severity: Severity, make: impl FnOnce() -> Finding) {
     const MORE: &str = "finding::more";
     let own = findings.iter().filter(|one| one.file == file).count();

@@ -1,15 +1,15 @@
-//! Flows: what starts them and the steps a message takes.
+//! Flows: their intakes and steps.
 
 use crate::document::{Form, Validate};
 use crate::expr::{Expr, Template};
-use crate::intake::Came;
+use crate::intake::Provenance;
 use std::time::Duration;
 
 /// Name of the flow that delivers acknowledgments; every workspace has it.
 pub const ACKNOWLEDGMENTS: &str = "acknowledgments";
-/// Name of the flow of X12 documents that no flow takes.
+/// Name of the flow for X12 documents that no flow takes.
 pub const UNROUTED: &str = "unrouted";
-/// The place behind a flow's last step.
+/// The index after a flow's last step.
 pub const END: usize = usize::MAX;
 
 /// A flow as it runs.
@@ -20,42 +20,42 @@ pub struct Flow {
     pub intakes: Vec<Intake>,
     /// Every step, those inside ways among them; a message begins at the first.
     pub steps: Vec<Step>,
-    /// Where the steps begin that run when a message is to fail; they are the last in `steps`.
+    /// Index of the first step on failure; those steps are the last in `steps`.
     pub on_failure: Option<usize>,
-    /// What a message is known by, e.g. the purchase order number; over the intake document.
+    /// Business key of a message, e.g. the purchase order number; over the intake document.
     pub key: Option<Expr>,
-    /// What the target knows it by, once there; over the intake document and what steps kept.
+    /// Key in the target system; over the intake document and the values that steps kept.
     pub result: Option<Expr>,
     /// Messages with the same value pass one after another.
     pub in_order_by: Option<Expr>,
     pub after_failure: AfterFailure,
-    /// Unfinished messages at a time, at most; beyond, its intakes take nothing.
+    /// Most unfinished messages at a time; at the limit, its intakes are closed.
     pub in_flight: Option<u32>,
     pub record: Recording,
 }
 
-/// What is kept of outside calls beyond what the message itself needs.
+/// Recording depth: what is stored of outside calls beyond what the message needs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Recording {
     /// Every answer, to be seen in the message's story.
     #[default]
     Calls,
-    /// Answers of what failed; of what went well only those that a step keeps.
+    /// Answers of failed calls; of others only those that a step keeps.
     Failures,
 }
 
 impl Recording {
-    /// Each with its word in files.
+    /// Every value with its word in files.
     pub const WORDS: [(&'static str, Self); 2] = [("calls", Self::Calls), ("failures", Self::Failures)];
 
-    /// The one of that word.
+    /// Parses the word.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
         Self::WORDS.iter().find(|(known, _)| *known == word).map(|(_, recording)| *recording)
     }
 }
 
-/// Where a flow's messages come from.
+/// An intake of a flow.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Intake {
     /// A connection.
@@ -63,62 +63,62 @@ pub struct Intake {
     /// The queue, where the connection is a broker.
     pub queue: Option<String>,
     pub takes: Takes,
-    /// How documents of a schema are written: JSON, CSV or XML.
+    /// Form of the documents: JSON, CSV or XML.
     pub form: Form,
-    /// What is done with a document that does not fit the schema it takes.
+    /// What happens to a document that does not fit the schema.
     pub validate: Validate,
-    /// Names of the events it takes; every event where empty.
+    /// Names of the events that it takes; all if empty.
     pub events: Vec<String>,
-    /// The partners whose documents it takes; everybody's where empty.
+    /// Partners whose documents it takes; all if empty.
     pub partners: Vec<String>,
-    /// When nothing has come for this long, people are told.
+    /// People are notified when nothing was received for this time.
     pub silent_after: Option<Duration>,
 }
 
 impl Intake {
-    /// Whether it takes what is called so.
+    /// Returns whether it takes this event.
     #[must_use]
     pub fn hears(&self, event: &str) -> bool {
         self.events.is_empty() || self.events.iter().any(|known| known == event)
     }
 
-    /// Whether it takes what is from that partner.
+    /// Returns whether it takes documents of this partner.
     #[must_use]
     pub fn is_from(&self, partner: &str) -> bool {
         self.partners.is_empty() || self.partners.iter().any(|known| known == partner)
     }
 
-    /// What stands for the place where it takes: the connection, or its queue there.
+    /// Returns the place where it receives: the connection, or its queue.
     #[must_use]
     pub fn place(&self) -> String {
         place_of(&self.from, self.queue.as_deref().unwrap_or_default())
     }
 
-    /// Whether what came by that connection came in here.
+    /// Returns whether an arrival by that connection was received here.
     #[must_use]
-    pub fn is_where(&self, came: &Came) -> bool {
-        self.from == came.connection && self.queue.as_ref().is_none_or(|queue| *queue == came.name)
+    pub fn is_where(&self, provenance: &Provenance) -> bool {
+        self.from == provenance.connection && self.queue.as_ref().is_none_or(|queue| *queue == provenance.name)
     }
 }
 
-/// What stands for a connection, or for a queue of it; no name of a connection has a blank in it.
+/// Returns the place of a connection, or of a queue at it; names of connections contain no blank.
 #[must_use]
 pub fn place_of(connection: &str, queue: &str) -> String {
     if queue.is_empty() { connection.to_owned() } else { format!("{connection} {queue}") }
 }
 
-/// Which documents an intake takes.
+/// Documents that an intake takes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Takes {
     /// Transaction sets of this number, of any version that is defined.
     X12(String),
-    /// A document of this schema, written as the intake's `form` says.
+    /// A document of this schema, in the intake's `form`.
     Json(String),
-    /// What is neither, as one text.
+    /// Any other text.
     Text,
 }
 
-/// What the messages behind a failed one do in an ordered flow.
+/// What messages after a failed one do in a flow with an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum AfterFailure {
     #[default]
@@ -126,7 +126,7 @@ pub enum AfterFailure {
     Pass,
 }
 
-/// One named action.
+/// A named step.
 #[derive(Debug, Clone)]
 pub struct Step {
     pub name: String,
@@ -134,54 +134,54 @@ pub struct Step {
     pub retry: Retry,
     /// The step that follows, or [`END`].
     pub next: usize,
-    /// The way it stands on, in words; empty on the main line.
+    /// The branch it is in, in words; empty on the main line.
     pub way: String,
 }
 
-/// What a step does.
+/// Action of a step.
 #[derive(Debug, Clone)]
 pub enum Verb {
     /// The document becomes what the map makes of it.
     Map { map: String },
-    /// Every rule must hold; those that do not are told together.
+    /// Every rule must hold; all broken rules are reported together.
     Check { rules: Vec<Rule> },
     /// A line into the message's story.
     Note { text: Template },
-    /// The message goes on only where the condition holds.
+    /// The message continues only if the condition holds.
     Only { test: Expr, because: String },
     /// A value is kept under the step's name.
     Set { value: Expr },
-    /// A request whose answer may be kept.
+    /// A request whose answer can be kept.
     Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
-    /// Something goes out. Without `to`, the message's own meta says where; without `body`, it is the document.
+    /// Sends something. Without `to`, the message's metadata names the connection; without `body`, the document is sent.
     Send { to: Option<String>, parcel: Parcel, body: Option<Expr> },
-    /// The message goes the first way whose condition holds.
+    /// The message takes the first branch whose condition holds.
     Choose { ways: Vec<Choice> },
-    /// Messages of their own go these ways, side by side; this one goes on.
+    /// Creates a message for each of these branches; this message continues.
     Also { ways: Vec<Way> },
     /// The message waits.
     Pause { until: Until },
-    /// A sentence is told to people, by a request with `{"text": …}`.
+    /// Sends people a sentence, by a request with `{"text": …}`.
     Notify { at: String, path: Template, says: Template, once: Option<Once> },
 }
 
-/// One way of a `choose`.
+/// A branch of a `choose`.
 #[derive(Debug, Clone)]
 pub struct Choice {
-    /// `None` for the way that is taken when no other is.
+    /// `None` for the branch that is taken when no other is.
     pub when: Option<Expr>,
-    /// Its first step; `None` where there is none: the message goes on behind the choice.
+    /// Index of its first step; `None` for an empty branch: the message continues after the choice.
     pub first: Option<usize>,
 }
 
-/// One way of an `also`.
+/// A branch of an `also`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Way {
     pub name: String,
     pub first: usize,
 }
 
-/// How long a message waits.
+/// How long a message pauses.
 #[derive(Debug, Clone)]
 pub enum Until {
     /// From when the step before it was done.
@@ -190,23 +190,23 @@ pub enum Until {
     At(Expr),
 }
 
-/// Of how many messages with the same cause people are told.
+/// Limit of notices with the same cause.
 #[derive(Debug, Clone)]
 pub struct Once {
     pub cause: Expr,
-    /// After this it is told again.
+    /// After this time the cause is notified again.
     pub within: Duration,
 }
 
-/// What a document must fulfil.
+/// A rule of a `check`.
 #[derive(Debug, Clone)]
 pub struct Rule {
     pub that: Expr,
-    /// What is said where it does not hold.
+    /// Sentence for a document that breaks the rule.
     pub says: Template,
 }
 
-/// What a `send` makes of the document at the receiver.
+/// Form of a `send` at the receiver.
 #[derive(Debug, Clone)]
 pub enum Parcel {
     /// A file of that name.
@@ -215,7 +215,7 @@ pub enum Parcel {
     Publish(Box<Publish>),
 }
 
-/// A message at a broker, and what goes with it (AMQP 0-9-1, class basic).
+/// A message at a broker with its properties (AMQP 0-9-1, class basic).
 #[derive(Debug, Clone)]
 pub struct Publish {
     /// Empty for the default exchange, which delivers to the queue that the key names.
@@ -225,7 +225,7 @@ pub struct Publish {
     pub headers: Vec<(String, Expr)>,
     pub correlation_id: Option<Expr>,
     pub reply_to: Option<Expr>,
-    /// What kind of message it is, for who takes it.
+    /// Type of the message, for its consumers.
     pub kind: Option<Expr>,
     pub priority: Option<u8>,
     /// After this the broker drops it, or moves it to the dead letters.
@@ -254,7 +254,7 @@ impl Method {
         Self::ALL.iter().map(|(_, method)| *method).find(|method| method.as_str() == name)
     }
 
-    /// Whether a call sends the document where it does not say what else: `POST`, `PUT` and `PATCH` do.
+    /// Returns whether a call without `body` sends the document: `POST`, `PUT` and `PATCH` do.
     #[must_use]
     pub const fn carries_a_document(self) -> bool {
         match self {
@@ -263,7 +263,7 @@ impl Method {
         }
     }
 
-    /// As on the wire.
+    /// Returns the word on the wire.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -276,7 +276,7 @@ impl Method {
     }
 }
 
-/// How often and how soon a failed try is repeated.
+/// How often and how soon a failed attempt is repeated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Retry {
     /// Tries after the first.
@@ -347,7 +347,7 @@ impl Verb {
 }
 
 impl Flow {
-    /// The flow that hands sealed acknowledgments to the partner's outlet.
+    /// Builds the flow that delivers sealed acknowledgments to the partner.
     #[must_use]
     pub fn acknowledgments() -> Self {
         let template = |text| Template::parse(text).expect("a fixed template");
@@ -373,7 +373,7 @@ impl Flow {
         }
     }
 
-    /// The flow of X12 documents that no flow takes: each stops at once, so that a person sees it.
+    /// Builds the flow for X12 documents that no flow takes: each fails at once, so that a person sees it.
     #[must_use]
     pub fn unrouted() -> Self {
         let rule = Rule {
@@ -398,7 +398,7 @@ impl Flow {
         }
     }
 
-    /// Whether the step at that place runs only when a message is to fail.
+    /// Returns whether the step at that index runs only on failure.
     #[must_use]
     pub fn is_on_failure(&self, at: usize) -> bool {
         self.on_failure.is_some_and(|first| at >= first && at < self.steps.len())

@@ -1,13 +1,13 @@
-//! A mistake of ours fails what it was made for, and nothing beside it.
+//! Catches panics of our own code, so that they fail only the work that they happen in.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-/// What `work` gives; a sentence where it panics. The panic is reported by the process's hook, with its place.
+/// Returns the result of `work`, or a sentence if it panics. The process's panic hook reports the place.
 ///
-/// For work over one document that changes nothing when it does not come to its end.
+/// For work over one document that changes nothing unless it completes.
 ///
 /// # Errors
-/// The panic's own words.
+/// The panic's message.
 pub fn guarded<T>(work: impl FnOnce() -> T) -> Result<T, String> {
     catch_unwind(AssertUnwindSafe(work)).map_err(|panic| {
         let own = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());

@@ -34,7 +34,7 @@ impl Id {
         Self((at.millis() - EPOCH_MS).clamp(0, longest) << (WRITER_BITS + COUNTER_BITS))
     }
 
-    /// When the id was made, to the millisecond.
+    /// Returns when the id was made, in milliseconds.
     #[must_use]
     pub fn made(self) -> Timestamp {
         Timestamp::from_millis((self.0 >> (WRITER_BITS + COUNTER_BITS)) + EPOCH_MS)
@@ -49,7 +49,7 @@ impl fmt::Display for Id {
     }
 }
 
-/// Text that is no id.
+/// A text that is not an id.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` is no id: an id has 13 letters and digits, as `wirewatch messages` shows them")]
 pub struct NoId(pub String);
@@ -83,7 +83,7 @@ impl<'de> Deserialize<'de> for Id {
     }
 }
 
-/// Makes ids for one writer, strictly increasing even when the clock stands still or goes back.
+/// Makes ids for one writer, strictly increasing even when the clock stops or goes back.
 #[derive(Debug)]
 pub struct IdMint {
     writer: i64,
@@ -112,7 +112,7 @@ impl IdMint {
         Id(next)
     }
 
-    /// The next id that leaves `rest` when divided by `by`, a power of two that a millisecond's ids hold many times.
+    /// Returns the next id with the remainder `rest` modulo `by`, a power of two well below the number of ids in a millisecond.
     pub fn next_in(&mut self, now: Timestamp, by: u16, rest: u16) -> Id {
         let mask = (1 << COUNTER_BITS) - 1;
         let Id(next) = self.next(now);

@@ -1,9 +1,9 @@
-//! Incidents: what the service itself has to tell people of. A flow takes them from a connection of the kind `incidents`.
+//! Incidents: events of the service that people are notified of. A flow takes them from a connection of the kind `incidents`.
 
 use crate::Timestamp;
 use serde_json::{Value, json};
 
-/// Name of the schema that every workspace has for them, unless it has one of its own of that name.
+/// Name of the schema that every workspace has for them, unless it defines one of that name.
 pub const NAME: &str = "incident";
 
 /// The schema (JSON Schema 2020-12).
@@ -24,10 +24,10 @@ pub const SCHEMA: &str = r#"{
   }
 }"#;
 
-/// What is told.
+/// Kind of an incident.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum What {
-    /// A connection is on hold, for what it answered or by a person.
+    /// A connection is on hold, because it did not respond or by a person.
     OnHold,
     /// It is in use again.
     Resumed,
@@ -35,7 +35,7 @@ pub enum What {
     Failed,
     /// An arrival failed.
     Unread,
-    /// Nothing has come in for longer than an intake says is usual.
+    /// An intake has received nothing for longer than usual.
     Silent,
 }
 
@@ -43,7 +43,7 @@ impl What {
     /// Every one.
     pub const ALL: [Self; 5] = [Self::OnHold, Self::Resumed, Self::Failed, Self::Unread, Self::Silent];
 
-    /// As told, and as the event's name.
+    /// Returns the word, which is also the event's name.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -56,7 +56,7 @@ impl What {
     }
 }
 
-/// One incident. What does not apply is empty.
+/// An incident. Fields that do not apply are empty.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Incident {
     pub what: What,
@@ -69,12 +69,12 @@ pub struct Incident {
     pub id: String,
     pub says: String,
     pub at: Timestamp,
-    /// The same for the same incident: told twice it is one.
+    /// Identity of the incident: two reports with the same one are duplicates.
     pub same: String,
 }
 
 impl Incident {
-    /// The document that a flow takes.
+    /// Returns the document for flows.
     #[must_use]
     pub fn document(&self) -> Value {
         let Self { what, connection, flow, step, partner, key, id, says, at, same: _ } = self;

@@ -1,4 +1,4 @@
-//! What an arrival is decided to be, and what splits from it. Pure: the ledger's answers are an argument.
+//! Decides on arrivals and splits them into messages. Pure: the ledger's answers are an argument.
 
 mod seal;
 
@@ -16,21 +16,21 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::ops::Range;
 
-/// What became of an arrival.
+/// Verdict on an arrival.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Its messages exist.
     Received,
-    /// Custody is taken; its messages are still being made.
+    /// It is stored; its messages are still being made.
     Splitting,
-    /// It came before, byte for byte.
+    /// The same bytes were received before.
     Duplicate,
-    /// It is ours to answer, and the answer is no.
+    /// It was read and is answered with a rejection.
     Rejected,
     /// A person must look.
     Failed,
-    /// It failed, and a person has dealt with it by accepting or discarding it.
+    /// It failed, and a person has accepted or discarded it.
     Resolved,
 }
 
@@ -38,7 +38,7 @@ impl Verdict {
     /// Every verdict.
     pub const ALL: [Self; 6] = [Self::Received, Self::Splitting, Self::Duplicate, Self::Rejected, Self::Failed, Self::Resolved];
 
-    /// As shown and stored.
+    /// Returns the word as shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -52,7 +52,7 @@ impl Verdict {
     }
 }
 
-/// What makes an interchange that one and no other: decision key of the ledger.
+/// Identity of an interchange in the ledger.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct LedgerKey {
     /// Qualifier and id of sender and receiver, e.g. `ZZ/MARROWFIELD`.
@@ -78,10 +78,10 @@ impl LedgerKey {
     }
 }
 
-/// What the ledger knows of an interchange's key.
+/// What the ledger knows of an interchange.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Known {
-    /// It is new; `before` is the highest control number below its own that came from the same sender.
+    /// It is new; `before` is the highest control number below its own from the same sender.
     No { before: Option<u64> },
     /// The same key with the same content, and the acknowledgments that went out for it.
     Same { arrival: ArrivalId, acknowledgments: Vec<MessageId> },
@@ -90,7 +90,7 @@ pub enum Known {
 }
 
 impl Known {
-    /// Nothing is known, of it or of those before it.
+    /// Nothing is known, also not of earlier ones.
     pub const NEW: Self = Self::No { before: None };
 }
 
@@ -101,25 +101,25 @@ pub struct Received {
     pub digest: Digest,
 }
 
-/// What was decided.
+/// A decision on an arrival.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decision {
     pub verdict: Verdict,
-    /// One sentence for a person; empty when all is plain.
+    /// One sentence for people; empty when there is nothing to say.
     pub says: String,
     /// The partner, where it is known.
     pub partner: String,
     pub split: Splitting,
     /// Acknowledgments to seal.
     pub seal: Vec<Seal>,
-    /// Acknowledgments whose bytes go out again.
+    /// Acknowledgments to be sent again, byte for byte.
     pub again: Vec<MessageId>,
     /// Interchanges to write into the ledger.
     pub ledger: Vec<(LedgerKey, Digest)>,
 }
 
 impl Decision {
-    /// A decision of which nothing follows but the verdict and its words.
+    /// Returns a decision with nothing but a verdict and a sentence.
     #[must_use]
     pub fn only(verdict: Verdict, says: impl Into<String>) -> Self {
         Self {
@@ -141,14 +141,14 @@ pub struct Splitting {
     pub parts: Vec<Part>,
 }
 
-/// One message: its head, where its document stands in the arrival's bytes, and its own number there.
+/// One message: index of its head, span of its document in the arrival's bytes, and its control number.
 pub type Part = (u32, Range<u64>, String);
 
-/// How an arrival came.
+/// Metadata of a received arrival.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Came {
-    /// The connection it came by.
+pub struct Provenance {
+    /// The connection by which it was received.
     pub connection: String,
     /// File name, queue name, or what a person called it.
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -159,28 +159,28 @@ pub struct Came {
     /// The sender's id of this delivery; empty when it gives none.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub delivery: String,
-    /// What a broker told of it beside its body; each entry stands in `$meta` too. Of a message of AMQP 0-9-1:
-    /// `exchange`, `routing_key`, `headers`, and where given `message_id`, `correlation_id`, `reply_to`, `type`,
-    /// `content_type`, `priority`, `expires_ms`, `redelivered`.
+    /// Metadata beside the body; each entry is in `$meta` too. Of a call: `headers`. Of a message of AMQP 0-9-1: `exchange`,
+    /// `routing_key`, `headers`, and if given `message_id`, `correlation_id`, `reply_to`, `type`, `content_type`, `priority`,
+    /// `expires_ms`, `redelivered`.
     #[serde(skip_serializing_if = "Map::is_empty")]
-    pub told: Map<String, Value>,
-    /// A person said that a repeat is meant.
+    pub properties: Map<String, Value>,
+    /// A person has accepted a duplicate.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub accept: bool,
 }
 
-impl Came {
-    /// Stands for what a broker's sender sent, by the sender's own id: the same when it is delivered again, so effects
-    /// of both have the same key. What a person accepts is meant to take effect once more.
+impl Provenance {
+    /// Returns a digest by the sender's own message id: redelivered messages have the same, so their effects have the same
+    /// idempotency keys. `None` for an accepted duplicate, which is meant to take effect again.
     #[must_use]
     fn origin(&self, bytes: &[u8]) -> Option<Digest> {
-        let id = self.told.get(Property::MessageId.key()).and_then(Value::as_str).filter(|id| !id.is_empty())?;
+        let id = self.properties.get(Property::MessageId.key()).and_then(Value::as_str).filter(|id| !id.is_empty())?;
         let parts = [self.connection.as_bytes(), self.name.as_bytes(), id.as_bytes(), bytes];
         (!self.accept).then(|| Digest::of(&parts))
     }
 }
 
-/// What messages of the same group have in common.
+/// Metadata that the messages of a group share.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Head {
     pub flow: String,
@@ -193,12 +193,12 @@ const TEST: &str = "T";
 /// Largest arrival, in bytes.
 pub const LARGEST: u64 = 2 << 30;
 
-/// Decides what an arrival is that is no X12: one document for each flow that takes it, JSON or text.
+/// Decides on an arrival that is not X12: one document for each flow that takes it, JSON or text.
 ///
-/// `bytes` are all of it, or nothing where it has more than a document may have. `known` is what is known of its
-/// delivery: the same id with the same content is a repeat, with other content it is taken and flagged.
+/// `bytes` are the whole arrival, or nothing if it is larger than a document may be. `known` is what is known of its delivery:
+/// the same id with the same content is a duplicate; with other content it is received and flagged.
 #[must_use]
-pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &Content, known: &Known) -> Decision {
+pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64, content: &Content, known: &Known) -> Decision {
     let too_large = |limit: u64| Decision::only(Verdict::Failed, format!("{size} bytes are more than the limit of {limit}"));
     if size > LARGEST {
         return too_large(LARGEST);
@@ -208,18 +208,18 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
     }
     let mut decision = Decision::only(Verdict::Received, "");
     match known {
-        Known::Same { arrival, .. } if !came.accept => {
-            return Decision::only(Verdict::Duplicate, format!("delivery {} came before, as {arrival}", came.delivery));
+        Known::Same { arrival, .. } if !provenance.accept => {
+            return Decision::only(Verdict::Duplicate, format!("delivery {} came before, as {arrival}", provenance.delivery));
         }
         Known::Other { arrival } => {
-            decision.says = format!("delivery {} came before with other content, as {arrival}", came.delivery);
+            decision.says = format!("delivery {} came before with other content, as {arrival}", provenance.delivery);
         }
         Known::No { .. } | Known::Same { .. } => {}
     }
     let mut refused: Vec<(String, Unreadable)> = Vec::new();
     let mut notes: Vec<String> = Vec::new();
-    let origin = came.origin(content.bytes());
-    for (flow, intake) in workspace.flows_from(came).filter(|(_, intake)| intake.hears(&came.event)) {
+    let origin = provenance.origin(content.bytes());
+    for (flow, intake) in workspace.flows_from(provenance).filter(|(_, intake)| intake.hears(&provenance.event)) {
         let form = match intake.takes {
             Takes::X12(_) => continue,
             Takes::Text if std::str::from_utf8(content.bytes()).is_err() => {
@@ -240,11 +240,16 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
             },
         };
         let name = if intake.queue.is_some() { "queue" } else { "file" };
-        let said = [("from", &came.connection), (name, &came.name), ("event", &came.event), ("delivery", &came.delivery)];
+        let said = [
+            ("from", &provenance.connection),
+            (name, &provenance.name),
+            ("event", &provenance.event),
+            ("delivery", &provenance.delivery),
+        ];
         let said = said.into_iter().filter(|(_, value)| !value.is_empty());
         let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
         let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
-        let meta = came.told.clone().into_iter().chain(said).chain(origin).collect();
+        let meta = provenance.properties.clone().into_iter().chain(said).chain(origin).collect();
         decision.split.parts.push((decision.split.heads.len() as u32, 0..size, String::new()));
         decision.split.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
@@ -253,23 +258,23 @@ pub fn decide_document(workspace: &Workspace, came: &Came, size: u64, content: &
     {
         return Decision::only(Verdict::Failed, unreadable.to_string());
     }
-    // Where some flow takes it, it is taken; why the others do not is told.
+    // If one flow takes it, it is received; the reasons of the others are noted.
     notes.extend(refused.into_iter().map(|(flow, why)| format!("the flow {flow} does not take it: {why}")));
     if !notes.is_empty() {
         let said = Some(std::mem::take(&mut decision.says)).filter(|says| !says.is_empty());
         decision.says = said.into_iter().chain(notes).collect::<Vec<_>>().join("; ");
     }
     if decision.split.parts.is_empty() {
-        // What is no document at all says so, and not that nobody asks for its event, which cannot be read from it either.
-        if let Some(why) = workspace.flows_from(came).find_map(|(_, intake)| {
-            (came.event.is_empty() && intake.form == Form::Json && matches!(intake.takes, Takes::Json(_)))
+        // A body that is not a document is reported as that: its event cannot be read from it either.
+        if let Some(why) = workspace.flows_from(provenance).find_map(|(_, intake)| {
+            (provenance.event.is_empty() && intake.form == Form::Json && matches!(intake.takes, Takes::Json(_)))
                 .then(|| content.json().err())?
         }) {
             return Decision::only(Verdict::Failed, why.to_string());
         }
-        let nobody = format!("no flow takes {} from {}", or_anything(&came.event), came.connection);
-        // A sender tells of everything that happens there; what no flow asks for is kept and needs nobody.
-        let verdict = if came.event.is_empty() { Verdict::Failed } else { Verdict::Received };
+        let nobody = format!("no flow takes {} from {}", or_anything(&provenance.event), provenance.connection);
+        // A sender sends every event that it has; one that no flow takes is stored and needs no attention.
+        let verdict = if provenance.event.is_empty() { Verdict::Failed } else { Verdict::Received };
         return Decision::only(verdict, nobody);
     }
     decision
@@ -279,16 +284,22 @@ fn or_anything(event: &str) -> &str {
     if event.is_empty() { "anything" } else { event }
 }
 
-/// Decides what an X12 arrival is.
+/// Decides on an X12 arrival.
 ///
-/// `known` says what the ledger has of each interchange's key, in the order of `received`.
+/// `known` is what the ledger has for each interchange, in the order of `received`.
 #[must_use]
-pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unread: &Reading, known: &[Known]) -> Decision {
+pub fn decide_x12(
+    workspace: &Workspace,
+    provenance: &Provenance,
+    received: &[Received],
+    unread: &Reading,
+    known: &[Known],
+) -> Decision {
     let mut decision = Decision::only(Verdict::Received, "");
     let mut says: Vec<String> = Vec::new();
     let mut verdicts: Vec<Verdict> = Vec::new();
     for (received, known) in received.iter().zip(known) {
-        let (verdict, words) = one(&mut decision, workspace, came, received, known);
+        let (verdict, words) = one(&mut decision, workspace, provenance, received, known);
         verdicts.push(verdict);
         says.extend(words);
     }
@@ -300,7 +311,7 @@ pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unr
         verdicts.push(Verdict::Failed);
         says.push("the file is empty".to_owned());
     }
-    // The verdict that needs a person most stands for the whole.
+    // The arrival gets the verdict that needs attention most.
     let weight = |verdict: &Verdict| match verdict {
         Verdict::Failed => 4,
         Verdict::Rejected => 3,
@@ -315,7 +326,7 @@ pub fn decide_x12(workspace: &Workspace, came: &Came, received: &[Received], unr
 fn one(
     decision: &mut Decision,
     workspace: &Workspace,
-    came: &Came,
+    provenance: &Provenance,
     received: &Received,
     known: &Known,
 ) -> (Verdict, Option<String>) {
@@ -333,19 +344,19 @@ fn one(
     if let Some(fault) = received.interchange.faults.first() {
         return (Verdict::Failed, Some(format!("interchange {}: {}", key.control, fault.says)));
     }
-    // Nobody accepts it either: what is a test there would be meant here.
+    // A person cannot accept it either: a test interchange would have real effects here.
     if key.usage == TEST && workspace.environment.as_ref().is_some_and(|environment| environment.production) {
         let says =
             format!("interchange {} is a test (ISA15 is T), and this is production: nothing of it is processed", key.control);
         return (Verdict::Failed, Some(says));
     }
     match known {
-        Known::Same { arrival, acknowledgments } if !came.accept => {
+        Known::Same { arrival, acknowledgments } if !provenance.accept => {
             decision.again.extend(acknowledgments);
             let says = format!("interchange {} came before, as {arrival}; its acknowledgment goes out again", key.control);
             return (Verdict::Duplicate, Some(says));
         }
-        Known::Other { arrival } if !came.accept => {
+        Known::Other { arrival } if !provenance.accept => {
             let says = format!("control number {} used before for other content, in {arrival}", key.control);
             return (Verdict::Failed, Some(says));
         }
@@ -373,11 +384,11 @@ fn one(
                 group.sets.len()
             ));
         }
-        let split = split(decision, workspace, came, partner, header, group);
+        let split = split(decision, workspace, provenance, partner, header, group);
         sets += split.messages;
         unrouted.extend(split.unrouted);
     }
-    // Whatever its acknowledgment said: what nobody takes is seen by somebody.
+    // Whatever its acknowledgment says, a document that no flow takes must be seen by a person.
     unrouted.sort_unstable();
     unrouted.dedup();
     refused.extend(unrouted.into_iter().map(|set| format!("no flow takes {set} from {}", partner.name)));
@@ -389,7 +400,7 @@ fn one(
     }
 }
 
-/// What to say of control numbers between the last one and this that have not come.
+/// Returns the note about control numbers missing between the last interchange and this one.
 fn gap(known: &Known, header: &Header) -> Option<String> {
     let Known::No { before: Some(before) } = known else { return None };
     let number: u64 = header.control.parse().ok()?;
@@ -400,19 +411,19 @@ fn gap(known: &Known, header: &Header) -> Option<String> {
     }
 }
 
-/// What became of the accepted sets of a group.
+/// Result of splitting a group's accepted sets.
 struct Split {
-    /// How many messages were added.
+    /// Number of messages added.
     messages: usize,
-    /// The sets that no flow takes; each is a message of the flow of those.
+    /// The sets that no flow takes; each becomes a message of the `unrouted` flow.
     unrouted: Vec<String>,
 }
 
-/// Adds the accepted sets of a group, each for every flow that takes it.
+/// Adds the accepted sets of a group, one message for every flow that takes the set.
 fn split(
     decision: &mut Decision,
     workspace: &Workspace,
-    came: &Came,
+    provenance: &Provenance,
     partner: &Partner,
     header: &Header,
     group: &Group,
@@ -422,7 +433,7 @@ fn split(
         let takes = Takes::X12(set.set.clone());
         let wanted = |intake: &Intake| intake.takes == takes && intake.is_from(&partner.name);
         let mut flows: Vec<&str> =
-            workspace.flows_from(came).filter(|(_, intake)| wanted(intake)).map(|(flow, _)| flow.name.as_str()).collect();
+            workspace.flows_from(provenance).filter(|(_, intake)| wanted(intake)).map(|(flow, _)| flow.name.as_str()).collect();
         if flows.is_empty() {
             flows.push(UNROUTED);
             split.unrouted.push(set.set.clone());
@@ -440,7 +451,7 @@ fn split(
             });
             let at = at.unwrap_or_else(|| {
                 let meta = json!({
-                    "partner": partner.name, "from": came.connection, "file": came.name,
+                    "partner": partner.name, "from": provenance.connection, "file": provenance.name,
                     "interchange": header.control, "group": group.control, "usage": header.usage, "document": set.set,
                 });
                 let Value::Object(meta) = meta else { unreachable!("an object was just written") };

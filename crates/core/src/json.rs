@@ -1,15 +1,15 @@
-//! JSON as it is read from outside: each field once. A document in which a name stands twice has two meanings, and is refused.
+//! Reads JSON from outside. A document with a duplicate field name is ambiguous, and is refused.
 
 use serde_json::Value;
 use std::collections::HashSet;
 
-/// A byte order mark, which may stand before a text in UTF-8 (RFC 8259, section 8.1).
+/// A byte order mark, which may precede a text in UTF-8 (RFC 8259, section 8.1).
 const MARK: &[u8] = b"\xEF\xBB\xBF";
 
-/// Reads one document, at most 128 deep. Numbers keep their digits.
+/// Reads one document, at most 128 levels deep. Numbers keep their digits.
 ///
 /// # Errors
-/// A sentence with the line and column: what is no JSON, or a name that stands twice in one object.
+/// A sentence with line and column: invalid JSON, or a duplicate name in an object.
 pub fn read(bytes: &[u8]) -> Result<Value, String> {
     let bytes = bytes.strip_prefix(MARK).unwrap_or(bytes);
     let value = serde_json::from_slice(bytes).map_err(|error| error.to_string())?;
@@ -35,7 +35,7 @@ pub fn read_all(bytes: &[u8]) -> Result<Vec<Value>, String> {
     Ok(all)
 }
 
-/// Tells a name that stands twice. Reading keeps the last of such fields, so there are fewer fields then than colons.
+/// Reports a duplicate name. The parser keeps the last of such fields, so there are fewer fields than colons then.
 fn once(bytes: &[u8], value: &Value) -> Result<(), String> {
     if colons(bytes) == fields(value) {
         return Ok(());
@@ -80,7 +80,7 @@ impl Walk<'_> {
         }
     }
 
-    /// The next byte that is no blank.
+    /// Returns the next byte that is not white space.
     fn next(&mut self) -> u8 {
         self.blanks();
         self.bytes.get(self.at).copied().unwrap_or_default()
@@ -102,7 +102,7 @@ impl Walk<'_> {
         serde_json::from_slice(&self.bytes[from..self.at]).unwrap_or_default()
     }
 
-    /// The first name below that stands twice, as a sentence.
+    /// Returns the first duplicate name below, as a sentence.
     fn value(&mut self, path: &str) -> Option<String> {
         match self.next() {
             b'{' => self.object(path),
@@ -198,7 +198,7 @@ mod tests {
     }
 
     proptest! {
-        /// Every field of the text is in what is read, or the document is refused.
+        /// Either every field of the text is in the parsed document, or the document is refused.
         #[test]
         fn fields_are_all_there_or_refused(names in prop::collection::vec("[a-c\"\\\\:{é]{0,2}", 0..6), deep in any::<bool>()) {
             let fields: Vec<String> = names.iter().enumerate().map(|(n, name)| format!("{}: {n}", json!(name))).collect();

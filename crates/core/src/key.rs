@@ -1,14 +1,14 @@
-//! Keys as they are kept: what is looked up by an index has a bounded length, whatever a document says.
+//! Keys as they are stored: an indexed value has a bounded length, whatever a document contains.
 
 use crate::Digest;
 
-/// Longest key that is kept as it is, in bytes: an index takes some 2,700 bytes in one row, names beside it among them.
+/// Longest key that is stored unchanged, in bytes: an index row holds some 2,700 bytes, including the names beside the key.
 pub const LONGEST: usize = 1000;
-/// How much of a longer one stays readable, in bytes.
+/// Readable part of a longer key, in bytes.
 const READABLE: usize = 900;
 
-/// The key itself; of one that is longer than [`LONGEST`] its beginning and a digest of all of it, so that it is told apart from
-/// every other and found again by the whole text.
+/// Returns the stored form of a key: the key itself, or if it is longer than [`LONGEST`] its beginning and a digest of all of it,
+/// so that it stays distinct and can be found by the whole text.
 #[must_use]
 pub fn kept(key: String) -> String {
     if key.len() <= LONGEST {

@@ -1,7 +1,7 @@
-//! What Wire Watch computes: documents, expressions, maps, flows, the message machine, plans, partners.
+//! The computations of Wire Watch: documents, expressions, maps, flows, the message machine, milestone plans, partners.
 //!
-//! No I/O, no clock, no threads. Time, bytes and outcomes are arguments; what to record and what to do
-//! next are results. The [`machine`] is where to start reading.
+//! No I/O, no clock, no threads. Time, bytes and outcomes are arguments; records and actions are results. Start reading at
+//! [`machine`].
 
 pub mod act;
 pub mod amend;

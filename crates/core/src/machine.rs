@@ -17,9 +17,9 @@
 
 mod effect;
 mod failing;
+mod inputs;
 mod parts;
 mod run;
-mod told;
 mod turn;
 
 pub use effect::{Body, Claim, Effect, Outcome, Post, Work};
@@ -39,14 +39,14 @@ use serde_json::{Map, Value};
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Where a message came from; never changes.
+/// Origin of a message; never changes.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Origin {
     pub id: MessageId,
     pub arrival: ArrivalId,
-    /// Whose stored body holds the document: the arrival's, or the message's own.
+    /// Id of the stored body with the document: the arrival's, or the message's own.
     pub body: Id,
-    /// Where in that body.
+    /// Span of the document in that body.
     pub slice: Range<u64>,
     pub flow: String,
     /// Number of the release whose logic it runs.
@@ -105,7 +105,7 @@ pub enum ActRefused {
 pub struct Trace {
     pub step: String,
     pub verb: &'static str,
-    /// What a `note` says, which way was chosen, until when it pauses; empty otherwise.
+    /// Text of a `note`, the branch chosen, or the end of a pause; empty otherwise.
     pub note: String,
     /// The document after the step, where it changed.
     pub after: Option<Document>,
@@ -113,30 +113,27 @@ pub struct Trace {
     pub effect: Option<Effect>,
 }
 
-/// Code of the reason when a resend meets a step that was done with another request.
-const OTHER_REQUEST: &str = "other-request";
-
 /// A message under way.
 #[derive(Debug, Clone)]
 pub struct Machine {
     logic: Logic,
     origin: Arc<Origin>,
-    /// The document the message runs from: as it came, or as amended.
+    /// The document that the message runs from: as received, or as amended.
     source: Document,
     current: Document,
     kept: Map<String, Value>,
     at: usize,
     generation: u16,
     tries: u16,
-    /// How much of what comes of its effects is kept.
+    /// How much of its effects' answers is stored.
     recording: Recording,
     /// An intent was logged and no attempt after it: nobody knows whether the effect was carried out.
     in_doubt: bool,
-    /// The last outcome was a definite refusal: a resend takes the next generation.
+    /// The last outcome was a refusal: a resend uses the next generation.
     refused: bool,
     /// Set while the flow's steps on failure run.
     failed: Option<Failed>,
-    /// When the last thing happened that the log tells of: a pause counts from here.
+    /// Time of the last log entry; pauses count from it.
     now: Timestamp,
     /// Answers from before a resend, and what a resend does with them.
     answers: Answers,
@@ -155,10 +152,10 @@ impl Machine {
         (machine, turn)
     }
 
-    /// The machine as it was when the last entry of `log` had been committed.
+    /// Rebuilds the machine as it was after the last entry of `log`.
     ///
     /// # Errors
-    /// [`Diverged`] when an entry speaks of another step or request than this logic asks for.
+    /// [`Diverged`] when an entry is of another step or request than this logic asks for.
     pub fn rebuild(
         logic: Logic,
         origin: Arc<Origin>,
@@ -197,31 +194,31 @@ impl Machine {
         }
     }
 
-    /// What is next as things stand.
+    /// Returns the next action.
     #[must_use]
     pub fn next(&self) -> &Next {
         &self.next
     }
 
-    /// Where it came from.
+    /// Returns its origin.
     #[must_use]
     pub fn origin(&self) -> &Arc<Origin> {
         &self.origin
     }
 
-    /// Whether an effect that must not be repeated blindly may have been carried out.
+    /// Returns whether an effect that must not be repeated blindly may have been performed.
     #[must_use]
     pub fn in_doubt(&self) -> bool {
         self.in_doubt
     }
 
-    /// Whether its flow's steps on failure run.
+    /// Returns whether the steps on failure are running.
     #[must_use]
     pub fn is_failing(&self) -> bool {
         self.failed.is_some()
     }
 
-    /// What it runs.
+    /// Returns its flow.
     #[must_use]
     pub fn logic(&self) -> &Logic {
         &self.logic
@@ -251,7 +248,7 @@ impl Machine {
         &self.source
     }
 
-    /// What steps kept, `meta` among them.
+    /// Returns the values that steps kept, `meta` among them.
     #[must_use]
     pub fn kept(&self) -> &Map<String, Value> {
         &self.kept
@@ -263,7 +260,7 @@ impl Machine {
         self.trace.as_deref().unwrap_or_default()
     }
 
-    /// What the message is known by, and what the target knows it by; empty where nothing is.
+    /// Returns its business key and its key in the target system; empty if unknown.
     #[must_use]
     pub fn keys(&self) -> (String, String) {
         let flow = self.logic.flow.clone();
@@ -276,7 +273,7 @@ impl Machine {
         (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
 
-    /// The key that orders it, in a flow that says `in_order_by`.
+    /// Returns the key of its lane, in a flow with `in_order_by`.
     #[must_use]
     pub fn order_key(&self) -> Option<String> {
         if let Some(part) = parts::part(&self.origin) {
@@ -287,7 +284,7 @@ impl Machine {
         guarded(|| by.text(&scope).ok()?).ok()?.map(key::kept)
     }
 
-    /// Switches how much is kept of what comes of its effects from now on; `None` as its flow says.
+    /// Sets how much of its effects' answers is stored from now on; `None` for what the flow declares.
     pub fn record(&mut self, switched: Option<Recording>) {
         self.recording = switched.unwrap_or(self.logic.flow.record);
     }

@@ -1,23 +1,23 @@
-//! How much passes the steps of the flows, and how long it takes: the last minute, in slots of five seconds.
+//! Throughput and durations of steps: the last minute, in slots of five seconds.
 
 use crate::Timestamp;
 use hdrhistogram::Histogram;
 use std::collections::{BTreeMap, VecDeque};
 
 const SLOT_US: i64 = 5_000_000;
-/// Longest span that is told apart.
+/// Longest duration that is distinguished.
 const LONGEST_US: u64 = 3_600_000_000;
 /// Whole slots of a minute; one more is being filled.
 const SLOTS: usize = 12;
 
-/// Where on a flow something is counted.
+/// A counted point of a flow.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Point {
-    /// A message came to be.
+    /// A message was created.
     Begun,
     /// A message passed the step of this name.
     Step(String),
-    /// A message came to its end.
+    /// A message ended.
     Done,
 }
 
@@ -28,7 +28,7 @@ pub struct FlowStep {
     pub point: Point,
 }
 
-/// What a step saw in the last minute.
+/// Figures of a step for the last minute.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Figures {
     pub passed: u64,
@@ -68,9 +68,9 @@ impl Meter {
         let slot = &mut slots[place];
         slot.passed += 1;
         if let Some(took) = took_us {
-            // One significant figure: within a tenth, in a kilobyte or two.
+            // One significant figure: within 10 %, in a kilobyte or two.
             let spans = slot.spans.get_or_insert_with(|| Histogram::new(1).expect("one significant figure is allowed"));
-            // An hour is as long as it gets: more says nothing more, and takes no more memory.
+            // Durations above an hour count as an hour, which bounds the memory.
             let _ = spans.record(took.min(LONGEST_US));
         }
         let newest = newest.max(number);
@@ -79,7 +79,7 @@ impl Meter {
         }
     }
 
-    /// What every step saw in the minute before `now`; steps that saw nothing are left out.
+    /// Returns the figures of every step for the minute before `now`; steps without messages are left out.
     #[must_use]
     pub fn read(&self, now: Timestamp) -> BTreeMap<FlowStep, Figures> {
         let oldest = now.0.div_euclid(SLOT_US) - SLOTS as i64;

@@ -1,6 +1,6 @@
 //! The nearest known name to a mistyped one.
 
-/// The candidate with the smallest edit distance to `wrong`, when it is near enough to be meant.
+/// Returns the candidate with the smallest edit distance to `wrong`, if it is near enough to be a typing error.
 #[must_use]
 pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (wrong.chars().count() / 3).max(1);

@@ -1,13 +1,13 @@
 //! Numbers written as texts: one strict reader, comparison at any length, and exact arithmetic.
 //!
-//! A number may have more digits than a [`Decimal`] holds (an id of forty digits). It is then compared and passed on as it
-//! is; calculating with it is an error, never a rounding.
+//! A number may have more digits than a [`Decimal`] holds (an id of forty digits). It can be compared and passed on; calculating
+//! with it is an error, never a rounding.
 
 use rust_decimal::Decimal;
 use std::borrow::Cow;
 use std::cmp::Ordering;
 
-/// Most digits behind the point of a number that is calculated with.
+/// Most decimal places of a number in calculations.
 const SCALE: u32 = 28;
 
 /// A number's sign, digits and exponent, as they are written.
@@ -64,7 +64,7 @@ impl<'t> Parts<'t> {
         text
     }
 
-    /// What nearly every number is: few digits and no exponent.
+    /// Reads a number with few digits and no exponent, as nearly all numbers are.
     fn short(&self) -> Option<Decimal> {
         let is_short = self.exponent.is_empty() && self.whole.len() + self.fraction.len() <= 18;
         is_short.then(|| {
@@ -95,10 +95,10 @@ impl<'t> Parts<'t> {
     }
 }
 
-/// Reads a number: what is written in JSON (RFC 8259, section 6), and beside it what partners write: blanks around it, a plus
-/// sign, zeros on the left, a point without digits on one side (X12.6, type R).
+/// Reads a number: JSON's form (RFC 8259, section 6), and the forms that partners write: white space around it, a plus sign,
+/// leading zeros, a point without digits on one side (X12.6, type R).
 ///
-/// Gives it as JSON writes it, every digit kept. `None` for everything else: `1_000`, `1,5`, `12 pieces`, an empty text.
+/// Returns JSON's form with every digit. `None` for everything else: `1_000`, `1,5`, `12 pieces`, an empty text.
 #[must_use]
 pub fn read(text: &str) -> Option<Cow<'_, str>> {
     let text = text.trim_ascii();
@@ -106,7 +106,7 @@ pub fn read(text: &str) -> Option<Cow<'_, str>> {
     Some(if parts.is_json() { Cow::Borrowed(text) } else { Cow::Owned(parts.json()) })
 }
 
-/// Which of two numbers is larger, exactly and at any length. `None` where one of the texts is no number.
+/// Compares two numbers exactly, at any length. `None` if one of the texts is not a number.
 #[must_use]
 pub fn compare(a: &str, b: &str) -> Option<Ordering> {
     let (a, b) = (Parts::of(a)?, Parts::of(b)?);
@@ -124,7 +124,7 @@ pub fn compare(a: &str, b: &str) -> Option<Ordering> {
     }))
 }
 
-/// The same text for every way to write one number: `1.5`, `1.50` and `15e-1`. `None` where the text is no number.
+/// Returns one text for every form of a number: `1.5`, `1.50` and `15e-1` are equal. `None` if the text is not a number.
 #[must_use]
 pub fn canonical(text: &str) -> Option<String> {
     let parts = Parts::of(text)?;
@@ -135,9 +135,10 @@ pub fn canonical(text: &str) -> Option<String> {
     Some(format!("{}{digits}e{place}", if parts.negative { "-" } else { "" }))
 }
 
-/// The number to calculate with, its zeros behind the point kept where they fit.
+/// Returns the number for calculations, with its trailing zeros if they fit.
 ///
-/// Reads what [`read`] does. `None` where the text is no number, or has more digits than a decimal holds (28, some of 29): it is never rounded.
+/// Reads what [`read`] does. `None` if the text is not a number or has more digits than a decimal holds (28, some of 29): it is
+/// never rounded.
 #[must_use]
 pub fn decimal(text: &str) -> Option<Decimal> {
     let parts = Parts::of(text.trim_ascii())?;
@@ -164,7 +165,7 @@ pub fn decimal(text: &str) -> Option<Decimal> {
     fit(if parts.negative { -mantissa } else { mantissa }, u32::try_from(scale).ok()?)
 }
 
-/// A mantissa and scale as a decimal, zeros behind the point taken off where that alone makes them fit.
+/// Returns a mantissa and scale as a decimal, without trailing zeros if only that makes them fit.
 fn fit(mut mantissa: i128, mut scale: u32) -> Option<Decimal> {
     loop {
         if let Some(whole) = (scale <= SCALE).then(|| Decimal::try_from_i128_with_scale(mantissa, scale).ok()).flatten() {
@@ -177,7 +178,7 @@ fn fit(mut mantissa: i128, mut scale: u32) -> Option<Decimal> {
     }
 }
 
-/// The sum, exact; `None` where it has more digits than a decimal holds.
+/// Returns the exact sum; `None` if it has more digits than a decimal holds.
 #[must_use]
 pub fn add(a: Decimal, b: Decimal) -> Option<Decimal> {
     let exact = |a: Decimal, b: Decimal| {
@@ -188,7 +189,7 @@ pub fn add(a: Decimal, b: Decimal) -> Option<Decimal> {
     exact(a, b).or_else(|| exact(a.normalize(), b.normalize()))
 }
 
-/// The product, exact; `None` where it has more digits than a decimal holds.
+/// Returns the exact product; `None` if it has more digits than a decimal holds.
 #[must_use]
 pub fn multiply(a: Decimal, b: Decimal) -> Option<Decimal> {
     let exact = |a: Decimal, b: Decimal| fit(a.mantissa().checked_mul(b.mantissa())?, a.scale() + b.scale());

@@ -13,15 +13,15 @@ pub struct Partner {
     pub us: Party,
     /// `None` when the partner wants no acknowledgments.
     pub acknowledge: Option<Acknowledge>,
-    /// Errors that are told to the partner, but let its documents pass.
+    /// Errors that are reported to the partner but accepted.
     pub tolerated: Arc<[Tolerance]>,
     /// The sets as its guides have them.
     pub definitions: Arc<Definitions>,
-    /// How it wants to be written to.
+    /// How documents are written to it.
     pub sending: Sending,
 }
 
-/// How a partner wants to be written to.
+/// How documents are written to a partner.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Sending {
     pub delimiters: Delimiters,
@@ -29,7 +29,7 @@ pub struct Sending {
     pub envelopes: Envelopes,
 }
 
-/// How sets are put into interchanges.
+/// How sets are grouped into interchanges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Envelopes {
     /// All in one interchange, sets of a kind in one group.
@@ -41,7 +41,7 @@ pub enum Envelopes {
     PerSet,
 }
 
-/// How a partner is told what became of its interchanges.
+/// How a partner's interchanges are acknowledged.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Acknowledge {
     /// The connection that acknowledgments go to.
@@ -50,7 +50,7 @@ pub struct Acknowledge {
 }
 
 impl Partner {
-    /// What its interchanges are read by.
+    /// Returns the definitions and tolerances by which its interchanges are read.
     #[must_use]
     pub fn terms(&self) -> Terms {
         Terms { definitions: self.definitions.clone(), tolerated: self.tolerated.clone() }

@@ -1,15 +1,15 @@
-//! Where in what came something stands: the name of what happened, or its sender's id.
+//! Places in a received message from which its event name or delivery id is read.
 
 use serde_json::{Map, Value};
 use std::sync::Arc;
 
-/// Where something stands.
+/// A place in a received message.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Place {
     Header(String),
     /// A field of a JSON body, its parts joined by dots.
     Field(String),
-    /// A property that a broker carries beside the headers.
+    /// A broker's property, outside the headers.
     Property(Property),
 }
 
@@ -31,7 +31,7 @@ impl Property {
         ("type", Self::Type),
     ];
 
-    /// The word in a file.
+    /// Returns the word in a file.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -42,7 +42,7 @@ impl Property {
         }
     }
 
-    /// Its name in `$meta`.
+    /// Returns its name in `$meta`.
     #[must_use]
     pub const fn key(self) -> &'static str {
         match self {
@@ -58,12 +58,12 @@ impl Property {
 pub type Headers<'a> = &'a dyn Fn(&str) -> Option<&'a str>;
 
 impl Place {
-    /// What stands there, as text; `None` when nothing does. `told` is what a broker told of it, see [`crate::intake::Came`].
+    /// Returns the text at the place, if there is one. `properties` has a broker's properties, see [`crate::intake::Provenance`].
     #[must_use]
-    pub fn find(&self, headers: Headers<'_>, told: &Map<String, Value>, body: Option<&Value>) -> Option<String> {
+    pub fn find(&self, headers: Headers<'_>, properties: &Map<String, Value>, body: Option<&Value>) -> Option<String> {
         match self {
             Self::Header(name) => headers(name).map(str::to_owned),
-            Self::Property(property) => told.get(property.key())?.as_str().map(str::to_owned),
+            Self::Property(property) => properties.get(property.key())?.as_str().map(str::to_owned),
             Self::Field(path) => match path.split('.').try_fold(body?, |at, part| at.get(part))? {
                 Value::String(text) => Some(text.clone()),
                 Value::Number(number) => Some(number.to_string()),
@@ -72,15 +72,15 @@ impl Place {
         }
     }
 
-    /// A body as JSON, where one of these places is a field of it. What cannot be read has no fields; it is taken all the
-    /// same, since a person looks at it then, and nothing of it is lost.
+    /// Parses the body as JSON if one of these places is a field of it. A body that cannot be parsed has no fields; it is
+    /// received all the same, for a person to look at.
     #[must_use]
     pub fn look_into(places: [&Option<Self>; 2], body: &[u8]) -> Option<Arc<Value>> {
         let looks = places.into_iter().flatten().any(|place| matches!(place, Self::Field(_)));
         if looks { serde_json::from_slice(body).ok().map(Arc::new) } else { None }
     }
 
-    /// In words for the sender, e.g. `the header X-Event`.
+    /// Returns it in words for the sender, e.g. `the header X-Event`.
     #[must_use]
     pub fn words(&self) -> String {
         match self {
@@ -99,9 +99,9 @@ mod tests {
     #[test]
     fn names_are_found_in_headers_fields_and_properties() {
         let body = json!({ "type": "purchase.placed", "data": { "id": 7 }, "list": [1] });
-        let told = json!({ "routing_key": "picks.swift", "priority": 3 });
+        let properties = json!({ "routing_key": "picks.swift", "priority": 3 });
         let find = |name: &str| (name == "X-Event").then_some("item.listed");
-        let at = |place: Place| place.find(&find, told.as_object().unwrap(), Some(&body));
+        let at = |place: Place| place.find(&find, properties.as_object().unwrap(), Some(&body));
         let field = |path: &str| at(Place::Field(path.into()));
         assert_eq!(field("type").as_deref(), Some("purchase.placed"));
         assert_eq!((field("data.id").as_deref(), field("data"), field("none.at.all")), (Some("7"), None, None));

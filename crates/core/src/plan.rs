@@ -11,7 +11,7 @@ pub struct Plan {
     pub milestones: Vec<Milestone>,
 }
 
-/// One milestone and the point that reaches it.
+/// A milestone and the point that reaches it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Milestone {
     pub name: String,
@@ -36,7 +36,7 @@ impl Mark {
     /// Every mark.
     pub const ALL: [Self; 4] = [Self::Begins, Self::Passes, Self::Trouble, Self::Ends];
 
-    /// As shown and stored.
+    /// Returns the word as shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -52,9 +52,9 @@ impl Mark {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Point {
-    /// The message came to be.
+    /// The message was created.
     Begun,
-    /// Its functional group was acknowledged, the acknowledgment delivered.
+    /// Its functional group was acknowledged, and the acknowledgment was delivered.
     Acknowledged,
     /// The step of this name was done.
     Step(String),
@@ -77,7 +77,7 @@ pub struct Fact {
     pub at: Timestamp,
 }
 
-/// The facts that a point of one message means, by all plans.
+/// Returns the facts of a message's point, for all plans.
 pub fn facts<'c>(plans: impl IntoIterator<Item = &'c Plan>, flow: &str, point: &Point) -> Vec<(String, String, Mark)> {
     let all = plans.into_iter().flat_map(|plan| plan.milestones.iter().map(move |milestone| (plan, milestone)));
     all.filter(|(_, milestone)| milestone.flow == flow && milestone.point == *point)
@@ -85,7 +85,7 @@ pub fn facts<'c>(plans: impl IntoIterator<Item = &'c Plan>, flow: &str, point: &
         .collect()
 }
 
-/// Where an order stands.
+/// State of an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum TimelineState {
@@ -95,7 +95,7 @@ pub enum TimelineState {
 }
 
 impl TimelineState {
-    /// As shown and stored.
+    /// Returns the word as shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -117,9 +117,9 @@ pub struct Reached {
     pub message: MessageId,
 }
 
-/// Folds facts into a timeline: milestones in the order they were first reached, and where the order stands.
+/// Folds facts into a timeline: milestones in the order they were first reached, and the state of the order.
 ///
-/// The order in which facts are given changes nothing; the same fact twice changes nothing.
+/// The order of the facts does not matter, and neither do duplicates.
 #[must_use]
 pub fn fold(facts: &[Fact]) -> (Vec<Reached>, TimelineState) {
     let mut facts: Vec<&Fact> = facts.iter().collect();

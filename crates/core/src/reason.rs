@@ -1,24 +1,247 @@
-//! Why a message stopped, in a form that tells like from unlike.
+//! Why a message failed: a stable code, the place, and one sentence.
 
 use crate::Digest;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use std::fmt;
+use std::str::FromStr;
 
-/// Why a message fails.
+/// Stable name of a reason why a message fails. A closed set: people filter by it, and [`advice`](Self::advice) knows each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum ReasonCode {
+    /// The other side refused the request: `refused-422` with the HTTP status, `refused` (0 here) where the protocol has none.
+    Refused(u16),
+    /// Whether the request took effect is not known, and the connection is not idempotent.
+    InDoubt,
+    /// Every retry failed.
+    GaveUp,
+    /// A completed step would make another request now: a person decides whether its answer is kept.
+    OtherRequest,
+    /// The release has no map of that name.
+    MapMissing,
+    MapFailed,
+    CheckFailed,
+    FilterFailed,
+    ValueFailed,
+    PathFailed,
+    BodyFailed,
+    FileNameFailed,
+    RoutingFailed,
+    ChoiceFailed,
+    /// No condition of a `choose` holds.
+    NoWay,
+    PauseFailed,
+    NoticeFailed,
+    KeyFailed,
+    OrderFailed,
+    /// A step panicked in our own code.
+    Broken,
+    /// A stored record of the message cannot be read.
+    Damaged,
+    /// The message cannot be rebuilt from its log and its release.
+    Diverged,
+    /// An effect was performed and its outcome could not be stored.
+    NotStored,
+    /// The process ended more than once while it worked on this message.
+    Suspect,
+}
+
+impl ReasonCode {
+    /// Every code; `Refused` once, without a status.
+    pub const ALL: [Self; 24] = [
+        Self::Refused(0),
+        Self::InDoubt,
+        Self::GaveUp,
+        Self::OtherRequest,
+        Self::MapMissing,
+        Self::MapFailed,
+        Self::CheckFailed,
+        Self::FilterFailed,
+        Self::ValueFailed,
+        Self::PathFailed,
+        Self::BodyFailed,
+        Self::FileNameFailed,
+        Self::RoutingFailed,
+        Self::ChoiceFailed,
+        Self::NoWay,
+        Self::PauseFailed,
+        Self::NoticeFailed,
+        Self::KeyFailed,
+        Self::OrderFailed,
+        Self::Broken,
+        Self::Damaged,
+        Self::Diverged,
+        Self::NotStored,
+        Self::Suspect,
+    ];
+
+    /// The code's name without the status of a refusal.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Refused(_) => "refused",
+            Self::InDoubt => "in-doubt",
+            Self::GaveUp => "gave-up",
+            Self::OtherRequest => "other-request",
+            Self::MapMissing => "map-missing",
+            Self::MapFailed => "map-failed",
+            Self::CheckFailed => "check-failed",
+            Self::FilterFailed => "filter-failed",
+            Self::ValueFailed => "value-failed",
+            Self::PathFailed => "path-failed",
+            Self::BodyFailed => "body-failed",
+            Self::FileNameFailed => "file-name-failed",
+            Self::RoutingFailed => "routing-failed",
+            Self::ChoiceFailed => "choice-failed",
+            Self::NoWay => "no-way",
+            Self::PauseFailed => "pause-failed",
+            Self::NoticeFailed => "notice-failed",
+            Self::KeyFailed => "key-failed",
+            Self::OrderFailed => "order-failed",
+            Self::Broken => "broken",
+            Self::Damaged => "damaged",
+            Self::Diverged => "diverged",
+            Self::NotStored => "not-stored",
+            Self::Suspect => "suspect",
+        }
+    }
+
+    /// What a person does next, in one or two sentences.
+    #[must_use]
+    pub const fn advice(self) -> &'static str {
+        match self {
+            Self::Refused(401 | 403) => {
+                "The other side denies us access. Correct the credentials of the connection, then resend."
+            }
+            Self::Refused(404) => {
+                "The other side does not find what was asked for. Check the path in the flow's step, or the number in the \
+                 document, then resend."
+            }
+            Self::Refused(409) => {
+                "The other side reports a conflict with a record that it has. Look at that record first; discard the message if \
+                 the work is done already."
+            }
+            Self::Refused(413) => {
+                "The request is too large for the other side. Have its limit raised, or send less, then resend."
+            }
+            Self::Refused(_) => {
+                "The other side read the request and refused it. Amend the document and resend, or have it corrected there and \
+                 resend it unchanged."
+            }
+            Self::InDoubt => {
+                "It is not known whether the last request took effect. Look in the target system, then resend or discard."
+            }
+            Self::GaveUp => {
+                "Every retry failed. Once the other side works again, resend: all messages with this reason can be resent at once."
+            }
+            Self::OtherRequest => {
+                "A completed step would now send a different request. Resend and choose: keep the earlier answer, or send again."
+            }
+            Self::MapMissing => {
+                "The release has no such map. Add the map or correct the flow, deploy, and submit the document again."
+            }
+            Self::MapFailed => {
+                "A map could not work on this document. Amend the document and resend; or correct the map, deploy it, and submit the \
+                 document again."
+            }
+            Self::CheckFailed => {
+                "The document does not pass a check of the flow. Amend the document and resend; or correct the check, deploy it, and \
+                 submit the document again."
+            }
+            Self::FilterFailed
+            | Self::ValueFailed
+            | Self::PathFailed
+            | Self::BodyFailed
+            | Self::FileNameFailed
+            | Self::RoutingFailed
+            | Self::ChoiceFailed
+            | Self::PauseFailed
+            | Self::NoticeFailed => {
+                "An expression of this step could not be evaluated for this document. Amend the document and resend; or \
+                 correct the expression, deploy it, and submit the document again."
+            }
+            Self::NoWay => {
+                "No condition of the `choose` step holds for this document. Amend the document and resend; or add a branch \
+                 without a condition, deploy, and submit the document again."
+            }
+            Self::KeyFailed | Self::OrderFailed => {
+                "The flow's key or order could not be read from this document. Amend the document and resend; or correct \
+                 the flow, deploy it, and submit the document again."
+            }
+            Self::Broken => {
+                "A fault in Wire Watch itself stopped this step. Resend it once; if it fails again, report it with the service's \
+                 log."
+            }
+            Self::Damaged => {
+                "A record of this message in the database is damaged. Discard it, have the sender send it again, and find out what \
+                 else happened to the database."
+            }
+            Self::Diverged => {
+                "The message cannot be rebuilt: its document, its log or its release cannot be read. Discard it and have the \
+                 sender send it again."
+            }
+            Self::NotStored => {
+                "The outcome of the last request could not be stored. Look in the target system whether it was done, then resend \
+                 or discard."
+            }
+            Self::Suspect => {
+                "This message may be the reason why the service ended. Look at its document; resend it alone and watch, or discard \
+                 it."
+            }
+        }
+    }
+}
+
+impl fmt::Display for ReasonCode {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Refused(status) if *status != 0 => write!(f, "refused-{status}"),
+            code => f.write_str(code.name()),
+        }
+    }
+}
+
+/// A text that is not the name of a reason's code.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is not the code of a reason")]
+pub struct NoReasonCode(String);
+
+impl FromStr for ReasonCode {
+    type Err = NoReasonCode;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let status = text.strip_prefix("refused-").and_then(|status| status.parse().ok());
+        let named = || Self::ALL.into_iter().find(|code| code.name() == text);
+        status.map(Self::Refused).or_else(named).ok_or_else(|| NoReasonCode(text.to_owned()))
+    }
+}
+
+impl Serialize for ReasonCode {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for ReasonCode {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        std::borrow::Cow::<'_, str>::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// Why a message failed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
     pub flow: String,
     pub step: String,
-    /// The connection involved; empty for steps of our own.
+    /// The connection involved; empty for steps that use none.
     pub connection: String,
-    /// Short stable name: `refused-422`, `map-failed`, `gave-up`, `in-doubt`, …
-    pub code: String,
+    pub code: ReasonCode,
     /// One sentence.
     pub says: String,
 }
 
 impl Reason {
-    /// The same for all messages that stopped for the same cause: connection, step, code and the first
-    /// words with digits and quoted values taken out.
+    /// Id shared by all messages that failed for the same cause: connection, step, code and the first words of the sentence
+    /// without digits and quoted values.
     #[must_use]
     pub fn id(&self) -> i64 {
         let words = normalised(&self.says);
@@ -26,14 +249,14 @@ impl Reason {
             self.flow.as_bytes(),
             self.step.as_bytes(),
             self.connection.as_bytes(),
-            self.code.as_bytes(),
+            self.code.to_string().as_bytes(),
             words.as_bytes(),
         ])
         .short()
     }
 }
 
-/// The first eight words with what differs between like messages taken out: anything with a digit, anything quoted.
+/// Returns the first eight words; words with a digit or a quote become `#`, since they differ between like messages.
 fn normalised(says: &str) -> String {
     let plain = |word: &str| !word.contains(|c: char| c.is_ascii_digit() || matches!(c, '`' | '\'' | '"'));
     let words = says.split_whitespace().map(|word| if plain(word) { word.to_lowercase() } else { "#".to_owned() });
@@ -50,12 +273,27 @@ mod tests {
             flow: "orders".into(),
             step: step.into(),
             connection: "erp".into(),
-            code: "refused-422".into(),
+            code: ReasonCode::Refused(422),
             says: says.into(),
         };
         let a = reason("unknown item `QH-1` on line 3 of order", "book").id();
         assert_eq!(a, reason("unknown item `QH-77` on line 12 of order", "book").id());
         assert_ne!(a, reason("unknown unit `QH-1` on line 3 of order", "book").id());
         assert_ne!(a, reason("unknown item `QH-1` on line 3 of order", "price").id());
+    }
+
+    #[test]
+    fn every_code_is_read_back_and_has_advice() {
+        let written: Vec<String> = ReasonCode::ALL.iter().map(ToString::to_string).collect();
+        let unique: std::collections::BTreeSet<&String> = written.iter().collect();
+        assert_eq!(unique.len(), ReasonCode::ALL.len(), "{written:?}");
+        for code in ReasonCode::ALL.into_iter().chain([ReasonCode::Refused(422)]) {
+            assert_eq!(code.to_string().parse(), Ok(code));
+            assert!(code.advice().ends_with('.'), "{code}");
+        }
+        assert_eq!(ReasonCode::Refused(422).to_string(), "refused-422");
+        for unknown in ["", "refused-", "refused-x", "refused-99999", "Damaged"] {
+            assert!(unknown.parse::<ReasonCode>().is_err(), "{unknown}");
+        }
     }
 }

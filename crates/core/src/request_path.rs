@@ -1,10 +1,11 @@
-//! The path of a request: it stays below the address of its connection, whatever values are put into it.
+//! Paths of requests: they stay below the address of their connection, whatever values are put into them.
 
 use crate::expr::{EvalError, Scope, Template};
 
-/// Why a text is no path below an address; none where it is one.
+/// Returns why a text is not a path below an address; `None` if it is one.
 ///
-/// An empty one is the address itself. Steps upwards are found however they are written, since those who read an address decode them first (WHATWG URL, 4.4).
+/// An empty text is the address itself. Upward steps are found in every encoding, since servers decode addresses first (WHATWG
+/// URL, 4.4).
 #[must_use]
 pub fn fault(path: &str) -> Option<String> {
     let before_query = path.split('?').next().unwrap_or_default();
@@ -24,10 +25,10 @@ pub fn fault(path: &str) -> Option<String> {
     before_query.split('/').find(step_up).map(|segment| format!("`{segment}` in a path leads to another place"))
 }
 
-/// The path that a template gives, its values percent-encoded.
+/// Evaluates a template to a path, with its values percent-encoded.
 ///
 /// # Errors
-/// [`EvalError`] where a value is missing, or the path is none with it.
+/// [`EvalError`] if a value is missing, or the result is not a path below the address.
 pub fn render(template: &Template, scope: &Scope<'_>) -> Result<String, EvalError> {
     let path = template.render(scope, |value| Ok(encoded(value)))?;
     match fault(&path) {

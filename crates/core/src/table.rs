@@ -1,14 +1,14 @@
-//! Code tables: CSV files (RFC 4180) of two columns, a code and what it stands for.
+//! Code tables: CSV files (RFC 4180) with two columns, a code and its meaning.
 
 use crate::expr::{Shape, split_designator};
 use crate::workspace::Workspace;
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// Reads a table. The first line names the columns; blank lines and lines starting with `#` are passed over.
+/// Reads a table. The first line is the header; blank lines and lines that begin with `#` are skipped.
 ///
 /// # Errors
-/// The line (from 1) and what is wrong with it: one column, or a code that stood before.
+/// The line (from 1) and its fault: a single column, or a duplicate code.
 pub fn read(text: &str) -> Result<BTreeMap<String, String>, (usize, String)> {
     let mut reader =
         csv::ReaderBuilder::new().comment(Some(b'#')).trim(csv::Trim::All).flexible(true).from_reader(text.as_bytes());
@@ -27,7 +27,7 @@ pub fn read(text: &str) -> Result<BTreeMap<String, String>, (usize, String)> {
     Ok(rows)
 }
 
-/// A code with what it means, where that is known.
+/// A code with its meaning, if known.
 pub type Code = (String, String);
 
 /// The codes of a field, `SCHEMA:FIELD`: of an element of a transaction set (`x12/004010/850:PO103`) the standard's, of a field of an
@@ -60,8 +60,8 @@ pub fn codes_of(workspace: &Workspace, field: &str) -> Result<Vec<Code>, String>
     if codes.is_empty() { Err(format!("no values of {field} are known")) } else { Ok(codes) }
 }
 
-/// The beginning of a table between the codes of two sides: a row where both have the same word, a comment where a person has to say
-/// what it is. What no row leads to stands below.
+/// Drafts a table between the codes of two sides: a row where both have the same word, a comment where a person has to decide.
+/// Codes that no row leads to follow at the end.
 #[must_use]
 pub fn begun(from: &[Code], to: &[Code]) -> String {
     let plain = |text: &str| text.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>();

@@ -8,7 +8,7 @@ use std::time::Duration;
 #[serde(transparent)]
 pub struct Timestamp(pub i64);
 
-/// As RFC 3339 writes it, in UTC, to the second.
+/// Writes RFC 3339 in UTC, to the second.
 impl std::fmt::Display for Timestamp {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match jiff::Timestamp::from_microsecond(self.0) {
@@ -31,13 +31,13 @@ impl Timestamp {
         self.0.div_euclid(1000)
     }
 
-    /// This moment and `span` more; stops at the largest value.
+    /// Returns this moment plus `span`; stops at the largest value.
     #[must_use]
     pub fn after(self, span: Duration) -> Self {
         Self(self.0.saturating_add(i64::try_from(span.as_micros()).unwrap_or(i64::MAX)))
     }
 
-    /// How long from `earlier` to this moment; zero when `earlier` is later.
+    /// Returns the time from `earlier` to this moment; zero when `earlier` is later.
     #[must_use]
     pub fn since(self, earlier: Self) -> Duration {
         Duration::from_micros(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))

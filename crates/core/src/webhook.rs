@@ -1,8 +1,8 @@
-//! Webhooks: calls that tell us of something, each at an address of ours, and how it is known that they are genuine.
+//! Webhooks: addresses of ours that senders call, and how calls are authenticated.
 //!
-//! Two forms of signature. Without a header of its own it is that of Standard Webhooks 1.0: `webhook-signature` holds
-//! `v1,` and the base64 of HMAC-SHA256 over `id.timestamp.body`, several separated by spaces. With one, the header holds
-//! the HMAC over the body, or over `timestamp.body` where a header gives the time.
+//! Two forms of signature. Without a header of its own it is that of Standard Webhooks 1.0: `webhook-signature` holds `v1,` and
+//! the base64 of HMAC-SHA256 over `id.timestamp.body`, several separated by spaces. With one, the header holds the HMAC over the
+//! body, or over `timestamp.body` if a header gives the time.
 
 use crate::Timestamp;
 use crate::place::{Headers, Place};
@@ -12,9 +12,9 @@ use ring::hmac;
 use std::time::Duration;
 use subtle::ConstantTimeEq;
 
-/// Largest body that is taken when the workspace does not say, in bytes.
+/// Default of the largest body, in bytes.
 pub const MAX_BODY: u64 = 1 << 20;
-/// How far a sender's clock may be off when the workspace does not say.
+/// Default of the allowed difference between the sender's clock and ours.
 pub const TOLERANCE: Duration = Duration::from_secs(300);
 
 /// An address of ours that a sender calls.
@@ -26,27 +26,27 @@ pub struct Webhook {
     pub old_paths: Vec<String>,
     /// Without one, everybody who knows the address is believed.
     pub signature: Option<Signature>,
-    /// Where the name of what happened stands.
+    /// Where the name of the event is.
     pub event: Option<Place>,
-    /// Where the sender's id of the delivery stands; by it a repeat is recognised.
+    /// Where the sender's delivery id is, by which a duplicate is recognised.
     pub delivery: Option<Place>,
     /// Largest body, in bytes.
     pub max_body: u64,
-    /// Calls that are taken in a second, at most.
+    /// Most calls in a second.
     pub per_second: Option<u32>,
 }
 
-/// How calls are signed.
+/// Signature of calls.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Signature {
     /// Name of the secret.
     pub secret: String,
     pub form: SignatureForm,
-    /// How far the time of a call may be from ours.
+    /// Allowed difference between a call's time and ours.
     pub tolerance: Duration,
 }
 
-/// Where the signature stands and what it is over.
+/// Place and content of the signature.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum SignatureForm {
     /// Standard Webhooks 1.0.
@@ -55,7 +55,7 @@ pub enum SignatureForm {
         header: String,
         hash: Hash,
         encoding: Encoding,
-        /// What stands before the signature, e.g. `sha256=`.
+        /// Prefix of the signature, e.g. `sha256=`.
         prefix: String,
         /// The header with the time, in seconds since 1970; signed before the body, with a dot between.
         time: Option<String>,
@@ -69,7 +69,7 @@ pub enum Hash {
     Sha512,
 }
 
-/// How a signature is written.
+/// Encoding of a signature.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Encoding {
     Hex,
@@ -98,26 +98,26 @@ impl Webhook {
     }
 }
 
-/// What the headers of a call claim.
+/// Claims in the headers of a call.
 struct Claim<'a> {
-    /// What is signed before the body, each followed by a full stop.
+    /// Texts signed before the body, each followed by a full stop.
     before: Vec<&'a str>,
     signatures: Vec<Vec<u8>>,
 }
 
 impl Signature {
-    /// Checks what can be checked before the body is read: whether the headers of a signature are there, readable and in time.
+    /// Checks before the body is read that the headers of a signature are present, readable and in time.
     ///
     /// # Errors
-    /// [`Forged`], in words for who set the sender up.
+    /// [`Forged`], in words for the person who set up the sender.
     pub fn check_headers(&self, headers: Headers<'_>, now: Timestamp) -> Result<(), Forged> {
         self.read(headers, now).map(drop)
     }
 
-    /// Believes a call, or says why not. `secrets` are those that are good now: two while one is changed.
+    /// Checks the signature of a call. `secrets` are those valid now: two while one is being changed.
     ///
     /// # Errors
-    /// [`Forged`], in words for who set the sender up.
+    /// [`Forged`], in words for the person who set up the sender.
     pub fn check(&self, headers: Headers<'_>, body: &[u8], secrets: &[String], now: Timestamp) -> Result<(), Forged> {
         if secrets.is_empty() {
             return Err(Forged::NoSecret(self.secret.clone()));
@@ -195,7 +195,7 @@ impl Signature {
     }
 }
 
-/// A key as Standard Webhooks writes it: base64 behind `whsec_`; anything else as it is.
+/// Decodes a key of Standard Webhooks: base64 after `whsec_`; any other text is the key itself.
 fn key(secret: &str) -> Vec<u8> {
     secret.strip_prefix("whsec_").and_then(|text| STANDARD.decode(text).ok()).unwrap_or_else(|| secret.as_bytes().to_vec())
 }
@@ -299,19 +299,19 @@ mod tests {
             let seconds = NOW.millis() / 1000;
             let signed = sign(&secret, "d", seconds, &body);
             let time = seconds.to_string();
-            let told = |signed: &str, body: &[u8]| {
+            let checked = |signed: &str, body: &[u8]| {
                 let headers = [("webhook-id", "d"), ("webhook-timestamp", time.as_str()), ("webhook-signature", signed)];
                 let find = |name: &str| headers.iter().find(|(known, _)| *known == name).map(|(_, value)| *value);
                 standard().check(&find, body, std::slice::from_ref(&secret), NOW)
             };
-            prop_assert_eq!(told(&signed, &body), Ok(()));
+            prop_assert_eq!(checked(&signed, &body), Ok(()));
             let mut other = body.clone();
             other.push(0);
-            prop_assert_eq!(told(&signed, &other), Err(Forged::Different));
+            prop_assert_eq!(checked(&signed, &other), Err(Forged::Different));
             let at = 3 + flip % (signed.len() - 4);
             let changed = if &signed[at..=at] == "A" { "B" } else { "A" };
             let forged = format!("{}{changed}{}", &signed[..at], &signed[at + 1..]);
-            prop_assert_eq!(told(&forged, &body), Err(Forged::Different));
+            prop_assert_eq!(checked(&forged, &body), Err(Forged::Different));
         }
     }
 }

@@ -3,7 +3,9 @@
 mod common;
 
 use wirewatch_core::document::{Content, Form, JSON_LIMIT};
-use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Seal, Verdict, decide_document, decide_x12};
+use wirewatch_core::intake::{
+    Decision, Known, LARGEST, LedgerKey, Provenance, Received, Seal, Verdict, decide_document, decide_x12,
+};
 use wirewatch_core::machine::{End, Logic, Machine, Next, Origin};
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::x12::ack::Stamp;
@@ -21,13 +23,13 @@ fn read(text: &str) -> (Vec<Received>, Reading) {
     (received, Reading { interchanges: Vec::new(), unread })
 }
 
-fn came(connection: &str) -> Came {
-    Came { connection: connection.to_owned(), name: "po.edi".to_owned(), ..Came::default() }
+fn provenance(connection: &str) -> Provenance {
+    Provenance { connection: connection.to_owned(), name: "po.edi".to_owned(), ..Provenance::default() }
 }
 
 fn decide_in(workspace: &Workspace, text: &str, known: &[Known], accept: bool) -> Decision {
     let (received, unread) = read(text);
-    decide_x12(workspace, &Came { accept, ..came("marrowfield-drop") }, &received, &unread, known)
+    decide_x12(workspace, &Provenance { accept, ..provenance("marrowfield-drop") }, &received, &unread, known)
 }
 
 fn decide(text: &str, known: &[Known], accept: bool) -> Decision {
@@ -165,7 +167,7 @@ fn a_partner_that_wants_no_acknowledgment_gets_none() {
 fn sets_that_no_flow_takes_are_failed_messages() {
     let (received, unread) = read(common::SAMPLE);
     let workspace = common::workspace(&common::files());
-    let decision = decide_x12(&workspace, &came("elsewhere"), &received, &unread, &[Known::NEW]);
+    let decision = decide_x12(&workspace, &provenance("elsewhere"), &received, &unread, &[Known::NEW]);
     assert_eq!((decision.verdict, decision.split.parts.len()), (Verdict::Received, 2));
     assert_eq!(decision.says, "no flow takes 850 from marrowfield");
 }
@@ -186,19 +188,19 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     files.insert("flows/more-notes.toml".into(), flow.into());
     files.insert("connections/notes.toml".into(), "title = \"Notes\"\nkind = \"folder\"\npath = \"notes\"\n".into());
     let workspace = common::workspace(&files);
-    let decision = decide_document(&workspace, &came("notes"), 2, &content(b"{}"), &Known::NEW);
+    let decision = decide_document(&workspace, &provenance("notes"), 2, &content(b"{}"), &Known::NEW);
     let flows: Vec<&str> = decision.split.heads.iter().map(|head| head.flow.as_str()).collect();
     assert_eq!((decision.verdict, flows), (Verdict::Received, vec!["more-notes", "notes"]));
-    let broken = decide_document(&workspace, &came("notes"), 1, &content(b"{"), &Known::NEW);
+    let broken = decide_document(&workspace, &provenance("notes"), 1, &content(b"{"), &Known::NEW);
     assert_eq!(broken.verdict, Verdict::Failed);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
     for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
-        let large = decide_document(&workspace, &came("notes"), size, &content(b""), &Known::NEW);
+        let large = decide_document(&workspace, &provenance("notes"), size, &content(b""), &Known::NEW);
         assert_eq!(large.verdict, Verdict::Failed);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
     }
     assert_eq!(
-        decide_document(&workspace, &came("erp"), 2, &content(b"{}"), &Known::NEW).says,
+        decide_document(&workspace, &provenance("erp"), 2, &content(b"{}"), &Known::NEW).says,
         "no flow takes anything from erp"
     );
 }
@@ -217,8 +219,8 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
     drop(&mut files, "flows/all.toml", &flow("[]"));
     let workspace = common::workspace(&files);
     let decide = |event: &str, known: &Known| {
-        let came = Came { event: event.to_owned(), delivery: "d1".to_owned(), ..came("shop") };
-        decide_document(&workspace, &came, 2, &content(b"{}"), known)
+        let provenance = Provenance { event: event.to_owned(), delivery: "d1".to_owned(), ..provenance("shop") };
+        decide_document(&workspace, &provenance, 2, &content(b"{}"), known)
     };
     let flows = |decision: &Decision| decision.split.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>();
     let placed = decide("purchase.placed", &Known::NEW);
@@ -244,7 +246,7 @@ fn a_document_that_does_not_fit_is_rejected_told_or_let_pass_as_its_intake_says(
     let mut decide = |validate: &str| {
         let flow = format!("[[intake]]\nfrom = \"notes\"\ntakes = \"order\"\n{validate}\n[[step]]\nname = \"s\"\nset = \"1\"\n");
         files.insert("flows/notes.toml".into(), flow);
-        let decision = decide_document(&common::workspace(&files), &came("notes"), 2, &content(b"{}"), &Known::NEW);
+        let decision = decide_document(&common::workspace(&files), &provenance("notes"), 2, &content(b"{}"), &Known::NEW);
         (
             decision.verdict,
             decision.split.parts.len(),
@@ -308,8 +310,13 @@ fn an_event_that_no_flow_asks_for_needs_nobody() {
     let shop = "kind = \"webhook\"\npath = \"shop\"\nsignature = { secret = \"shop\" }\n";
     files.insert("connections/shop.toml".to_owned(), shop.to_owned());
     let workspace = common::workspace(&files);
-    let decision =
-        decide_document(&workspace, &Came { event: "item.listed".to_owned(), ..came("shop") }, 2, &content(b"{}"), &Known::NEW);
+    let decision = decide_document(
+        &workspace,
+        &Provenance { event: "item.listed".to_owned(), ..provenance("shop") },
+        2,
+        &content(b"{}"),
+        &Known::NEW,
+    );
     assert_eq!((decision.verdict, decision.says.as_str()), (Verdict::Received, "no flow takes item.listed from shop"));
 }
 
@@ -345,13 +352,13 @@ fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
     files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
     files.insert("flows/texts.toml".into(), flow("text"));
     let workspace = common::workspace(&files);
-    let decision = decide_document(&workspace, &came("notes"), 9, &content(b"<pick/> 7"), &Known::NEW);
+    let decision = decide_document(&workspace, &provenance("notes"), 9, &content(b"<pick/> 7"), &Known::NEW);
     assert_eq!((decision.verdict, &decision.split.heads[0].form), (Verdict::Received, &Form::Bytes));
     // Beside a flow that wants JSON, what is none is still taken as text; alone that flow fails it.
     files.insert("flows/orders.toml".into(), flow("order"));
     let both = common::workspace(&files);
     let flows = |text: &[u8]| {
-        let decision = decide_document(&both, &came("notes"), text.len() as u64, &content(text), &Known::NEW);
+        let decision = decide_document(&both, &provenance("notes"), text.len() as u64, &content(text), &Known::NEW);
         decision.split.heads.iter().map(|head| head.flow.clone()).collect::<Vec<_>>()
     };
     assert_eq!((flows(b"{}"), flows(b"<pick/>")), (vec!["orders".to_owned(), "texts".to_owned()], vec!["texts".to_owned()]));

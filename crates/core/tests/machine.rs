@@ -9,6 +9,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Recording, Retry};
 use wirewatch_core::machine::{Body, Effect, End, LogEntry, Logged, Logic, Machine, Next, Origin, Outcome, State, Turn};
 use wirewatch_core::plan::Point;
+use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{Document, Timestamp};
 
@@ -65,7 +66,7 @@ fn retries_keep_the_key_and_end_failed() {
     }
     let gave_up = machine.outcome(again(), &RETRY, NOW);
     let Next::End(End::Failed(reason)) = operations_told(&mut machine, &gave_up).next else { panic!("failed") };
-    assert_eq!(reason.code, "gave-up");
+    assert_eq!(reason.code, ReasonCode::GaveUp);
     let resent = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();
     assert_eq!(work(&resent).key, key, "without a definite refusal the receiver must recognise the repeat");
 }
@@ -175,8 +176,8 @@ fn a_message_that_failed_tells_first_and_then_stands_where_it_failed() {
     let told = machine.outcome(answer(), &RETRY, NOW);
     let Next::End(End::Failed(reason)) = told.next else { panic!("failed") };
     assert_eq!(
-        (machine.step(), reason.code.as_str(), told.points),
-        ("book", "refused-422", vec![Point::Step("alarm".into()), Point::Failed])
+        (machine.step(), reason.code, told.points),
+        ("book", ReasonCode::Refused(422), vec![Point::Step("alarm".into()), Point::Failed])
     );
     // A resend goes the way once: what was made of it stands, and what is told is told again.
     let again = machine.act(Act::Resend { answers: Answers::Ask }, "ada", "", NOW).unwrap();

@@ -6,7 +6,7 @@ use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use wirewatch_core::broker::ExchangeKind;
 use wirewatch_core::document::{Content, Form};
-use wirewatch_core::intake::{Came, Decision, Known, Verdict, decide_document};
+use wirewatch_core::intake::{Decision, Known, Provenance, Verdict, decide_document};
 use wirewatch_core::machine::{Effect, End, Logic, Machine, Next, Origin, Post, Work};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Document, Id};
@@ -14,21 +14,22 @@ use wirewatch_core::{Document, Id};
 const RELEASE: &str =
     r#"{"order":"Q-7","reference":"W-7","ship_on":"2026-12-01","carrier":"HILLWAY","lines":[{"item":"A","quantity":2}]}"#;
 
-fn came(id: &str, body: &str) -> (Came, Vec<u8>) {
-    let told = json!({ "routing_key": "orders-released", "message_id": id, "type": "order.released", "headers": { "x": 1 } });
-    let Value::Object(told) = told else { unreachable!() };
-    let came = Came {
+fn provenance(id: &str, body: &str) -> (Provenance, Vec<u8>) {
+    let properties =
+        json!({ "routing_key": "orders-released", "message_id": id, "type": "order.released", "headers": { "x": 1 } });
+    let Value::Object(properties) = properties else { unreachable!() };
+    let provenance = Provenance {
         connection: "warehouse".into(),
         name: "orders-released".into(),
         event: "order.released".into(),
-        told,
-        ..Came::default()
+        properties,
+        ..Provenance::default()
     };
-    (came, body.as_bytes().to_vec())
+    (provenance, body.as_bytes().to_vec())
 }
 
-fn decide(workspace: &Workspace, came: &Came, body: &[u8]) -> Decision {
-    decide_document(workspace, came, body.len() as u64, &Content::new(body.to_vec(), None), &Known::NEW)
+fn decide(workspace: &Workspace, provenance: &Provenance, body: &[u8]) -> Decision {
+    decide_document(workspace, provenance, body.len() as u64, &Content::new(body.to_vec(), None), &Known::NEW)
 }
 
 /// The first effect of a message with this meta, or how it ended.
@@ -49,12 +50,12 @@ fn work(next: Next) -> Work {
 #[test]
 fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
     let workspace = common::workspace(&common::files());
-    let (came, body) = came("r1", RELEASE);
-    let decision = decide(&workspace, &came, &body);
+    let (provenance, body) = provenance("r1", RELEASE);
+    let decision = decide(&workspace, &provenance, &body);
     let head = &decision.split.heads[0];
     assert_eq!((decision.verdict, head.flow.as_str(), decision.split.heads.len()), (Verdict::Received, "picks", 1));
     assert_eq!((&head.meta["queue"], &head.meta["headers"]["x"]), (&json!("orders-released"), &json!(1)));
-    let elsewhere = Came { name: "shipments".into(), ..came };
+    let elsewhere = Provenance { name: "shipments".into(), ..provenance };
     assert_eq!(decide(&workspace, &elsewhere, &body).says, "no flow takes order.released from warehouse");
 }
 
@@ -62,8 +63,8 @@ fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
 fn effects_of_a_message_delivered_again_have_the_same_key() {
     let workspace = common::workspace(&common::files());
     let meta = |id: &str, body: &str, accept: bool| {
-        let (came, bytes) = came(id, body);
-        decide(&workspace, &Came { accept, ..came }, &bytes).split.heads[0].meta.clone()
+        let (provenance, bytes) = provenance(id, body);
+        decide(&workspace, &Provenance { accept, ..provenance }, &bytes).split.heads[0].meta.clone()
     };
     let key = |message: i64, meta| work(first(&workspace, message, meta, RELEASE)).key;
     let other_body = RELEASE.replace("W-7", "W-8");
@@ -91,7 +92,7 @@ fn a_routing_key_is_worked_out_or_the_message_stops() {
     assert_eq!((connection.as_str(), *post), ("warehouse", expected));
     assert!(body.text().contains("<Line Item=\"A\" Pieces=\"2\""), "{body:?}");
     let says = |body: &str| match first(&workspace, 10, Map::new(), body) {
-        Next::End(End::Failed(reason)) => (reason.code, reason.says),
+        Next::End(End::Failed(reason)) => (reason.code.to_string(), reason.says),
         other => panic!("it stops, not {other:?}"),
     };
     let (code, dotted) = says(&RELEASE.replace("Q-7", "Q.7"));
@@ -165,7 +166,7 @@ fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
     let workspace = common::workspace(&common::files());
     let wrong = RELEASE.replace(r#"[{"item":"A","quantity":2}]"#, "[]").replace(r#""ship_on":"2026-12-01","#, "");
     let Next::End(End::Failed(reason)) = first(&workspace, 10, Map::new(), &wrong) else { panic!("failed") };
-    assert_eq!((reason.step.as_str(), reason.code.as_str()), ("look-over", "check-failed"));
+    assert_eq!((reason.step.as_str(), reason.code.to_string().as_str()), ("look-over", "check-failed"));
     assert_eq!(reason.says, "there is nothing to pick for Q-7; no day is set on which Q-7 ships");
     let shipment =
         r#"{"order":"Q-7","reference":"W-7","carrier":"hillway","parcels":[{"tracking":"hi-Q-7"},{"tracking":"hi-Q-8"}]}"#;

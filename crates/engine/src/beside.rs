@@ -1,12 +1,12 @@
-//! Work on large documents, done where a thread may stand still.
+//! Runs work on large documents without blocking the other tasks of a thread.
 
 use tokio::runtime::{Handle, RuntimeFlavor};
 
 /// Bytes of a document from which what else waits on the thread would feel the work on it.
 const LARGE: usize = 256 << 10;
 
-/// Does work on a document of so many bytes. When it is large, everything else that waits on this thread goes on elsewhere:
-/// the database, the leases and other people's questions have limits of their own.
+/// Runs `work` on a document of `bytes` bytes. Large work runs where it may block the thread, so that leases, the database and
+/// requests are still served in time.
 pub fn beside<T>(bytes: usize, work: impl FnOnce() -> T) -> T {
     let may_stand = || Handle::try_current().is_ok_and(|handle| handle.runtime_flavor() == RuntimeFlavor::MultiThread);
     if bytes > LARGE && may_stand() { tokio::task::block_in_place(work) } else { work() }
@@ -18,14 +18,14 @@ mod tests {
     use std::time::Duration;
     use tokio::sync::oneshot;
 
-    /// The one thread there is stands still in the work, and another task gets on all the same.
+    /// The only worker thread is blocked by the work, and another task still makes progress.
     #[tokio::test(flavor = "multi_thread", worker_threads = 1)]
     async fn a_large_document_holds_up_nobody_else() {
-        let (told, heard) = std::sync::mpsc::channel();
+        let (sent, heard) = std::sync::mpsc::channel();
         let (go, gone) = oneshot::channel();
         tokio::spawn(async move {
             gone.await.expect("the work has begun");
-            told.send("got on").expect("the work waits for it");
+            sent.send("got on").expect("the work waits for it");
         });
         let working = tokio::spawn(async move {
             beside(LARGE + 1, move || {

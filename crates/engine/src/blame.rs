@@ -14,19 +14,19 @@ use wirewatch_core::machine::{Body, Outcome};
 
 /// Doubtful outcomes in a row that are the connection's.
 const IN_A_ROW: usize = 3;
-/// Holds that one message began and another message ended, until its outcomes are its own.
+/// Holds that one message began and another message ended before its outcomes count against the message itself.
 const ALONE: u32 = 3;
-/// Messages whose holds are counted; beyond, all are counted anew.
+/// Messages whose holds are counted; above this number, counting starts again.
 const COUNTED: usize = 1000;
 
-/// What is known of the outcomes at one connection.
+/// What is known about the outcomes at one connection.
 #[derive(Debug, Default)]
 pub struct Blame {
     /// The doubtful outcomes since the last that was not, or of another sort.
     row: Option<Row>,
-    /// The message whose outcome began the hold.
+    /// The message whose outcome began the current hold.
     began: Option<MessageId>,
-    /// How often a message began a hold that another one ended.
+    /// For each message, how often it began a hold that another message ended.
     alone: HashMap<MessageId, u32>,
 }
 
@@ -46,14 +46,15 @@ enum Sort {
 /// An outcome as it counts.
 #[derive(Debug)]
 pub struct Judged {
-    /// For the message.
+    /// The outcome for the message.
     pub outcome: Outcome,
-    /// For the connection: why it is held.
+    /// The reason to hold the connection; `None` when it stays in use.
     pub held: Option<String>,
 }
 
 impl Blame {
-    /// Judges what came of an effect. `is_held` says whether the connection is on hold already.
+    /// Decides whether an outcome counts against the message or the connection. `is_held` is whether the connection is on hold
+    /// already.
     pub fn judge(&mut self, id: MessageId, outcome: Outcome, is_held: bool) -> Judged {
         let sort = match &outcome {
             Outcome::Held { .. } => return self.everybodys(id, outcome, is_held),
@@ -78,7 +79,7 @@ impl Blame {
         };
         match (enough, outcome) {
             (false, outcome) => Judged { outcome, held: None },
-            // Whether it was done is not known: that stays, whatever becomes of the connection.
+            // It is not known whether the request took effect: the message is in doubt, whatever happens to the connection.
             (true, outcome @ Outcome::InDoubt { .. }) => Judged { held: Some(outcome.says().to_owned()), outcome },
             (true, outcome) => {
                 let outcome = Outcome::Held { says: outcome.says().to_owned(), status: outcome.status() };

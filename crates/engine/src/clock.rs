@@ -1,4 +1,4 @@
-//! Where the time comes from.
+//! The source of the current time.
 
 use std::future::Future;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};

@@ -1,4 +1,4 @@
-//! Groups arrivals of all intakes: whatever waits is taken in one commit, as soon as the last one is done.
+//! Commits arrivals of all intakes in groups: all that wait are committed together as soon as the previous commit is done.
 
 use crate::Clock;
 use crate::journal::{Down, Journal};
@@ -12,14 +12,14 @@ use tokio::sync::{mpsc, oneshot};
 const TOGETHER: usize = 500;
 const TOGETHER_BYTES: u64 = 1 << 20;
 
-/// An arrival that waits for its turn, and whom to tell.
+/// An arrival that waits for its commit, and who receives the report.
 #[derive(Debug)]
 pub(crate) struct Waiting {
     pub ready: Ready,
     pub tell: oneshot::Sender<Result<TakenReport, NotTaken>>,
 }
 
-/// Takes what `waiting` gives until it ends. Nothing is tried again here: whoever waits still has what it gave.
+/// Commits what `waiting` yields until it ends. A failed commit is not retried here: the sender still has the arrival.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
     shared: Arc<Shared<J, L, C>>,
     mut waiting: mpsc::UnboundedReceiver<Waiting>,
@@ -45,7 +45,8 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
             ready.number(&shared).await;
         }
         for (tell, report) in tells.into_iter().zip(take_all(&shared, batch).await) {
-            // Who has gone meanwhile, such as a caller that hung up, gives it again and gets it recognised.
+            // A receiver that is gone, such as a caller that hung up, sends the arrival again, and it is recognised as a
+            // duplicate.
             let _ = tell.send(report);
         }
     }

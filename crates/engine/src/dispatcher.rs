@@ -42,29 +42,30 @@ use std::time::Duration;
 use wirewatch_core::connection::Connection;
 use wirewatch_core::flow::{AfterFailure, Recording};
 use wirewatch_core::machine::{End, Machine, Next, Outcome, Turn, Work};
+use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
 
 /// Bounds of the dispatcher.
 #[derive(Debug, Clone, Copy)]
 pub struct Settings {
-    /// Places in memory: a message takes one for each [`PLACE`] of its document, and one at least.
+    /// Memory places: a message takes one for each [`PLACE`] bytes of its document, at least one.
     pub loaded: usize,
     /// A message that waits longer than this leaves memory.
     pub keep: Duration,
-    /// So many messages in a row that failed at a step for the same reason hold the step.
+    /// A step is put on hold after this many messages in a row failed there for the same reason.
     pub alike: u32,
 }
 
 impl Default for Settings {
-    /// Documents of 256 MB. With the usual few kilobytes that is two thousand messages, which keep two cores busy
-    /// through any commit.
+    /// 256 MB of documents. With documents of a few kilobytes that is 2,000 messages, enough to keep two cores busy during a
+    /// commit.
     fn default() -> Self {
         Self { loaded: 2048, keep: Duration::from_secs(5), alike: 20 }
     }
 }
 
-/// What the dispatcher wants done.
+/// An action that the dispatcher asks for.
 #[derive(Debug)]
 pub enum Out {
     /// Commit the op, then call `committed` or `refused` with the id, if there is one.
@@ -73,13 +74,13 @@ pub enum Out {
     Perform { id: MessageId, connection: Arc<Connection>, work: Arc<Work> },
     /// Load the message, then call `loaded`.
     Load(MessageId),
-    /// Count that the message is taken up, then load it and call `loaded`.
+    /// Count that this process picks the message up, then load it and call `loaded`.
     PickUp(MessageId),
     /// Load the message without running it, then call `suspected`.
     Suspect(MessageId),
-    /// Nothing of these shards runs here any more: they can be given away.
+    /// No message of these shards runs here any more: they can be given to the other process.
     Left { shards: Shards, to: i16 },
-    /// Nothing runs here any more, as [`Dispatcher::drain`] asked.
+    /// No message runs here any more, as [`Dispatcher::drain`] asked.
     Drained,
 }
 
@@ -93,7 +94,7 @@ pub struct Entered {
     pub logged: u32,
 }
 
-/// Whether the process is to end.
+/// Progress of a planned stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Draining {
     No,
@@ -109,22 +110,22 @@ pub struct Dispatcher {
     settings: Settings,
     mint: Mint,
     surroundings: Arc<Workspace>,
-    /// How much is recorded of flows where a person has switched that.
+    /// Recording depth of flows for which a person has changed it.
     recordings: BTreeMap<String, Recording>,
-    /// The shards whose messages run here.
+    /// The shards whose messages run in this process.
     shards: Shards,
     /// Shards that are on their way to another process, and to which.
     leaving: Option<(Shards, i16)>,
     draining: Draining,
-    /// Shards that are ours before what is unfinished in them is here, and what came to be in them meanwhile.
+    /// Shards that this process is about to own, and the messages created in them before their unfinished messages are loaded.
     expected: Shards,
     early: Vec<Recovered>,
     slots: HashMap<MessageId, Slot>,
-    /// Places taken.
+    /// Memory places in use.
     loaded: usize,
-    /// Of those, how many by messages behind others in their lanes.
+    /// Places used by messages that wait behind another message of their lane.
     behind: usize,
-    /// Of flows that say how many may be under way: how many are, and whether their intakes wait.
+    /// For flows with `in_flight`: how many messages are under way, and whether the flow's intakes are closed.
     under_way: BTreeMap<String, (u32, bool)>,
     lanes: Lanes,
     gates: HashMap<String, Gate>,
@@ -133,7 +134,7 @@ pub struct Dispatcher {
     due: BTreeSet<(Timestamp, MessageId)>,
     /// Messages to run that are not in memory.
     ready: VecDeque<MessageId>,
-    /// Those of them that may be why a process ended, by how often they were taken up, and the one that runs.
+    /// Messages that may be the reason why a process ended, by pick-up count, and the one that runs alone now.
     suspects: BTreeSet<(u16, MessageId)>,
     alone: Option<MessageId>,
     out: VecDeque<Out>,
@@ -178,7 +179,7 @@ impl Dispatcher {
         }
     }
 
-    /// How much is recorded of flows where that is switched.
+    /// Sets the recording depth of flows for which a person has changed it.
     pub fn record(&mut self, switched: BTreeMap<String, Recording>) {
         self.recordings = switched;
     }
@@ -190,27 +191,27 @@ impl Dispatcher {
             if let Some(connection) = self.surroundings.connections.get(name) {
                 gate.set_terms(Terms::of(connection));
             }
-            gate.look_now(now);
+            gate.probe_now(now);
         }
         self.free_steps_that_are_gone(now);
         self.tick(now);
     }
 
-    /// The next thing to be done.
+    /// Returns the next action.
     pub fn poll(&mut self) -> Option<Out> {
         self.out.pop_front()
     }
 
-    /// When to call `tick`, if nothing happens before.
+    /// Returns when to call `tick` if nothing happens before.
     #[must_use]
     pub fn deadline(&self) -> Option<Timestamp> {
         let due = self.due.first().map(|(at, _)| *at);
         self.gates.values().filter_map(|gate| gate.deadline(self.settings.keep)).chain(due).min()
     }
 
-    /// What a message wanted committed is committed.
+    /// The commit that a message asked for has succeeded.
     pub fn committed(&mut self, id: MessageId, now: Timestamp) {
-        self.alone = self.alone.filter(|alone| *alone != id);
+        self.clear(id);
         let Some(running) = self.here(id) else { return };
         match running.phase.clone() {
             Phase::Committing | Phase::Reopening => {
@@ -229,7 +230,7 @@ impl Dispatcher {
         self.load_more();
     }
 
-    /// What a message wanted committed cannot be stored.
+    /// The commit that a message asked for was refused: its content cannot be stored.
     pub fn refused(&mut self, id: MessageId, says: &str, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
         let origin = running.machine.origin().clone();
@@ -240,17 +241,17 @@ impl Dispatcher {
         }
         self.drop_from_memory(id);
         if reopening {
-            // It has ended, and stays so: nothing of the act is there.
+            // The message had ended and stays so: nothing of the act is stored.
             self.leave_lane(id, now);
             self.take_out(id);
         } else {
             let says = format!("what came of it could not be stored: {says}");
-            self.stop(origin, logged.saturating_sub(1), "not-stored", says, now);
+            self.stop(origin, logged.saturating_sub(1), ReasonCode::NotStored, says, now);
         }
         self.look_whether_left();
     }
 
-    /// An effect has come to something.
+    /// An effect has an outcome.
     pub fn outcome(&mut self, id: MessageId, outcome: Outcome, now: Timestamp) {
         let Some(running) = self.here(id) else { return };
         let Phase::Performing { connection, since } = running.phase.clone() else { return };
@@ -265,7 +266,7 @@ impl Dispatcher {
         self.pump(&connection, now);
     }
 
-    /// One that passed the gate is back. `held` is what was said where it is of no use.
+    /// A message that passed the gate has an outcome. `held` is the reason to hold the connection, if there is one.
     fn came_back(&mut self, gate: &str, held: Option<&str>, now: Timestamp) {
         let connection = gate.to_owned();
         let op = match self.gate(gate).back(held, now) {
@@ -273,7 +274,7 @@ impl Dispatcher {
             Moved::Held => {
                 Op::Hold(Hold { connection, since: now, says: held.unwrap_or_default().to_owned(), by: String::new() })
             }
-            Moved::Freed => Op::Free { connection, at: now, by_person: false },
+            Moved::Resumed => Op::Resume { connection, at: now, by_person: false },
         };
         self.out.push_back(Out::Commit(None, op));
     }
@@ -304,7 +305,7 @@ impl Dispatcher {
         self.load_more();
     }
 
-    /// Goes on with a message that is in memory and whose turn it is.
+    /// Continues a message that is in memory and whose turn it is.
     fn start(&mut self, id: MessageId, now: Timestamp) {
         self.no_longer_behind(id);
         if self.stands_still(id, now) {
@@ -357,7 +358,7 @@ impl Dispatcher {
         let keeps_place = in_lane && running.machine.flow().after_failure == AfterFailure::Wait;
         match running.machine.next() {
             Next::End(End::Failed(_)) if keeps_place => {
-                // It keeps its place: those behind it wait until a person has looked.
+                // It keeps its place in the lane: messages behind it wait until a person has acted.
                 self.drop_from_memory(id);
             }
             Next::End(_) => {
@@ -369,7 +370,7 @@ impl Dispatcher {
                 if self.is_its_turn(id) {
                     self.start(id, now);
                 } else {
-                    // Back at the tail of its lane: it must not take room from those before it.
+                    // It is at the tail of its lane again and must not take memory from the messages before it.
                     self.drop_from_memory(id);
                 }
             }

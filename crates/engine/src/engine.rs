@@ -1,8 +1,8 @@
-//! The engine: one task with the dispatcher, one that commits in groups, one that splits; the rest is performed in tasks of its own.
+//! The engine: one task runs the dispatcher, one commits in groups, one splits arrivals; effects run in tasks of their own.
 
 use crate::custody::{self, Waiting};
 use crate::dispatcher::{Dispatcher, Settings};
-use crate::journal::{Down, Journal, NotActed, Op, OpResult, Settle};
+use crate::journal::{Down, Journal, NotActed, Op, OpResult, Resolve};
 use crate::links::Links;
 use crate::loader;
 use crate::neighbours::{self, Looked};
@@ -13,7 +13,7 @@ use crate::spool::{self, Call, Received, Spool};
 use crate::take::{Ready, Source, TakenReport, Taking};
 use crate::turning::{self, Outward, closed_places};
 use crate::writer::{self, Stall, Tell};
-use crate::{Clock, HeldState};
+use crate::{Clock, HoldInfo};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -24,7 +24,7 @@ use wirewatch_core::flow::Recording;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Id, MessageId, Timestamp};
 
-/// How often a lease that another has is asked for.
+/// Interval at which a lease of another process is requested again.
 const LEASE: Duration = Duration::from_millis(500);
 
 /// A running engine. Cloning shares it; it ends when its runtime does.
@@ -45,11 +45,11 @@ impl<J, L, C> std::fmt::Debug for Engine<J, L, C> {
     }
 }
 
-/// A connection that is held, with the messages that wait for it.
+/// A connection on hold, with the number of messages that wait for it.
 #[derive(Debug, Clone)]
 pub struct Held {
     pub connection: String,
-    pub state: HeldState,
+    pub state: HoldInfo,
     pub waiting: usize,
 }
 
@@ -125,8 +125,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         Ok(Self { shared, end })
     }
 
-    /// Ends when one of the engine's tasks has, which only a mistake of ours can bring about: nothing is lost, and
-    /// nothing moves any more.
+    /// Resolves when one of the engine's tasks has ended unexpectedly. Nothing is lost, and nothing runs any more.
     pub async fn ended(&self) {
         let _ = self.end.clone().wait_for(|ended| *ended).await;
     }
@@ -137,22 +136,21 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         self.shared.stall.says()
     }
 
-    /// Brings what is under way to its end and begins nothing more. Ends when nothing is under way, and all that came of it is
-    /// committed.
+    /// Runs what is under way to its end and begins nothing new. Resolves when all of it is committed.
     pub async fn drain(&self) {
         let (reply, drained) = oneshot::channel();
         let _ = self.shared.inputs.send(Input::Drain(reply));
         let _ = drained.await;
     }
 
-    /// Begins to read an arrival that is to be taken into custody.
+    /// Begins to read an arrival.
     #[must_use]
     pub fn read(&self, source: Source) -> Taking<J, L, C> {
         Taking::new(self.shared.clone(), source)
     }
 
-    /// Takes arrivals that were read into custody, together with those of everybody else who waits. Each has its
-    /// report, or the journal was away and nothing of it is taken.
+    /// Commits arrivals that were read, together with those of other intakes. Each gets its report, or [`Down`] if nothing of it
+    /// was committed.
     pub async fn take(&self, batch: Vec<Ready>) -> Vec<Result<TakenReport, Down>> {
         let answers: Vec<_> = batch.into_iter().map(|ready| self.give(ready)).collect();
         let mut reports = Vec::with_capacity(answers.len());
@@ -162,40 +160,40 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         reports
     }
 
-    /// Gives one arrival to be taken, at once; what is given first is taken first. The report comes with what is returned.
+    /// Queues one arrival for its commit, in the order of the calls; the returned future yields the report.
     pub fn give(&self, ready: Ready) -> impl Future<Output = Result<TakenReport, Down>> + Send + use<J, L, C> {
         let (tell, answer) = oneshot::channel();
         let _ = self.shared.custody.send(Waiting { ready, tell });
         async { Ok(answer.await.map_err(|_| Down("the engine has ended".to_owned()))??) }
     }
 
-    /// Takes a call into custody: with all that follows, or, in a rush, as it came.
+    /// Stores a call durably: with its messages, or under load in the spool only.
     ///
     /// # Errors
-    /// [`Down`] while the journal is away; nothing of it is taken.
+    /// [`Down`] while the journal is away; nothing of the call is stored.
     pub async fn receive(&self, call: Call) -> Result<Received, Down> {
         Ok(spool::receive(&self.shared, call).await?)
     }
 
-    /// How many calls came in a rush and are not taken yet, and when the first of them came.
+    /// Returns how many calls are in the spool, and when the first of them was received.
     #[must_use]
     pub fn kept(&self) -> Option<(usize, Timestamp)> {
         self.shared.spool.waiting()
     }
 
-    /// Ends when all of these places take what comes.
+    /// Resolves when all of these places accept arrivals.
     pub async fn open(&self, places: &[&str]) {
         let is_open = |closed: &Closed| places.iter().all(|place| !closed.contains_key(*place));
         let _ = self.shared.closed.clone().wait_for(is_open).await;
     }
 
-    /// Ends when one of these places takes nothing.
+    /// Resolves when one of these places does not accept arrivals.
     pub async fn shut(&self, places: &[&str]) {
         let is_shut = |closed: &Closed| places.iter().any(|place| closed.contains_key(*place));
         let _ = self.shared.closed.clone().wait_for(is_shut).await;
     }
 
-    /// Why one of these places takes nothing at present; `None` while all do.
+    /// Returns why one of these places does not accept arrivals; `None` while all do.
     #[must_use]
     pub fn closed(&self, places: &[&str]) -> Option<Why> {
         let closed = self.shared.closed.borrow();
@@ -205,10 +203,10 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
     /// Resolves a failed arrival; committed when this returns.
     ///
     /// # Errors
-    /// [`Down`] when the engine has ended; it may be settled or not.
-    pub async fn settle(&self, settle: Settle) -> Result<(), Down> {
+    /// [`Down`] when the engine has ended; the arrival may be resolved or not.
+    pub async fn resolve(&self, resolve: Resolve) -> Result<(), Down> {
         let (tell, answer) = oneshot::channel();
-        self.shared.submit(Op::Settle(Box::new(settle)), Tell::One(tell));
+        self.shared.submit(Op::Resolve(Box::new(resolve)), Tell::One(tell));
         match answer.await {
             Ok(OpResult::Committed) => Ok(()),
             Ok(OpResult::Refused(says)) => Err(Down(says)),
@@ -224,13 +222,13 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         self.shared.act(id, act, by, why, true).await
     }
 
-    /// Ends when this process has the lease of that name, which it then keeps, and has seen all that whoever had it before
-    /// has handed over.
+    /// Resolves when this process has the lease of that name, which it then keeps, and has taken over what its former owner
+    /// handed over.
     pub async fn lease(&self, name: &str) {
         while !retrying(|| self.shared.journal.lease(name)).await {
             tokio::time::sleep(LEASE).await;
         }
-        // Among others, a look that had begun before may have missed the last of it.
+        // A look at the other processes that began before may have missed the last of what was handed over.
         let before = *self.shared.looked.borrow();
         let seen = if before.any { before.times + 2 } else { 1 };
         if self.shared.looked.clone().wait_for(|looked| looked.times >= seen).await.is_err() {
@@ -250,28 +248,28 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         &self.shared.releases
     }
 
-    /// How much is recorded of flows where a person has switched that; of all others it is as they say.
+    /// Sets the recording depth of flows for which a person has changed it; all others record as they declare.
     pub fn record(&self, switched: BTreeMap<String, Recording>) {
         let _ = self.shared.inputs.send(Input::Record(switched));
     }
 
-    /// Lets the next message look whether a held connection is of use again.
-    pub fn look_now(&self, connection: &str) {
+    /// Probes a connection on hold with the next message.
+    pub fn probe_now(&self, connection: &str) {
         let _ = self.shared.inputs.send(Input::LookNow(connection.to_owned()));
     }
 
-    /// Holds a connection in the name of a person: nothing passes until [`Self::free`].
+    /// Puts a connection on hold for a person: nothing passes until [`Self::resume`].
     pub fn hold(&self, connection: &str, by: &str, why: &str) {
         let (connection, by, why) = (connection.to_owned(), by.to_owned(), why.to_owned());
         let _ = self.shared.inputs.send(Input::Hold { connection, by, why });
     }
 
-    /// Frees a held connection, whoever held it.
-    pub fn free(&self, connection: &str) {
+    /// Resumes a connection, whoever put it on hold.
+    pub fn resume(&self, connection: &str) {
         let _ = self.shared.inputs.send(Input::Free(connection.to_owned()));
     }
 
-    /// The connections that are held.
+    /// Returns the connections on hold.
     pub async fn held(&self) -> Vec<Held> {
         let (reply, answer) = oneshot::channel();
         let _ = self.shared.inputs.send(Input::Held(reply));

@@ -1,4 +1,4 @@
-//! From a message as kept to one that can run.
+//! Builds a runnable message from its stored form.
 
 use crate::beside;
 use crate::dispatcher::Entered;
@@ -7,6 +7,7 @@ use crate::releases::Releases;
 use std::sync::Arc;
 use wirewatch_core::Document;
 use wirewatch_core::machine::{Logic, Machine, Origin};
+use wirewatch_core::reason::ReasonCode;
 
 /// A message that cannot run: its log does not fit its logic, or its document cannot be read.
 #[derive(Debug)]
@@ -14,7 +15,7 @@ pub struct Broken {
     pub origin: Arc<Origin>,
     pub logged: u32,
     /// `damaged` where a record of it is, `diverged` where it does not fit its logic.
-    pub code: &'static str,
+    pub code: ReasonCode,
     pub says: String,
 }
 
@@ -23,7 +24,7 @@ pub async fn enter<J: Journal>(stored: Stored, releases: &Releases, journal: &J)
     enter_read(stored, None, releases, journal).await
 }
 
-/// The same of a message whose document may have been read already.
+/// As [`enter`], for a message whose document may have been read already.
 pub async fn enter_read<J: Journal>(
     stored: Stored,
     read: Option<Document>,
@@ -32,10 +33,10 @@ pub async fn enter_read<J: Journal>(
 ) -> Result<Result<Entered, Broken>, Down> {
     let Stored { origin, document, log, damaged } = stored;
     if let Some(Damaged { says, logged }) = damaged {
-        return Ok(Err(Broken { origin, logged, code: "damaged", says: format!("damaged: {says}") }));
+        return Ok(Err(Broken { origin, logged, code: ReasonCode::Damaged, says: format!("damaged: {says}") }));
     }
     let logged = log.len() as u32;
-    let broken = |says: String| Broken { origin: origin.clone(), logged, code: "diverged", says };
+    let broken = |says: String| Broken { origin: origin.clone(), logged, code: ReasonCode::Diverged, says };
     let Some(workspace) = releases.get(origin.release, journal).await? else {
         return Ok(Err(broken(format!("release {} is not in the journal", origin.release))));
     };

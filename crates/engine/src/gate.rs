@@ -20,32 +20,32 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::machine::Outcome;
 use wirewatch_core::{MessageId, Timestamp};
 
-/// From the beginning of a hold to the first look, and between looks at the longest: each time twice as long.
+/// Time from the beginning of a hold to the first probe, and the longest time between probes; it doubles each time.
 type Looks = (Duration, Duration);
 
-/// A look at a connection costs nothing but the try.
+/// Probing a connection costs one attempt.
 const AT_CONNECTION: Looks = (Duration::from_millis(500), Duration::from_secs(15));
 /// A message that probes a step fails if it was too early.
 const AT_STEP: Looks = (Duration::from_secs(10), Duration::from_secs(900));
 
-/// A connection that is held.
+/// A hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct HeldState {
+pub struct HoldInfo {
     pub since: Timestamp,
     pub says: String,
-    /// The person who holds it; empty when it is of no use by itself.
+    /// The person who set it; empty when the connection did not respond.
     pub by: String,
-    /// When the next message is let through to see; means nothing while a person holds it.
+    /// When the next message is sent as a probe; without meaning while a person holds the connection.
     pub probe_at: Timestamp,
 }
 
-impl HeldState {
+impl HoldInfo {
     fn by_person(&self) -> bool {
         !self.by.is_empty()
     }
 }
 
-/// How much a gate lets through.
+/// Limits of a gate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Terms {
     /// Effects at a time.
@@ -55,7 +55,7 @@ pub struct Terms {
 }
 
 impl Terms {
-    /// What a connection allows.
+    /// Returns the limits of a connection.
     #[must_use]
     pub fn of(connection: &Connection) -> Self {
         let apart = connection.per_minute.map_or(Duration::ZERO, |calls| Duration::from_secs(60) / calls.max(1));
@@ -63,35 +63,36 @@ impl Terms {
     }
 }
 
-/// One gate.
+/// A gate.
 #[derive(Debug)]
 pub struct Gate {
-    /// Effects are performed behind it: each that passes comes [`back`](Gate::back). Otherwise it only stops.
+    /// Effects are performed behind it, and each message that passes is reported with [`back`](Gate::back). Otherwise it only
+    /// stops messages.
     performs: bool,
     limit: u32,
     apart: Duration,
-    /// When the next may pass, by `apart`.
+    /// When the next message may pass, by `apart`.
     next_at: Timestamp,
-    /// Effects at a time just now: opened one by one after a hold.
+    /// Effects at a time at present; it grows again one by one after a hold.
     window: u32,
     in_flight: u32,
     waiting: VecDeque<MessageId>,
-    held: Option<HeldState>,
+    held: Option<HoldInfo>,
     wait: Duration,
-    /// Let through while it is held, to look, and how many were.
+    /// The message that probes during a hold, and how many probes there were.
     looking: Option<MessageId>,
     looked: u32,
     blame: Blame,
-    /// Those waiting have been dropped from memory since the hold began.
+    /// Waiting messages have been dropped from memory since the hold began.
     swept: bool,
 }
 
-/// What an outcome did to a gate.
+/// Effect of an outcome on a gate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Moved {
     Nothing,
     Held,
-    Freed,
+    Resumed,
 }
 
 impl Gate {
@@ -133,13 +134,13 @@ impl Gate {
         self.limit = limit;
     }
 
-    /// The hold, if there is one.
+    /// Returns the hold, if there is one.
     #[must_use]
-    pub fn held(&self) -> Option<&HeldState> {
+    pub fn held(&self) -> Option<&HoldInfo> {
         self.held.as_ref()
     }
 
-    /// Whether this one stops here: it is held, and the message is not the one that looks.
+    /// Returns whether this message is stopped here: the gate is on hold, and the message does not probe it.
     #[must_use]
     pub fn stops(&self, id: MessageId) -> bool {
         self.held.is_some() && self.looking != Some(id)
@@ -151,26 +152,26 @@ impl Gate {
         self.waiting.len()
     }
 
-    /// Takes up a hold that was there before a restart: unless a person holds it, the next message looks at once.
+    /// Restores a hold from before a restart. Unless a person set it, the next message probes at once.
     pub fn restore(&mut self, since: Timestamp, says: String, by: String, now: Timestamp) {
-        self.held = Some(HeldState { since, says, by, probe_at: now });
+        self.held = Some(HoldInfo { since, says, by, probe_at: now });
     }
 
-    /// A person holds it, from now on or instead of the connection itself. Those under way still come back.
-    pub fn hold(&mut self, by: &str, why: &str, now: Timestamp) -> &HeldState {
+    /// Puts the gate on hold for a person. Messages under way still report their outcomes.
+    pub fn hold(&mut self, by: &str, why: &str, now: Timestamp) -> &HoldInfo {
         let since = self.held.as_ref().map_or(now, |held| held.since);
         self.swept = false;
-        self.held.insert(HeldState { since, says: why.to_owned(), by: by.to_owned(), probe_at: now })
+        self.held.insert(HoldInfo { since, says: why.to_owned(), by: by.to_owned(), probe_at: now })
     }
 
-    /// A person frees it: one passes, then one more with each that comes back well.
-    pub fn free(&mut self) -> Moved {
+    /// Ends the hold: one message passes, then one more with each success.
+    pub fn resume(&mut self) -> Moved {
         self.looking = None;
         self.window = 1;
-        self.held.take().map_or(Moved::Nothing, |_| Moved::Freed)
+        self.held.take().map_or(Moved::Nothing, |_| Moved::Resumed)
     }
 
-    /// Those waiting, once after the connection has been held for `keep`: they may leave memory.
+    /// Returns the waiting messages once the hold has lasted `keep`: they can leave memory.
     pub fn sweep(&mut self, keep: Duration, now: Timestamp) -> Vec<MessageId> {
         match &self.held {
             Some(held) if !self.swept && now.since(held.since) >= keep => {
@@ -181,17 +182,17 @@ impl Gate {
         }
     }
 
-    /// A message wants through. `first` puts it before the others: it has waited longest.
+    /// Queues a message. `first` puts it before the others: it has waited longest.
     pub fn queue(&mut self, id: MessageId, first: bool) {
         if first { self.waiting.push_front(id) } else { self.waiting.push_back(id) }
     }
 
-    /// A message no longer wants through.
+    /// Removes a message from the queue.
     pub fn forget(&mut self, id: MessageId) {
         self.waiting.retain(|other| *other != id);
     }
 
-    /// Of these messages none wants through any more.
+    /// Removes these messages from the queue.
     pub fn forget_all(&mut self, ids: &HashSet<MessageId>) {
         self.waiting.retain(|other| !ids.contains(other));
     }
@@ -207,7 +208,8 @@ impl Gate {
             None => self.waiting.pop_front()?,
             Some(_) if !looks => return None,
             Some(held) => {
-                // The first that waits may be the one that began the hold of a connection; a step is held after many.
+                // The first message may be the one that caused the hold of a connection; a step is on hold after many, so there
+                // the order is reversed.
                 let last = (self.looked % 2 == 1) != self.performs;
                 let id = if last { self.waiting.pop_back()? } else { self.waiting.pop_front()? };
                 (self.looking, self.looked) = (Some(id), self.looked + 1);
@@ -223,13 +225,13 @@ impl Gate {
         Some(id)
     }
 
-    /// When to look again without any event, if ever.
+    /// Returns when to call [`pass`](Self::pass) again without any event, if ever.
     #[must_use]
     pub fn deadline(&self, keep: Duration) -> Option<Timestamp> {
         if self.waiting.is_empty() {
             return None;
         }
-        // Where there is room and somebody waits the time is now, whoever left that room: nobody need think of it.
+        // Where there is room and a message waits, that moment is now, however the room came about.
         let Some(held) = &self.held else {
             return (self.in_flight < self.window).then_some(self.next_at);
         };
@@ -238,12 +240,12 @@ impl Gate {
         probe.into_iter().chain(sweep).min()
     }
 
-    /// Says whose the outcome of a message that passed is. To be followed by [`Self::back`].
+    /// Decides whether an outcome counts against the message or the connection. [`Self::back`] must follow.
     pub fn judge(&mut self, id: MessageId, outcome: Outcome) -> Judged {
         self.blame.judge(id, outcome, self.held.is_some())
     }
 
-    /// A message that passed is back. `held` is the word of a connection that is of no use.
+    /// Reports a message that had passed. `held` is the reason to hold the connection, if there is one.
     pub fn back(&mut self, held: Option<&str>, now: Timestamp) -> Moved {
         self.in_flight = self.in_flight.saturating_sub(1);
         let longer = self.longer();
@@ -251,13 +253,14 @@ impl Gate {
             (Some(says), None) => {
                 self.wait = self.looks().0;
                 let probe_at = now.after(self.wait);
-                self.held = Some(HeldState { since: now, says: says.to_owned(), by: String::new(), probe_at });
+                self.held = Some(HoldInfo { since: now, says: says.to_owned(), by: String::new(), probe_at });
                 (self.looking, self.looked, self.swept) = (None, 0, false);
                 Moved::Held
             }
             (_, Some(known)) if known.by_person() => Moved::Nothing,
             (Some(says), Some(known)) => {
-                // Those under way when the hold began come back too; only the probe moves the next look.
+                // Messages that were under way when the hold began report as well; only the probe moves the time of the next
+                // probe.
                 if self.performs && self.looking.is_some() {
                     self.wait = longer;
                     known.probe_at = now.after(self.wait);
@@ -270,7 +273,7 @@ impl Gate {
                 self.held = None;
                 self.looking = None;
                 self.window = 1;
-                Moved::Freed
+                Moved::Resumed
             }
             (None, None) => {
                 self.window = (self.window + 1).min(self.limit);
@@ -289,7 +292,7 @@ impl Gate {
         (self.wait * 2).min(self.looks().1)
     }
 
-    /// Whether another may look before the last came back.
+    /// Returns whether another probe may start before the last has its outcome.
     fn may_look(&self) -> bool {
         !self.performs || self.looking.is_none()
     }
@@ -298,8 +301,8 @@ impl Gate {
         self.may_look() && self.held.as_ref().is_some_and(|held| !held.by_person() && held.probe_at <= now)
     }
 
-    /// The next message looks at once.
-    pub fn look_now(&mut self, now: Timestamp) {
+    /// Lets the next message probe at once.
+    pub fn probe_now(&mut self, now: Timestamp) {
         if let Some(held) = &mut self.held {
             held.probe_at = now;
         }
@@ -335,7 +338,7 @@ mod tests {
         assert_eq!(gate.back(Some("refused"), at(502)), Moved::Nothing);
         assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(1502)), "the wait doubled");
         assert_eq!(gate.pass(at(1502)), Some(Id(5)), "then the first");
-        assert_eq!(gate.back(None, at(1503)), Moved::Freed);
+        assert_eq!(gate.back(None, at(1503)), Moved::Resumed);
         assert_eq!((gate.pass(at(1503)), gate.pass(at(1503))), (Some(Id(6)), None), "opened by one");
         gate.back(None, at(1504));
         assert_eq!((gate.pass(at(1504)), gate.pass(at(1504)), gate.pass(at(1504))), (Some(Id(7)), Some(Id(8)), None));
@@ -361,12 +364,12 @@ mod tests {
         gate.hold("ada", "they move house", at(1));
         assert_eq!(gate.back(None, at(2)), Moved::Nothing, "one that went well frees nothing");
         assert_eq!(gate.back(Some("refused"), at(2)), Moved::Nothing);
-        gate.look_now(at(3));
+        gate.probe_now(at(3));
         assert_eq!((gate.pass(at(60_000)), gate.held().unwrap().says.as_str()), (None, "they move house"));
         assert_eq!(gate.deadline(Duration::from_secs(5)), Some(at(5001)), "only the sweep is due");
-        assert_eq!(gate.free(), Moved::Freed);
+        assert_eq!(gate.resume(), Moved::Resumed);
         assert_eq!((gate.pass(at(60_001)), gate.pass(at(60_001))), (Some(Id(3)), None), "opened by one");
-        assert_eq!(gate.free(), Moved::Nothing);
+        assert_eq!(gate.resume(), Moved::Nothing);
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! What the engine asks of the place where everything is kept.
+//! What the engine needs of the journal, where everything is stored.
 
 use crate::shard::Shards;
 use crate::spool::Spooled;
@@ -21,57 +21,58 @@ use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 #[error("the journal cannot be reached: {0}")]
 pub struct Down(pub String);
 
-/// One thing to commit. Ops of one group are committed together or not at all.
+/// One thing to commit. The ops of a group are committed together or not at all.
 #[derive(Debug, Clone)]
 pub enum Op {
     Change(Box<Change>),
     Split(Box<Split>),
-    /// A connection is held.
+    /// Something is put on hold.
     Hold(Hold),
-    /// A connection is free again.
-    Free {
+    /// A hold ends.
+    Resume {
         connection: String,
         at: Timestamp,
-        /// A person said so; otherwise a hold of a person's stays.
+        /// A person ended it; otherwise a hold set by a person stays.
         by_person: bool,
     },
     /// A failed arrival is resolved.
-    Settle(Box<Settle>),
+    Resolve(Box<Resolve>),
 }
 
 /// A person has dealt with a failed arrival. One that has not failed stays as it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Settle {
+pub struct Resolve {
     pub arrival: ArrivalId,
     pub connection: String,
     pub partner: String,
     pub name: String,
-    /// Who did what with it, in words for people.
+    /// Who did what, in words for people.
     pub says: String,
     pub at: Timestamp,
 }
 
-/// What is held: by what a connection answered, by a person, or because message after message failed at a step.
+/// A hold: because a connection did not respond, because a person set it, or because message after message failed at a step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hold {
-    /// The connection, or what else is held (see [`Before`]).
+    /// The connection, or what else is on hold (see [`Before`]).
     pub connection: String,
     pub since: Timestamp,
-    /// Why, in words for people.
+    /// The reason, in words for people.
     pub says: String,
-    /// The person who holds it; empty when it is of no use by itself.
+    /// The person who set it; empty when the connection did not respond.
     pub by: String,
 }
 
 impl Hold {
-    /// Whether it is one for all processes. Of connections each finds out for itself.
+    /// Returns whether the hold applies to all processes. A connection that does not respond is found out by each process for
+    /// itself.
     #[must_use]
     pub fn is_everybodys(&self) -> bool {
         !self.by.is_empty() || matches!(Before::of(&self.connection), Before::Step { .. })
     }
 }
 
-/// What one turn of one message changes.
+/// The changes of one turn of one message.
 #[derive(Debug, Clone)]
 pub struct Change {
     pub origin: Arc<Origin>,
@@ -85,7 +86,7 @@ pub struct Change {
     /// The connection it waits for; empty when none.
     pub waits_for: String,
     pub reason: Option<Reason>,
-    /// Why it was skipped or failed, in its own words; empty otherwise.
+    /// Why it was skipped or failed; empty otherwise.
     pub says: String,
     pub key: String,
     pub result: String,
@@ -93,11 +94,11 @@ pub struct Change {
     pub passed: Vec<Passed>,
     pub facts: Vec<Fact>,
     pub at: Timestamp,
-    /// How long the effect took, in microseconds; 0 when there was none.
+    /// Duration of the effect in microseconds; 0 when there was none.
     pub took: u64,
     /// The message had ended before: it is put among the unfinished again.
     pub reopened: bool,
-    /// Messages that come to be with it.
+    /// Messages that are created with it.
     pub parts: Vec<Part>,
 }
 
@@ -109,7 +110,7 @@ pub struct Part {
 }
 
 impl Change {
-    /// A change that says nothing yet but that the message moves.
+    /// Returns a change that only says that the message is running.
     #[must_use]
     pub fn blank(origin: Arc<Origin>, at: Timestamp) -> Self {
         Self {
@@ -134,7 +135,7 @@ impl Change {
         }
     }
 
-    /// The step whose effect this is the outcome of, and which `took` is about.
+    /// Returns the step whose effect `took` is about.
     #[must_use]
     pub fn tried(&self) -> Option<&str> {
         match &self.entry.as_ref()?.1.what {
@@ -155,38 +156,38 @@ pub struct Split {
     /// Messages made before and after this batch.
     pub from: u32,
     pub to: u32,
-    /// The last batch: the arrival is `taken` now.
+    /// This is the last batch: the arrival becomes `received`.
     pub last: bool,
     pub messages: Vec<NewMessage>,
     pub at: Timestamp,
 }
 
-/// A message that comes to be.
+/// A message to be created.
 #[derive(Debug, Clone)]
 pub struct NewMessage {
     pub origin: Arc<Origin>,
     pub key: String,
     pub order_key: String,
     pub facts: Vec<Fact>,
-    /// It has ended already, since its steps only compute: never among the unfinished.
+    /// It only computed and has ended already: it is never stored as unfinished.
     pub ended: Option<Box<Change>>,
 }
 
-/// What became of one op of a group.
+/// Result of one op of a group.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum OpResult {
     Committed,
-    /// This op alone cannot be stored, and never will be.
+    /// This op alone cannot be stored, now or later.
     Refused(String),
 }
 
-/// A message as kept: enough to go on with it.
+/// A message as stored: enough to continue it.
 #[derive(Debug, Clone)]
 pub struct Stored {
     pub origin: Arc<Origin>,
     pub document: Vec<u8>,
     pub log: Vec<LogEntry>,
-    /// Set where a record of it is damaged: it cannot go on, and the rest is what can still be read.
+    /// Set if a record of it is damaged: it cannot run, and the other fields hold what can still be read.
     pub damaged: Option<Damaged>,
 }
 
@@ -204,12 +205,12 @@ impl Stored {
 pub struct Damaged {
     /// Which record, and what is wrong with it.
     pub says: String,
-    /// How many entries the log of the message has, unreadable ones among them; 0 where it is of no message.
+    /// Entries in the message's log, unreadable ones included; 0 for a record of no message.
     pub logged: u32,
 }
 
 impl Damaged {
-    /// Of a record that belongs to no message.
+    /// Returns the damage of a record that belongs to no message.
     #[must_use]
     pub fn new(says: impl Into<String>) -> Self {
         Self { says: says.into(), logged: 0 }
@@ -231,11 +232,11 @@ pub struct Recovered {
     pub picked_up: u16,
 }
 
-/// What came in and is about to be taken into custody.
+/// An arrival about to be stored.
 #[derive(Debug, Clone)]
 pub struct Incoming {
     pub id: ArrivalId,
-    /// The connection it came by.
+    /// The connection by which it was received.
     pub connection: String,
     /// File name, or what a person called it.
     pub name: String,
@@ -243,38 +244,38 @@ pub struct Incoming {
     pub event: String,
     /// The sender's id of this delivery, by which a repeat is recognised; empty when it gives none.
     pub delivery: String,
-    /// See [`wirewatch_core::intake::Came::told`].
-    pub told: Map<String, Value>,
-    /// Tells our own unfinished archiving from a repeat; empty when there is no such thing.
+    /// See [`wirewatch_core::intake::Provenance::properties`].
+    pub properties: Map<String, Value>,
+    /// Tells our own unfinished archiving from a duplicate; empty when there is nothing to archive.
     pub fingerprint: String,
     pub body: IncomingBody,
     pub size: u64,
     pub digest: Digest,
     pub received: Timestamp,
-    /// The person who handed it in; empty when it came by itself.
+    /// The person who submitted it; empty when it was received by a connection.
     pub by: String,
 }
 
-/// An arrival read and ready to be taken.
+/// An arrival that was read and is ready to be committed.
 #[derive(Clone)]
 pub struct Arriving {
-    /// The release whose logic its messages will run.
+    /// The release whose logic its messages run.
     pub release: i64,
     pub incoming: Incoming,
-    /// What the ledger is asked about.
+    /// The ledger entries to look up.
     pub keys: Vec<(LedgerKey, Digest)>,
     /// Called inside the transaction with what the ledger knows of each key; of one without keys, with what is known of
     /// its delivery.
     pub decide: Decide,
-    /// Its messages, made ahead, if it is few and small ones and is taken as expected.
+    /// Its messages, created ahead, if they are few and small.
     pub born: Option<Born>,
 }
 
-/// Messages made before their arrival is taken. They hold if what is decided splits to the same; then they are
-/// committed with the arrival, and nothing is left to split.
+/// Messages created before their arrival is committed. They are valid if the decision splits the arrival as expected; then they
+/// are committed with it, and nothing is left to split.
 #[derive(Debug, Clone)]
 pub struct Born {
-    /// What is decided if nothing is known of the arrival.
+    /// The decision that was expected: nothing is known of the arrival.
     pub decision: Decision,
     pub messages: Vec<NewMessage>,
 }
@@ -288,7 +289,7 @@ impl std::fmt::Debug for Arriving {
 /// Where the bytes are.
 #[derive(Debug, Clone)]
 pub enum IncomingBody {
-    /// Here; stored with the arrival.
+    /// Here, to be stored with the arrival.
     Whole(Vec<Piece>),
     /// Stored before, piece by piece, under the arrival's id.
     Stored,
@@ -297,12 +298,12 @@ pub enum IncomingBody {
 /// A piece of a body as it is stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Piece {
-    /// It is compressed.
+    /// The bytes are compressed.
     pub packed: bool,
     pub bytes: Vec<u8>,
 }
 
-/// What was taken.
+/// Result of committing an arrival.
 #[derive(Debug, Clone)]
 pub enum Taken {
     /// New in the journal.
@@ -314,18 +315,18 @@ pub enum Taken {
         messages: Vec<Stored>,
         splits: Splits,
     },
-    /// The same file was taken before and only its archiving is left.
+    /// The same file was stored before, and only its archiving is left.
     Before(ArrivalId),
-    /// Nothing of it was taken: the journal refuses it, and would again. What stands behind it is taken all the same.
+    /// The journal refuses it, now and later. Arrivals behind it are committed all the same.
     Refused(String),
 }
 
-/// How the messages of an arrival come to be.
+/// How the messages of an arrival are created.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Splits {
-    /// There are none.
+    /// It has no messages.
     Nothing,
-    /// Those made ahead were committed with it.
+    /// Those created ahead were committed with it.
     Born,
     /// Batch by batch, from its durable splitting.
     Later,
@@ -340,7 +341,7 @@ pub struct SplitRow {
     pub cursor: u32,
 }
 
-/// What has come to this process from others, and how they stand.
+/// What this process has taken over from others, and the state of the others.
 #[derive(Debug, Clone, Default)]
 pub struct Others {
     /// Other processes are at work.
@@ -351,13 +352,13 @@ pub struct Others {
     pub due: Option<(Shards, i16)>,
     /// Splittings that were those of a process that has ended.
     pub splittings: Vec<ArrivalId>,
-    /// And calls that it had kept.
+    /// Spooled calls, too.
     pub spools: Vec<Id>,
     /// Messages of this process's shards that others have made, in the order of their commits.
     pub handed: Vec<Recovered>,
-    /// Acts that others ask for.
+    /// Acts that other processes request.
     pub remote_acts: Vec<RemoteAct>,
-    /// What is held, at whichever process; `None` when that was not looked at.
+    /// All holds, at every process; `None` when they were not read.
     pub holds: Option<Vec<Hold>>,
 }
 
@@ -392,19 +393,19 @@ pub type Decide = Arc<dyn Fn(&[Known]) -> Decision + Send + Sync>;
 
 /// Keeps everything. Every method may be called again after [`Down`].
 pub trait Journal: Send + Sync + 'static {
-    /// Commits group `no` of this process. The results stand in the order of `ops`.
+    /// Commits group `no` of this process. The results are in the order of `ops`.
     ///
-    /// After [`Down`] the same group is given again under the same number: when the first commit did
-    /// succeed and only its answer was lost, nothing is written twice.
+    /// After [`Down`] the same group is submitted again under the same number: if the first commit had succeeded and only its
+    /// answer was lost, nothing is written twice.
     fn commit(&self, no: u64, ops: &[Op]) -> impl Future<Output = Result<Vec<OpResult>, Down>> + Send;
 
-    /// Takes arrivals into custody: for each, body, ledger, sealed acknowledgments and verdict in one commit, several
-    /// arrivals in the same one where they do not depend on one another. What was taken stands in their order.
+    /// Stores arrivals: for each, body, ledger, sealed acknowledgments and verdict in one commit; several arrivals share a commit
+    /// where they do not depend on one another. Results are in the order of the arrivals.
     ///
-    /// After [`Down`] some of them may have been taken: [`taken`](Self::taken) tells of each.
+    /// After [`Down`] some of them may be stored: [`taken`](Self::taken) answers for each.
     fn take(&self, batch: Vec<Arriving>) -> impl Future<Output = Result<Vec<Taken>, Down>> + Send;
 
-    /// What a [`take`](Self::take) whose answer was lost has come to; `None` when nothing of it was committed.
+    /// Returns the result of a [`take`](Self::take) whose answer was lost; `None` when nothing of it was committed.
     fn taken(&self, id: ArrivalId) -> impl Future<Output = Result<Option<Taken>, Down>> + Send;
 
     /// A body in pieces as they are stored. Whoever brings an arrival makes them: who commits does so for all, one group after
@@ -413,34 +414,34 @@ pub trait Journal: Send + Sync + 'static {
         vec![Piece { packed: false, bytes: body.to_vec() }]
     }
 
-    /// Keeps calls as they came, until [`unspool`](Self::unspool).
+    /// Stores calls unread, until [`unspool`](Self::unspool).
     ///
-    /// After [`Down`] they may be kept: [`spooled`](Self::spooled) tells.
+    /// After [`Down`] they may be stored: [`spooled`](Self::spooled) answers.
     fn spool(&self, spooled: &Spooled) -> impl Future<Output = Result<(), Down>> + Send;
 
-    /// Calls that this process keeps under that id.
+    /// Returns the calls that this process has spooled under that id.
     fn spooled(&self, id: Id) -> impl Future<Output = Result<Option<Spooled>, Down>> + Send;
 
     /// All ids under which it does, the oldest first.
     fn spools(&self) -> impl Future<Output = Result<Vec<Id>, Down>> + Send;
 
-    /// Each of the calls under these ids is taken: they are kept no longer.
+    /// Removes these rows from the spool: each of their calls is stored as an arrival.
     fn unspool(&self, ids: &[Id]) -> impl Future<Output = Result<(), Down>> + Send;
 
     /// Stores a piece of a body ahead of its arrival.
     fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> impl Future<Output = Result<(), Down>> + Send;
 
-    /// Ranges of stored bodies, in the order asked for; what is not stored is left out of them.
+    /// Returns ranges of stored bodies in the order of the request; ranges that are not stored are left out.
     fn bodies(&self, wanted: &[(Id, Range<u64>)]) -> impl Future<Output = Result<Vec<Result<Vec<u8>, Damaged>>, Down>> + Send;
 
     /// Messages with document and log, in any order; ids that are not there are left out.
     fn load(&self, ids: &[MessageId]) -> impl Future<Output = Result<Vec<Stored>, Down>> + Send;
 
-    /// Counts that these unfinished messages are taken up by a process that did not have them. The next change of a message
-    /// sets its count back, and so does whoever gives its shard away.
+    /// Counts that a process which did not have these unfinished messages picks them up. The next change of a message resets its
+    /// count, and so does giving its shard away.
     fn pick_up(&self, ids: &[MessageId]) -> impl Future<Output = Result<(), Down>> + Send;
 
-    /// Unfinished messages of these shards behind `after`, by id, at most `limit`.
+    /// Returns unfinished messages of these shards after `after`, by id, at most `limit`.
     fn unfinished(
         &self,
         shards: Shards,
@@ -448,22 +449,22 @@ pub trait Journal: Send + Sync + 'static {
         limit: u32,
     ) -> impl Future<Output = Result<Vec<Recovered>, Down>> + Send;
 
-    /// This process's splittings that are not done.
+    /// Returns this process's unfinished splittings.
     fn splittings(&self) -> impl Future<Output = Result<Vec<SplitRow>, Down>> + Send;
 
-    /// Those of them that are of these arrivals, by id.
+    /// Returns those of these arrivals, by id.
     fn splitting(&self, arrivals: &[ArrivalId]) -> impl Future<Output = Result<Vec<SplitRow>, Down>> + Send;
 
-    /// Connections that are held.
+    /// Returns every hold.
     fn holds(&self) -> impl Future<Output = Result<Vec<Hold>, Down>> + Send;
 
-    /// Whether the effect with the key `teller` is the first with that cause, or was before; the cause is told of again
-    /// when the last was told longer before `now` than `claim` says.
+    /// Claims the right to tell people of a cause: `true` if the effect with the key `teller` is the first with that cause, or
+    /// was before, or if the last telling is longer ago than `claim` says.
     fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> impl Future<Output = Result<bool, Down>> + Send;
 
-    /// The effect with the key `teller` has told of the cause, so that nobody tells of it again in its time, a repeat of the same
-    /// message included; or it never will (`told` is false), so that another may.
-    fn settle_claim(&self, claim: &Claim, teller: Digest, told: bool) -> impl Future<Output = Result<(), Down>> + Send;
+    /// Records that the effect `teller` has told of the cause, so that no other effect tells it again within its time; or, with
+    /// `notified` false, that it never will, so that another may.
+    fn settle_claim(&self, claim: &Claim, teller: Digest, notified: bool) -> impl Future<Output = Result<(), Down>> + Send;
 
     /// The files of a release.
     fn release(&self, no: i64) -> impl Future<Output = Result<Option<Files>, Down>> + Send;
@@ -471,41 +472,42 @@ pub trait Journal: Send + Sync + 'static {
     /// A fresh id.
     fn mint(&self, now: Timestamp) -> Id;
 
-    // What follows is about several processes that share a journal. As it stands here, there is one alone.
+    // The rest concerns several processes that share a journal. The defaults are those of a single process.
 
     /// The shards that are this process's, as far as it knows.
     fn shards(&self) -> Shards {
         Shards::ALL
     }
 
-    /// Looks at the other processes: takes over what those that have ended leave behind, and what is meant for this one.
+    /// Reads the state of the other processes: takes over what those that have ended left behind, and what was handed to this
+    /// one.
     fn others(&self) -> impl Future<Output = Result<Others, Down>> + Send {
         async { Ok(Others { shards: Shards::ALL, ..Others::default() }) }
     }
 
-    /// The messages of these shards are about to be taken up: what this process commits for them from now on is its own.
+    /// Announces that messages of these shards are about to be loaded: what this process commits for them from now on is its own.
     fn gained(&self, _shards: Shards) -> impl Future<Output = Result<(), Down>> + Send {
         async { Ok(()) }
     }
 
-    /// Makes shards another process's. When this returns, nothing that this process commits is in them; they may still be
-    /// its own where the other has ended.
+    /// Gives shards to another process. When this returns, this process commits nothing of them any more; they may still be its
+    /// own if the other has ended.
     fn give_away(&self, _shards: Shards, _to: i16) -> impl Future<Output = Result<(), Down>> + Send {
         async { Ok(()) }
     }
 
-    /// Has an act carried out by the process whose shard it is.
+    /// Has an act carried out by the process that owns the message's shard.
     fn ask(&self, remote_act: &RemoteAct) -> impl Future<Output = Result<Result<(), NotActed>, Down>> + Send {
         let unknown = NotActed::Unknown(remote_act.message);
         async { Ok(Err(unknown)) }
     }
 
-    /// Tells who asked what came of it.
+    /// Reports the result of a requested act.
     fn answer(&self, _remote_act: Id, _answer: Result<(), NotActed>) -> impl Future<Output = Result<(), Down>> + Send {
         async { Ok(()) }
     }
 
-    /// Takes a lease, or keeps it; `false` while another process has it.
+    /// Takes or renews a lease; `false` while another process has it.
     fn lease(&self, _name: &str) -> impl Future<Output = Result<bool, Down>> + Send {
         async { Ok(true) }
     }

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, VecDeque};
 use wirewatch_core::MessageId;
 
-/// What orders a message: its flow and the value of `in_order_by`.
+/// Identity of a lane: the flow, and the value of its `in_order_by`.
 pub type LaneKey = (String, String);
 
 /// Every lane with messages in it.
@@ -36,7 +36,7 @@ impl Lanes {
         next.filter(|_| was_first)
     }
 
-    /// Whether the message is at the head of its lane.
+    /// Returns whether the message is at the head of its lane.
     #[must_use]
     pub fn is_first(&self, key: &LaneKey, id: MessageId) -> bool {
         self.lanes.get(key).is_some_and(|lane| lane.front() == Some(&id))

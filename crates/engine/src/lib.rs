@@ -31,10 +31,10 @@ pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
 pub use engine::{ActError, Engine, Held};
 pub use enter::Broken;
-pub use gate::HeldState;
+pub use gate::HoldInfo;
 pub use journal::{
     Arriving, Born, Change, Damaged, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,
-    Others, Part, Piece, Recovered, RemoteAct, Settle, Split, SplitRow, Splits, Stored, Taken,
+    Others, Part, Piece, Recovered, RemoteAct, Resolve, Split, SplitRow, Splits, Stored, Taken,
 };
 pub use links::Links;
 pub use releases::Releases;

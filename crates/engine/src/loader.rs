@@ -1,4 +1,4 @@
-//! Loads messages whose turn has come: whatever waits is loaded together, as soon as the last are there.
+//! Loads messages whose turn has come: all that wait are loaded together as soon as the previous batch is loaded.
 
 use crate::Clock;
 use crate::enter::enter;
@@ -18,9 +18,9 @@ const TOGETHER: usize = 256;
 pub(crate) enum Wanted {
     /// It was in this process's memory before.
     Again(MessageId),
-    /// It was not, and that it is taken up counts.
+    /// It was not, so the pick-up is counted.
     PickedUp(MessageId),
-    /// It is not to be run.
+    /// It is loaded without being run.
     Suspect(MessageId),
 }
 

@@ -1,4 +1,4 @@
-//! The other processes that share the journal: what they leave behind is taken up, what is due to them is let go of.
+//! The other processes that share the journal: takes over what they leave behind, and gives them the shards that are theirs.
 
 use crate::Clock;
 use crate::engine::ActError;
@@ -12,19 +12,19 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, watch};
 
-/// How often the others are looked at: when there are none, and when there are.
+/// Interval between looks at the other processes: when there are none, and when there are some.
 const ALONE: Duration = Duration::from_secs(1);
 const TOGETHER: Duration = Duration::from_millis(250);
 
-/// What the last look has seen.
+/// Result of the last look.
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct Looked {
     pub times: u64,
-    /// There are others.
+    /// There are other processes.
     pub any: bool,
 }
 
-/// Looks at the others for as long as the engine runs. `mine` are the shards taken up at the start; `left` tells of those
+/// Looks at the other processes for as long as the engine runs. `mine` are the shards owned from the start; `left` receives those
 /// that were given away.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     shared: Arc<Shared<J, L, C>>,
@@ -33,7 +33,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     looked: watch::Sender<Looked>,
 ) {
     let mut leaving = Shards::NONE;
-    // Held by people, and steps, as it was recorded when last looked.
+    // Holds set by people and holds of steps, as last recorded.
     let mut held: BTreeMap<String, Hold> = by_name(retrying(|| shared.journal.holds()).await);
     loop {
         while let Ok(given) = left.try_recv() {
@@ -65,8 +65,8 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
     let gained = others.shards.without(*mine).without(*leaving);
     if !gained.is_empty() {
         tracing::info!(shards = gained.len(), "shards taken up");
-        // First what is there already, then what comes: within a lane the order stays. From `gained` on, whatever is made here for
-        // these shards comes to the dispatcher, which lets it wait until what was made before is there.
+        // First what exists already, then what is created: so the order within a lane holds. After `gained`, everything created
+        // here for these shards goes to the dispatcher, which lets it wait until the older messages are loaded.
         shared.expect(gained);
         retrying(|| shared.journal.gained(gained)).await;
         let found = retrying(|| unfinished(&*shared.journal, gained)).await;
@@ -88,7 +88,7 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
         }
     }
     for name in held.keys().filter(|name| !now.contains_key(*name)) {
-        shared.freed_elsewhere(name.clone());
+        shared.resumed_elsewhere(name.clone());
     }
     if let Some((shards, to)) = others.due
         && leaving.is_empty()

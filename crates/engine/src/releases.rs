@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, RwLock};
 use wirewatch_core::workspace::Workspace;
 
-/// Older releases in memory. Messages hold on to the logic that they run; this is for those that come to run it.
+/// Older releases kept in memory for messages that are loaded. A message in memory holds its logic itself.
 const KEPT: usize = 16;
 
 /// Releases in memory. Older ones are read again from the journal when a message still runs them.
@@ -21,7 +21,8 @@ struct Inner {
 }
 
 impl Inner {
-    /// Makes room by the oldest of those before, so that one that was just asked for is at hand for the next message.
+    /// Keeps a release in memory and drops the oldest of the others, so that one just requested is available for the next
+    /// message.
     fn keep(&mut self, no: i64, workspace: Arc<Workspace>) {
         while self.older.len() >= KEPT {
             self.older.pop_first();
@@ -43,7 +44,7 @@ impl Releases {
         self.inner.read().expect("no holder panics").current.clone()
     }
 
-    /// A new release takes over.
+    /// Makes a new release the current one.
     pub fn replace(&self, no: i64, workspace: Arc<Workspace>) {
         let mut inner = self.inner.write().expect("no holder panics");
         let (old, before) = std::mem::replace(&mut inner.current, (no, workspace));

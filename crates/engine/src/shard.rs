@@ -1,12 +1,12 @@
-//! Shards: which process works on which messages.
+//! Shards decide which process works on which messages.
 //!
-//! Each message belongs to one of [`SHARDS`] shards, and each shard to one process. Messages in order belong to the shard
-//! of their key; the others to that of their id, which the process that makes them chooses among its own.
+//! Each message belongs to one of [`SHARDS`] shards, and each shard to one process. A message in a lane belongs to the shard of
+//! its key, any other to that of its id, which the creating process chooses among its own shards.
 
 use std::fmt;
 use wirewatch_core::{Digest, MessageId};
 
-/// How many shards there are.
+/// Number of shards.
 pub const SHARDS: u16 = 64;
 
 /// A set of shards.
@@ -17,31 +17,31 @@ impl Shards {
     pub const NONE: Self = Self(0);
     pub const ALL: Self = Self(u64::MAX);
 
-    /// Whether the shard is among them.
+    /// Returns whether the shard is in the set.
     #[must_use]
     pub const fn has(self, shard: u16) -> bool {
         self.0 & (1 << (shard % SHARDS)) != 0
     }
 
-    /// Whether there is none.
+    /// Returns whether the set is empty.
     #[must_use]
     pub const fn is_empty(self) -> bool {
         self.0 == 0
     }
 
-    /// How many there are.
+    /// Returns the number of shards in the set.
     #[must_use]
     pub const fn len(self) -> u32 {
         self.0.count_ones()
     }
 
-    /// Those of either.
+    /// Returns the union.
     #[must_use]
     pub const fn with(self, others: Self) -> Self {
         Self(self.0 | others.0)
     }
 
-    /// Those that are not among the others.
+    /// Returns the shards that are not in `others`.
     #[must_use]
     pub const fn without(self, others: Self) -> Self {
         Self(self.0 & !others.0)
@@ -75,7 +75,7 @@ pub fn shard_of(id: MessageId, flow: &str, order_key: &str) -> u16 {
     (of & i64::from(SHARDS - 1)) as u16
 }
 
-/// With which of `writers` a shard should be. When one comes or goes, only the shards that it gains or leaves move.
+/// Returns which of `writers` should own a shard. When a process joins or leaves, only the shards that it gains or gives up move.
 #[must_use]
 pub fn home_of(shard: u16, writers: &[i16]) -> Option<i16> {
     writers.iter().copied().max_by_key(|writer| Digest::of(&[&shard.to_be_bytes(), &writer.to_be_bytes()]).short())

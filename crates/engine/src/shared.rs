@@ -1,4 +1,4 @@
-//! What the tasks of an engine share, and what they tell its loop.
+//! State that the engine's tasks share, and the inputs of its loop.
 
 use crate::Clock;
 use crate::custody::Waiting;
@@ -21,15 +21,15 @@ use wirewatch_core::machine::{Origin, Outcome};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId};
 
-/// Places that take nothing at present (see [`place_of`](wirewatch_core::flow::place_of)), each with why.
+/// Places that accept nothing at present (see [`place_of`](wirewatch_core::flow::place_of)), each with the reason.
 pub(crate) type Closed = BTreeMap<String, Why>;
 
-/// Why a place takes nothing.
+/// Why a place accepts nothing.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Why {
-    /// A person holds the connection.
+    /// A person has put the connection on hold.
     Held,
-    /// A flow that takes from it has as many messages under way as it may.
+    /// A flow that takes from it has reached its `in_flight`.
     Full { flow: String, most: u32 },
 }
 
@@ -42,7 +42,7 @@ impl std::fmt::Display for Why {
     }
 }
 
-/// What the tasks of an engine share.
+/// State that the engine's tasks share.
 pub(crate) struct Shared<J, L, C> {
     pub journal: Arc<J>,
     pub links: Arc<L>,
@@ -54,14 +54,14 @@ pub(crate) struct Shared<J, L, C> {
     pub(crate) custody: mpsc::UnboundedSender<Waiting>,
     pub(crate) spool: Spool,
     pub(crate) room: watch::Receiver<bool>,
-    /// Places that take nothing at present, and why.
+    /// Places that accept nothing at present, with the reason.
     pub(crate) closed: watch::Receiver<Closed>,
-    /// How often the other processes were looked at.
+    /// Result of the last look at the other processes.
     pub(crate) looked: watch::Receiver<Looked>,
     pub(crate) stall: Stall,
 }
 
-/// What happens to the dispatcher.
+/// Inputs of the dispatcher.
 pub(crate) enum Input {
     Enter(Vec<Result<Entered, Broken>>),
     Loaded(Vec<Result<Entered, Broken>>),
@@ -79,7 +79,7 @@ pub(crate) enum Input {
     },
     /// Shards are this process's now, with what is unfinished in them.
     Gain(Shards, Vec<Recovered>),
-    /// Shards will be this process's once it has looked at what is unfinished in them.
+    /// Shards that this process owns once their unfinished messages are read.
     Expect(Shards),
     /// Messages that another process has made for this one.
     Handed(Vec<Recovered>),
@@ -103,11 +103,11 @@ pub(crate) enum Input {
 /// A message that was loaded for an act.
 pub(crate) enum Loaded {
     Entered(Box<Entered>),
-    /// One that cannot run any more, and as what it stands among the unfinished: it can be discarded, and nothing else.
+    /// A message that can no longer run, and its state among the unfinished: it can only be discarded.
     Broken(Box<(Broken, Recovered)>),
 }
 
-/// What came of an act.
+/// Result of an act.
 pub(crate) enum Acted {
     Done,
     NeedsLoading,
@@ -116,7 +116,7 @@ pub(crate) enum Acted {
 }
 
 impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
-    /// Carries out an act here, or, if `elsewhere`, at the process whose message it is.
+    /// Carries out an act here, or with `elsewhere` at the process that owns the message.
     pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
         let mut loaded = None;
         loop {
@@ -174,13 +174,13 @@ impl<J, L, C> Shared<J, L, C> {
         let _ = self.inputs.send(Input::Leave(shards, to));
     }
 
-    /// What people hold elsewhere is held here, too.
+    /// Applies a hold that was set at another process.
     pub fn held_elsewhere(&self, hold: Hold) {
         let _ = self.inputs.send(Input::HeldElsewhere(hold));
     }
 
-    /// And is free here when it is there.
-    pub fn freed_elsewhere(&self, connection: String) {
+    /// Applies the end of a hold at another process.
+    pub fn resumed_elsewhere(&self, connection: String) {
         let _ = self.inputs.send(Input::FreedElsewhere(connection));
     }
 
@@ -204,7 +204,7 @@ impl<J, L, C> Shared<J, L, C> {
         let _ = self.arrivals.send(arrival);
     }
 
-    /// Whether the dispatcher has room for more messages.
+    /// Returns whether the dispatcher has room for more messages.
     pub fn has_room(&self) -> bool {
         *self.room.borrow()
     }

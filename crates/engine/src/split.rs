@@ -117,7 +117,7 @@ async fn settle<J, L, C>(shared: &Shared<J, L, C>, submitted: Vec<Submitted>) ->
     stuck
 }
 
-/// What of an arrival is split next: which of its parts, and where they stand in its bytes.
+/// The next batch of an arrival: its parts and where they are in the bytes.
 struct Next {
     row: SplitRow,
     parts: Range<usize>,
@@ -125,7 +125,7 @@ struct Next {
 }
 
 impl Next {
-    /// At most so many parts, and bytes of them; one at least.
+    /// Chooses at most `most` parts and `most_bytes` bytes, at least one part.
     fn of(row: SplitRow, most: usize, most_bytes: u64) -> Self {
         let all = &row.splitting.parts;
         let from = (row.cursor as usize).min(all.len());
@@ -141,7 +141,7 @@ impl Next {
         Self { row, parts, span }
     }
 
-    /// Its messages, from the bytes of the span.
+    /// Builds the messages of a batch from the bytes of its span.
     async fn batch<J: Journal, L: Links, C: Clock>(
         &self,
         shared: &Arc<Shared<J, L, C>>,
@@ -166,7 +166,7 @@ impl Next {
     }
 }
 
-/// A message of an arrival, as it will be kept: its head, where its document stands, and its own number there.
+/// Builds a message of an arrival as it is stored: head, span of its document, and its number within the arrival.
 pub(crate) fn message<J: Journal, L, C: Clock>(
     shared: &Shared<J, L, C>,
     arrival: ArrivalId,
@@ -193,7 +193,7 @@ pub(crate) fn message<J: Journal, L, C: Clock>(
     Stored::new(origin, document)
 }
 
-/// What is recorded of a message that comes to be, and the message itself unless it has ended with that.
+/// Builds what is recorded when a message is created, and the message itself unless it has ended already.
 pub(crate) fn born(
     surroundings: &Workspace,
     entered: Result<Entered, Broken>,
@@ -208,7 +208,7 @@ pub(crate) fn born(
         }
     };
     let machine = &entered.machine;
-    // The order began when it came in, not when its turn came to be split.
+    // An order begins when its arrival is received, not when it is split.
     let facts = facts::begun(surroundings, machine, machine.origin().arrival.made());
     let order_key = machine.order_key().unwrap_or_default();
     let message = NewMessage { origin: machine.origin().clone(), key: machine.keys().0, order_key, facts, ended: None };

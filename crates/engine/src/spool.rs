@@ -1,9 +1,8 @@
-//! Calls in a rush: kept as they came, many in one row, answered, and taken when the rush is over.
+//! The spool: under load, webhook calls are stored unread, many in one row, answered, and worked on later.
 //!
-//! While few come at a time each is taken before it is answered, and its answer says what became of it. When more come than
-//! that keeps up with, their senders would wait for work that is not theirs, and give up: then what they sent is made
-//! durable, which is all that the answer promises, and the work follows. Calls that stand in an order, or are limited in how
-//! many may be under way, are never kept: their senders wait.
+//! With few calls at a time each is turned into messages before it is answered, and the answer gives the result. With more calls
+//! than that can keep up with, senders would time out; so a call is made durable, which is all that the answer promises, and the
+//! work follows. Calls of flows with an order or with `in_flight` are never spooled: their senders wait.
 
 use crate::Clock;
 use crate::custody::Waiting;
@@ -18,73 +17,74 @@ use std::time::Duration;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::{ArrivalId, Document, Id, Timestamp};
 
-/// So many calls at a time are taken as they come.
+/// Calls at a time up to which each is processed before it is answered.
 const AT_A_TIME: usize = 16;
-/// A rush is over when for so long no more came at a time than that.
+/// A burst is over when there were no more calls than that for this time.
 const CALM: Duration = Duration::from_millis(50);
-/// So long a call that is kept waits for the end of the rush. Then a third of the time is for what is kept, the rest for who comes.
+/// Time that a spooled call waits for the end of the burst. After it, a third of the time is spent on the spool, the rest on new
+/// calls.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// One that has waited for so long waits for nobody any more: whoever comes waits.
+/// A spooled call that has waited for this time goes before new calls.
 const NO_LONGER: Duration = Duration::from_secs(15);
-/// A body larger than this is never kept, in bytes.
+/// A body larger than this, in bytes, is never spooled.
 const LARGEST: usize = 256 << 10;
 /// Calls of one row, and bytes of their bodies; the last may exceed it.
 const TOGETHER: usize = 500;
 const TOGETHER_BYTES: usize = 1 << 20;
-/// Kilobytes of calls that are kept in memory, too; what comes beyond is read again when its turn has come.
+/// Kilobytes of spooled calls that are also kept in memory; the rest is read again when its turn comes.
 const IN_MEMORY: usize = 64 << 10;
-/// Kilobytes of calls that are kept at a time: beyond, those that come wait for those before.
+/// Kilobytes of spooled calls at a time; above, new calls wait.
 const ROOM: usize = 256 << 10;
-/// Rows that are taken at a time.
+/// Spool rows that are processed at a time.
 const TAKINGS: usize = 16;
 
-/// A call that is believed, and was not taken yet.
+/// An authenticated call that is not stored yet.
 #[derive(Debug)]
 pub struct Call {
-    pub came: Came,
+    pub provenance: Provenance,
     /// The whole of its body as JSON, where it was read already.
     pub json: Option<Document>,
     pub body: Vec<u8>,
 }
 
-/// A call as it is kept until it is taken.
+/// A call in the spool.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SpooledCall {
     /// The arrival that it will be.
     pub id: ArrivalId,
     pub received: Timestamp,
-    pub came: Came,
+    pub provenance: Provenance,
     pub body: Vec<u8>,
 }
 
-/// Calls that are kept together, under the id of the first.
+/// Calls of one spool row, under the id of the first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Spooled {
     pub id: Id,
     pub calls: Vec<SpooledCall>,
 }
 
-/// What became of a call that is in custody.
+/// Result of a call that is stored durably.
 #[derive(Debug)]
 pub enum Received {
     Taken(TakenReport),
-    /// It will be taken under that id.
+    /// It is spooled, and will be the arrival with this id.
     Kept(ArrivalId),
 }
 
-/// Where calls pass, one by one or in a rush.
+/// Decides whether calls are processed at once or spooled.
 pub(crate) struct Spool {
     rush: Mutex<Rush>,
     to_keep: mpsc::UnboundedSender<ToKeep>,
     kept: mpsc::UnboundedSender<Kept>,
-    /// How many calls each row has that is kept and not taken yet.
+    /// For each spool row, the number of calls that are not processed yet.
     rows: Mutex<BTreeMap<Id, usize>>,
 }
 
-/// How many calls are under way, and until when that is a rush.
+/// Calls under way, and until when that counts as a burst.
 #[derive(Debug, Default)]
 struct Rush {
     under_way: usize,
@@ -99,37 +99,37 @@ impl Rush {
         }
     }
 
-    /// When it is over, as it looks; `None` when there is none.
+    /// Returns when the burst is expected to end; `None` without a burst.
     fn over(&self, now: Instant) -> Option<Instant> {
         self.until.filter(|until| *until > now)
     }
 }
 
-/// A call that is to be kept, and whom to tell.
+/// A call to be spooled, and who waits for the answer.
 struct ToKeep {
     call: SpooledCall,
     tell: oneshot::Sender<Result<(), Down>>,
 }
 
-/// Calls that are kept in one row.
+/// Calls of one spool row.
 struct Kept {
     id: Id,
     by: By,
 }
 
-/// Who keeps calls.
+/// Which process spooled the calls.
 enum By {
     Us {
         since: Instant,
-        /// Where there was room in memory for them.
+        /// The calls, if memory had room for them.
         calls: Option<(Vec<SpooledCall>, OwnedSemaphorePermit)>,
         room: OwnedSemaphorePermit,
     },
-    /// A process that has ended; some of them may be taken.
+    /// A process that has ended; some of the calls may be processed already.
     Another,
 }
 
-/// What a spool gives [`run`] to do.
+/// Inputs of [`run`].
 pub(crate) struct Feeds {
     to_keep: mpsc::UnboundedReceiver<ToKeep>,
     kept: mpsc::UnboundedReceiver<Kept>,
@@ -150,7 +150,7 @@ impl Spool {
         (Self { rush: Mutex::default(), to_keep, kept, rows: Mutex::default() }, Feeds { to_keep: keep, kept: take })
     }
 
-    /// How many calls are kept and not taken yet, and when the first of them came.
+    /// Returns how many calls are spooled, and when the first of them was received.
     pub fn waiting(&self) -> Option<(usize, Timestamp)> {
         let rows = self.rows.lock().expect("no holder panics");
         Some((rows.values().sum(), rows.keys().next()?.made()))
@@ -164,7 +164,7 @@ impl Spool {
         self.rows.lock().expect("no holder panics").remove(&id);
     }
 
-    /// Has calls taken that a process has left behind.
+    /// Queues the calls that another process has left in the spool.
     pub fn left(&self, id: Id) {
         let _ = self.kept.send(Kept { id, by: By::Another });
     }
@@ -188,29 +188,29 @@ impl Spool {
     }
 }
 
-/// Takes a call, or keeps it while there are too many to take each before it is answered.
+/// Processes a call, or spools it while there are too many.
 pub(crate) async fn receive<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     call: Call,
 ) -> Result<Received, NotTaken> {
     let _under_way = shared.spool.begin();
     let rush = shared.spool.rush_over().is_some();
-    if !rush || call.body.len() > LARGEST || !may_wait(shared, &call.came) {
-        let source = Source { came: call.came, json: call.json, ..Source::default() };
+    if !rush || call.body.len() > LARGEST || !may_wait(shared, &call.provenance) {
+        let source = Source { provenance: call.provenance, json: call.json, ..Source::default() };
         return Ok(Received::Taken(take_now(shared, source, &call.body).await?));
     }
     let now = shared.clock.now();
     let (id, (tell, answer)) = (shared.journal.mint(now), oneshot::channel());
-    let call = SpooledCall { id, received: now, came: call.came, body: call.body };
+    let call = SpooledCall { id, received: now, provenance: call.provenance, body: call.body };
     let _ = shared.spool.to_keep.send(ToKeep { call, tell });
     answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned())))?;
     Ok(Received::Kept(id))
 }
 
-/// Whether nothing that a flow says depends on when its turn comes.
-fn may_wait<J, L, C>(shared: &Shared<J, L, C>, came: &Came) -> bool {
+/// Returns whether the call may wait: no flow that takes it has an order or a limit.
+fn may_wait<J, L, C>(shared: &Shared<J, L, C>, provenance: &Provenance) -> bool {
     let workspace = shared.releases.current().1;
-    workspace.flows_from(came).all(|(flow, _)| flow.in_order_by.is_none() && flow.in_flight.is_none())
+    workspace.flows_from(provenance).all(|(flow, _)| flow.in_order_by.is_none() && flow.in_flight.is_none())
 }
 
 async fn take_now<J: Journal, L: Links, C: Clock>(
@@ -226,13 +226,13 @@ async fn take_now<J: Journal, L: Links, C: Clock>(
     answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned()).into()))
 }
 
-/// Keeps and takes what `feeds` give until they end.
+/// Spools and processes what `feeds` yield until they end.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, feeds: Feeds) {
     let (taken, done) = mpsc::unbounded_channel();
     tokio::join!(keep(&shared, feeds.to_keep), take(&shared, feeds.kept, taken), unspool(&shared, done));
 }
 
-/// Keeps what comes, whatever waits together, as soon as the last is durable.
+/// Spools calls: all that wait go into one row as soon as the previous row is durable.
 async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_keep: mpsc::UnboundedReceiver<ToKeep>) {
     let (room, memory) = (Arc::new(Semaphore::new(ROOM)), Arc::new(Semaphore::new(IN_MEMORY)));
     while let Some(first) = to_keep.recv().await {
@@ -250,7 +250,7 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
         let spooled = Spooled { id: calls[0].id, calls };
         let kept = match shared.journal.spool(&spooled).await {
             Ok(()) => Ok(()),
-            // It may be there though its answer was lost: then it is ours to take.
+            // The row may be stored although its answer was lost: then its calls are processed here.
             Err(down) => retrying(|| shared.journal.spooled(spooled.id)).await.map(drop).ok_or(down),
         };
         let is_kept = kept.is_ok();
@@ -267,8 +267,8 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
     }
 }
 
-/// Takes what is kept, when its turn has come. In a rush some rows are taken together, then whoever comes has the machine for twice
-/// as long: taken without a pause, they would leave senders a third of the pace at which their calls can be kept.
+/// Processes spooled calls. During a burst some rows are processed together, then new calls have the machine for twice as long:
+/// without that pause, senders would have a third of the rate at which calls can be spooled.
 async fn take<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     mut kept: mpsc::UnboundedReceiver<Kept>,
@@ -284,7 +284,7 @@ async fn take<J: Journal, L: Links, C: Clock>(
                 shared.spool.calm((Instant::now() + 2 * begun.elapsed()).min(since + NO_LONGER)).await;
             }
         }
-        // Those that are done are no part of what is taken together from here on.
+        // Finished ones do not count among those processed together.
         while under_way.try_join_next().is_some() {}
         shared.room().await;
         while under_way.len() >= TAKINGS {
@@ -311,7 +311,7 @@ async fn take_row<J: Journal, L: Links, C: Clock>(
         Some((calls, permit)) => (calls, Some(permit)),
         None => match retrying(|| shared.journal.spooled(id)).await {
             Some(spooled) => (spooled.calls, None),
-            // It is another process's to take.
+            // Another process owns it now.
             None => return shared.spool.forget(id),
         },
     };
@@ -332,7 +332,7 @@ async fn take_row<J: Journal, L: Links, C: Clock>(
     }
 }
 
-/// Lets go of the rows that are taken, whatever is done together.
+/// Removes finished rows from the spool, several at once.
 async fn unspool<J: Journal, L, C>(shared: &Shared<J, L, C>, mut taken: mpsc::UnboundedReceiver<Id>) {
     let mut ids = Vec::new();
     while taken.recv_many(&mut ids, TOGETHER).await > 0 {
@@ -341,14 +341,14 @@ async fn unspool<J: Journal, L, C>(shared: &Shared<J, L, C>, mut taken: mpsc::Un
     }
 }
 
-/// Whether a call is in its place: it may have been before, when it was left behind.
+/// Processes one spooled call, unless a former process had stored it already.
 async fn take_call<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, call: SpooledCall, left: bool) -> bool {
-    let SpooledCall { id, received, came, body } = call;
+    let SpooledCall { id, received, provenance, body } = call;
     if left && retrying(|| shared.journal.taken(id)).await.is_some() {
         return true;
     }
     let taken = retrying(|| async {
-        let source = Source { came: came.clone(), promised: Some((id, received)), ..Source::default() };
+        let source = Source { provenance: provenance.clone(), promised: Some((id, received)), ..Source::default() };
         match take_now(&shared, source, &body).await {
             Ok(_) => Ok(None),
             Err(NotTaken::Refused(says)) => Ok(Some(says)),

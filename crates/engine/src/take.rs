@@ -12,13 +12,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use wirewatch_core::document::{Content, Form};
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Came, Decision, Known, LARGEST, LedgerKey, Received, Verdict, decide_document, decide_x12};
+use wirewatch_core::intake::{Decision, Known, LARGEST, LedgerKey, Provenance, Received, Verdict, decide_document, decide_x12};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
 use wirewatch_core::{ArrivalId, Digest, Document, Timestamp};
 
-/// Up to here a body is held in memory and stored with its arrival; beyond, piece by piece ahead of it.
+/// A body up to this size is held in memory and stored with its arrival; a larger one is stored piece by piece ahead of it.
 const WHOLE: usize = 4 << 20;
 /// Bytes of one stored piece.
 pub const PIECE: usize = 1 << 20;
@@ -26,25 +26,25 @@ pub const PIECE: usize = 1 << 20;
 const AHEAD: usize = 16;
 const AHEAD_BYTES: u64 = 256 << 10;
 
-/// Where an arrival comes from.
+/// Origin of an arrival.
 #[derive(Debug, Clone, Default)]
 pub struct Source {
-    /// What of it is decided by, and what its messages are told.
-    pub came: Came,
+    /// What the decision and the messages know of it.
+    pub provenance: Provenance,
     /// See [`Incoming::fingerprint`].
     pub fingerprint: String,
-    /// The whole of it as JSON, where whoever brings it has read it already.
+    /// The whole body as JSON, if the intake has read it already.
     pub json: Option<Document>,
-    /// The person who handed it in; empty when it came by itself.
+    /// The person who submitted it; empty when it was received by a connection.
     pub by: String,
-    /// What it was promised to be when it was kept, and when that was.
+    /// The id and time that a spooled call was promised.
     pub promised: Option<(ArrivalId, Timestamp)>,
-    /// What came before it by the same way.
+    /// The arrivals before it on the same way.
     pub row: Row,
 }
 
-/// Arrivals that come one after another by one way: when the journal was away for one of them, none that comes after it is
-/// taken, so that all come again in their order. Cloning shares it.
+/// Arrivals that follow one another on one way: if the journal was away for one of them, none after it is stored, so that all are
+/// sent again in order. Clones share the state.
 #[derive(Debug, Clone, Default)]
 pub struct Row(Arc<AtomicBool>);
 
@@ -62,7 +62,7 @@ impl Row {
     }
 }
 
-/// An arrival read, checked, and ready to be taken.
+/// An arrival that was read, checked, and is ready to be committed.
 #[derive(Debug)]
 pub struct Ready {
     pub(crate) arriving: Arriving,
@@ -85,8 +85,8 @@ impl Ready {
         self.arriving.incoming.size
     }
 
-    /// Numbers the messages of flows in order, and makes them: their ids stand in the order of commits, so this is called
-    /// by whoever commits, in that order.
+    /// Numbers and builds the messages of flows with an order. Their ids follow the order of commits, so the committing task
+    /// calls this in that order.
     pub(crate) async fn number<J: Journal, L, C: Clock>(&mut self, shared: &Shared<J, L, C>) {
         let Some((decision, all)) = self.to_number.take() else { return };
         let workspace = shared.releases.current().1;
@@ -117,7 +117,7 @@ pub struct Taking<J, L, C> {
     workspace: (i64, Arc<Workspace>),
 }
 
-/// Messages made before their arrival is taken.
+/// Messages built before their arrival is committed.
 #[derive(Default)]
 struct Ahead {
     entered: Vec<Result<Entered, Broken>>,
@@ -125,7 +125,7 @@ struct Ahead {
     to_number: Option<(Decision, Vec<Stored>)>,
 }
 
-/// Why an arrival is not taken; nothing of it is.
+/// Why an arrival was not stored; nothing of it is.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum NotTaken {
     #[error(transparent)]
@@ -144,14 +144,14 @@ impl From<NotTaken> for Down {
     }
 }
 
-/// What became of an arrival.
+/// Report on an arrival.
 #[derive(Debug, Clone)]
 pub struct TakenReport {
     pub arrival: ArrivalId,
     pub verdict: Verdict,
-    /// One sentence; empty when all is plain.
+    /// One sentence; empty when there is nothing to say.
     pub says: String,
-    /// It was in custody already; only its archiving was left.
+    /// It was stored before, and only its archiving was left.
     pub before: bool,
 }
 
@@ -168,7 +168,7 @@ impl<J, L, C> std::fmt::Debug for Taking<J, L, C> {
 impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     pub(crate) fn new(shared: Arc<Shared<J, L, C>>, source: Source) -> Self {
         let workspace = shared.releases.current();
-        let takes_x12 = workspace.1.flows_from(&source.came).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
+        let takes_x12 = workspace.1.flows_from(&source.provenance).any(|(_, intake)| matches!(intake.takes, Takes::X12(_)));
         let terms = workspace.1.clone();
         let reader = takes_x12.then(|| Box::new(Reader::choosing(move |header| terms.terms(header), Limits::default())));
         let id = source.promised.map_or_else(|| shared.journal.mint(shared.clock.now()), |(id, _)| id);
@@ -207,7 +207,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok(())
     }
 
-    /// All bytes have come: what is to be taken.
+    /// Ends the reading and returns the arrival to be committed.
     ///
     /// # Errors
     /// [`Down`] while the journal cannot be reached; begin again from the first byte.
@@ -227,18 +227,18 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
             None => (Vec::new(), self.other(content.clone())),
         };
         let Ahead { entered, born, to_number } = self.ahead(&keys, &decide, &content).await?;
-        let came = self.source.came;
+        let provenance = self.source.provenance;
         let body = match self.pieces {
             0 => IncomingBody::Whole(beside(content.bytes().len(), || self.shared.journal.pieces(content.bytes()))),
             _ => IncomingBody::Stored,
         };
         let incoming = Incoming {
             id: self.id,
-            connection: came.connection,
-            name: came.name,
-            event: came.event,
-            delivery: came.delivery,
-            told: came.told,
+            connection: provenance.connection,
+            name: provenance.name,
+            event: provenance.event,
+            delivery: provenance.delivery,
+            properties: provenance.properties,
             fingerprint: self.source.fingerprint,
             body,
             size: self.size,
@@ -250,8 +250,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         Ok(Ready { arriving, entered, to_number, row: self.source.row })
     }
 
-    /// The messages of a small arrival, made before it is taken: one commit instead of two. Not while there is no room for
-    /// more in memory.
+    /// Builds the messages of a small arrival ahead, so that one commit suffices instead of two. Not done while memory has no
+    /// room.
     async fn ahead(&self, keys: &[(LedgerKey, Digest)], decide: &Decide, content: &Content) -> Result<Ahead, Down> {
         if self.pieces > 0 || self.size > AHEAD_BYTES || !self.shared.has_room() {
             return Ok(Ahead::default());
@@ -290,8 +290,8 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         }
         let keys = received.iter().map(|one| (LedgerKey::of(&one.interchange.header), one.digest)).collect();
         let unread = Reading { interchanges: Vec::new(), unread: reading.unread };
-        let (workspace, came) = (self.workspace.1.clone(), self.source.came.clone());
-        let decide: Decide = Arc::new(move |known| decide_x12(&workspace, &came, &received, &unread, known));
+        let (workspace, provenance) = (self.workspace.1.clone(), self.source.provenance.clone());
+        let decide: Decide = Arc::new(move |known| decide_x12(&workspace, &provenance, &received, &unread, known));
         Ok((keys, decide))
     }
 
@@ -315,13 +315,12 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
 
     /// An arrival that is not X12.
     fn other(&self, content: Arc<Content>) -> Decide {
-        let (workspace, came, size) = (self.workspace.1.clone(), self.source.came.clone(), self.size);
-        Arc::new(move |known| decide_document(&workspace, &came, size, &content, known.first().unwrap_or(&Known::NEW)))
+        let (workspace, provenance, size) = (self.workspace.1.clone(), self.source.provenance.clone(), self.size);
+        Arc::new(move |known| decide_document(&workspace, &provenance, size, &content, known.first().unwrap_or(&Known::NEW)))
     }
 }
 
-/// Takes arrivals into custody, and takes up what follows from them. Each has its report, or the journal was away and
-/// nothing of it is taken.
+/// Stores arrivals and starts what follows from them. Each has its report, or [`NotTaken`] if nothing of it is stored.
 pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
     batch: Vec<Ready>,
@@ -331,7 +330,7 @@ pub(crate) async fn take_all<J: Journal, L: Links, C: Clock>(
     let ids: Vec<ArrivalId> = batch.iter().map(|arriving| arriving.incoming.id).collect();
     let taken: Vec<Result<Taken, Down>> = match shared.journal.take(batch).await {
         Ok(taken) => taken.into_iter().map(Ok).collect(),
-        // A commit may have succeeded though its answer was lost: then it is ours, and must be taken up now.
+        // A commit may have succeeded although its answer was lost: then the arrival is stored, and its messages must start now.
         Err(down) => {
             let mut found = Vec::with_capacity(ids.len());
             for id in &ids {

@@ -1,4 +1,4 @@
-//! The engine's loop: what happened goes into the dispatcher, what it wants done goes out.
+//! The engine's loop: inputs go into the dispatcher, its actions go out.
 
 use crate::Clock;
 use crate::dispatcher::{Dispatcher, Out, Unacted};
@@ -16,7 +16,7 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::machine::{Claim, Outcome, Work};
 use wirewatch_core::{MessageId, Timestamp};
 
-/// What the engine's loop tells outward.
+/// What the engine's loop publishes.
 pub(crate) struct Outward {
     pub room: watch::Sender<bool>,
     pub closed: watch::Sender<Closed>,
@@ -26,7 +26,7 @@ pub(crate) struct Outward {
     pub load: mpsc::UnboundedSender<Wanted>,
 }
 
-/// Turns until nobody tells it anything any more.
+/// Runs until no more input can arrive.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     shared: Arc<Shared<J, L, C>>,
     mut dispatcher: Dispatcher,
@@ -62,14 +62,14 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-/// Where nothing is taken at present.
+/// Returns the places that accept nothing at present.
 pub(crate) fn closed_places(dispatcher: &Dispatcher) -> Closed {
     let held = dispatcher.held().filter(|(_, state, _)| !state.by.is_empty()).map(|(name, _, _)| (name.to_owned(), Why::Held));
     let full = dispatcher.full().flat_map(|(flow, most)| {
         let why = Why::Full { flow: flow.name.clone(), most };
         flow.intakes.iter().map(move |intake| (intake.place(), why.clone()))
     });
-    // What a person says counts before what follows from the work.
+    // A person's hold takes precedence over a limit.
     full.chain(held).collect()
 }
 
@@ -131,12 +131,12 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
             dispatcher.drain();
         }
         Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
-        Input::FreedElsewhere(connection) => dispatcher.freed_elsewhere(&connection, now),
+        Input::FreedElsewhere(connection) => dispatcher.resumed_elsewhere(&connection, now),
         Input::Record(switched) => dispatcher.record(switched),
         Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
         Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
-        Input::Free(connection) => dispatcher.free(&connection, now),
-        Input::LookNow(connection) => dispatcher.look_now(&connection, now),
+        Input::Free(connection) => dispatcher.resume(&connection, now),
+        Input::LookNow(connection) => dispatcher.probe_now(&connection, now),
         Input::Held(reply) => {
             let held = dispatcher.held().map(|(connection, state, waiting)| Held {
                 connection: connection.to_owned(),
@@ -148,8 +148,8 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
     }
 }
 
-/// An effect under way. Where a mistake of ours ends it, its message hears of that and fails; otherwise it would wait
-/// for ever, and its place at the connection with it.
+/// An effect under way. If a panic of ours ends it, its message gets that as its outcome and fails; otherwise it would wait for
+/// ever and block its place at the connection.
 struct Performing {
     id: MessageId,
     inputs: mpsc::UnboundedSender<Input>,
@@ -165,7 +165,7 @@ impl Drop for Performing {
     }
 }
 
-/// Tells people of a cause unless they know it already. Where the journal is away they are told, rather twice than never.
+/// Notifies people of a cause once. While the journal is away they are notified all the same: twice is better than never.
 async fn tell_once<J: Journal, L: Links, C: Clock>(
     shared: &Shared<J, L, C>,
     claim: &Claim,
@@ -183,14 +183,14 @@ async fn tell_once<J: Journal, L: Links, C: Clock>(
         return Outcome::Answer { status: 0, body: "people were told of the same cause before".into() };
     }
     let outcome = shared.links.perform(connection, work).await;
-    let told = match &outcome {
+    let notified = match &outcome {
         Outcome::Answer { .. } => true,
         Outcome::Refused { .. } => false,
-        // It tries again, and has the cause until then.
+        // It is retried, and keeps its claim on the cause until then.
         Outcome::Again { .. } | Outcome::Held { .. } | Outcome::InDoubt { .. } => return outcome,
     };
-    if let Err(down) = shared.journal.settle_claim(claim, work.key, told).await {
-        tracing::warn!(%down, told, "whether a cause was told could not be noted");
+    if let Err(down) = shared.journal.settle_claim(claim, work.key, notified).await {
+        tracing::warn!(%down, notified, "whether a cause was told could not be noted");
     }
     outcome
 }

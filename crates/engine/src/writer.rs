@@ -1,4 +1,4 @@
-//! Groups what is to be committed: whatever waits goes out as soon as the last commit is done.
+//! Groups commits: all ops that wait are committed together as soon as the previous commit is done.
 
 use crate::journal::{Hold, Journal, Op, OpResult};
 use crate::shard::Shards;
@@ -13,25 +13,25 @@ use wirewatch_core::MessageId;
 const OPS: usize = 500;
 const BYTES: usize = 1 << 20;
 
-/// Something to commit, and whom to tell.
+/// Something to commit, and who receives the result.
 #[derive(Debug)]
 pub struct Submitted {
     pub what: What,
     pub tell: Tell,
 }
 
-/// What is to be committed.
+/// An entry of the commit queue.
 #[derive(Debug)]
 pub enum What {
     Op(Op),
-    /// Shards go to another process, behind everything that was submitted before.
+    /// Give shards to another process, after everything that was submitted before.
     GiveAway {
         shards: Shards,
         to: i16,
     },
 }
 
-/// Whom to tell of a commit.
+/// Who receives the result of a commit.
 #[derive(Debug)]
 pub enum Tell {
     Nobody,
@@ -44,7 +44,7 @@ pub enum Tell {
 pub struct Stall(Arc<Mutex<Option<String>>>);
 
 impl Stall {
-    /// What the journal says.
+    /// Returns the reason why the journal fails at present.
     #[must_use]
     pub fn says(&self) -> Option<String> {
         self.0.lock().expect("no holder panics").clone()
@@ -55,12 +55,12 @@ impl Stall {
     }
 }
 
-/// Commits until `submitted` ends. `told` gets the messages of each group; `stall` shows why commits fail.
+/// Commits until `submitted` ends. `report` receives the messages of each group; `stall` shows why commits fail.
 pub async fn run<J: Journal>(
     journal: Arc<J>,
     mut submitted: mpsc::UnboundedReceiver<Submitted>,
     stall: Stall,
-    told: impl Fn(Vec<(MessageId, OpResult)>) + Send + 'static,
+    report: impl Fn(Vec<(MessageId, OpResult)>) + Send + 'static,
 ) {
     let mut waiting: VecDeque<Submitted> = VecDeque::new();
     let mut no = 0;
@@ -98,7 +98,7 @@ pub async fn run<J: Journal>(
                 }
             }
         }
-        told(messages);
+        report(messages);
     }
 }
 
@@ -118,8 +118,8 @@ fn next_group(waiting: &mut VecDeque<Submitted>) -> (Vec<Op>, Vec<Tell>) {
         let row = match next {
             Op::Change(change) => change.origin.id.0,
             Op::Split(split) => split.arrival.0,
-            Op::Settle(settle) => settle.arrival.0,
-            Op::Hold(Hold { connection, .. }) | Op::Free { connection, .. } => {
+            Op::Resolve(settle) => settle.arrival.0,
+            Op::Hold(Hold { connection, .. }) | Op::Resume { connection, .. } => {
                 -wirewatch_core::Digest::of(&[connection.as_bytes()]).short()
             }
         };
@@ -153,7 +153,7 @@ fn size(op: &Op) -> usize {
                 }
         }
         Op::Split(split) => split.messages.len() * 400,
-        Op::Hold(_) | Op::Free { .. } | Op::Settle(_) => 100,
+        Op::Hold(_) | Op::Resume { .. } | Op::Resolve(_) => 100,
     }
 }
 
@@ -188,7 +188,7 @@ mod tests {
     use wirewatch_core::workspace::Files;
     use wirewatch_core::{ArrivalId, Id, Timestamp};
 
-    /// A journal that remembers its groups, is away for as many commits as it was told, and refuses some messages.
+    /// A test journal that records its groups, is away for a given number of commits, and refuses some messages.
     #[derive(Default)]
     struct Remembering {
         groups: Mutex<Vec<(u64, Vec<i64>)>>,
@@ -200,8 +200,8 @@ mod tests {
         match op {
             Op::Change(change) => change.origin.id.0,
             Op::Split(split) => split.arrival.0,
-            Op::Settle(settle) => settle.arrival.0,
-            Op::Hold(_) | Op::Free { .. } => 0,
+            Op::Resolve(settle) => settle.arrival.0,
+            Op::Hold(_) | Op::Resume { .. } => 0,
         }
     }
 
@@ -280,7 +280,7 @@ mod tests {
         Op::Change(Box::new(Change::blank(Arc::new(origin), Timestamp(1))))
     }
 
-    /// Commits these messages; gives the groups that came of it, and what was told of each.
+    /// Commits these messages; returns the resulting groups, and the result reported for each.
     async fn committed(journal: Remembering, ids: &[i64]) -> (Vec<(u64, Vec<i64>)>, Vec<(i64, OpResult)>) {
         let journal = Arc::new(journal);
         let (submit, submitted) = mpsc::unbounded_channel();
@@ -288,10 +288,10 @@ mod tests {
             submit.send(Submitted { what: What::Op(change(*id)), tell: Tell::Dispatcher(Id(*id)) }).unwrap();
         }
         drop(submit);
-        let (tell, mut told) = mpsc::unbounded_channel();
+        let (tell, mut report) = mpsc::unbounded_channel();
         run(journal.clone(), submitted, Stall::default(), move |done| tell.send(done).unwrap()).await;
         let mut heard = Vec::new();
-        while let Some(done) = told.recv().await {
+        while let Some(done) = report.recv().await {
             heard.extend(done.into_iter().map(|(id, result)| (id.0, result)));
         }
         (std::mem::take(&mut journal.groups.lock().unwrap()), heard)

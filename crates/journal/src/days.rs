@@ -30,7 +30,7 @@ pub async fn make(db: &DatabaseConnection, now: Timestamp) -> Result<(), Journal
     Ok(())
 }
 
-/// For how many days after today every table of history has its partition.
+/// Returns for how many days after today every history table has its partition.
 pub async fn ahead(db: &DatabaseConnection, now: Timestamp) -> Result<i64, JournalError> {
     let partitions = partitions(db).await?;
     let made = |day: i64| {
@@ -41,13 +41,13 @@ pub async fn ahead(db: &DatabaseConnection, now: Timestamp) -> Result<i64, Journ
     Ok((1..).take_while(|n| made(today + n)).last().unwrap_or(0))
 }
 
-/// What the scopes of deliveries in `seen` begin with, and for how many days a delivery is known by its id: longer than
-/// senders try again.
+/// Prefix of the scopes of deliveries in `seen`, and for how many days a delivery is recognised by its id: longer than senders
+/// retry.
 pub const DELIVERY: &str = "delivery ";
 const DELIVERIES: i64 = 7;
 
-/// Drops the days of history that ended more than `keep` days ago, with the ledger and what was seen of that time. A
-/// day to which an unfinished message or arrival belongs stays, and those after it. Gives the tables dropped.
+/// Drops the days of history that ended more than `keep` days ago, with their ledger and `seen` rows. A day with an unfinished
+/// message or arrival stays, and all days after it. Returns the dropped tables.
 pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Result<Vec<String>, JournalError> {
     let aged = now.0 - i64::from(keep) * DAY_US;
     let text = "select coalesce(least((select min(least(id, arrival, body)) from live), (select min(arrival) from splitting), (select min(id) from spool)), $1)";
@@ -77,7 +77,7 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     Ok(dropped)
 }
 
-/// How the table of a day stands to the table of history it was made for.
+/// Relation of a day's table to its history table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Stands {
     Attached,

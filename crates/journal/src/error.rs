@@ -1,4 +1,4 @@
-//! What can go wrong with the database, in the few kinds that callers tell apart.
+//! Errors of the database, in the few kinds that callers distinguish.
 
 use sea_orm::{DbErr, RuntimeErr, SqlxError};
 use wirewatch_engine::Down;
@@ -9,13 +9,13 @@ pub enum JournalError {
     /// No connection, or it was lost: trying again may help.
     #[error("the database cannot be reached: {0}")]
     Away(String),
-    /// The statement itself was refused: trying again does not help.
+    /// The database rejects the statement: a retry does not help.
     #[error("the database refused: {0}")]
     Refused(String),
-    /// A text holds a NUL character, which PostgreSQL does not store.
+    /// A text contains a NUL character, which PostgreSQL does not store.
     #[error("a text holds a character that the database cannot store: {0}")]
     Unstorable(String),
-    /// Another process has taken over this one's work: it must not write any more.
+    /// Another process has taken over this one's work: this process must not write any more.
     #[error("another process has taken over the work of this one")]
     Fenced,
     /// The tables were made by another version: nothing is read or written.
@@ -41,9 +41,9 @@ impl From<DbErr> for JournalError {
 }
 
 impl JournalError {
-    /// What the first connection of a start failed with. A wrong address, name or password is [`Self::Refused`] here, since waiting
-    /// does not help. Later the same is [`Self::Away`]: it says nothing of the records that wait to be stored, and a person may put it
-    /// right meanwhile.
+    /// Classifies the error of the first connection at a start. A wrong address, name or password is [`Self::Refused`] here,
+    /// since waiting does not help. Later the same error is [`Self::Away`]: it says nothing about the records waiting to be
+    /// stored, and a person may correct the cause meanwhile.
     pub(crate) fn at_start(error: DbErr) -> Self {
         let DbErr::Conn(RuntimeErr::SqlxError(inner)) = &error else { return error.into() };
         match (inner.as_database_error(), &**inner) {
@@ -54,7 +54,8 @@ impl JournalError {
     }
 }
 
-/// By SQLSTATE class: connection, resources, operator intervention, serialization and read-only pass; the rest does not.
+/// Classifies by SQLSTATE class: connection, resources, operator intervention, serialization and read-only errors pass; others do
+/// not.
 fn refused_or_away(code: &str, message: &str) -> JournalError {
     let passing = ["08", "53", "57", "58", "40", "55"].iter().any(|class| code.starts_with(class)) || code == "25006";
     let says = format!("{message} ({code})");

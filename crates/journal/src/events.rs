@@ -1,4 +1,4 @@
-//! What the live stream tells: plain data, written with the group that made it true.
+//! Events of the live stream: plain data, written with the group that caused them.
 
 use serde::{Deserialize, Serialize};
 use wirewatch_core::intake::Verdict;
@@ -6,7 +6,7 @@ use wirewatch_core::machine::{Logged, Pass};
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Change, Hold, NewMessage, Op};
 
-/// One thing that happened. Readers accept fields they do not know; what is empty is left out.
+/// An event. Readers accept fields that they do not know; empty fields are left out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", default)]
 pub struct Event {
@@ -19,24 +19,24 @@ pub struct Event {
     pub flow: String,
     #[serde(skip_serializing_if = "String::is_empty")]
     pub partner: String,
-    /// The step a message is at, the connection of an arrival or a hold.
+    /// The step of a message; the connection of an arrival or a hold.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub step: String,
-    /// State of a message, verdict of an arrival, `held` or `free`.
+    /// State of a message, verdict of an arrival, `on-hold` or `in-use`.
     pub state: String,
     #[serde(skip_serializing_if = "String::is_empty")]
     pub key: String,
     #[serde(skip_serializing_if = "String::is_empty")]
     pub result: String,
-    /// What happened, in a few words for a person.
+    /// A few words for people.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub says: String,
     #[serde(skip_serializing_if = "is_default")]
     pub tries: u16,
-    /// When a retry is due; 0 when none.
+    /// When a retry is due; 0 for none.
     #[serde(skip_serializing_if = "is_default")]
     pub due: Timestamp,
-    /// How long the effect took, in microseconds.
+    /// Duration of the effect, in microseconds.
     #[serde(skip_serializing_if = "is_default")]
     pub took: u64,
     /// The step whose effect that was; empty when there was none.
@@ -48,7 +48,7 @@ pub struct Event {
 }
 
 impl Event {
-    /// Whether it tells that a message came to be.
+    /// Returns whether the event is the creation of a message.
     #[must_use]
     pub fn began(&self) -> bool {
         self.kind == "message" && self.state == "running" && self.step.is_empty() && self.passed.is_empty()
@@ -58,7 +58,7 @@ impl Event {
         Self { at, kind: kind.to_owned(), id, ..Self::default() }
     }
 
-    /// A message that comes to be, and its end where it has come with that.
+    /// Returns the events of a message's creation, and of its end if it ended at once.
     pub(crate) fn born(message: &NewMessage, at: Timestamp) -> impl Iterator<Item = Self> {
         let begun = Self {
             flow: message.origin.flow.clone(),
@@ -71,7 +71,7 @@ impl Event {
         std::iter::once(begun).chain(message.ended.as_deref().map(Self::changed))
     }
 
-    /// How a message stands now.
+    /// Returns the event of a changed message.
     fn changed(change: &Change) -> Self {
         let act = change.entry.as_ref().and_then(|(_, entry)| match &entry.what {
             Logged::Act { act, by, .. } => Some(format!("{} by {by}", act.past())),
@@ -100,7 +100,7 @@ impl Event {
         }
     }
 
-    /// The events that an op means.
+    /// Returns the events of an op.
     pub(crate) fn of(op: &Op) -> Vec<Self> {
         match op {
             Op::Change(change) => {
@@ -110,11 +110,11 @@ impl Event {
             Op::Split(split) => split.messages.iter().flat_map(|message| Self::born(message, split.at)).collect(),
             Op::Hold(Hold { connection, since, says, by }) => vec![Self {
                 step: connection.clone(),
-                state: "held".to_owned(),
+                state: "on-hold".to_owned(),
                 says: if by.is_empty() { says.clone() } else { format!("held by {by}: {says}") },
                 ..Self::blank("hold", Id(0), *since)
             }],
-            Op::Settle(settle) => vec![Self {
+            Op::Resolve(settle) => vec![Self {
                 partner: settle.partner.clone(),
                 step: settle.connection.clone(),
                 state: Verdict::Resolved.as_str().to_owned(),
@@ -122,8 +122,8 @@ impl Event {
                 says: settle.says.clone(),
                 ..Self::blank("arrival", settle.arrival, settle.at)
             }],
-            Op::Free { connection, at, .. } => {
-                vec![Self { step: connection.clone(), state: "free".to_owned(), ..Self::blank("hold", Id(0), *at) }]
+            Op::Resume { connection, at, .. } => {
+                vec![Self { step: connection.clone(), state: "in-use".to_owned(), ..Self::blank("hold", Id(0), *at) }]
             }
         }
     }

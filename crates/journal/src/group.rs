@@ -1,7 +1,7 @@
-//! One group of ops as one statement: data-modifying CTEs over arrays, constant text, one round trip.
+//! Writes a group of ops as one statement: data-modifying CTEs over arrays, constant text, one round trip.
 //!
-//! Every part hangs on `me`, the process's own writer row locked for share: when another process has taken over,
-//! `me` is empty, nothing is written, and the count says so.
+//! Every part depends on `me`, the process's own writer row locked for share: when another process has taken over, `me` is empty,
+//! nothing is written, and the returned count shows it.
 
 pub mod columns;
 pub mod custody;
@@ -18,26 +18,26 @@ use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Op, OpResult, Shards};
 
-/// Who writes.
+/// Identity of the writing process.
 #[derive(Debug, Clone, Copy)]
 pub struct Me {
     pub writer: i16,
-    /// Another has taken over when this is not that of the row any more.
+    /// Another process has taken over when the row has another epoch.
     pub epoch: i64,
     /// Shards were given away when this is not.
     pub turn: i64,
-    /// The shards that are its own.
+    /// Its own shards.
     pub shards: Shards,
 }
 
-/// What is stored of a message beside its columns.
+/// Stored data of a message besides its columns.
 #[derive(serde::Deserialize)]
 pub struct HeadColumn {
     pub form: Form,
     pub meta: serde_json::Map<String, serde_json::Value>,
 }
 
-/// What is stored of a message beside its columns, written without copying it first.
+/// Serializes the data of a message besides its columns, without copying it first.
 pub fn head(origin: &Origin) -> Result<Vec<u8>, JournalError> {
     #[derive(serde::Serialize)]
     struct Borrowed<'a> {
@@ -67,7 +67,7 @@ pub async fn write(
     run(db, sql).await
 }
 
-/// Runs a statement; nothing of it is written when another process has taken over.
+/// Runs a statement; fails with [`JournalError::Fenced`] if another process has taken over, and then writes nothing.
 pub async fn run(db: &impl ConnectionTrait, sql: Sql) -> Result<(), JournalError> {
     let row = db.query_one_raw(sql.statement()).await?;
     match row.and_then(|row| row.try_get_by_index::<i64>(0).ok()) {
@@ -76,14 +76,14 @@ pub async fn run(db: &impl ConnectionTrait, sql: Sql) -> Result<(), JournalError
     }
 }
 
-/// Whether a group is committed: its row in the feed is the proof.
+/// Returns whether a group is committed: its feed row is the proof.
 async fn was_written(db: &impl ConnectionTrait, me: Me, number: i64) -> Result<bool, JournalError> {
     let text = "select 1 from feed where writer = $1 and group_no = $2";
     let statement = Statement::from_sql_and_values(DbBackend::Postgres, text, [me.writer.into(), number.into()]);
     Ok(db.query_one_raw(statement).await?.is_some())
 }
 
-/// Text that PostgreSQL takes: without NUL.
+/// Removes NUL characters, which PostgreSQL does not store.
 pub fn clean(text: &str) -> String {
     if text.contains('\0') { text.replace('\0', "\u{FFFD}") } else { text.to_owned() }
 }
@@ -94,7 +94,7 @@ pub fn number(no: u64, range: &std::ops::Range<usize>) -> i64 {
     (no as i64) * 1_000_000 + (range.start as i64) * 1000 + range.len() as i64
 }
 
-/// Writes ops, and the events of each, one half at a time until the refused ones stand alone.
+/// Writes ops and their events; when some are refused, halves the group until the refused ones are alone.
 pub async fn write_halving(
     db: &impl ConnectionTrait,
     me: Me,
@@ -111,7 +111,7 @@ pub async fn write_halving(
         let number = number(no, &range);
         match write(db, me, number, &ops[range.clone()], &events[range.clone()], now, mint).await {
             Ok(()) => {}
-            // Its own row is there: it was committed before, and only the answer was lost.
+            // Its feed row exists: it was committed before, and only the answer was lost.
             Err(JournalError::Refused(_) | JournalError::Unstorable(_)) if was_written(db, me, number).await? => {}
             Err(JournalError::Refused(says) | JournalError::Unstorable(says)) if range.len() == 1 => {
                 results[range.start] = OpResult::Refused(says)

@@ -1,7 +1,7 @@
-//! Every record in PostgreSQL, through SeaORM.
+//! All records in PostgreSQL, through SeaORM.
 //!
-//! [`PgJournal`] implements the engine's `Journal`: what is committed goes through [`group`](mod@group) in one
-//! statement, arrivals through [`take`](mod@take) in one transaction; [`membership`](mod@membership) is about several processes. [`Store`] answers what people ask.
+//! [`PgJournal`] implements the engine's `Journal`: groups are written by [`group`](mod@group) in one statement, arrivals by
+//! [`take`](mod@take) in one transaction; [`membership`](mod@membership) handles several processes. [`Store`] answers queries.
 
 mod days;
 mod error;

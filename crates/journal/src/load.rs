@@ -1,4 +1,4 @@
-//! Reads back what was kept, and the engine's `Journal` itself.
+//! Reads stored records back, and implements the engine's `Journal`.
 
 use crate::error::JournalError;
 use crate::group::HeadColumn;
@@ -30,7 +30,7 @@ pub async fn store_piece(db: &impl ConnectionTrait, id: Id, piece: u32, bytes: &
     Ok(())
 }
 
-/// Ranges of bodies, in the order asked for. What lies behind the end of a body is left out.
+/// Reads ranges of bodies, in the order of the request. Bytes beyond the end of a body are left out.
 pub async fn body_ranges(
     db: &impl ConnectionTrait,
     wanted: &[(Id, Range<u64>)],
@@ -72,7 +72,7 @@ impl Bodies {
             wanted.iter().flat_map(|(id, range)| pieces_of(range).map(move |piece| (id.0, piece))).collect();
         let (first, last) = (keys.first().map_or(0, |key| key.0), keys.last().map_or(0, |key| key.0));
         let (ids, pieces): (Vec<i64>, Vec<i32>) = keys.into_iter().unzip();
-        // Between which ids says in which days: of the others nothing is planned, which takes longer than the reading.
+        // The bounds of the ids restrict the query to their days: planning the other partitions takes longer than reading.
         let text = "select b.id, b.piece, b.packed, b.bytes
             from unnest($1::bigint[], $2::int[]) as u(id, piece) join body b on b.id = u.id and b.piece = u.piece
             where b.id between $3 and $4";
@@ -177,7 +177,7 @@ pub async fn messages(db: &impl ConnectionTrait, ids: &[MessageId]) -> Result<Ve
     let bodies = whole_ranges(db, &wanted).await?;
     let stored = origins.into_iter().zip(bodies).map(|((origin, wrong), document)| {
         let log = logs.remove(&origin.id.0).unwrap_or_default();
-        // One damaged record stops its own message, and no other.
+        // A damaged record stops its own message only.
         let wrong = wrong.or(log.wrong).or_else(|| document.as_ref().err().map(|damaged| damaged.says.clone()));
         Stored {
             damaged: wrong.map(|says| Damaged { says, logged: log.rows }),
@@ -212,7 +212,7 @@ async fn splittings(db: &impl ConnectionTrait, writer: i16, only: Option<&[Arriv
     Ok(found)
 }
 
-/// Fails an arrival whose parts cannot be read: the messages that it has become go on, and a person looks at the rest.
+/// Fails an arrival whose parts cannot be read: its existing messages continue, and a person looks at the rest.
 async fn cannot_be_split(
     db: &impl ConnectionTrait,
     arrival: ArrivalId,
@@ -227,7 +227,7 @@ async fn cannot_be_split(
     Ok(())
 }
 
-/// Of `live`, what [`recovered`] reads, in that order.
+/// Columns of `live` that [`recovered`] reads, in that order.
 pub const FOUND: &str =
     "live.id, live.flow, live.order_key, live.state, live.due, live.slice_to - live.slice_from, live.key, live.picked_up";
 
@@ -241,14 +241,14 @@ pub fn recovered(row: &QueryResult) -> Result<Recovered, JournalError> {
         flow: row.try_get_by_index(1)?,
         key: row.try_get_by_index(6)?,
         order_key: row.try_get_by_index(2)?,
-        // Its log says how it stands: it is loaded, and goes on from there.
+        // Its log has the true state: the message is loaded and continues from there.
         state: State::parse(&state).unwrap_or(State::Running),
         due: (due != 0).then_some(Timestamp(due)),
         picked_up: row.try_get_by_index::<i16>(7)?.unsigned_abs(),
     })
 }
 
-/// Connections that are held.
+/// Reads all holds.
 pub async fn holds(db: &impl ConnectionTrait) -> Result<Vec<Hold>, JournalError> {
     let rows = db.query_all_raw(sql("select connection, since, says, by_whom from hold", [])).await?;
     let hold = |row: &QueryResult| {
@@ -262,7 +262,7 @@ pub async fn holds(db: &impl ConnectionTrait) -> Result<Vec<Hold>, JournalError>
     rows.iter().map(hold).collect()
 }
 
-/// The files of a release; none where there is no such release, or its record is damaged.
+/// Reads the files of a release; `None` where there is no such release, or its record is damaged.
 pub async fn release(db: &impl ConnectionTrait, no: i64) -> Result<Option<Files>, JournalError> {
     match db.query_one_raw(sql("select files from release where no = $1", [no.into()])).await? {
         None => Ok(None),
@@ -297,7 +297,7 @@ impl Journal for PgJournal {
 
     async fn spools(&self) -> Result<Vec<Id>, Down> {
         let ids = self.all_kept().await?;
-        self.told(ids.iter().copied());
+        self.mark_reported(ids.iter().copied());
         Ok(ids)
     }
 
@@ -337,7 +337,7 @@ impl Journal for PgJournal {
     async fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> Result<bool, Down> {
         let claimed = async {
             let since = now.0 - i64::try_from(claim.within.as_micros()).unwrap_or(i64::MAX);
-            let text = "insert into seen as known (scope, key, arrival, at) values ('told', $1, $2, $3)
+            let text = "insert into seen as known (scope, key, arrival, at) values ('notified', $1, $2, $3)
                 on conflict (scope, key) do update set
                   arrival = case when known.at < $4 then excluded.arrival else known.arrival end,
                   at = case when known.at < $4 then excluded.at else known.at end
@@ -350,11 +350,11 @@ impl Journal for PgJournal {
         Ok(claimed.await?)
     }
 
-    async fn settle_claim(&self, claim: &Claim, teller: Digest, told: bool) -> Result<(), Down> {
+    async fn settle_claim(&self, claim: &Claim, teller: Digest, notified: bool) -> Result<(), Down> {
         // No effect has the key 0.
-        let text = match told {
-            true => "update seen set arrival = 0 where scope = 'told' and key = $1 and arrival = $2",
-            false => "delete from seen where scope = 'told' and key = $1 and arrival = $2",
+        let text = match notified {
+            true => "update seen set arrival = 0 where scope = 'notified' and key = $1 and arrival = $2",
+            false => "delete from seen where scope = 'notified' and key = $1 and arrival = $2",
         };
         let settled = self.db.execute_raw(sql(text, [claim.cause.to_string().into(), teller.short().into()])).await;
         settled.map(drop).map_err(|error| JournalError::from(error).into())
@@ -362,7 +362,7 @@ impl Journal for PgJournal {
 
     async fn splittings(&self) -> Result<Vec<SplitRow>, Down> {
         let rows = splittings(&self.db, self.writer(), None).await?;
-        self.told(rows.iter().map(|row| row.arrival));
+        self.mark_reported(rows.iter().map(|row| row.arrival));
         Ok(rows)
     }
 

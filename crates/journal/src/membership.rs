@@ -1,8 +1,8 @@
-//! The processes that share the database: who is at work, whose shards are whose, and what one leaves to another.
+//! Processes that share the database: which are running, which shards they own, and what one leaves to another.
 //!
-//! A process is a row of `writer` with a lease and a session lock. Whoever finds it ended changes its `epoch`, which every
-//! group of its own checks, and only then takes over what was its: shards, splittings, leases. Giving shards away changes
-//! the giver's own `turn`, which its groups check too: what it commits afterwards for such a shard is handed over.
+//! A process is a row of `writer` with a lease and a session lock. A process that finds another ended changes that one's `epoch`,
+//! which every group checks, and only then takes over its shards, splittings and leases. Giving shards away changes the giver's
+//! `turn`, which its groups check too: what it commits afterwards for such a shard is handed over.
 
 mod overhear;
 mod remote_acts;
@@ -18,28 +18,29 @@ use std::time::{Duration, Instant};
 use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{Others, SHARDS, Shards, home_of};
 
-/// Held by whoever changes who is at work.
+/// Advisory lock for changing the list of processes.
 const ROLL_LOCK: i64 = 0x5749_524F;
 /// The database's clock in microseconds: leases of several machines are compared by it alone.
 pub(crate) const NOW: &str = "(extract(epoch from clock_timestamp()) * 1000000)::bigint";
-/// How often it is looked whether another has ended.
+/// Interval at which ended processes are looked for.
 const ROLL_CALL: Duration = Duration::from_secs(1);
 
 /// A process that shares the work.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProcessRow {
     pub writer: i16,
-    /// Which process it is, in words.
+    /// Name of the process, in words.
     pub process: String,
     /// Shards that are its.
     pub shards: i64,
 }
 
-/// Enters this process into the roll, and takes over the work of those that have ended.
+/// Registers this process and takes over the work of those that have ended.
 pub(crate) async fn claim(db: &DatabaseConnection, lock: &DatabaseConnection, process: &str) -> Result<Me, JournalError> {
     let roll = roll(db).await?;
-    strike(&roll, lock, None).await?;
-    // A fresh writer each time keeps ids apart even when the clock went back; 1023 are enough to go round.
+    fence(&roll, lock, None).await?;
+    // A fresh writer number each time keeps ids distinct even when the clock went back; 1,023 numbers are enough to reuse them in
+    // turn.
     let text =
         "select w % 1023 + 1 from (select coalesce((select id from writer order by started desc, id desc limit 1), 0) as w) last";
     let row = roll.query_one_raw(sql(text, [])).await?;
@@ -83,10 +84,10 @@ async fn roll(db: &DatabaseConnection) -> Result<DatabaseTransaction, JournalErr
     Ok(transaction)
 }
 
-/// Fences off those that have ended. One whose lease is over has, once the server has been there as long as a lease lasts:
-/// while it was away nobody could renew. So has one whose lock is free, since its connection is gone then, unless the server
-/// itself began anew and it has had no time to take it again.
-async fn strike(roll: &DatabaseTransaction, lock: &DatabaseConnection, me: Option<i16>) -> Result<bool, JournalError> {
+/// Fences off processes that have ended. A process has ended when its lease is over and the server has been up for at least a
+/// lease: while the server was away, nobody could renew. It has also ended when its lock is free, since its connection is gone
+/// then, unless the server has restarted and the process had no time to lock again.
+async fn fence(roll: &DatabaseTransaction, lock: &DatabaseConnection, me: Option<i16>) -> Result<bool, JournalError> {
     let text = format!(
         "select id, lease_until < {NOW} and {NOW} - $1 > start, lease_until - $1 > start
         from writer, (select (extract(epoch from pg_postmaster_start_time()) * 1000000)::bigint as start) server
@@ -118,7 +119,7 @@ async fn is_free(lock: &DatabaseConnection, writer: i16) -> Result<bool, Journal
     Ok(free)
 }
 
-/// Renews the lease of a process; whether it was over. `None` when another has taken over.
+/// Renews the lease of a process; returns whether it was over. `None` when another process has taken over.
 pub(crate) async fn renew_lease(db: &impl ConnectionTrait, me: Me) -> Result<Option<bool>, JournalError> {
     let text = format!(
         "with before as (select lease_until < {NOW} as over from writer where id = $1 and epoch = $2 for update)
@@ -142,7 +143,7 @@ async fn adopt(roll: &DatabaseTransaction, me: i16) -> Result<bool, JournalError
     Ok(adopted)
 }
 
-/// Puts messages into their shards that were kept before shards meant something.
+/// Puts messages stored before shards existed into their shards.
 async fn heal(roll: &DatabaseTransaction) -> Result<(), JournalError> {
     let rows = roll.query_all_raw(sql("select id, flow, order_key from live where shard < 0", [])).await?;
     let (mut ids, mut shards) = (Vec::with_capacity(rows.len()), Vec::with_capacity(rows.len()));
@@ -176,21 +177,21 @@ struct Members {
     writers: Vec<i16>,
     /// Its own shards.
     shards: Shards,
-    /// There are shards of one that is at work no more.
+    /// Some shards belong to a process that has ended.
     left_behind: bool,
     /// Its own lease is over: it was away, and nobody has taken over yet.
     lease_over: bool,
 }
 
 impl Members {
-    /// It is at work alone, and nobody has left anything.
+    /// Returns whether it is the only process and owns everything.
     fn is_complete(&self, me: i16) -> bool {
         !self.left_behind && self.writers.iter().all(|writer| *writer == me)
     }
 }
 
 impl PgJournal {
-    /// Looks at the other processes, and takes over from those that have ended.
+    /// Reads the state of the other processes, and takes over from those that have ended.
     pub(crate) async fn look_at_others(&self) -> Result<Others, JournalError> {
         let me = self.me();
         let mut members = self.members(me.writer).await?;
@@ -208,8 +209,8 @@ impl PgJournal {
         let any = writers.iter().any(|writer| *writer != me.writer);
         let mut others = Others { any, shards, ..Others::default() };
         self.together.store(any, std::sync::atomic::Ordering::Relaxed);
-        // What is made for shards that are not taken up yet is handed over, by a process that is alone, too; the last of it after
-        // the look that has them taken up.
+        // Messages created for shards that are not loaded yet are handed over, also by a single process; the last of them after
+        // the look that loads the shards.
         let apart = shards != self.me().shards;
         let was_apart = self.apart.swap(apart, std::sync::atomic::Ordering::Relaxed);
         if any || took_over || apart || was_apart {
@@ -218,16 +219,16 @@ impl PgJournal {
             others.due = due(me, &writers);
             others.holds = Some(crate::load::holds(&self.db).await?);
             others.remote_acts = self.remote_acts(shards).await?;
-            // Nothing fails from here on: what is marked as told of is told of.
-            others.splittings = adopted.into_iter().filter(|arrival| told(&self.told_of, *arrival)).collect();
-            others.spools = spools.into_iter().filter(|id| told(&self.told_of, *id)).collect();
-            let fresh = handed.into_iter().filter(|(seq, _)| told(&self.told_handed, *seq));
+            // Nothing fails after this point: what is marked as reported is reported.
+            others.splittings = adopted.into_iter().filter(|arrival| newly_reported(&self.reported, *arrival)).collect();
+            others.spools = spools.into_iter().filter(|id| newly_reported(&self.reported, *id)).collect();
+            let fresh = handed.into_iter().filter(|(seq, _)| newly_reported(&self.reported_handed, *seq));
             others.handed = fresh.map(|(_, found)| found).collect();
         }
         Ok(others)
     }
 
-    /// Who is at work, in one question: it is asked every second, by a process that is alone, too.
+    /// Reads the list of processes in one query: it runs every second, also in a single process.
     async fn members(&self, me: i16) -> Result<Members, JournalError> {
         let text = format!(
             "select array(select id from writer where lease_until > 0 order by id),
@@ -246,12 +247,12 @@ impl PgJournal {
         })
     }
 
-    /// Looks whether another has ended; `true` when something of it was taken over.
+    /// Looks for processes that have ended; `true` when something was taken over.
     async fn call_roll(&self, me: i16) -> Result<bool, JournalError> {
         let roll = roll(&self.db).await?;
-        // One that was away itself, as when the network was, cannot tell whether others have ended: first they have the
-        // time of a lease to renew theirs.
-        if !self.was_lately_away() && strike(&roll, &self.lock, Some(me)).await? {
+        // A process that was away itself, for example without a network, cannot tell whether others have ended: they first get
+        // the time of a lease to renew theirs.
+        if !self.was_lately_away() && fence(&roll, &self.lock, Some(me)).await? {
             tracing::warn!("another process has ended");
         }
         let adopted = adopt(&roll, me).await?;
@@ -266,28 +267,28 @@ impl PgJournal {
     /// Splittings or spooled calls, by their ids, that are this process's and were another's before.
     async fn adopted(&self, id: &str, table: &str) -> Result<Vec<Id>, JournalError> {
         let me = self.me().writer;
-        // Its own bear its number in the id.
+        // Ids contain the number of their writer.
         let text = format!("select {id} from {table} where writer = $1 and ({id} >> 12) & 1023 <> $1::bigint order by {id}");
         let rows = self.db.query_all_raw(sql(&text, [me.into()])).await?;
         rows.iter().map(|row| Ok(Id(row.try_get_by_index(0)?))).collect()
     }
 
-    /// Those that were told of at the start.
-    pub(crate) fn told(&self, ids: impl IntoIterator<Item = Id>) {
-        self.told_of.lock().expect("no holder panics").extend(ids);
+    /// Marks ids that were reported at the start.
+    pub(crate) fn mark_reported(&self, ids: impl IntoIterator<Item = Id>) {
+        self.reported.lock().expect("no holder panics").extend(ids);
     }
 
-    /// What others have made for these shards, with the number under which it was handed over. A row goes only when it was
-    /// told of in a look before: an answer that is lost with its connection loses nothing. Whoever takes a shard over finds
-    /// it in `live` all the same.
+    /// Reads what others have created for these shards, with its hand-over number. A row is deleted only after it was reported by
+    /// an earlier look: an answer lost with its connection loses nothing. A process that takes over a shard finds the messages in
+    /// `live` all the same.
     async fn handed(&self, shards: Shards) -> Result<Vec<(i64, wirewatch_engine::Recovered)>, JournalError> {
         let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
-        let done: Vec<i64> = self.told_handed.lock().expect("no holder panics").iter().copied().collect();
+        let done: Vec<i64> = self.reported_handed.lock().expect("no holder panics").iter().copied().collect();
         let text = "delete from handed where seq = any($1::bigint[])
             or shard = any($2::int[]) and not exists (select 1 from live where id = handed.message)";
         self.db.execute_raw(sql(text, [done.clone().into(), numbers.clone().into()])).await?;
-        // Looks come one after another, so nothing was told of meanwhile.
-        self.told_handed.lock().expect("no holder panics").clear();
+        // Looks follow one another, so nothing was reported meanwhile.
+        self.reported_handed.lock().expect("no holder panics").clear();
         let text = format!(
             "select {FOUND}, handed.seq from handed join live on live.id = handed.message
             where handed.shard = any($1::int[]) order by handed.seq"
@@ -296,8 +297,8 @@ impl PgJournal {
         rows.iter().map(|row| Ok((row.try_get_by_index(8)?, recovered(row)?))).collect()
     }
 
-    /// Takes shards up that are this process's. Groups and arrivals under way, which may hand over what they make for them, are
-    /// waited for; later ones see it.
+    /// Loads shards that this process owns. Groups and arrivals under way, which may hand over what they create for these shards,
+    /// are waited for; later ones see the new owner.
     pub(crate) async fn take_shards(&self, shards: Shards) -> Result<(), JournalError> {
         self.set_me(|me| me.shards = me.shards.with(shards));
         let me = self.me();
@@ -311,12 +312,12 @@ impl PgJournal {
 
     /// Gives shards to another process that is at work. Groups and arrivals under way are waited for, later ones see it.
     pub(crate) async fn give_shards(&self, shards: Shards, to: i16) -> Result<(), JournalError> {
-        // Nothing of them runs here any more. Where the other has ended they stay this process's and are taken up anew, and what
-        // is made for them meanwhile is found in that way alone: handed over.
+        // No message of them runs here any more. If the other process has ended, they stay this process's and are loaded again;
+        // what was created for them meanwhile was handed over.
         self.set_me(|me| me.shards = me.shards.without(shards));
         let me = self.me();
         let numbers: Vec<i32> = shards.iter().map(i32::from).collect();
-        // What nothing came of here is nobody's fault: it was not the end of this process.
+        // Their pick-ups are reset: messages given away have not ended this process.
         let text = "with me as (update writer set turn = turn + 1 where id = $1 and epoch = $2 returning id),
             calmed as (update live set picked_up = 0 where picked_up > 0 and shard = any($4::int[]) and exists (select 1 from me))
             update shard set writer = $3 from me
@@ -328,14 +329,14 @@ impl PgJournal {
         }
     }
 
-    /// Reads anew how this process stands, after a group that was not written for it; `false` when another has taken over.
+    /// Reads the state of this process again after a group was not written; `false` when another has taken over.
     pub(crate) async fn still_mine(&self) -> Result<bool, JournalError> {
         let me = self.me();
         let text = "select turn from writer where id = $1 and epoch = $2";
         let Some(row) = self.db.query_one_raw(sql(text, [me.writer.into(), me.epoch.into()])).await? else { return Ok(false) };
         let turn = row.try_get_by_index(0)?;
         let owned = shards_of(&self.db, me.writer).await?;
-        // What is gained counts only once it is taken up.
+        // Gained shards count only once they are loaded.
         self.set_me(|me| (me.turn, me.shards) = (turn, owned.without(Shards::ALL.without(me.shards))));
         Ok(true)
     }
@@ -350,7 +351,7 @@ impl PgJournal {
         Ok(row.map(|row| row.try_get_by_index::<i16>(0)).transpose()? == Some(me))
     }
 
-    /// Whether other processes are at work, as was last seen.
+    /// Returns whether other processes were running at the last look.
     #[must_use]
     pub fn is_together(&self) -> bool {
         self.together.load(std::sync::atomic::Ordering::Relaxed)
@@ -371,8 +372,8 @@ impl PgJournal {
     }
 }
 
-/// Marks something as told of; `false` when it was before.
-fn told<T: Ord>(marks: &Mutex<BTreeSet<T>>, one: T) -> bool {
+/// Marks something as reported; `false` when it was before.
+fn newly_reported<T: Ord>(marks: &Mutex<BTreeSet<T>>, one: T) -> bool {
     marks.lock().expect("no holder panics").insert(one)
 }
 
@@ -384,7 +385,7 @@ fn due(me: Me, writers: &[i16]) -> Option<(Shards, i16)> {
     Some((away.into_iter().filter(|(_, home)| *home == to).map(|(shard, _)| shard).collect(), to))
 }
 
-/// Where ids of messages come from: in turn from each of the shards, so that all of them have work.
+/// Chooses the shard of a new message: each of the shards in turn, so that all have work.
 pub(crate) fn next_shard(last: MessageId, shards: Shards) -> Option<u16> {
     let after = (last.0 & i64::from(SHARDS - 1)) as u16;
     (1..=SHARDS).map(|step| (after + step) % SHARDS).find(|shard| shards.has(*shard))

@@ -6,7 +6,7 @@ use wirewatch_engine::Piece;
 use zstd::bulk::Compressor;
 
 thread_local! {
-    /// To make one costs as much as to compress some kilobytes.
+    /// Creating a compressor costs as much as compressing some kilobytes.
     static COMPRESSOR: RefCell<Compressor<'static>> =
         RefCell::new(Compressor::new(1).expect("level 1 needs nothing but memory"));
 }

@@ -1,4 +1,4 @@
-//! What people ask: lists by keyset, single records, counts. Reads only, but for releases and audit records.
+//! Queries of people: lists by keyset, single records, counts. Reads only, except for releases and audit records.
 
 mod bulk_acts;
 mod captures;
@@ -30,7 +30,7 @@ use std::ops::Range;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
 
-/// Answers questions about what was kept. Cloning shares the connections.
+/// Answers queries. Clones share the connections.
 #[derive(Debug, Clone)]
 pub struct Store {
     db: DatabaseConnection,
@@ -41,7 +41,7 @@ impl Store {
         Self { db }
     }
 
-    /// For how many days after today there is room for history; without any, nothing can be taken in.
+    /// Returns for how many days after today history has partitions; without any, no arrival can be stored.
     pub async fn days_ahead(&self, now: Timestamp) -> Result<i64, JournalError> {
         days::ahead(&self.db, now).await
     }
@@ -99,13 +99,13 @@ impl Store {
         Ok(MessageRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)
     }
 
-    /// One message as a list shows it.
+    /// Returns one message as in lists.
     pub async fn message(&self, id: MessageId) -> Result<Option<MessageRow>, JournalError> {
         let filter = MessageFilter { before: Some(Id(id.0 + 1)), limit: 1, ..MessageFilter::default() };
         Ok(self.messages(&filter).await?.into_iter().next().filter(|row| row.id == id.0))
     }
 
-    /// One message with document and log.
+    /// Returns one message with document and log.
     pub async fn stored(&self, id: MessageId) -> Result<Option<Stored>, JournalError> {
         Ok(load::messages(&self.db, &[id]).await?.pop())
     }
@@ -118,7 +118,7 @@ impl Store {
         Ok(ReasonCount::find_by_statement(sql(text, [flow.into()])).all(&self.db).await?)
     }
 
-    /// Where the unfinished messages stand.
+    /// Counts unfinished messages by flow, step, state and partner.
     pub async fn standing(&self) -> Result<Vec<Standing>, JournalError> {
         let text = "select flow, step, state, partner, count(*) as messages, min(at) as oldest,
                 coalesce(min(due) filter (where due > 0), 0) as due
@@ -126,7 +126,7 @@ impl Store {
         Ok(Standing::find_by_statement(sql(text, [])).all(&self.db).await?)
     }
 
-    /// How many unfinished messages there are, by state.
+    /// Counts unfinished messages by state.
     pub async fn unfinished_by_state(&self) -> Result<Vec<(String, i64)>, JournalError> {
         let rows = self.db.query_all_raw(sql("select state, count(*) from live group by state order by state", [])).await?;
         rows.iter().map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?))).collect()
@@ -142,33 +142,33 @@ impl Store {
         wheres.window(filter.since, filter.until, filter.before);
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
         let text = format!(
-            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event, told from arrival
+            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event, properties from arrival
              where {clause} order by id desc limit {limit}"
         );
         Ok(ArrivalRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)
     }
 
-    /// What connections have told of, by name.
+    /// Returns the events received by each connection.
     pub async fn heard(&self) -> Result<Vec<HeardRow>, JournalError> {
         let text = "select connection, event, n, last, arrival from heard where event <> '' order by connection, event";
         Ok(HeardRow::find_by_statement(sql(text, [])).all(&self.db).await?)
     }
 
-    /// When something last came in at a place (see [`place_of`](wirewatch_core::flow::place_of)); `None` when nothing ever has.
+    /// Returns when a place (see [`place_of`](wirewatch_core::flow::place_of)) last received an arrival; `None` if never.
     pub async fn last_at(&self, place: &str) -> Result<Option<Timestamp>, JournalError> {
         let row =
             self.db.query_one_raw(sql("select last from heard where connection = $1 and event = ''", [place.into()])).await?;
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Timestamp))
     }
 
-    /// What last came in at a place, of an event or of any.
+    /// Returns the last arrival at a place, of one event or of any.
     pub async fn newest_at(&self, place: &str, event: &str) -> Result<Option<ArrivalId>, JournalError> {
         let text = "select arrival from heard where connection = $1 and event = $2";
         let row = self.db.query_one_raw(sql(text, [place.into(), event.into()])).await?;
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Id))
     }
 
-    /// One arrival.
+    /// Returns one arrival.
     pub async fn arrival(&self, id: ArrivalId) -> Result<Option<ArrivalRow>, JournalError> {
         let filter = ArrivalFilter { before: Some(Id(id.0 + 1)), limit: 1, ..ArrivalFilter::default() };
         Ok(self.arrivals(&filter).await?.into_iter().next().filter(|row| row.id == id.0))
@@ -179,7 +179,7 @@ impl Store {
         self.body_part(id, 0..limit).await
     }
 
-    /// Some bytes of a body, for those who pass on one of any size. What lies behind its end is left out.
+    /// Returns some bytes of a body, so that bodies of any size can be streamed. Bytes beyond its end are left out.
     pub async fn body_part(&self, id: Id, range: Range<u64>) -> Result<Vec<u8>, JournalError> {
         let found = load::body_ranges(&self.db, &[(id, range)]).await?.pop().unwrap_or_else(|| Ok(Vec::new()));
         found.map_err(|damaged| JournalError::Damaged(damaged.says))
@@ -237,7 +237,7 @@ impl Store {
         Ok(AuditRow::find_by_statement(sql(text, [subject.0.into()])).all(&self.db).await?)
     }
 
-    /// Records an act that is no message's.
+    /// Records an act that does not concern a message.
     pub async fn record_act(
         &self,
         id: Id,
@@ -253,10 +253,10 @@ impl Store {
         Ok(())
     }
 
-    /// Feed rows written after a moment (microseconds since 1970), oldest first, at most `limit`.
+    /// Returns feed rows written after a moment (microseconds since 1970), oldest first, at most `limit`.
     ///
-    /// A row's time is taken shortly before its commit, so a follower asks from a little before where it was and
-    /// passes over what it has seen: rows may come twice, none is left out.
+    /// A row's time is taken shortly before its commit, so a client asks from a little before its position and skips what it has
+    /// seen: rows may come twice, none is left out.
     pub async fn feed(&self, after_at: i64, limit: u32) -> Result<Vec<FeedRow>, JournalError> {
         let text = "select writer, group_no, at, packed, events from feed where at > $1 order by at, writer, group_no limit $2";
         let rows = self.db.query_all_raw(sql(text, [after_at.into(), i64::from(limit).into()])).await?;

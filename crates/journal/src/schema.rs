@@ -1,9 +1,8 @@
-//! The tables, as one migration after another.
+//! The tables, as a list of migrations.
 //!
-//! Names and reasons: `live` holds unfinished messages and is small; `message`, `log`, `body` and `arrival` are
-//! history, partitioned by the day in their id and only appended to. Times are microseconds since 1970, 0 for none.
-//! No column is NULL, since the grouped statements pass arrays. Keys are compared byte by byte (collation "C"): faster, and in
-//! the same order whatever the locale of the database.
+//! `live` holds unfinished messages and is small; `message`, `log`, `body` and `arrival` are history, partitioned by the day of
+//! their id and only appended to. Times are microseconds since 1970, 0 for none. No column is NULL, since the grouped statements
+//! pass arrays. Keys are compared byte by byte (collation "C"): faster, and in the same order whatever the database's locale.
 
 use crate::error::JournalError;
 use crate::writer::sql;
@@ -21,10 +20,10 @@ impl MigratorTrait for Migrator {
     }
 }
 
-/// Makes the tables, or takes them from an earlier version to this one.
+/// Creates the tables, or migrates them from an earlier version.
 ///
 /// # Errors
-/// [`JournalError::OtherVersion`] where they have steps behind them that this version does not know.
+/// [`JournalError::OtherVersion`] when the database has migrations that this version does not know.
 pub async fn prepare(db: &DatabaseConnection) -> Result<(), JournalError> {
     let known = Migrator::migrations();
     let exists = "select to_regclass('seaql_migrations') is not null";
@@ -46,7 +45,7 @@ pub async fn prepare(db: &DatabaseConnection) -> Result<(), JournalError> {
     Ok(Migrator::up(db, None).await?)
 }
 
-/// One migration: statements that take the tables from the one before to the next.
+/// One migration: the statements from the former version to the next.
 struct Step {
     name: &'static str,
     text: &'static str,
@@ -84,11 +83,11 @@ create table release (
   says text not null default ''
 );
 
--- `told`: what a broker told of it beside its body, as a JSON object; empty when nothing.
+-- `properties`: headers and properties beside the body, as a JSON object; empty without any.
 create table arrival (
   id bigint primary key, connection text not null, partner text not null, name text not null,
   verdict text not null, says text not null, size bigint not null, digest text not null,
-  messages int not null, received bigint not null, by_whom text not null, event text not null default '', told text not null default ''
+  messages int not null, received bigint not null, by_whom text not null, event text not null default '', properties text not null default ''
 ) partition by range (id);
 
 -- Bytes of arrivals, and of documents of our own; `packed` says that zstd was used.
@@ -101,8 +100,8 @@ create table splitting (
   arrival bigint primary key, release bigint not null, cursor int not null, parts bytea not null, writer smallint not null default 0
 );
 
--- What was seen before: fingerprints of files, delivery ids, causes that people were told of. Of one scope there are many keys,
--- so the key comes first. `digest`, of a delivery: the same id with other content is told from a duplicate.
+-- What was seen before: fingerprints of files, delivery ids, causes that people were notified of. Of one scope there are many keys,
+-- so the key comes first. `digest`, of a delivery: the same id with other content is not a duplicate.
 create table seen (
   scope text not null collate "C", key text not null collate "C", arrival bigint not null, at bigint not null,
   digest text not null default '', primary key (key, scope)
@@ -184,7 +183,7 @@ create table feed (
 );
 create index feed_at on feed (at);
 
--- What each connection has told of, by the sender's own names; the newest arrival is a sample.
+-- Events received by each connection, by the sender's own names; the newest arrival is a sample.
 create table heard (
   connection text not null collate "C", event text not null collate "C", n bigint not null, last bigint not null,
   arrival bigint not null, primary key (connection, event)
@@ -217,13 +216,13 @@ create table draft (
 -- Calls in a rush, many in a row and as they came, until they are taken: few rows, short-lived.
 create table spool (id bigint primary key, writer smallint not null, packed boolean not null, calls bytea not null);
 
--- Temporary addresses (connection is empty) and taps on exchanges, with the newest of what arrived there; `told` as JSON.
+-- Temporary addresses (connection is empty) and taps on exchanges, with their newest items; `properties` is JSON.
 create table capture (
   name text primary key collate "C", connection text not null, exchange text not null, pattern text not null,
   until bigint not null, by_whom text not null
 );
 create table captured (
-  capture text not null collate "C", n bigint not null, at bigint not null, line text not null, told text not null,
+  capture text not null collate "C", n bigint not null, at bigint not null, line text not null, properties text not null,
   body bytea not null, primary key (capture, n)
 );
 

@@ -1,6 +1,6 @@
-//! Calls that are kept as they came: one row for as many as waited together.
+//! Spooled calls: one row for all calls that waited together.
 //!
-//! A row holds how each came, as one line of JSON, and behind it their bodies, one after another.
+//! A row has one line of JSON for each call, followed by their bodies.
 
 use crate::error::JournalError;
 use crate::group::sql::{Rows, Sql};
@@ -10,24 +10,24 @@ use crate::writer::{PgJournal, sql};
 use sea_orm::ConnectionTrait;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Spooled, SpooledCall};
 
-/// How a call came, and how many bytes of the bodies are its own.
+/// A call's metadata, and how many bytes of the bodies are its own.
 #[derive(Serialize, Deserialize)]
 struct Head<'a> {
     id: i64,
     received: Timestamp,
-    came: Cow<'a, Came>,
+    provenance: Cow<'a, Provenance>,
     size: usize,
 }
 
 fn write(calls: &[SpooledCall]) -> Result<Vec<u8>, JournalError> {
-    let heads = calls.iter().map(|SpooledCall { id, received, came, body }| Head {
+    let heads = calls.iter().map(|SpooledCall { id, received, provenance, body }| Head {
         id: id.0,
         received: *received,
-        came: Cow::Borrowed(came),
+        provenance: Cow::Borrowed(provenance),
         size: body.len(),
     });
     let mut bytes = serde_json::to_vec(&heads.collect::<Vec<_>>())?;
@@ -42,10 +42,10 @@ fn read(bytes: &[u8]) -> Result<Vec<SpooledCall>, JournalError> {
     let heads: Vec<Head<'_>> = serde_json::from_slice(&bytes[..end])?;
     let mut rest = &bytes[end + 1..];
     let mut calls = Vec::with_capacity(heads.len());
-    for Head { id, received, came, size } in heads {
+    for Head { id, received, provenance, size } in heads {
         let (body, behind) = rest.split_at_checked(size).ok_or_else(damaged)?;
         rest = behind;
-        calls.push(SpooledCall { id: Id(id), received, came: came.into_owned(), body: body.to_vec() });
+        calls.push(SpooledCall { id: Id(id), received, provenance: provenance.into_owned(), body: body.to_vec() });
     }
     Ok(calls)
 }
@@ -58,7 +58,7 @@ impl PgJournal {
         let mut statement = Sql::new(self.me());
         statement.insert("spool", row, &[("writer", "me.id")], "");
         match run(&self.spools, statement).await {
-            // Shards were given away meanwhile: of them nothing is in what is kept.
+            // Shards were given away meanwhile; spooled calls belong to no shard.
             Err(JournalError::Fenced) if self.still_mine().await? => Box::pin(self.keep_calls(spooled)).await,
             done => done,
         }
@@ -97,8 +97,8 @@ mod tests {
             let calls: Vec<SpooledCall> = said
                 .into_iter()
                 .map(|(id, event, body)| {
-                    let came = Came { connection: "shop".into(), name: format!("{event}\n"), event, ..Came::default() };
-                    SpooledCall { id: Id(id), received: Timestamp(id), came, body }
+                    let provenance = Provenance { connection: "shop".into(), name: format!("{event}\n"), event, ..Provenance::default() };
+                    SpooledCall { id: Id(id), received: Timestamp(id), provenance, body }
                 })
                 .collect();
             prop_assert_eq!(read(&write(&calls).unwrap()).unwrap(), calls);
@@ -112,7 +112,7 @@ mod tests {
 
     #[test]
     fn bodies_that_are_cut_short_are_told() {
-        let call = SpooledCall { id: Id(1), received: Timestamp(2), came: Came::default(), body: b"{}".to_vec() };
+        let call = SpooledCall { id: Id(1), received: Timestamp(2), provenance: Provenance::default(), body: b"{}".to_vec() };
         let mut bytes = write(&[call]).unwrap();
         bytes.pop();
         assert!(matches!(read(&bytes), Err(JournalError::Damaged(_))));

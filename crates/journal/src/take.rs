@@ -1,8 +1,7 @@
-//! Takes arrivals into custody: ledger, sealed acknowledgments, bodies and verdicts in one transaction.
+//! Stores arrivals: ledger, sealed acknowledgments, bodies and verdicts in one transaction.
 //!
-//! Five round trips whatever the number of arrivals: begin, what was seen before, what the ledger knows and the
-//! counters (each only where needed), one statement that writes everything, commit. One alone for those that are plain and
-//! new, which most are ([`fresh`]).
+//! Five round trips whatever the number of arrivals: begin, deliveries seen before, ledger and counters (each only if needed),
+//! one statement that writes everything, commit. One round trip for arrivals that are plain and new, which most are ([`fresh`]).
 
 mod fresh;
 
@@ -34,7 +33,7 @@ impl PgJournal {
             match self.take_together(now).await {
                 // Shards were given away meanwhile: once more, with those that are left.
                 Err(JournalError::Fenced) if self.still_mine().await? => continue,
-                // One of them cannot be stored: alone, the others can.
+                // One of them cannot be stored; stored one by one, the others can.
                 Err(JournalError::Refused(_) | JournalError::Unstorable(_)) => {
                     for one in now {
                         match self.take_together(std::slice::from_ref(one)).await {
@@ -125,7 +124,7 @@ impl PgJournal {
         }
         for id in &decision.again {
             sealed.extend(again.iter().find(|stored| stored.origin.id == *id).map(|stored| {
-                // The very bytes of that acknowledgment, as a message of its own.
+                // The same bytes as that acknowledgment, as a message of its own.
                 let origin = Origin { id: self.next_message(now), arrival: incoming.id, release, ..(*stored.origin).clone() };
                 Stored::new(origin, stored.document.clone())
             }));
@@ -182,7 +181,7 @@ impl PgJournal {
         let splits = match (row.try_get_by_index(4)?, row.try_get_by_index(3)?) {
             (true, _) => Splits::Later,
             (false, 0i32) => Splits::Nothing,
-            // Nobody has begun to split what has not been told: it was born with its messages.
+            // No splitting has begun: its messages were created with it.
             (false, _) => Splits::Born,
         };
         let text = "select id from live where arrival = $1 and flow = $2 order by id";
@@ -198,7 +197,7 @@ impl PgJournal {
     }
 }
 
-/// How many from the front do not depend on one another: no interchange, no file and no delivery twice.
+/// Returns how many arrivals from the front do not depend on one another: no interchange, file or delivery occurs twice.
 fn independent(batch: &[Arriving]) -> usize {
     let (mut keys, mut files, mut deliveries) = (HashSet::new(), HashSet::new(), HashSet::new());
     let depends = batch.iter().position(|arriving| {
@@ -212,7 +211,7 @@ fn independent(batch: &[Arriving]) -> usize {
     depends.unwrap_or(batch.len()).max(1)
 }
 
-/// Which of them were taken before, by their files' fingerprints: only their archiving was left.
+/// Returns which of them were stored before, by their files' fingerprints: only their archiving was left.
 async fn seen(transaction: &DatabaseTransaction, batch: &[Arriving]) -> Result<HashMap<ArrivalId, ArrivalId>, JournalError> {
     let files: Vec<&Incoming> =
         batch.iter().map(|arriving| &arriving.incoming).filter(|incoming| !incoming.fingerprint.is_empty()).collect();
@@ -238,7 +237,7 @@ async fn seen(transaction: &DatabaseTransaction, batch: &[Arriving]) -> Result<H
     Ok(before)
 }
 
-/// What is known of deliveries by their senders' ids; those without one are left out.
+/// Returns what is known of deliveries by their senders' ids; arrivals without one are left out.
 async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Result<HashMap<ArrivalId, Known>, JournalError> {
     let fresh: Vec<&Incoming> =
         fresh.iter().map(|arriving| &arriving.incoming).filter(|incoming| !incoming.delivery.is_empty()).collect();
@@ -268,14 +267,14 @@ async fn delivered(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Re
     Ok(fresh.into_iter().map(|incoming| (incoming.id, known(incoming))).collect())
 }
 
-/// An interchange of the ledger: its content, where it came in, and the acknowledgments it got.
+/// A ledger entry: content, arrival, and the acknowledgments sent.
 struct Recorded {
     digest: String,
     arrival: ArrivalId,
     acknowledgments: Vec<MessageId>,
 }
 
-/// What the ledger has of interchanges that came in, and for each the highest control number below its own.
+/// Ledger entries of received interchanges, and for each key the highest control number below its own.
 type InLedger = (HashMap<LedgerKey, Recorded>, HashMap<LedgerKey, u64>);
 
 async fn ledger(transaction: &DatabaseTransaction, fresh: &[&Arriving]) -> Result<InLedger, JournalError> {

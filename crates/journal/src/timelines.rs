@@ -1,4 +1,4 @@
-//! Folds facts into timelines, behind a cursor: one owner changes timeline rows, messages only append facts.
+//! Folds milestone facts into timelines, after a cursor: one process changes timeline rows, messages only append facts.
 
 use crate::error::JournalError;
 use crate::pack::pack;
@@ -11,12 +11,12 @@ use wirewatch_core::{ArrivalId, Id, Timestamp};
 
 /// Advisory lock of the one who changes timeline rows.
 const TIMELINE_LOCK: i64 = 0x0054_5241_494C;
-/// Facts taken up at a time.
+/// Facts folded at a time.
 const BATCH: i64 = 2000;
-/// How long facts wait for others at least, and at most.
+/// Shortest and longest time that facts are gathered.
 const SOONEST: Duration = Duration::from_millis(50);
 const LATEST: Duration = Duration::from_secs(1);
-/// How often it is looked for facts of other processes: while there are any, and of those that may have come and gone.
+/// Interval at which facts of other processes are looked for: while there are other processes, and otherwise.
 const SOON: Duration = Duration::from_secs(1);
 const ALONE: Duration = Duration::from_secs(15);
 
@@ -37,7 +37,7 @@ fn fact(row: &QueryResult) -> Result<Fact, DbErr> {
     })
 }
 
-/// What names a timeline: plan, partner, key.
+/// Identity of a timeline: plan, partner, key.
 type TimelineKey = (String, String, String);
 
 fn timeline_key(row: &QueryResult) -> Result<TimelineKey, DbErr> {
@@ -60,11 +60,10 @@ impl PgJournal {
                 continue;
             }
             let took = begun.elapsed();
-            // Woken by the next commit; what other processes commit is looked for, and what could not be folded tried again.
+            // Woken by the next commit of this process; commits of others are looked for, and a failed fold is tried again.
             let rest = if self.is_together() || folded.is_err() { SOON } else { ALONE };
             let _ = tokio::time::timeout(rest, woken).await;
-            // A burst of commits becomes one fold, and folding never takes more than a fifth of the time: what waits
-            // longer is more often folded once where it would have been twice.
+            // A burst of commits becomes one fold, and folding never takes more than a fifth of the time.
             tokio::time::sleep((took * 4).clamp(SOONEST, LATEST)).await;
         }
     }
@@ -90,7 +89,7 @@ impl PgJournal {
     /// Folds the next facts of one writer; `true` when there is more.
     async fn fold_some(&self, writer: i16) -> Result<bool, JournalError> {
         let transaction = self.db.begin().await?;
-        // One folder at a time changes timeline rows.
+        // One process at a time changes timeline rows.
         transaction.execute_raw(sql("select pg_advisory_xact_lock($1)", [TIMELINE_LOCK.into()])).await?;
         let text = "select plan, partner, key, arrival, id from fact where ((id >> 12) & 1023) = $1::bigint
             and id > coalesce((select fact from timeline_cursor where writer = $1::smallint), 0) order by id limit $2";
@@ -125,7 +124,7 @@ impl PgJournal {
     async fn fold_keys(&self, db: &impl ConnectionTrait, touched: BTreeSet<TimelineKey>) -> Result<(), JournalError> {
         let column = |pick: fn(&TimelineKey) -> &String| touched.iter().map(pick).cloned().collect::<Vec<String>>();
         let (plans, partners, keys) = (column(|t| &t.0), column(|t| &t.1), column(|t| &t.2));
-        // `offset 0` has the index asked for each key: without statistics of a young table the server would read all of it.
+        // `offset 0` forces an index lookup per key: without statistics of a young table the server would read all of it.
         let text = format!(
             "select {FACT} from unnest($1::text[], $2::text[], $3::text[]) as u(c, p, k)
             cross join lateral (select * from fact where key = u.k and partner = u.p and plan = u.c offset 0) as f"

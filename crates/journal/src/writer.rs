@@ -15,17 +15,16 @@ use tokio::sync::{Notify, broadcast};
 use wirewatch_core::{Id, IdMint, MessageId, Timestamp};
 use wirewatch_engine::{Clock, Op, OpResult, SHARDS, SystemClock};
 
-/// How long a lease holds, and how often it is renewed.
+/// Lifetime of a lease, and the interval at which it is renewed.
 pub(crate) const LEASE: Duration = Duration::from_secs(10);
 const RENEW: Duration = Duration::from_secs(3);
-/// As long as it has failed: a process should not come late for want of asking.
+/// Interval while renewing fails, so that it succeeds soon after the database is back.
 const RENEW_AGAIN: Duration = Duration::from_millis(500);
-/// How often days are made and dropped, and how long the feed is kept.
+/// Interval at which partitions are made and dropped, and the lifetime of feed rows.
 const TIDY: Duration = Duration::from_secs(3600);
 const FEED: Duration = Duration::from_secs(3600);
-/// How the server plans for a connection that writes groups: whatever these touch is found by its key. Left to choose, it
-/// plans to read `live` whole while that is small, and keeps to that a minute later, when it is full of rows that are done
-/// with and not yet vacuumed.
+/// Planner settings of connections that write groups: all their rows are found by key. Left to choose, the server plans to read
+/// `live` whole while it is small, and keeps that plan when the table has filled with dead rows.
 const BY_KEY: [(&str, &str); 3] = [("enable_seqscan", "off"), ("enable_hashjoin", "off"), ("enable_mergejoin", "off")];
 /// Advisory locks of writers: this and the writer's id.
 pub(crate) const LOCK: i64 = 0x5749_5245;
@@ -34,31 +33,30 @@ pub(crate) const LOCK: i64 = 0x5749_5245;
 #[derive(Debug)]
 pub struct PgJournal {
     pub(crate) db: DatabaseConnection,
-    /// One connection that groups are written by, one that arrivals are taken by, and one that calls are kept by: what a
-    /// server's process has planned and read before serves it again, which it does not when each statement goes by another in
-    /// turn.
+    /// Separate connections for groups, arrivals and spooled calls: a server process reuses what it has planned and read, which
+    /// it could not when the kinds of statements alternate.
     groups: DatabaseConnection,
     pub(crate) takings: DatabaseConnection,
     pub(crate) spools: DatabaseConnection,
-    /// One connection that holds the process's lock for as long as the process lives.
+    /// Connection that holds the process's lock for as long as the process lives.
     pub(crate) lock: DatabaseConnection,
     me: RwLock<Me>,
     mint: Mutex<IdMint>,
     /// The newest id of a message: the next one is in the next shard.
     newest: Mutex<MessageId>,
-    /// Numbers of arrivals taken together, counting down; those of groups count up.
+    /// Numbers of arrival commits, counting down; those of groups count up.
     takes: AtomicI64,
-    /// When it was last looked whether another process has ended.
+    /// When ended processes were last looked for.
     pub(crate) roll_called: Mutex<Option<Instant>>,
-    /// When its own lease was renewed after it had been over; `None` while it never was.
+    /// When the own lease was renewed after it had been over; `None` if it never was.
     pub(crate) back_since: Mutex<Option<Instant>>,
     pub(crate) together: AtomicBool,
-    /// When last looked, some of its shards were not taken up.
+    /// At the last look, some of its shards were not loaded.
     pub(crate) apart: AtomicBool,
-    /// Splittings and spooled calls of processes that have ended which the engine was told of.
-    pub(crate) told_of: Mutex<BTreeSet<Id>>,
-    /// What was handed over and told of, by its number, until its row is gone.
-    pub(crate) told_handed: Mutex<BTreeSet<i64>>,
+    /// Splittings and spooled calls of ended processes that were reported to the engine.
+    pub(crate) reported: Mutex<BTreeSet<Id>>,
+    /// Hand-over numbers that were reported, until their rows are deleted.
+    pub(crate) reported_handed: Mutex<BTreeSet<i64>>,
     fenced: AtomicBool,
     committed: Arc<Notify>,
     live: broadcast::Sender<Arc<FeedRow>>,
@@ -68,7 +66,7 @@ pub struct PgJournal {
 /// Counters of control numbers by scope: the last number given out.
 pub type Counters = BTreeMap<String, i64>;
 
-/// Who is told of numbers that were given out.
+/// Receiver of numbers that were given out.
 pub(crate) struct OnSealed(pub Box<dyn Fn(&Counters) + Send + Sync>);
 
 impl std::fmt::Debug for OnSealed {
@@ -89,21 +87,20 @@ pub(crate) fn sql(text: &str, values: impl IntoIterator<Item = Value>) -> Statem
 }
 
 impl PgJournal {
-    /// Connects, brings the tables up to date, and joins the processes at work; what those leave behind that have ended is
-    /// taken over.
+    /// Connects, migrates the tables, and joins the running processes; takes over the work of those that have ended.
     ///
     /// # Errors
-    /// [`JournalError::Away`] without a server; [`JournalError::Refused`] where waiting for it does not help.
+    /// [`JournalError::Away`] without a server; [`JournalError::Refused`] where waiting does not help.
     pub async fn open(url: &str, process: &str) -> Result<Self, JournalError> {
         let options = |most: u32, settings: &'static [(&str, &str)]| {
             let mut options = ConnectOptions::new(url);
-            // A process that hangs in the middle of a transaction must not keep another from taking over.
+            // A process that hangs inside a transaction must not keep another from taking over.
             let patience = format!("{}ms", LEASE.as_millis());
             options.map_sqlx_postgres_opts(move |options| {
                 let options = options.options([("idle_in_transaction_session_timeout", &patience)]);
                 options.options(settings.iter().copied())
             });
-            // A statement that waits longer for a connection than this is better told so and tried again.
+            // A statement that waits longer for a connection than this fails, so that the caller can try again.
             options.max_connections(most).min_connections(1).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
             // A connection that was just used is there; asking it before each statement would double the round trips.
             options.test_before_acquire_if_idle_for(Duration::from_secs(1));
@@ -134,8 +131,8 @@ impl PgJournal {
             back_since: Mutex::default(),
             together: AtomicBool::new(false),
             apart: AtomicBool::new(false),
-            told_of: Mutex::default(),
-            told_handed: Mutex::default(),
+            reported: Mutex::default(),
+            reported_handed: Mutex::default(),
             fenced: AtomicBool::new(false),
             committed: Arc::new(Notify::new()),
             live: broadcast::channel(1024).0,
@@ -156,7 +153,7 @@ impl PgJournal {
         Ok(found)
     }
 
-    /// What people ask of the journal.
+    /// Returns the queries of this journal.
     #[must_use]
     pub fn store(&self) -> Store {
         Store::new(self.db.clone())
@@ -182,10 +179,10 @@ impl PgJournal {
         change(&mut self.me.write().expect("no holder panics"));
     }
 
-    /// Renews the lease, makes days ahead and drops those that ended more than `keep_days` ago, until another process
+    /// Renews the lease, creates coming partitions and drops those that ended more than `keep_days` ago, until another process
     /// has taken over.
     pub async fn keep(&self, keep_days: u32) -> JournalError {
-        // Those of before the start are dropped soon after it.
+        // Old partitions are dropped soon after the start.
         let (mut tidied, mut rest) = (Timestamp(0), RENEW);
         loop {
             tokio::time::sleep(rest).await;
@@ -224,7 +221,7 @@ impl PgJournal {
         Ok(())
     }
 
-    /// The counters of control numbers as they stand.
+    /// Returns the present counters of control numbers.
     pub async fn counters(&self) -> Result<Counters, JournalError> {
         let rows = self.db.query_all_raw(sql("select scope, value from counter", [])).await?;
         rows.iter().map(|row| Ok((row.try_get_by_index(0)?, row.try_get_by_index(1)?))).collect()

@@ -7,7 +7,7 @@ use std::time::Duration;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{Body, LogEntry, Logged, Origin, Outcome, Pass, Passed, State, Then};
 use wirewatch_core::plan::{Fact, Mark};
-use wirewatch_core::reason::Reason;
+use wirewatch_core::reason::{Reason, ReasonCode};
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, Split, SystemClock};
 use wirewatch_journal::{MessageFilter, PgJournal, Standing, TimelineFilter, TimelineRow};
@@ -116,7 +116,7 @@ async fn each_filter_finds_its_own() {
         flow: "orders".into(),
         step: "book".into(),
         connection: "erp".into(),
-        code: "refused-422".into(),
+        code: ReasonCode::Refused(422),
         says: "unknown item QH-1".into(),
     };
     let why = reason.clone();
@@ -302,7 +302,7 @@ async fn the_feed_tells_what_each_commit_meant() {
     assert_eq!(book.journal.holds().await.unwrap(), [hold("", "cannot connect")]);
     book.commit(Op::Hold(hold("ada", "they move house"))).await;
     assert_eq!(book.journal.holds().await.unwrap(), [hold("ada", "they move house")], "a person's word stands above the other");
-    book.commit(Op::Free { connection: "erp".into(), at: Timestamp(4), by_person: true }).await;
+    book.commit(Op::Resume { connection: "erp".into(), at: Timestamp(4), by_person: true }).await;
     let mut heard = Vec::new();
     for _ in 0..5 {
         heard.extend(live.recv().await.unwrap().events.clone());
@@ -314,9 +314,9 @@ async fn the_feed_tells_what_each_commit_meant() {
     let expected = [
         ("message", "running", ""),
         ("message", "done", "Q-7"),
-        ("hold", "held", ""),
-        ("hold", "held", ""),
-        ("hold", "free", ""),
+        ("hold", "on-hold", ""),
+        ("hold", "on-hold", ""),
+        ("hold", "in-use", ""),
     ];
     assert_eq!(told, expected);
     assert_eq!(heard[3].says, "held by ada: they move house");

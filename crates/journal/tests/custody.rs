@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, Mutex};
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::{Answers, Came, Decision, Head, Known, LedgerKey, Seal, Splitting, Verdict};
+use wirewatch_core::intake::{Answers, Decision, Head, Known, LedgerKey, Provenance, Seal, Splitting, Verdict};
 use wirewatch_core::machine::{Origin, Pass, Passed, State};
 use wirewatch_core::x12::ack::AckStyle;
 use wirewatch_core::x12::{Definitions, Reader};
@@ -63,7 +63,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
         name: format!("{control}.edi"),
         event: String::new(),
         delivery: String::new(),
-        told: serde_json::Map::new(),
+        properties: serde_json::Map::new(),
         fingerprint: id.to_string(),
         size: text.len() as u64,
         digest,
@@ -243,7 +243,7 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
         name: "purchase.placed".into(),
         event: "purchase.placed".into(),
         delivery: delivery.into(),
-        told: serde_json::Map::new(),
+        properties: serde_json::Map::new(),
         fingerprint: String::new(),
         size: body.len() as u64,
         digest: Digest::of(&[body.as_bytes()]),
@@ -353,8 +353,13 @@ async fn the_highest_control_number_before_is_known_within_a_commit_too() {
 fn rush(journal: &PgJournal, bodies: &[&str]) -> Spooled {
     let now = SystemClock.now();
     let call = |body: &&str| {
-        let came = Came { connection: "shop".into(), event: "purchase\0placed".into(), delivery: "d1".into(), ..Came::default() };
-        SpooledCall { id: journal.mint(now), received: now, came, body: body.as_bytes().to_vec() }
+        let provenance = Provenance {
+            connection: "shop".into(),
+            event: "purchase\0placed".into(),
+            delivery: "d1".into(),
+            ..Provenance::default()
+        };
+        SpooledCall { id: journal.mint(now), received: now, provenance, body: body.as_bytes().to_vec() }
     };
     let calls: Vec<SpooledCall> = bodies.iter().map(call).collect();
     Spooled { id: calls[0].id, calls }

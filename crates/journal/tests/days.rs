@@ -3,7 +3,7 @@
 use serde_json::Map;
 use std::sync::Arc;
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::machine::{Origin, State};
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Change, Clock, Journal, NewMessage, Op, OpResult, Split, Spooled, SpooledCall, SystemClock};
@@ -100,7 +100,7 @@ async fn a_day_of_calls_that_are_kept_stays() {
     let database = Database::new();
     let journal = PgJournal::open(&database.url, "test").await.unwrap();
     let (id, received) = (journal.mint(SystemClock.now()), SystemClock.now());
-    let call = SpooledCall { id, received, came: Came::default(), body: Vec::new() };
+    let call = SpooledCall { id, received, provenance: Provenance::default(), body: Vec::new() };
     journal.spool(&Spooled { id, calls: vec![call] }).await.unwrap();
     journal.tidy(5, days(30)).await.unwrap();
     let (today, _) = id.made().x12();

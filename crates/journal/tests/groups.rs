@@ -143,7 +143,7 @@ async fn an_arrival_whose_answer_was_lost_is_found_by_its_id() {
         name: "a.json".into(),
         event: String::new(),
         delivery: String::new(),
-        told: serde_json::Map::new(),
+        properties: serde_json::Map::new(),
         fingerprint: "1:2:3".into(),
         body: IncomingBody::Whole(vec![Piece { packed: false, bytes: b"{}".to_vec() }]),
         size: 2,

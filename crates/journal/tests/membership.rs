@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::document::Form;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::machine::Origin;
 use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{
@@ -183,7 +183,7 @@ async fn calls_that_a_process_kept_are_taken_over_and_it_keeps_no_more() {
     let (ada, bee) = (open(&database).await, open(&database).await);
     let spooled = |journal: &PgJournal| {
         let (id, received) = (journal.mint(SystemClock.now()), SystemClock.now());
-        let call = SpooledCall { id, received, came: Came::default(), body: b"{}".to_vec() };
+        let call = SpooledCall { id, received, provenance: Provenance::default(), body: b"{}".to_vec() };
         Spooled { id, calls: vec![call] }
     };
     let kept = spooled(&bee);
@@ -297,7 +297,7 @@ async fn what_a_person_holds_is_freed_and_held_anew_by_people_alone() {
         let (connection, since) = ("erp".to_owned(), SystemClock.now());
         Op::Hold(Hold { connection, since, says: says.into(), by: by.into() })
     };
-    let free = |by_person| Op::Free { connection: "erp".into(), at: SystemClock.now(), by_person };
+    let free = |by_person| Op::Resume { connection: "erp".into(), at: SystemClock.now(), by_person };
     let mut no = 0;
     let mut commit = async |op: Op| {
         no += 1;

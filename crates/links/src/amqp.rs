@@ -1,16 +1,15 @@
-//! Brokers by AMQP 0-9-1: what is taken from queues, what is sent to exchanges and queues, and how both stand.
+//! Brokers by AMQP 0-9-1: consuming from queues, publishing to exchanges and queues, and the state of both.
 //!
-//! Taking and sending use connections of their own, since a broker that is short of memory stops reading from one that
-//! publishes, and acknowledgments would wait behind it. The queues of a broker are taken from over shared connections, each
-//! queue on a channel of its own. An exchange has a channel of its own, since a broker ends a
-//! channel for one wrong message: so what goes wrong at one exchange leaves the others alone.
+//! Consumers and publishers use separate connections: a broker that is short of memory stops reading from one that publishes, and
+//! acknowledgments would wait behind it. Consumers share connections, each queue on a channel of its own. Each exchange has a
+//! channel of its own, since a broker closes a channel for one wrong message: so a fault at one exchange leaves the others alone.
 
 mod intake;
 mod overhear;
+mod properties;
 mod publish;
 mod session;
 mod together;
-mod told;
 mod watch;
 
 pub use intake::{QueueIntake, run};
@@ -24,10 +23,10 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use wirewatch_core::broker::Broker;
 
-/// Reaches a broker and looks at what the workspace names there, changing nothing.
+/// Connects to a broker and checks what the workspace names there, without changing anything.
 ///
 /// # Errors
-/// A sentence that tells name, network, sign-in, virtual host, permission and queue apart, with what to do.
+/// A sentence that distinguishes name, network, authentication, virtual host, permission and queue, with what to do.
 pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
     let connection = session::open(broker, access, "wirewatch tests the connection").await.map_err(|why| why.to_string())?;
     let mut missing = Vec::new();
@@ -58,7 +57,7 @@ pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
     Ok(if made.is_empty() { format!("it lets us in{queues}") } else { format!("it lets us in; {}", made.join("; ")) })
 }
 
-/// Publishers by connection name, made anew when the connection or its secret has changed.
+/// Publishers by connection name, replaced when the connection or its secret has changed.
 #[derive(Debug, Default)]
 pub struct Publishers {
     known: Mutex<HashMap<String, Arc<Publisher>>>,

@@ -1,4 +1,4 @@
-//! Folders: files written whole, and files taken in.
+//! Folders: writes files atomically, and receives files.
 
 mod faults;
 mod intake;
@@ -16,9 +16,9 @@ use std::path::{Component, Path};
 use wirewatch_core::Digest;
 use wirewatch_core::machine::{Body, Outcome};
 
-/// Writes a file so that a reader sees it whole or not at all: under a hidden name, synced, renamed, the folder synced.
-/// The same name with the same content again changes nothing for the reader. A name that the system does not take is refused: that
-/// is this message's own; whatever else goes wrong is the folder's.
+/// Writes a file so that a reader sees all of it or nothing: written under a hidden name, synced, renamed, the folder synced.
+/// Writing the same name and content again changes nothing for the reader. A name that the system rejects refuses this message;
+/// every other error concerns the folder.
 pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     let (folder, name, content) = (folder.to_owned(), name.to_owned(), content.to_owned());
     let mut parts = Path::new(&name).components();
@@ -35,7 +35,7 @@ pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
             std::fs::rename(&hidden, folder.join(&name))
         };
         if let Err(error) = put() {
-            // What is left of it would only take room.
+            // The incomplete file would only take space.
             let _ = std::fs::remove_file(&hidden);
             return Err(error);
         }
@@ -57,10 +57,10 @@ pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     }
 }
 
-/// What a file is called until it is whole: one name for each, so that what a crash has left is written over.
+/// Returns the name of a file until it is complete: one per file, so that the remains of a crash are overwritten.
 fn hidden_name(name: &str) -> String {
     let plain = format!(".{name}.part");
-    // As long as the system takes names, this one must be no longer than the name itself.
+    // The hidden name must not exceed the system's limit if the name itself does not.
     if plain.len() <= 255 { plain } else { format!(".{}.part", Digest::of(&[name.as_bytes()])) }
 }
 
@@ -87,7 +87,7 @@ pub fn move_away(from: &Path, to: &Path) -> io::Result<()> {
     Ok(renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?)
 }
 
-/// Whether files can be read and written there.
+/// Checks that files can be read and written there.
 ///
 /// # Errors
 /// A sentence with what to do.

@@ -21,14 +21,14 @@ use wirewatch_core::connection::{AuthMethod, RepeatRule};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Outcome};
 
-/// How long a server may take to take the connection.
+/// Longest time for opening a connection.
 const CONNECT: Duration = Duration::from_secs(10);
 /// Largest answer that is kept, in bytes.
 const ANSWER: usize = 1 << 20;
-/// Longest pause that an answer may ask for.
+/// Longest `Retry-After` that is followed, in milliseconds.
 const PAUSE: u64 = 3_600_000;
 
-/// One request.
+/// A request.
 #[derive(Debug)]
 pub struct Request<'a> {
     pub address: &'a str,
@@ -41,7 +41,7 @@ pub struct Request<'a> {
     pub credentials: Option<Credentials>,
 }
 
-/// How a request is signed in, with the secret itself. Nothing of it is recorded or logged.
+/// Credentials of a request, with the secret itself; never recorded or logged.
 #[derive(Clone)]
 pub struct Credentials {
     pub with: AuthMethod,
@@ -61,14 +61,14 @@ fn signed_in(request: RequestBuilder, credentials: Option<&Credentials>) -> Requ
         AuthMethod::Basic { user } => request.basic_auth(user, Some(secret)),
         AuthMethod::Header { name } => request.header(name, secret),
         AuthMethod::Query { name } => request.query(&[(name, secret)]),
-        // The token that was asked for.
+        // The access token.
         AuthMethod::ClientCredentials(_) => request.bearer_auth(secret),
-        // At brokers alone; the workspace is checked for that.
+        // Used at brokers only, which the workspace check ensures.
         AuthMethod::Plain { .. } => request,
     }
 }
 
-/// By what a server is reached.
+/// TLS and proxy settings of a server.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Means<'a> {
     /// PEM.
@@ -78,10 +78,11 @@ pub struct Means<'a> {
     pub proxy: Option<&'a str>,
 }
 
-/// A client: no redirects, since an answer must come from whom the connection names; connections are kept.
+/// Creates a client without redirects, since an answer must come from the server that the connection names; connections are
+/// reused.
 ///
 /// # Errors
-/// A sentence where a certificate or the proxy's address cannot be used.
+/// A sentence when a certificate or the proxy's address cannot be used.
 pub fn client(means: Means<'_>) -> Result<reqwest::Client, String> {
     let mut builder = reqwest::Client::builder()
         .redirect(reqwest::redirect::Policy::none())
@@ -96,7 +97,7 @@ pub fn client(means: Means<'_>) -> Result<reqwest::Client, String> {
     builder.build().map_err(|error| deepest(&error))
 }
 
-/// Sends the request and tells what came of it.
+/// Sends the request and returns its outcome.
 pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatRule) -> Outcome {
     let url = match below(request.address, request.path) {
         Ok(url) => url,
@@ -144,10 +145,10 @@ fn below(address: &str, path: &str) -> Result<reqwest::Url, String> {
     }
 }
 
-/// Calls an address once, as somebody who tells of something does.
+/// Calls an address once, as a sender of webhooks does.
 ///
 /// # Errors
-/// A sentence where no client can be made.
+/// A sentence when no client can be created.
 pub async fn tell(address: &str, headers: &[(String, String)], body: &[u8]) -> Result<Outcome, String> {
     let mut request = client(Means::default())?.post(address).header(CONTENT_TYPE, "application/json").body(body.to_vec());
     for (name, value) in headers {
@@ -176,7 +177,7 @@ fn meaning(status: u16, body: Body, after_ms: Option<u64>) -> Outcome {
     }
 }
 
-/// What the answer says, for a person: a field that usually holds a sentence, or the start of the text.
+/// Returns the words of an answer for people: a field that usually holds a sentence, or the start of the text.
 fn first_words(body: &Body) -> String {
     let text = body.text();
     let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
@@ -185,7 +186,7 @@ fn first_words(body: &Body) -> String {
     words.lines().next().unwrap_or_default().chars().take(200).collect()
 }
 
-/// No whole answer came.
+/// Returns the outcome when no complete answer was received.
 fn lost(error: &reqwest::Error, rule: RepeatRule, timeout: Duration) -> Outcome {
     let cause = deepest(error);
     if error.is_connect() {
@@ -217,10 +218,10 @@ fn retry_after(headers: &HeaderMap) -> Option<u64> {
     Some(seconds.saturating_mul(1000).min(PAUSE))
 }
 
-/// Reaches the server as a call would, changing nothing there. `probe` is a path that should be there.
+/// Connects to the server as a call would, without changing anything there. `probe` is a path that should exist.
 ///
 /// # Errors
-/// A sentence that tells name, network, credentials and path apart, with what to do.
+/// A sentence that distinguishes name, network, credentials and path, with what to do.
 pub async fn test(
     client: &reqwest::Client,
     address: &str,
@@ -267,7 +268,7 @@ fn unreached(error: &reqwest::Error, address: &str, timeout: Duration) -> String
             Some(std::io::ErrorKind::ConnectionRefused) => {
                 format!("nothing listens at {address}: check the port, and whether it runs")
             }
-            // The system's resolver tells of a name it does not know in words alone.
+            // The system's resolver reports an unknown name only in words.
             _ if cause.contains("lookup address") || cause.contains("dns") => {
                 format!("the name in {address} is not known: check its spelling, and the network's name server ({cause})")
             }

@@ -22,19 +22,19 @@ use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Effect, Outcome, Work};
 use wirewatch_engine::Links;
 
-/// Where the values of secrets are.
+/// Source of the values of secrets.
 pub trait Secrets: std::fmt::Debug + Send + Sync {
     /// The newest value of a secret; `None` when it is not set.
     fn newest(&self, name: &str) -> Option<String>;
 }
 
-/// A client for each way in which servers are reached; each keeps its connections.
+/// HTTP clients by TLS and proxy settings; each reuses its connections.
 #[derive(Debug, Default)]
 struct Callers {
     known: Mutex<HashMap<Digest, reqwest::Client>>,
 }
 
-/// Clients kept; more come of changed certificates alone, and then the old ones are of no use.
+/// Most clients kept; more arise only from changed certificates, and then the old ones are not used any more.
 const CALLERS: usize = 64;
 
 impl Callers {
@@ -67,7 +67,7 @@ pub struct Outside {
 }
 
 impl Outside {
-    /// `folders` says where folders may lie.
+    /// Creates the links; `folders` are the allowed roots.
     #[must_use]
     pub fn new(folders: Roots, secrets: Arc<dyn Secrets>) -> Self {
         Self {
@@ -81,17 +81,17 @@ impl Outside {
         }
     }
 
-    /// Tells those who could not take from somewhere that secrets have changed: they try again at once.
+    /// Wakes intakes that could not receive, since secrets have changed: they try again at once.
     pub fn secrets_changed(&self) {
         self.changed.notify_waiters();
     }
 
-    /// Until secrets change, from this call on.
+    /// Resolves at the next change of any secret after this call.
     fn secrets_change(&self) -> Notified<'_> {
         self.changed.notified()
     }
 
-    /// What a connection signs in with.
+    /// Returns the credentials of a connection.
     ///
     /// # Errors
     /// A sentence when its secret is not set.
@@ -106,10 +106,10 @@ impl Outside {
         self.secrets.newest(name).ok_or_else(missing)
     }
 
-    /// The client for a server, and what signs us in there; a token is asked for where one is needed.
+    /// Returns the client and credentials for a server, with an access token if it needs one.
     ///
     /// # Errors
-    /// A sentence where a secret is not set, a certificate cannot be used, or there is no token to be had.
+    /// A sentence when a secret is not set, a certificate cannot be used, or no token can be obtained.
     async fn caller(&self, http: &Http) -> Result<(reqwest::Client, Option<Credentials>), String> {
         let certificate = http.certificate.as_ref().map(|name| self.secret(name)).transpose()?;
         let (authority, proxy) = (http.authority.as_deref(), http.proxy.as_deref());
@@ -121,7 +121,7 @@ impl Outside {
         Ok((client, credentials))
     }
 
-    /// Calls; a token that is not accepted is asked for anew the next time.
+    /// Performs a call; a rejected access token is replaced for the next call.
     async fn call(&self, http: &Http, work: &Work, method: Method, path: &str, body: Option<&Body>, rule: RepeatRule) -> Outcome {
         let (client, credentials) = match self.caller(http).await {
             Ok(caller) => caller,
@@ -138,7 +138,7 @@ impl Outside {
         outcome
     }
 
-    /// What signs us in at a broker.
+    /// Returns the credentials for a broker.
     ///
     /// # Errors
     /// A sentence when its secret is not set.
@@ -155,7 +155,7 @@ impl Outside {
         Ok(Access { user })
     }
 
-    /// A connection to a broker, shared by those who take from it.
+    /// Returns a connection to a broker, shared by intakes.
     ///
     /// # Errors
     /// A sentence when a secret is not set or the broker cannot be reached.
@@ -164,18 +164,18 @@ impl Outside {
         self.sessions.open(connection, broker, &access).await
     }
 
-    /// The folder of a connection.
+    /// Returns the folder of a connection.
     ///
     /// # Errors
-    /// A sentence with what to do, when it lies where none may.
+    /// A sentence with what to do, when it is outside the allowed roots.
     pub fn folder(&self, path: &str) -> Result<PathBuf, String> {
         self.folders.folder(path)
     }
 
-    /// Reaches the other side without changing anything there; a sentence says what is wrong.
+    /// Connects to the other side without changing anything there, and returns a sentence about it.
     ///
     /// # Errors
-    /// The sentence, with what to do.
+    /// A sentence about the fault, with what to do.
     pub async fn test(&self, connection: &Connection) -> Result<String, String> {
         match &connection.kind {
             ConnectionKind::Http(http) => {

@@ -1,4 +1,4 @@
-//! Safe connections: whose certificates count, and our own.
+//! TLS: trusted authorities, and our own certificate.
 
 use rustls::RootCertStore;
 use rustls::client::ClientConfig;
@@ -7,11 +7,11 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::sync::{Arc, OnceLock};
 
-/// The configuration with the system's authorities, or with `authority` (PEM) alone, and with our own `certificate` and
-/// its key (PEM) where the server wants one.
+/// Returns the configuration with the system's authorities, or with `authority` (PEM) alone, and with our own `certificate` and
+/// its key (PEM) if given.
 ///
 /// # Errors
-/// A sentence that says which of the PEM texts is not as it should be.
+/// A sentence that names the PEM text at fault.
 pub fn config(authority: Option<&str>, certificate: Option<&str>) -> Result<ClientConfig, String> {
     let roots = match authority {
         None => system().clone(),
@@ -43,7 +43,7 @@ fn certificates(pem: &str) -> Result<Vec<CertificateDer<'static>>, String> {
     }
 }
 
-/// The system's authorities, read once. Without any every server is unknown, which is what is told then.
+/// The system's authorities, read once. Without any, every server is unknown, and that is reported.
 fn system() -> &'static Arc<RootCertStore> {
     static SYSTEM: OnceLock<Arc<RootCertStore>> = OnceLock::new();
     SYSTEM.get_or_init(|| {
@@ -57,7 +57,7 @@ fn system() -> &'static Arc<RootCertStore> {
     })
 }
 
-/// What is wrong with a safe connection and what to do, where that is why it failed.
+/// Returns what is wrong with a TLS connection and what to do, if TLS is the cause.
 #[must_use]
 pub fn trouble(cause: &str) -> Option<String> {
     let does = |what: &str| Some(format!("{what} ({cause})"));

@@ -1,4 +1,4 @@
-//! Tokens asked for with our own credentials (RFC 6749, 4.4), kept until shortly before they expire.
+//! Access tokens obtained with our own credentials (RFC 6749, 4.4), kept until shortly before they expire.
 
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -9,7 +9,7 @@ use wirewatch_core::connection::TokenRequest;
 
 /// A token is not used in its last seconds: it would expire on the way.
 const EARLY: Duration = Duration::from_secs(30);
-/// How long a token counts when the server does not say.
+/// Lifetime of a token when the server does not give one.
 const UNSAID: Duration = Duration::from_secs(300);
 
 /// The tokens in use.
@@ -31,10 +31,10 @@ struct Granted {
 }
 
 impl Tokens {
-    /// A token, asked for where none is known that lasts.
+    /// Returns a token; requests one if none is valid.
     ///
     /// # Errors
-    /// A sentence when there is none to be had.
+    /// A sentence when no token can be obtained.
     pub async fn get(
         &self,
         client: &reqwest::Client,
@@ -51,24 +51,24 @@ impl Tokens {
         let TokenRequest { token_at, client: who, scope } = request;
         let mut form = vec![("grant_type", "client_credentials")];
         form.extend((!scope.is_empty()).then_some(("scope", scope.as_str())));
-        let told = |says: String| format!("no token from {token_at}: {says}");
+        let failed = |says: String| format!("no token from {token_at}: {says}");
         let asked = client.post(token_at).basic_auth(who, Some(secret)).timeout(timeout).form(&form).send().await;
-        let response = asked.map_err(|error| told(super::http::deepest(&error.without_url())))?;
+        let response = asked.map_err(|error| failed(super::http::deepest(&error.without_url())))?;
         let status = response.status().as_u16();
         if status == 400 || status == 401 {
-            return Err(told(format!("it answers {status}: {who} or its secret is not known there")));
+            return Err(failed(format!("it answers {status}: {who} or its secret is not known there")));
         }
         if status != 200 {
-            return Err(told(format!("it answers {status}")));
+            return Err(failed(format!("it answers {status}")));
         }
-        let granted: Granted = response.json().await.map_err(|_| told("its answer has no access_token".to_owned()))?;
+        let granted: Granted = response.json().await.map_err(|_| failed("its answer has no access_token".to_owned()))?;
         let lasts = granted.expires_in.map_or(UNSAID, Duration::from_secs).saturating_sub(EARLY);
         let until = Instant::now() + lasts;
         self.known.lock().expect("no holder panics").insert(name, (granted.access_token.clone(), until));
         Ok(granted.access_token)
     }
 
-    /// A server did not accept it: the next is asked for anew.
+    /// Records that a server rejected the token: the next call requests a new one.
     pub fn forget(&self, request: &TokenRequest, secret: &str) {
         self.known.lock().expect("no holder panics").remove(&Self::name(request, secret));
     }

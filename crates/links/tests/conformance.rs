@@ -1,4 +1,4 @@
-//! Every protocol keeps what links promise.
+//! Checks that every protocol keeps the promises of `Links`.
 
 use axum::Router;
 use axum::http::StatusCode;

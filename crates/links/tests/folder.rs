@@ -1,4 +1,4 @@
-//! Files written for others to collect, and every way in which a folder can be of no use.
+//! Files written for others to collect, and every fault of a folder.
 
 use std::fs;
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! What comes of a call, against servers that answer whatever a test wants, byte by byte.
+//! Outcomes of calls, against servers that answer byte by byte as a test wants.
 
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -18,7 +18,7 @@ fn plain() -> reqwest::Client {
     client(Means::default()).unwrap()
 }
 
-/// A server that takes one connection after another, reads a request, and then does `answer`.
+/// Starts a server that accepts connections one after another, reads a request, and runs `answer`.
 async fn server<F, R>(answer: F) -> SocketAddr
 where
     F: Fn(TcpStream, String) -> R + Send + 'static,
@@ -42,7 +42,7 @@ where
     address
 }
 
-/// Whether head and body of a request are there.
+/// Returns whether head and body of a request are complete.
 fn whole(request: &[u8]) -> bool {
     let text = String::from_utf8_lossy(request).to_lowercase();
     let Some((head, body)) = text.split_once("\r\n\r\n") else { return false };
@@ -81,7 +81,7 @@ async fn ask(address: SocketAddr, rule: RepeatRule) -> Outcome {
     ask_with(address, rule, Method::Post, Some(&"{\"n\":1}".into())).await
 }
 
-/// One word and what it says.
+/// Returns the kind of an outcome as a word, and its sentence.
 fn told(outcome: &Outcome) -> (&'static str, &str) {
     match outcome {
         Outcome::Answer { .. } => ("done", ""),
@@ -353,7 +353,7 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
     }
     let outcome = perform(AuthMethod::Bearer, None).await;
     assert_eq!(told(&outcome), ("held", "the secret `erp-key` is not set; `wirewatch secret set erp-key` sets it"));
-    // Lost on the way, the words of the failure do not tell the secret either.
+    // The error of a lost connection does not contain the secret either.
     let free = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
     let credentials = Some(Credentials { with: AuthMethod::Query { name: "key".into() }, secret: "s3cret".into() });
     let nobody = format!("http://{free}");

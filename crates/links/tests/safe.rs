@@ -61,7 +61,7 @@ impl Authority {
     }
 }
 
-/// A server that tells of each request and answers what `answer` says.
+/// Starts a server that records each request and answers with `answer`.
 async fn server(
     safe: Option<ServerConfig>,
     answer: impl Fn(&str) -> String + Send + Sync + 'static,
@@ -96,7 +96,7 @@ async fn serve<S: AsyncRead + AsyncWrite + Unpin>(
     // None of the requests here has a body that could come apart from its head.
     while let Ok(read @ 1..) = stream.read(&mut piece).await {
         request.push_str(&String::from_utf8_lossy(&piece[..read]));
-        // What begins a handshake is no request: it is answered as one that is not understood.
+        // A TLS handshake is not a request: it gets an answer that the client cannot parse.
         if request.contains("\r\n\r\n") || !request.starts_with(char::is_alphabetic) {
             let body = answer(&request);
             let _ = told.send(std::mem::take(&mut request));

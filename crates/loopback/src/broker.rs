@@ -1,5 +1,5 @@
-//! A message broker of our own: Debian's `rabbitmq-server` as a private node on loopback, with its own folder, password
-//! and port mapper, so that it meets no other node of this machine.
+//! A private message broker: Debian's `rabbitmq-server` as a node on loopback, with its own folder, password and port mapper, so
+//! that it finds no other node of this machine.
 
 use crate::process::{Kept, free_port};
 use crate::secret::password;
@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-/// How a broker is started.
+/// Options of a broker.
 #[derive(Debug, Clone)]
 pub struct BrokerOptions {
     /// Holds its data, settings, password and log; made when missing.
@@ -32,7 +32,7 @@ pub struct LoopbackBroker {
     password: String,
 }
 
-/// Why there is no broker.
+/// Why a broker cannot be started.
 #[derive(Debug, thiserror::Error)]
 pub enum BrokerError {
     #[error("RabbitMQ is not installed: no {SERVER}. Install the Debian package `rabbitmq-server`")]
@@ -48,7 +48,7 @@ pub enum BrokerError {
 #[derive(Debug, Clone, Copy)]
 struct Ports {
     amqp: u16,
-    /// Between nodes; there are no others, but it wants one.
+    /// Port for other nodes; there are none, but the program requires one.
     nodes: u16,
     mapper: u16,
 }
@@ -88,7 +88,7 @@ impl LoopbackBroker {
         Ok(broker)
     }
 
-    /// Its address, without credentials.
+    /// Returns its address, without credentials.
     #[must_use]
     pub fn address(&self) -> String {
         format!("amqp://127.0.0.1:{}", self.ports.amqp)
@@ -115,10 +115,10 @@ impl LoopbackBroker {
         self.await_answer()
     }
 
-    /// Has it take nothing that is published, as when it is short of memory, or take it again.
+    /// Blocks publishing as when the broker is short of memory, or unblocks it.
     ///
     /// # Errors
-    /// [`BrokerError`] when its own program for that does not do it.
+    /// [`BrokerError`] when the broker's own program fails.
     pub fn block(&self, blocked: bool) -> Result<(), BrokerError> {
         let most = if blocked { "1" } else { "512MiB" };
         let mut command = Command::new(CONTROL);
@@ -147,12 +147,12 @@ impl LoopbackBroker {
 
 impl Drop for LoopbackBroker {
     fn drop(&mut self) {
-        // What it has confirmed is on disk, so there is nothing to wait for.
+        // Confirmed messages are on disk, so there is nothing to wait for.
         self.server.end(Signal::KILL, Duration::from_secs(5));
     }
 }
 
-/// Whether a broker answers: to the protocol's header with its first method (AMQP 0-9-1, 4.2.2).
+/// Returns whether a broker answers the protocol header with its first method (AMQP 0-9-1, 4.2.2).
 fn speaks(port: u16) -> bool {
     let ask = || -> io::Result<u8> {
         let mut stream = TcpStream::connect_timeout(&SocketAddr::from(([127, 0, 0, 1], port)), Duration::from_secs(1))?;
@@ -203,7 +203,7 @@ fn launch(folder: &Path, ports: Ports) -> io::Result<Kept> {
     })
 }
 
-/// Everything it would otherwise look for in the package's own places.
+/// Sets the places of all its files, which would otherwise be those of the package.
 fn environment(command: &mut Command, folder: &Path, ports: Ports) {
     let at = |name: &str| folder.join(name);
     command
@@ -222,7 +222,7 @@ fn environment(command: &mut Command, folder: &Path, ports: Ports) {
         .env("RABBITMQ_DIST_PORT", ports.nodes.to_string())
         .env("ERL_EPMD_PORT", ports.mapper.to_string())
         .env("ERL_EPMD_ADDRESS", "127.0.0.1")
-        // Its threads sleep when there is nothing to do, instead of looking again and again for a while.
+        // Its threads sleep when there is nothing to do, instead of polling for a while.
         .env(
             "ERL_AFLAGS",
             "-start_epmd false +sbwt none +sbwtdcpu none +sbwtdio none -kernel inet_dist_use_interface {127,0,0,1}",

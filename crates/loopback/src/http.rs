@@ -11,7 +11,7 @@ use std::time::Duration;
 /// # Panics
 /// Never: the protocol versions are those of the provider.
 pub fn http() -> reqwest::ClientBuilder {
-    // Clients that others build, such as the one that steers the browser, take it from there. It may be set already.
+    // Clients of other crates, such as the one that drives the browser, use it too. It may be set already.
     let _ = ring::default_provider().install_default();
     let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider()))
         .with_protocol_versions(DEFAULT_VERSIONS)
@@ -21,12 +21,12 @@ pub fn http() -> reqwest::ClientBuilder {
     reqwest::Client::builder().no_proxy().tls_backend_preconfigured(config)
 }
 
-/// Such a client as it is.
+/// Returns such a client with defaults.
 ///
 /// # Panics
 /// When the system has no randomness.
 #[must_use]
 pub fn http_client() -> reqwest::Client {
-    // What never answers fails its test, instead of keeping the whole run waiting.
+    // A request without an answer fails its test instead of blocking the whole run.
     http().read_timeout(Duration::from_secs(100)).build().expect("a client")
 }

@@ -1,4 +1,4 @@
-//! Private servers on loopback, for the demo and the tests: found, started, ended, and never left behind.
+//! Private servers on loopback for the demo and the tests: found, started, stopped, and never left behind.
 
 mod broker;
 mod http;

@@ -1,4 +1,4 @@
-//! Where a private database lies: its server does not run as root, and must be able to enter every folder above its data.
+//! Location of a private database: its server does not run as root, and must be able to enter every folder above its data.
 
 use crate::postgres::StartError;
 use std::fs;
@@ -6,22 +6,22 @@ use std::io;
 use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-/// Where data lies that cannot lie where it was asked for: places that everybody can enter.
+/// Alternative locations that every user can enter.
 const ELSEWHERE: [&str; 2] = ["/var/lib/wirewatch", "/var/tmp/wirewatch"];
-/// The file in the folder that was asked for which says where its data lies.
+/// File in the requested folder with the location of its data.
 const MOVED_TO: &str = "moved-to";
 
-/// Where the data of `folder` lies instead, where that was settled before.
+/// Returns the location chosen earlier for the data of `folder`, if it is elsewhere.
 #[must_use]
 pub fn moved(folder: &Path) -> Option<PathBuf> {
     let path = PathBuf::from(fs::read_to_string(folder.join(MOVED_TO)).ok()?.trim());
     path.is_dir().then_some(path)
 }
 
-/// The folder itself where `enters` says that the server's user can, otherwise one elsewhere that is found again.
+/// Returns the folder itself if the server's user can enter it (`enters`), otherwise a location elsewhere that is found again.
 ///
 /// # Errors
-/// [`StartError::Unreachable`] where no place is left.
+/// [`StartError::Unreachable`] when there is no usable location.
 pub(crate) fn settle(folder: &Path, enters: impl Fn(&Path) -> bool) -> Result<PathBuf, StartError> {
     if let Some(path) = moved(folder).filter(|path| enters(path)) {
         return Ok(path);

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
-/// How a cluster is started.
+/// Options of a cluster.
 #[derive(Debug, Clone)]
 pub struct Options {
     /// Holds data, password and log; made when missing.
@@ -31,7 +31,7 @@ pub struct Cluster {
     password: String,
 }
 
-/// Why there is no cluster.
+/// Why a cluster cannot be started.
 #[derive(Debug, thiserror::Error)]
 pub enum StartError {
     #[error("PostgreSQL is not installed: no /usr/lib/postgresql/*/bin/postgres. Install the Debian package `postgresql`")]
@@ -55,7 +55,7 @@ const USER: &str = "wirewatch";
 const LONGEST: Duration = Duration::from_secs(60);
 
 impl Cluster {
-    /// Starts the cluster in `options.folder`, making it first when there is none.
+    /// Starts the cluster in `options.folder`, creating it first if there is none.
     ///
     /// # Errors
     /// [`StartError`], with what to do.
@@ -86,7 +86,7 @@ impl Cluster {
         Ok(cluster)
     }
 
-    /// Where it lies: the folder asked for, or another where the server's user cannot enter that.
+    /// Returns its location: the requested folder, or another one if the server's user cannot enter that.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.options.folder
@@ -104,7 +104,7 @@ impl Cluster {
         self.server.id()
     }
 
-    /// Makes a database unless it is there.
+    /// Creates a database unless it exists.
     ///
     /// # Errors
     /// [`StartError::Failed`] with the server's words.

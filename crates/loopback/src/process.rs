@@ -1,4 +1,4 @@
-//! Child processes that end with us, whatever ends us.
+//! Child processes that end with this process, however it ends.
 
 use rustix::net::sockopt::set_socket_reuseaddr;
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, getsockname, socket_with};
@@ -11,8 +11,8 @@ use std::time::Duration;
 
 /// A child that is killed when this process ends, even by `kill -9`.
 ///
-/// The kernel does that (`PR_SET_PDEATHSIG`, set by `setpriv`). It watches the thread that started the child, so a
-/// thread of its own starts it and waits for its end.
+/// The kernel does that (`PR_SET_PDEATHSIG`, set by `setpriv`). It watches the thread that started the child, so a dedicated
+/// thread starts it and waits for its end.
 #[derive(Debug)]
 pub struct Kept {
     pid: Pid,
@@ -21,12 +21,12 @@ pub struct Kept {
 }
 
 impl Kept {
-    /// Starts `program` with `arguments`. `on_death` is the signal it gets when we are gone, e.g. `KILL`.
+    /// Starts `program` with `arguments`. `on_death` is the signal sent to it when this process ends, e.g. `KILL`.
     ///
     /// `prepare` may set environment, folder and output.
     ///
     /// # Errors
-    /// The system's; `NotFound` when there is no `setpriv` (package util-linux).
+    /// The system's; `NotFound` without `setpriv` (package util-linux).
     pub fn spawn(
         on_death: &str,
         program: &str,
@@ -71,7 +71,7 @@ impl Kept {
         }
     }
 
-    /// How it ended, if it has.
+    /// Returns its exit status if it has ended.
     pub fn ended(&mut self) -> Option<ExitStatus> {
         if self.status.is_none() {
             self.status = self.ended.try_recv().ok().and_then(Result::ok);

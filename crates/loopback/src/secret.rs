@@ -1,4 +1,4 @@
-//! The password of a private server, kept in its folder.
+//! The password of a private server, stored in its folder.
 
 use std::fs;
 use std::io::{self, Read, Write};

@@ -1,4 +1,4 @@
-//! A database whose user cannot enter the folder that was asked for.
+//! A database whose user cannot enter the requested folder.
 
 use rustix::process::geteuid;
 use std::fs;
@@ -7,7 +7,7 @@ use wirewatch_loopback::{Cluster, Options, moved};
 
 #[test]
 fn data_that_cannot_lie_where_it_was_asked_for_lies_elsewhere_and_is_found_again() {
-    // As root's own home is: nobody else can enter it.
+    // As root's own home: no other user can enter it.
     let home = tempfile::tempdir().unwrap();
     fs::set_permissions(home.path(), fs::Permissions::from_mode(0o700)).unwrap();
     let folder = home.path().join("shop/state/postgres");
@@ -30,7 +30,7 @@ fn data_that_cannot_lie_where_it_was_asked_for_lies_elsewhere_and_is_found_again
     again.create_database("kept").unwrap();
     assert!(url.ends_with("/kept"));
     drop(again);
-    // Another folder of the same name has a place of its own.
+    // Another folder of the same name has its own location.
     let other = Cluster::start(Options { folder: folder.with_file_name("other"), port: None, durable: false }).unwrap();
     assert_ne!(other.folder(), lies);
     let others = other.folder().to_owned();

@@ -1,4 +1,4 @@
-//! Children end with whoever started them; servers are found, started and ended.
+//! Children end with the process that started them; servers are found, started and stopped.
 
 use rustix::process::{Pid, Signal, test_kill_process};
 use std::io::{BufRead, BufReader, Write};
@@ -19,7 +19,7 @@ fn a_child_that_ends_is_told_with_its_code() {
     let mut child = shell("exit 7");
     assert_eq!(child.wait(Duration::from_secs(10)).and_then(|status| status.code()), Some(7));
     assert_eq!(child.ended().and_then(|status| status.code()), Some(7), "and again when asked later");
-    // Its number may be somebody else's by now.
+    // Its process id may belong to another process by now.
     child.signal(Signal::KILL);
 }
 

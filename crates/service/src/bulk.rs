@@ -2,25 +2,26 @@
 
 use crate::run::App;
 use crate::view::BulkRefusal;
+use crate::view::words::{AnswerRule, BulkActKind};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use tokio::task::JoinSet;
-use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::act::Act;
 use wirewatch_core::machine::State as MessageState;
 use wirewatch_core::{Id, MessageId};
 use wirewatch_engine::{ActError, Clock, Journal, SystemClock};
 use wirewatch_journal::{BulkActRow, JournalError, Progress};
 
-/// How often bulk acts are looked for that another process has left.
+/// Interval at which bulk acts left by another process are looked for.
 const LOOK: Duration = Duration::from_secs(5);
 /// Bulk acts that one process works on at a time; more wait their turn.
 const AT_ONCE: usize = 4;
 /// Messages, and time, from one stored progress to the next.
 const TOGETHER: usize = 20;
 const OFTEN: Duration = Duration::from_secs(1);
-/// Messages that refused are named up to this many; all are counted.
+/// Refusing messages listed by name, at most; all are counted.
 const NAMED: usize = 100;
 /// From a database that is away to the next attempt.
 const AWAY: Duration = Duration::from_secs(1);
@@ -38,23 +39,17 @@ impl BulkActs {
     }
 }
 
-/// An act on many messages, from its stored words; `None` for words that no version of ours has written.
-pub fn act_of(act: &str, answers: &str) -> Option<Act> {
+/// The act on each message of a bulk act.
+pub fn act_of(act: BulkActKind, answers: AnswerRule) -> Act {
     match act {
-        "resend" => Some(Act::Resend { answers: answers_of(answers)? }),
-        "discard" => Some(Act::Discard),
-        _ => None,
+        BulkActKind::Resend => Act::Resend { answers: answers.into() },
+        BulkActKind::Discard => Act::Discard,
     }
 }
 
-/// What a resend does with earlier answers; `ask` where nothing is said.
-pub fn answers_of(word: &str) -> Option<Answers> {
-    match word {
-        "" | "ask" => Some(Answers::Ask),
-        "keep" => Some(Answers::Keep),
-        "again" => Some(Answers::Again),
-        _ => None,
-    }
+/// Returns the act of a stored bulk act; `None` when its row cannot be read.
+fn stored_act(row: &BulkActRow) -> Option<Act> {
+    Some(act_of(BulkActKind::parse(&row.act)?, AnswerRule::parse(&row.answers)?))
 }
 
 /// Works on bulk acts until the service ends.
@@ -86,7 +81,7 @@ pub async fn follow(app: Arc<App>) {
 
 /// Acts on the messages ahead, one after another in their order. When the service drains, the bulk act is given back.
 async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) {
-    let Some(act) = act_of(&row.act, &row.answers) else {
+    let Some(act) = stored_act(&row) else {
         tracing::error!(id = row.id, act = row.act, "a stored bulk act is not known; it is stopped");
         let _ = app.store.end_bulk_act(row.id, "stopped", SystemClock.now()).await;
         return;

@@ -1,5 +1,5 @@
 //! Captures: temporary addresses that keep what arrives, to look at before there is a flow for it. Bounded in number, bytes and
-//! time. What they keep is in memory for whoever looks, and in the database for the next start ([`tapped`] does both).
+//! time. What they keep is in memory for readers and in the database for the next start ([`tapped`] writes both).
 
 pub mod tapped;
 
@@ -10,11 +10,11 @@ use std::time::Duration;
 use tokio::task::JoinHandle;
 use wirewatch_core::Timestamp;
 
-/// Captures at a time, and what one keeps: the newest so many, of so many bytes together.
+/// Captures at a time, and what one keeps: the newest items, up to this number and these bytes.
 const CAPTURES: usize = 20;
 const KEPT: usize = 100;
 const KEPT_BYTES: usize = 16 << 20;
-/// How long a capture is open, when nothing is said, and at most.
+/// Default and longest lifetime of a capture.
 pub const OPEN: Duration = Duration::from_secs(3600);
 pub const LONGEST: Duration = Duration::from_secs(24 * 3600);
 
@@ -24,13 +24,13 @@ pub struct Captures {
     open: Arc<Mutex<BTreeMap<String, Capture>>>,
 }
 
-/// One capture.
+/// A capture.
 #[derive(Debug)]
 pub struct Capture {
     pub kind: CaptureKind,
     pub until: Timestamp,
     pub by: String,
-    /// Things that arrived, those no longer kept included.
+    /// Items that arrived, including those no longer kept.
     pub arrived: u64,
     pub caught: VecDeque<Caught>,
     bytes: usize,
@@ -39,7 +39,7 @@ pub struct Capture {
     task: Option<JoinHandle<()>>,
 }
 
-/// Where a capture stands.
+/// The source of a capture.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum CaptureKind {
     /// An address that anybody may call.
@@ -56,16 +56,16 @@ pub struct Caught {
     pub at: Timestamp,
     /// The request's first line, or exchange and routing key.
     pub line: String,
-    /// Headers of a call; what a broker told of a message.
-    pub told: Map<String, Value>,
+    /// Headers of a call, or properties of a message at a broker.
+    pub headers: Map<String, Value>,
     pub body: Arc<[u8]>,
 }
 
 impl Caught {
-    /// The bytes that it takes: of the body, and of what was told beside it.
+    /// Returns the bytes that it takes, headers included.
     fn size(&self) -> usize {
-        let told = |(name, value): (&String, &Value)| name.len() + value.as_str().map_or(16, str::len);
-        self.body.len() + self.line.len() + self.told.iter().map(told).sum::<usize>()
+        let headers = |(name, value): (&String, &Value)| name.len() + value.as_str().map_or(16, str::len);
+        self.body.len() + self.line.len() + self.headers.iter().map(headers).sum::<usize>()
     }
 }
 
@@ -89,22 +89,22 @@ impl Captures {
         }
     }
 
-    /// Keeps what arrived, and gives it with the number of the oldest that is kept; `None` when there is no such capture (any more).
+    /// Keeps an item; returns it with the number of the oldest item kept, or `None` when there is no such capture.
     pub fn catch(
         &self,
         name: &str,
         line: String,
-        told: Map<String, Value>,
+        headers: Map<String, Value>,
         body: &[u8],
         now: Timestamp,
     ) -> Option<(Caught, u64)> {
         let mut open = self.open.lock().expect("no holder panics");
         let capture = open.get_mut(name).filter(|capture| capture.until > now)?;
-        let caught = Caught { n: capture.arrived + 1, at: now, line, told, body: body.into() };
+        let caught = Caught { n: capture.arrived + 1, at: now, line, headers, body: body.into() };
         Some((caught.clone(), capture.keep(caught)))
     }
 
-    /// Opens a capture of an earlier start again, with what it kept, the oldest first.
+    /// Restores a capture of an earlier start with its items, oldest first.
     pub fn restore(&self, name: &str, kind: CaptureKind, until: Timestamp, by: &str, caught: Vec<Caught>) {
         let mut capture = Capture::new(kind, until, by);
         for one in caught {
@@ -199,8 +199,8 @@ mod tests {
             captures.catch("t", String::new(), Map::new(), &vec![0; KEPT_BYTES / 2], NOW);
         }
         assert_eq!(kept(&captures), (3, vec![2, 3]));
-        let told = Map::from_iter([("x-long".to_owned(), Value::from("x".repeat(KEPT_BYTES)))]);
-        captures.catch("t", String::new(), told, b"", NOW);
+        let headers = Map::from_iter([("x-long".to_owned(), Value::from("x".repeat(KEPT_BYTES)))]);
+        captures.catch("t", String::new(), headers, b"", NOW);
         assert_eq!(kept(&captures), (4, vec![4]), "headers count too");
         (1..CAPTURES).for_each(|n| open(&captures, &n.to_string()).unwrap());
         assert!(open(&captures, "one too many").is_none());

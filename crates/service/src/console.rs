@@ -1,7 +1,7 @@
 //! The console: the built pages, embedded in the program.
 //!
-//! Paths of the console's own pages all lead to its one document; what it needs lies under `/assets` with its content's
-//! digest in the name, so a browser may keep it for good.
+//! All paths of the console's pages lead to one document. Its files are under `/assets` with a content digest in their names, so
+//! a browser may cache them for ever.
 
 use axum::http::{HeaderName, HeaderValue, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
@@ -11,7 +11,7 @@ use rust_embed::RustEmbed;
 #[folder = "../../console/dist"]
 struct Pages;
 
-/// Nothing from elsewhere, nothing inline, no frame around it: what a page could be made to load, it may not.
+/// The content security policy: nothing from elsewhere, nothing inline, no frames.
 const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; \
                       base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
@@ -22,7 +22,7 @@ pub async fn serve(uri: Uri) -> Response {
         let keep = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
         return answer(&file, keep);
     }
-    // A file that a page of an earlier release asks for is gone; a page is always there.
+    // A file requested by a page of an earlier release may be gone; a page always exists.
     match Pages::get("index.html").filter(|_| !path.starts_with("assets/")) {
         Some(page) => answer(&page, "no-cache"),
         None => (StatusCode::NOT_FOUND, "there is no such file; load the page again").into_response(),

@@ -1,11 +1,11 @@
-//! Whether there is room on the disks that the service writes to itself.
+//! Free space on the disks that the service writes to.
 
 use std::path::{Path, PathBuf};
 
-/// Bytes that have to be free, so that small files can still be written.
+/// Bytes that must be free, so that small files can still be written.
 const LEAST: u64 = 16 << 20;
 
-/// A sentence for each folder of which the disk is full, or cannot be asked.
+/// Returns a sentence for each folder whose disk is full or cannot be read.
 pub fn full<'a>(folders: impl IntoIterator<Item = &'a PathBuf>) -> Vec<String> {
     folders.into_iter().filter_map(|folder| judged(folder, free(folder))).collect()
 }

@@ -10,10 +10,10 @@ const LARGEST: u64 = 4 << 20;
 /// Deepest nesting of its folders.
 const DEEPEST: usize = 16;
 
-/// The files of the workspace at `root`: those of known kinds, and nothing else that stands there.
+/// Reads the files of the workspace at `root`: those of known kinds only.
 ///
 /// # Errors
-/// The system's, or `InvalidData` for a file that is no text or too large, and for folders nested too deep, with the path.
+/// The system's, or `InvalidData` with the path for a file that is not text or too large, or folders nested too deep.
 pub fn read_workspace(root: &Path) -> io::Result<Files> {
     Ok(read_folder(root)?.0)
 }
@@ -37,18 +37,18 @@ struct Read<'r> {
 
 impl Read<'_> {
     fn folder(&mut self, folder: &Path, depth: usize) -> io::Result<()> {
-        let told = |path: &Path, error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
-        let wrong = |path: &Path, says: String| told(path, io::Error::new(io::ErrorKind::InvalidData, says));
+        let failed = |path: &Path, error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
+        let wrong = |path: &Path, says: String| failed(path, io::Error::new(io::ErrorKind::InvalidData, says));
         if depth > DEEPEST {
             return Err(wrong(folder, format!("folders are nested more than {DEEPEST} deep; does a link lead back?")));
         }
-        for entry in std::fs::read_dir(folder).map_err(|error| told(folder, error))? {
+        for entry in std::fs::read_dir(folder).map_err(|error| failed(folder, error))? {
             let path = entry?.path();
             if path.file_name().is_none_or(|name| name.to_string_lossy().starts_with('.')) {
                 continue;
             }
             let name = path.strip_prefix(self.root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
-            let about = path.metadata().map_err(|error| told(&path, error))?;
+            let about = path.metadata().map_err(|error| failed(&path, error))?;
             if about.is_dir() {
                 match depth > 0 || has_folder(&name) {
                     true => self.folder(&path, depth + 1)?,
@@ -66,7 +66,7 @@ impl Read<'_> {
             if about.len() > LARGEST {
                 return Err(wrong(&path, format!("larger than {LARGEST} bytes")));
             }
-            self.files.insert(name, std::fs::read_to_string(&path).map_err(|error| told(&path, error))?);
+            self.files.insert(name, std::fs::read_to_string(&path).map_err(|error| failed(&path, error))?);
         }
         Ok(())
     }

@@ -37,24 +37,26 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 use wirewatch_core::Document;
 use wirewatch_core::connection::Connection;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::key;
 use wirewatch_core::place::Place;
 use wirewatch_core::webhook::{Forged, Webhook};
 use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
 
-/// What the addresses of webhooks begin with.
+/// Prefix of all webhook paths.
 pub const PREFIX: &str = "/in/";
 /// Largest body that a capture keeps, in bytes.
 const CAPTURE_LARGEST: u64 = 1 << 20;
-/// What a call is told that is in custody and not looked at yet.
+/// Bytes of header names and values kept of a call.
+const HEADER_BYTES: usize = 16 << 10;
+/// Sentence in the answer to a call that was spooled.
 const KEPT: &str = "kept: many calls come at a time, and this one is worked on as soon as fewer do";
-/// How long a whole call may take to come.
+/// Longest time for receiving a whole call.
 const WAIT: Duration = Duration::from_secs(10);
-/// How long its sender waits for the commit, at most: then the database is away, or as good as.
+/// Longest time that a sender waits for the commit; beyond, the database counts as unavailable.
 const COMMIT: Duration = Duration::from_secs(5);
 
-/// A call at an address of ours.
+/// Handles a call at a webhook path.
 pub async fn receive(
     State(app): State<Arc<App>>,
     Extension(client): Extension<Client>,
@@ -76,7 +78,7 @@ pub async fn receive(
         Ok(answer) => answer,
         Err(Refusal { status, says, after }) => {
             app.doors.turned_away(&connection.name, &says, SystemClock.now());
-            // A forger need not learn what would have been right: the console tells its own people.
+            // A forger must not learn what a valid signature would be: the console shows the details.
             let title = if status == StatusCode::UNAUTHORIZED { "the call is not signed as agreed".to_owned() } else { says };
             let mut response = Problem::new(status, title).into_response();
             if status == StatusCode::METHOD_NOT_ALLOWED {
@@ -90,7 +92,7 @@ pub async fn receive(
     }
 }
 
-/// A call at the address of a capture: whatever it is, it is kept and answered 200.
+/// Handles a call at the path of a capture: everything is kept and answered 200.
 async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers: &HeaderMap, body: Body) -> Response {
     let now = SystemClock.now();
     if app.captures.read(path, now, |_| ()).is_none() {
@@ -100,13 +102,8 @@ async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers
         Ok(read) => read,
         Err(Refusal { status, says, .. }) => return Problem::new(status, says).into_response(),
     };
-    let told = headers.iter().map(|(name, value)| {
-        let value =
-            if is_credential(name.as_str()) { "…".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
-        (name.to_string(), Value::from(value))
-    });
     // The body took its time: the capture's may be over.
-    match tapped::keep(app, path, format!("{method} {uri}"), told.collect(), &body).await {
+    match tapped::keep(app, path, format!("{method} {uri}"), shown(headers), &body).await {
         Ok(true) => {}
         Ok(false) => return Problem::not_found("the capture at this address is closed").into_response(),
         Err(error) => return Problem::from(error).into_response(),
@@ -114,14 +111,30 @@ async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers
     (StatusCode::OK, Json(json!({ "says": "kept in a capture, to be looked at" }))).into_response()
 }
 
-/// Whether a header of that name, in lower case, lets its bearer in: that is not for every eye. What a signature says of
-/// one body alone is shown, since whoever builds the intake must see its form.
+/// Returns the headers of a call as they are kept and shown. `…` replaces credentials, and values beyond the first
+/// [`HEADER_BYTES`].
+fn shown(headers: &HeaderMap) -> Map<String, Value> {
+    let mut room = HEADER_BYTES;
+    let mut all = Map::new();
+    for name in headers.keys() {
+        let values = headers.get_all(name).iter().map(|value| String::from_utf8_lossy(value.as_bytes()));
+        let value = values.collect::<Vec<_>>().join(", ");
+        let fits = room.checked_sub(name.as_str().len() + value.len());
+        room = fits.unwrap_or(room);
+        let hidden = is_credential(name.as_str()) || fits.is_none();
+        all.insert(name.to_string(), if hidden { "…".into() } else { value.into() });
+    }
+    all
+}
+
+/// Returns whether a header of that lower-case name holds a credential. A signature is valid for one body only and is shown,
+/// since the builder of an intake must see its form.
 fn is_credential(name: &str) -> bool {
     const PARTS: [&str; 5] = ["api-key", "apikey", "token", "secret", "password"];
     ["authorization", "proxy-authorization", "cookie"].contains(&name) || PARTS.iter().any(|part| name.contains(part))
 }
 
-/// Why a call is not taken: its sender still has it.
+/// Why a call is refused; its sender still has it.
 struct Refusal {
     status: StatusCode,
     says: String,
@@ -200,9 +213,12 @@ async fn take(
     };
     let (event, delivery) = (key::kept(said(&webhook.event)), key::kept(said(&webhook.delivery)));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
-    let came = Came { connection: connection.name.clone(), name, event, delivery, ..Came::default() };
-    let call = Call { came, json: json.map(Document::Json), body: body.into() };
-    // A commit may come late all the same: told again, a delivery with an id is recognised; without one it is another fact.
+    let properties = Map::from_iter([("headers".to_owned(), Value::Object(shown(headers)))]);
+    let provenance =
+        Provenance { connection: connection.name.clone(), name, event, delivery, properties, ..Provenance::default() };
+    let call = Call { provenance, json: json.map(Document::Json), body: body.into() };
+    // The commit may still succeed later. When the sender calls again, a delivery with an id is recognised as a duplicate;
+    // without one it is processed again.
     let Ok(Ok(received)) = tokio::time::timeout(COMMIT, app.engine.receive(call)).await else {
         return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the database cannot be reached at present", 5));
     };
@@ -245,7 +261,7 @@ async fn read(room: &Room, headers: &HeaderMap, body: Body, most: u64) -> Result
             }
         }
         share.whole().map_err(|NoRoom| no_room())?;
-        // Most calls come in one piece, which is used as it is.
+        // Most bodies are received in one piece, which is used without copying.
         Ok(if parts.len() == 1 { parts.remove(0) } else { parts.concat().into() })
     };
     let slow = || Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()));

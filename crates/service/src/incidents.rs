@@ -1,5 +1,5 @@
-//! Turns what the service has to tell into arrivals of the connections that workspaces have for that, so that flows tell
-//! people as flows do: retried, held, seen.
+//! Turns events of the service into arrivals of `incidents` connections, so that flows notify people with retries, holds and a
+//! history.
 
 use crate::run::App;
 use serde_json::Value;
@@ -12,28 +12,28 @@ use wirewatch_core::before::Before;
 use wirewatch_core::connection::ConnectionKind;
 use wirewatch_core::duration::short;
 use wirewatch_core::incident::{Incident, What};
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, Source, SystemClock};
 use wirewatch_journal::{Event, FeedRow, JournalError};
 
-/// How often it is looked for silence.
+/// Interval at which silent intakes are looked for.
 const LISTEN: Duration = Duration::from_secs(2);
 
-/// An intake at which nothing has come in for longer than is usual.
+/// An intake that has received nothing for longer than usual.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Silence {
     pub flow: String,
     pub connection: String,
-    /// Where it takes: the connection, or its queue there.
+    /// The connection, or its queue.
     pub place: String,
     pub since: Timestamp,
-    /// How long is usual, at most.
+    /// Longest usual time between two arrivals.
     pub usual: Duration,
 }
 
 impl Silence {
-    /// In words.
+    /// Returns the silence as a sentence.
     #[must_use]
     pub fn says(&self, now: Timestamp) -> String {
         format!(
@@ -50,14 +50,14 @@ pub async fn tell(app: Arc<App>, mut live: Receiver<Arc<FeedRow>>) {
     loop {
         let row = match live.recv().await {
             Ok(row) => row,
-            // What was missed is on the first screen all the same.
+            // Missed events are shown on the overview all the same.
             Err(RecvError::Lagged(missed)) => {
                 tracing::warn!(missed, "some incidents were not told of");
                 continue;
             }
             Err(RecvError::Closed) => return,
         };
-        // What another process committed is that one's to tell.
+        // Each process reports only what it has committed itself.
         if row.writer != app.journal.writer() {
             continue;
         }
@@ -70,7 +70,7 @@ pub async fn tell(app: Arc<App>, mut live: Receiver<Arc<FeedRow>>) {
 
 /// Looks for silence for as long as the service runs.
 pub async fn listen(app: Arc<App>) {
-    let mut told: BTreeMap<(String, String), Timestamp> = BTreeMap::new();
+    let mut reported: BTreeMap<(String, String), Timestamp> = BTreeMap::new();
     loop {
         tokio::time::sleep(LISTEN).await;
         let (now, (_, workspace)) = (SystemClock.now(), app.engine.releases().current());
@@ -83,7 +83,7 @@ pub async fn listen(app: Arc<App>) {
         };
         for silence in &found {
             let key = (silence.flow.clone(), silence.place.clone());
-            if told.insert(key, silence.since) == Some(silence.since) {
+            if reported.insert(key, silence.since) == Some(silence.since) {
                 continue;
             }
             let incident = Incident {
@@ -98,17 +98,17 @@ pub async fn listen(app: Arc<App>) {
     }
 }
 
-/// The intakes that are silent for longer than is usual.
+/// Returns the intakes that are silent for longer than usual.
 ///
 /// # Errors
-/// [`JournalError`] when the database does not tell.
+/// [`JournalError`] when the database does not answer.
 pub async fn silences(app: &App, now: Timestamp) -> Result<Vec<Silence>, JournalError> {
     let (_, workspace) = app.engine.releases().current();
     let mut found = Vec::new();
     for (flow, intake) in workspace.intakes() {
         let Some(usual) = intake.silent_after else { continue };
         let place = intake.place();
-        // Where nothing has ever come, the silence begins with the service.
+        // An intake that has never received anything is silent since the service started.
         let since = app.store.last_at(&place).await?.unwrap_or(app.started);
         if now.since(since) > usual {
             found.push(Silence { flow: flow.name.clone(), connection: intake.from.clone(), place, since, usual });
@@ -136,30 +136,30 @@ fn blank(what: What, at: Timestamp) -> Incident {
 fn incident(event: &Event, workspace: &Workspace) -> Option<Incident> {
     let says = event.says.clone();
     match (event.kind.as_str(), event.state.as_str()) {
-        ("hold", state @ ("held" | "free")) => {
-            // A sentence of its own: people read it far from the console.
-            let what = if state == "held" { What::OnHold } else { What::Resumed };
+        ("hold", state @ ("on-hold" | "in-use")) => {
+            // The sentence is complete: people read it far from the console.
+            let what = if state == "on-hold" { What::OnHold } else { What::Resumed };
             let same = format!("{} {} {}", what.as_str(), event.step, event.at.0);
-            let told = |title: &str| match what {
+            let sentence = |title: &str| match what {
                 What::OnHold => format!("{title} is on hold: {says}"),
                 _ => format!("{title} is in use again"),
             };
             match Before::of(&event.step) {
-                // A person paused it, or let it go on.
+                // A person paused or resumed it.
                 Before::Flow(_) => None,
                 Before::Connection(name) => {
-                    let says = told(workspace.connections.get(name).map_or(name, |known| &known.title));
+                    let says = sentence(workspace.connections.get(name).map_or(name, |known| &known.title));
                     Some(Incident { connection: name.to_owned(), says, same, ..blank(what, event.at) })
                 }
                 Before::Step { flow, .. } if tells(workspace, flow) => None,
                 Before::Step { flow, step } => {
                     let title = workspace.flows.get(flow).map_or(flow, |known| &known.title);
-                    let (says, flow, step) = (told(&format!("the step {step} of {title}")), flow.to_owned(), step.to_owned());
+                    let (says, flow, step) = (sentence(&format!("the step {step} of {title}")), flow.to_owned(), step.to_owned());
                     Some(Incident { flow, step, says, same, ..blank(what, event.at) })
                 }
             }
         }
-        // One that tells of incidents itself tells nobody that it cannot: it would tell of that, too.
+        // A flow that reports incidents does not report its own failures: that would go on without end.
         ("message", "failed") if !tells(workspace, &event.flow) => Some(Incident {
             flow: event.flow.clone(),
             step: event.step.clone(),
@@ -191,20 +191,20 @@ fn tells(workspace: &Workspace, flow: &str) -> bool {
     workspace.flows.get(flow).is_some_and(|flow| flow.intakes.iter().any(|intake| is_own(workspace, &intake.from)))
 }
 
-/// Hands an incident to every connection for them that somebody takes from.
+/// Delivers an incident to every `incidents` connection that a flow takes from.
 async fn report(app: &App, workspace: &Workspace, incident: &Incident) {
     let own = workspace.connections.values().filter(|connection| matches!(connection.kind, ConnectionKind::Incidents));
     let asked = |name: &str| workspace.intakes().any(|(_, intake)| intake.from == name && intake.hears(incident.what.as_str()));
     for connection in own.filter(|connection| asked(&connection.name)) {
         let what = incident.what.as_str().to_owned();
-        let came = Came {
+        let provenance = Provenance {
             connection: connection.name.clone(),
             name: what.clone(),
             event: what,
             delivery: incident.same.clone(),
-            ..Came::default()
+            ..Provenance::default()
         };
-        let mut taking = app.engine.read(Source { came, ..Source::default() });
+        let mut taking = app.engine.read(Source { provenance, ..Source::default() });
         let document: Value = incident.document();
         let taken = async {
             taking.feed(document.to_string().as_bytes()).await?;

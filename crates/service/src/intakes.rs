@@ -1,4 +1,4 @@
-//! What is taken from, and looked at: a task for each folder, queue and broker that the current release names.
+//! Intakes: a task for each folder, queue and broker that the current release names.
 
 use crate::run::Running;
 use crate::supervised::restarted;
@@ -16,13 +16,13 @@ use wirewatch_links::folder::{self, Faults, Folder};
 #[derive(Debug, Default)]
 pub struct Intakes {
     tasks: HashMap<String, (Task, JoinHandle<()>)>,
-    /// How the queues stand.
+    /// States of the queues.
     queues: Queues,
-    /// What is in the way of files.
+    /// Files that cannot be read or archived.
     faults: Faults,
 }
 
-/// What a task is about; one that is about the same goes on when the release changes.
+/// Subject of a task; a task with the same subject continues when the release changes.
 #[derive(Debug, Clone, PartialEq)]
 enum Task {
     Folder(Folder),
@@ -32,7 +32,7 @@ enum Task {
 }
 
 impl Intakes {
-    /// Intakes that show in `queues` how theirs stand, and in `faults` what is in the way of files.
+    /// Creates intakes that report their queues in `queues` and unreadable files in `faults`.
     #[must_use]
     pub fn new(queues: Queues, faults: Faults) -> Self {
         Self { tasks: HashMap::new(), queues, faults }
@@ -91,7 +91,7 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
         let takes = || workspace.intakes().filter(|(_, intake)| intake.from == *name);
         match &connection.kind {
             ConnectionKind::Folder { path, settle } if takes().next().is_some() => {
-                // What is wrong with it was told when it was released or started.
+                // The fault was reported when the release was deployed or the service started.
                 let Ok(path) = outside.folder(path) else { continue };
                 wanted.insert(name.clone(), Task::Folder(Folder { connection: name.clone(), path, settle: *settle }));
             }
@@ -110,7 +110,7 @@ fn wanted(outside: &Outside, workspace: &Workspace) -> HashMap<String, Task> {
                     wanted.insert(format!("{name} {}", queue.name), Task::Queue(Box::new(intake)));
                 }
             }
-            // Nobody asks there.
+            // These kinds receive without a task of their own.
             ConnectionKind::Folder { .. } | ConnectionKind::Http(_) | ConnectionKind::Webhook(_) | ConnectionKind::Incidents => {}
         }
     }

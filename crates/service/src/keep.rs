@@ -4,10 +4,10 @@ use std::io::{self, Read, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-/// Writes a file beside its name, syncs it, and puts it in its place.
+/// Writes a file under a temporary name, syncs it, and renames it.
 ///
 /// # Errors
-/// The system's, with the path of the file. The file is as it was before.
+/// The system's, with the path of the file. The file is unchanged then.
 pub fn write(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let part = path.with_extension("part");
     let put = || {

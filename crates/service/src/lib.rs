@@ -1,6 +1,6 @@
-//! The running service: the engine with its journal and links, the folders it watches, and the API before them.
+//! The running service: the engine with its journal and links, its intakes, and the API.
 //!
-//! [`serve`] is the whole of it. Everything a person or the console does goes through [`api`].
+//! [`serve`] runs all of it. Everything that a person or the console does goes through [`api`].
 
 pub mod access;
 pub mod api;

@@ -11,7 +11,7 @@ use wirewatch_journal::{Event, FeedRow};
 pub struct Meters(Arc<Mutex<Meter>>);
 
 impl Meters {
-    /// Counts what `live` tells until it ends.
+    /// Counts the events of `live` until it ends.
     pub async fn follow(self, mut live: Receiver<Arc<FeedRow>>) {
         loop {
             match live.recv().await {
@@ -40,7 +40,7 @@ impl Meters {
         }
     }
 
-    /// What every step saw in the minute before `now`.
+    /// Returns the figures of every step for the minute before `now`.
     pub fn read(&self, now: Timestamp) -> std::collections::BTreeMap<FlowStep, Figures> {
         self.0.lock().expect("no holder panics").read(now)
     }

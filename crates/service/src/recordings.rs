@@ -1,4 +1,4 @@
-//! How much is recorded of a flow, switched by a person for a time: in the database, so that every process follows.
+//! Recording depth of flows, changed by a person for a time; stored in the database, so that every process follows it.
 
 use crate::run::App;
 use std::sync::Mutex;
@@ -7,7 +7,7 @@ use wirewatch_core::flow::Recording;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::{JournalError, RecordingRow};
 
-/// What is switched at present, as the engine was told.
+/// The present changes, as given to the engine.
 #[derive(Debug, Default)]
 pub struct Recordings {
     known: Mutex<Vec<RecordingRow>>,
@@ -44,8 +44,8 @@ impl App {
         self.change_recordings(|known| known.retain(|row| row.until > now.0));
     }
 
-    /// Changes what is known, and tells the engine where that made a difference; one after another, so that none undoes
-    /// what another has just switched.
+    /// Changes the list and gives it to the engine if that made a difference; one caller at a time, so that none undoes another's
+    /// change.
     fn change_recordings(&self, change: impl FnOnce(&mut Vec<RecordingRow>)) {
         let mut known = self.recordings.known.lock().expect("no holder panics");
         let before = known.clone();

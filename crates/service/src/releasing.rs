@@ -1,4 +1,4 @@
-//! Releasing a workspace: checked, compared with what runs, refused where it would take back what another has changed.
+//! Releases a workspace: checks it, compares it with the current release, and refuses it where it would take back newer changes.
 
 use crate::error::ServeError;
 use crate::folder::{read_folder, read_workspace};
@@ -16,42 +16,42 @@ use wirewatch_core::workspace::{Checked, Files, Workspace, digest, has_folder, k
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::{JournalError, ReleaseRow, Store};
 
-/// Releases that are looked through for what a stale copy would take back.
+/// Earlier releases that are searched for stale files.
 const LOOKED_THROUGH: u32 = 50;
-/// How long what was read of the folder counts as how it is.
+/// How long a read of the folder counts as its present content.
 const FRESH: Duration = Duration::from_secs(5);
 
-/// What is to be released, and how.
+/// A workspace to release.
 #[derive(Debug, Clone)]
 pub struct Proposal<'a> {
     pub files: &'a Files,
     pub by: &'a str,
-    /// What is said of it, for the list of releases.
+    /// Description for the list of releases.
     pub says: &'a str,
     /// Take back what releases since have changed, where the files say so.
     pub take_back: bool,
-    /// Tell what would come of it, and change nothing.
+    /// Report what would happen, and change nothing.
     pub only_tell: bool,
 }
 
-/// What came of a proposal.
+/// Result of a proposal.
 #[derive(Debug)]
 pub struct Released {
     pub how: How,
     pub findings: Vec<Finding>,
-    /// What differs from the release that ran.
+    /// Files that differ from the current release.
     pub changes: Vec<FileChange>,
 }
 
-/// How it came out.
+/// Outcome of a proposal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum How {
     /// The files are those of the current release, of that number.
     Same(i64),
     New(i64),
-    /// It would become the release after the one of that number.
+    /// A preview: it would become the release after this number.
     Would(i64),
-    /// There are errors, or it would take back what others changed: the current release stays.
+    /// It has errors, or would take back newer changes: the current release stays.
     Refused,
 }
 
@@ -59,7 +59,7 @@ impl App {
     /// Makes `files` the current release, unless they have errors or are older than it.
     pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
         let Proposal { files, by, says, take_back, only_tell } = proposal;
-        // Nothing but what a workspace has is kept, whatever a caller sends.
+        // Only files of known kinds are kept, whatever a caller sends.
         let (files, left_out) = &known(files);
         let _one = self.releasing.lock().await;
         if self.journal.is_together() {
@@ -72,25 +72,25 @@ impl App {
         findings.splice(0..0, left_out.clone());
         let running = before.last().and_then(|release| release.files.clone()).unwrap_or_default();
         let changes = changes(&running, files);
-        let told = |how, findings| Ok(Released { how, findings, changes: changes.clone() });
+        let released = |how, findings| Ok(Released { how, findings, changes: changes.clone() });
         if !take_back {
             findings.extend(stale(&before, files));
         }
         let Some(workspace) = workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new)
         else {
-            return told(How::Refused, findings);
+            return released(How::Refused, findings);
         };
         if current.digest == workspace.digest {
-            return told(How::Same(no), findings);
+            return released(How::Same(no), findings);
         }
         if only_tell {
-            return told(How::Would(no), findings);
+            return released(How::Would(no), findings);
         }
         let no = self.store.add_release(&workspace.digest.to_string(), files, by, says, SystemClock.now()).await?;
         self.engine.release(no, workspace.clone());
         self.follow_intakes(&workspace);
         tracing::info!(release = no, by, "released");
-        told(How::New(no), findings)
+        released(How::New(no), findings)
     }
 
     pub(crate) fn follow_intakes(&self, workspace: &Workspace) {
@@ -101,7 +101,7 @@ impl App {
     }
 }
 
-/// An error for each file whose copy is older than what runs.
+/// Returns an error for each file whose copy is older than the current release.
 fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
     let all: Vec<(i64, Files)> = before.iter().filter_map(|release| Some((release.no, release.files.clone()?))).collect();
     let by = |no: i64| before.iter().find(|release| release.no == no).map_or("", |release| release.by.as_str());
@@ -120,7 +120,7 @@ fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
     taken_back(&all, files).into_iter().map(finding).collect()
 }
 
-/// An error for each connection whose folder lies where none may.
+/// Returns an error for each connection whose folder is outside the allowed folders.
 fn outside(folder: impl Fn(&str) -> Result<PathBuf, String>, workspace: &Workspace, files: &Files) -> Vec<Finding> {
     let finding = |connection: &Connection| {
         let ConnectionKind::Folder { path, .. } = &connection.kind else { return None };
@@ -133,7 +133,7 @@ fn outside(folder: impl Fn(&str) -> Result<PathBuf, String>, workspace: &Workspa
     workspace.connections.values().filter_map(|connection| finding(connection)).collect()
 }
 
-/// What runs at the start.
+/// The workspace to run at the start.
 pub struct Start {
     pub release: i64,
     pub workspace: Arc<Workspace>,
@@ -152,7 +152,7 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
         }
         None => None,
     };
-    // One that cannot be read or run is passed over, and told: the service goes on with what it has.
+    // A release that cannot be read or run is skipped and reported: the service continues with the last good one.
     let newest = |mut findings: Vec<Finding>, kept_running| {
         let mut errors = Vec::new();
         for ReleaseRow { no, files, .. } in before.iter().rev() {
@@ -196,7 +196,7 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
     }
 }
 
-/// An error where the state folder lies in a part of the workspace: what stands there would be released.
+/// Fails if the state folder is inside a folder of the workspace, whose files are released.
 fn apart(workspace: &Path, state: &Path) -> io::Result<()> {
     let (workspace, state) = (workspace.canonicalize()?, state.canonicalize()?);
     let inside = state.strip_prefix(&workspace).ok().and_then(|rest| rest.components().next());
@@ -214,7 +214,7 @@ fn apart(workspace: &Path, state: &Path) -> io::Result<()> {
     }
 }
 
-/// The folder that the service was started with, looked at again now and then.
+/// The folder that the service was started with, read again from time to time.
 #[derive(Debug)]
 pub struct Folder {
     path: PathBuf,
@@ -226,7 +226,7 @@ impl Folder {
         Self { path, read: Mutex::default() }
     }
 
-    /// A sentence where what runs is not what stands in the folder.
+    /// Returns a sentence if the current release differs from the folder.
     pub fn differs(&self, running: &Workspace, release: i64) -> Option<String> {
         let mut read = self.read.lock().expect("no holder panics");
         if read.as_ref().is_none_or(|(at, _)| at.elapsed() > FRESH) {

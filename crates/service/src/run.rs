@@ -39,7 +39,7 @@ const AWAY: Duration = Duration::from_secs(1);
 /// The engine as the service runs it.
 pub type Running = Engine<PgJournal, Outside, SystemClock>;
 
-/// How to run.
+/// Options of the service.
 #[derive(Debug, Clone)]
 pub struct Config {
     /// PostgreSQL, as a URL.
@@ -47,39 +47,39 @@ pub struct Config {
     pub listen: SocketAddr,
     /// A folder to release at the start, when it differs from the newest release.
     pub workspace: Option<PathBuf>,
-    /// Where it runs: `env/NAME.toml` of the workspace.
+    /// The environment: `env/NAME.toml` of the workspace.
     pub environment: Option<String>,
     /// Token and other small files of the service's own.
     pub state: PathBuf,
-    /// Where relative folder paths of connections start.
+    /// Base of relative folder paths of connections.
     pub files: PathBuf,
-    /// Further folders below which connections may name theirs.
+    /// Further folders below which connections may have theirs.
     pub allow_folders: Vec<PathBuf>,
     /// Host names besides those of loopback.
     pub hosts: Vec<String>,
-    /// Where senders reach this service from outside, e.g. `https://edge.example`; its own address when left out.
+    /// Base address at which senders reach this service, e.g. `https://edge.example`; its own address when left out.
     pub public: Option<String>,
     /// Run though the database may lose what it has confirmed.
     pub unsafe_database: bool,
     /// Run though the database is older than what went out.
     pub accept_restore: bool,
-    /// How many days history is kept.
+    /// Days for which history is kept.
     pub keep_days: u32,
     /// Connections of clients at a time; half of the files that the process may open when left out.
     pub max_connections: Option<usize>,
-    /// How long what is under way may take to come to its end when the service is asked to end.
+    /// Longest time for finishing work in progress when the service is asked to stop.
     pub drain: Duration,
 }
 
 impl Config {
-    /// Where folders of connections may lie.
+    /// Returns the folders below which connections may have theirs.
     #[must_use]
     pub fn folders(&self) -> Roots {
         Roots::new(self.files.clone(), self.allow_folders.clone())
     }
 }
 
-/// What every request can reach.
+/// State shared by all requests.
 #[derive(Debug)]
 pub struct App {
     pub engine: Running,
@@ -90,35 +90,35 @@ pub struct App {
     pub sessions: Sessions,
     pub meter: Meters,
     pub hosts: Vec<String>,
-    /// Where senders reach this service, without a slash at the end.
+    /// Base address at which senders reach this service, without a slash at the end.
     pub public: String,
     pub secrets: Arc<Secrets>,
     pub doors: Doors,
     pub captures: Captures,
     pub bulk_acts: BulkActs,
-    /// The newest release that cannot be read here; told once.
+    /// The newest release that cannot be read here; reported once.
     pub passed_over: AtomicI64,
-    /// The service is to end: it takes nothing more.
+    /// The service is stopping and accepts nothing more.
     pub draining: AtomicBool,
-    /// How much is recorded of flows, where a person has switched that.
+    /// Recording depths that a person has changed.
     pub recordings: Recordings,
-    /// How the queues of brokers stand.
+    /// States of the queues of brokers.
     pub queues: Queues,
-    /// What is in the way of files, by connection.
+    /// Files that cannot be read or archived, by connection.
     pub faults: Faults,
     pub started: Timestamp,
     /// The folders that it writes to itself.
     pub own_folders: [PathBuf; 2],
-    /// The environment it was told to run in.
+    /// Name of the environment.
     pub environment: Option<String>,
     /// The folder it was started with.
     pub folder: Option<Folder>,
     pub(crate) intakes: Mutex<Intakes>,
-    /// One release at a time.
+    /// Lock that allows one release at a time.
     pub(crate) releasing: tokio::sync::Mutex<()>,
 }
 
-/// What is told once the service is ready.
+/// Report on a service that is ready.
 #[derive(Debug, Clone)]
 pub struct Ready {
     pub address: SocketAddr,
@@ -129,10 +129,10 @@ pub struct Ready {
     pub kept_running: bool,
 }
 
-/// Runs until `stop` ends. `ready` is called once, when requests are answered.
+/// Runs until `stop` resolves. `ready` is called once, when requests are answered.
 ///
 /// # Errors
-/// [`ServeError`] when it cannot start, or when another process takes its work over.
+/// [`ServeError`] when it cannot start, or when another process takes over its work.
 pub async fn serve(
     config: Config,
     ready: impl FnOnce(Ready),
@@ -238,10 +238,10 @@ async fn open(database: &str, process: &str) -> Result<PgJournal, JournalError> 
     }
 }
 
-/// Starts what runs beside the engine for as long as the service does. Dropping what is returned ends it.
-fn follow(app: &Arc<App>, [counted, told]: [Receiver<Arc<FeedRow>>; 2]) -> JoinSet<()> {
+/// Starts the background tasks of the service. Dropping the result stops them.
+fn follow(app: &Arc<App>, [counted, watched]: [Receiver<Arc<FeedRow>>; 2]) -> JoinSet<()> {
     let mut tasks = JoinSet::new();
-    let (mut counted, mut told) = (Some(counted), Some(told));
+    let (mut counted, mut watched) = (Some(counted), Some(watched));
     macro_rules! restart {
         ($task:literal, |$app:ident| $run:expr) => {
             let app = app.clone();
@@ -258,7 +258,7 @@ fn follow(app: &Arc<App>, [counted, told]: [Receiver<Arc<FeedRow>>; 2]) -> JoinS
         app.meter.clone().follow(counted.take().unwrap_or_else(|| app.journal.live()))
     });
     restart!("telling of incidents", |app| {
-        let live = told.take().unwrap_or_else(|| app.journal.live());
+        let live = watched.take().unwrap_or_else(|| app.journal.live());
         incidents::tell(app, live)
     });
     restart!("releases of other processes", |app| together::follow(app));

@@ -1,5 +1,5 @@
-//! The restore guard: the numbers given out also stand in a file of the state folder. A database that is behind it
-//! was restored from a backup, and would give the same numbers out again.
+//! The restore guard: the numbers given out are also written to a file of the state folder. A database behind that file was
+//! restored from a backup and would give the same numbers out again.
 
 use crate::error::ServeError;
 use crate::keep;
@@ -13,15 +13,15 @@ const FILE: &str = "sealed.json";
 /// Numbers have nine digits and begin again after the last: further apart than this, the smaller one is the later.
 const HALF: i64 = 500_000_000;
 
-/// Compares the database with the file, and has every number written there before it goes out.
+/// Compares the database with the file, and writes every number to the file before it is used.
 ///
 /// # Errors
-/// [`ServeError::Restored`] when the database is behind and nobody said that it may be; with `accept` it goes on
-/// behind the numbers in the file.
+/// [`ServeError::Restored`] when the database is behind and `accept` is false; with `accept` the numbers continue after those in
+/// the file.
 pub async fn guard(journal: &PgJournal, folder: &Path, accept: bool) -> Result<(), ServeError> {
     let path = folder.join(FILE);
-    let told = |source| ServeError::File { path: path.clone(), source };
-    let given = read(&path).map_err(told)?;
+    let failed = |source| ServeError::File { path: path.clone(), source };
+    let given = read(&path).map_err(failed)?;
     let known = journal.counters().await?;
     if let Some((scope, database, given_out)) = behind(&given, &known) {
         if !accept {

@@ -41,7 +41,7 @@ pub struct Secret {
 }
 
 impl Secret {
-    /// Until when the value before it is good, too.
+    /// Until when the former value is valid too.
     #[must_use]
     pub fn until(&self, now: Timestamp) -> Option<Timestamp> {
         self.before.as_ref().map(|(_, until)| *until).filter(|until| *until > now)
@@ -61,23 +61,23 @@ impl std::fmt::Debug for Secret {
 }
 
 impl Secrets {
-    /// Opens what is kept; makes the key at the first start.
+    /// Opens the stored secrets; creates the key at the first start.
     ///
     /// # Errors
-    /// [`ServeError::NoKey`] when there are secrets and no key: a new one would open none of them.
+    /// [`ServeError::NoKey`] when there are secrets and no key: a new key could not decrypt them.
     pub async fn open(state: &Path, store: &Store) -> Result<Self, ServeError> {
         let path = state.join(FILE);
-        let told = |source| ServeError::File { path: path.clone(), source };
+        let failed = |source| ServeError::File { path: path.clone(), source };
         let rows = store.secrets().await?;
         let key = match std::fs::read_to_string(&path) {
-            Ok(text) => key(&text).ok_or_else(|| told(io::Error::new(io::ErrorKind::InvalidData, "not 64 hex digits")))?,
+            Ok(text) => key(&text).ok_or_else(|| failed(io::Error::new(io::ErrorKind::InvalidData, "not 64 hex digits")))?,
             Err(error) if error.kind() == io::ErrorKind::NotFound && rows.is_empty() => {
-                let key = keep::random().map_err(told)?;
-                keep::write(&path, hex::encode(key).as_bytes()).map_err(told)?;
+                let key = keep::random().map_err(failed)?;
+                keep::write(&path, hex::encode(key).as_bytes()).map_err(failed)?;
                 key
             }
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(ServeError::NoKey { file: path }),
-            Err(error) => return Err(told(error)),
+            Err(error) => return Err(failed(error)),
         };
         let secrets = Self { cipher: XChaCha20Poly1305::new(&key.into()), store: store.clone(), known: RwLock::default() };
         secrets.learn(rows);
@@ -99,7 +99,7 @@ impl Secrets {
         self.known.read().expect("no holder panics").clone()
     }
 
-    /// Sets a secret; the value it had stays good for `keep`. Gives what [`Self::read_again`] gives.
+    /// Sets a secret; its former value stays valid for `keep`. Returns what [`Self::read_again`] returns.
     ///
     /// # Errors
     /// [`JournalError`]; nothing is changed then.
@@ -125,11 +125,11 @@ impl Secrets {
         self.read_again().await
     }
 
-    /// Reads what is set, by this process or another; gives the names of those whose value is another than was known, for
+    /// Reads the secrets as set by this process or another; returns the names of those that have changed, for
     /// [`App::secrets_changed`](crate::run::App).
     ///
     /// # Errors
-    /// [`JournalError`]; what was known stays.
+    /// [`JournalError`]; the known values stay.
     pub async fn read_again(&self) -> Result<Vec<String>, JournalError> {
         Ok(self.learn(self.store.secrets().await?))
     }
@@ -176,7 +176,7 @@ fn key(text: &str) -> Option<[u8; 32]> {
     hex::decode(text.trim()).ok()?.try_into().ok()
 }
 
-/// A new secret that nobody can guess, in the form of Standard Webhooks: base64 of 32 bytes behind `whsec_`.
+/// Generates a secret in the form of Standard Webhooks: base64 of 32 random bytes after `whsec_`.
 ///
 /// # Errors
 /// The system's.

@@ -1,14 +1,14 @@
-//! Tasks that go on for as long as the service does.
+//! Supervised tasks that run for as long as the service does.
 
 use futures_util::FutureExt;
 use std::panic::AssertUnwindSafe;
 use std::time::Duration;
 
-/// From the end of a task to its next start: one that ends again and again must not take the processor.
+/// Pause before a task is restarted, so that one that ends again and again does not use up the processor.
 const PAUSE: Duration = Duration::from_secs(1);
 
-/// Runs a task without end. When it ends or panics, which only a mistake of ours can bring about, that is logged and the task is
-/// started again. What it does must therefore be kept in the journal, or be made anew from there.
+/// Runs a task for ever. If it ends or panics, which only a bug of ours can cause, that is logged and the task is restarted. Its
+/// state must therefore be in the journal or be rebuilt from there.
 pub async fn restarted<F: Future<Output = ()>>(task: &str, mut start: impl FnMut() -> F) {
     loop {
         let how = match AssertUnwindSafe(start()).catch_unwind().await {

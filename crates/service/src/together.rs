@@ -1,4 +1,4 @@
-//! What other processes on the same database change is followed here, too: releases and secrets.
+//! Follows what other processes on the same database change: releases and secrets.
 
 use crate::run::App;
 use std::sync::Arc;
@@ -8,7 +8,7 @@ use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::JournalError;
 
-/// How often it is looked.
+/// Interval between two reads.
 const OFTEN: Duration = Duration::from_millis(500);
 
 /// Follows the others for as long as the service runs.
@@ -27,7 +27,7 @@ pub async fn follow(app: Arc<App>) {
 }
 
 impl App {
-    /// Takes up what others have changed since last looked.
+    /// Applies what other processes have changed since the last read.
     pub(crate) async fn catch_up(&self) -> Result<(), JournalError> {
         self.secrets_changed(&self.secrets.read_again().await?);
         self.follow_recordings().await?;
@@ -54,7 +54,7 @@ impl App {
         Ok(())
     }
 
-    /// Lets those look again at once who may have waited for these secrets.
+    /// Wakes tasks that may have waited for these secrets.
     pub(crate) fn secrets_changed(&self, changed: &[String]) {
         if changed.is_empty() {
             return;
@@ -62,7 +62,7 @@ impl App {
         let (_, workspace) = self.engine.releases().current();
         let connections = workspace.connections.values();
         let using = connections.filter(|connection| connection.secrets().any(|secret| changed.iter().any(|one| one == secret)));
-        using.for_each(|connection| self.engine.look_now(&connection.name));
+        using.for_each(|connection| self.engine.probe_now(&connection.name));
         self.outside.secrets_changed();
     }
 }

@@ -1,7 +1,7 @@
-//! A chat: rooms that people read, each with an address that takes sentences.
+//! A chat with rooms, each with an address that accepts sentences.
 //!
-//! `POST /{room}` with `{"text": …}` says something there, once per `Idempotency-Key`; `GET /{room}` reads the room; `GET /`
-//! is a page with all of them for people.
+//! `POST /{room}` with `{"text": …}` adds a sentence, once per `Idempotency-Key`; `GET /{room}` returns the room; `GET /` is a
+//! page with all rooms for people.
 
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::sync::{Arc, Mutex};
 
-/// Sentences that a room keeps.
+/// Sentences kept in a room.
 const KEPT: usize = 200;
 
 #[derive(Debug, Default)]
@@ -22,7 +22,7 @@ struct Rooms {
     keys: HashSet<String>,
 }
 
-/// The chat, shared with whoever looks into it.
+/// The chat; clones share it.
 #[derive(Debug, Clone, Default)]
 pub struct Chat {
     rooms: Arc<Mutex<Rooms>>,
@@ -39,7 +39,7 @@ impl Chat {
         Router::new().route("/", get(page)).route("/{room}", get(read).post(say)).with_state(self.clone())
     }
 
-    /// What was said in a room, oldest first.
+    /// Returns the sentences of a room, oldest first.
     #[must_use]
     pub fn said(&self, room: &str) -> Vec<String> {
         let rooms = self.rooms.lock().expect("no holder panics");

@@ -6,13 +6,13 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// What is done to an interchange.
+/// A flaw put into an interchange.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Flaw {
     None,
     /// An item that nobody knows: the order system refuses the order.
     UnknownItem,
-    /// A set that says the wrong number of segments: the 997 rejects it.
+    /// A set with a wrong segment count: the 997 rejects it.
     WrongCount,
     /// The end is missing.
     CutShort,
@@ -40,7 +40,7 @@ pub struct Sent {
 }
 
 impl Marrowfield {
-    /// A sender that goes on after these numbers.
+    /// Creates a sender that continues after these numbers.
     #[must_use]
     pub fn new(seed: u64, control: u32, order: u32) -> Self {
         Self { random: fastrand::Rng::with_seed(seed), control, order }
@@ -52,7 +52,7 @@ impl Marrowfield {
         self.interchange_of(orders, flaw)
     }
 
-    /// The next interchange with so many orders.
+    /// Returns the next interchange with so many orders.
     pub fn interchange_of(&mut self, orders: usize, flaw: Flaw) -> Sent {
         self.control += 1;
         let control = self.control;
@@ -109,7 +109,7 @@ impl Marrowfield {
         segments.join("~\n") + "~\n"
     }
 
-    /// What goes wrong by chance: one order in about fifteen, one file in about twelve.
+    /// Chooses a flaw by chance: one order in about fifteen, one file in about twelve.
     pub fn chance(&mut self) -> Flaw {
         match self.random.u32(0..60) {
             0..=11 => Flaw::UnknownItem,
@@ -131,7 +131,7 @@ pub fn drop_file(folder: &Path, name: &str, text: &[u8]) -> io::Result<()> {
     fs::rename(hidden, folder.join(name))
 }
 
-/// An acknowledgment as collected: which group it speaks of, its own control number, the verdict.
+/// A collected acknowledgment: the group it answers, its own control number, the verdict.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Acknowledged {
     pub file: String,
@@ -167,7 +167,7 @@ fn acknowledged(file: &str, text: &str) -> Acknowledged {
     Acknowledged { file: file.to_owned(), group: element("AK1*", 2), control: element("ISA*", 13), verdict: element("AK9*", 1) }
 }
 
-/// Moves what lies in the collect folder to where Marrowfield keeps it; gives how many.
+/// Moves collected files to where Marrowfield keeps them; returns how many.
 ///
 /// # Errors
 /// The system's.

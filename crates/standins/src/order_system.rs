@@ -1,8 +1,8 @@
-//! The order system of Quillhaven Bee Supply: takes orders, gives them numbers, knows its items, and sometimes fails.
+//! The order system of Quillhaven Bee Supply: books orders, gives them numbers, knows its items, and sometimes fails.
 //!
-//! `POST /orders` with `Idempotency-Key` books once per key; `POST /orders/{number}/shipment` notes that it left.
-//! `GET /orders/{number}` and `GET /orders?reference=` read.
-//! `POST /faults` sets what goes wrong; `GET /summary` counts; `GET /` is a page with a switch for people.
+//! `POST /orders` with `Idempotency-Key` books once per key; `POST /orders/{number}/shipment` records a shipment. `GET
+//! /orders/{number}` and `GET /orders?reference=` read. `POST /faults` sets faults; `GET /summary` counts; `GET /` is a page with
+//! a switch for people.
 
 use axum::extract::{Path as UrlPath, Query, State};
 use axum::http::{HeaderMap, StatusCode};
@@ -32,22 +32,22 @@ pub const ITEMS: [(&str, &str, &str); 10] = [
     ("QH-TOOL-J", "J HIVE TOOL", "11.75"),
 ];
 
-/// What goes wrong, until changed.
+/// Faults, until changed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Faults {
     /// Everything is answered with 503.
     pub outage: bool,
-    /// The next so many orders are answered with this status.
+    /// So many of the next orders are answered with this status.
     pub next: u32,
-    /// Of these, each so-many-th is booked all the same; 0 for none.
+    /// Of these, every n-th is booked all the same; 0 for none.
     pub spare: u32,
     pub status: u16,
     /// Seconds in `Retry-After` of those answers.
     pub retry_after: Option<u64>,
     /// Before each answer, in milliseconds.
     pub delay_ms: u64,
-    /// The next so many orders are booked, but the connection is cut before the answer.
+    /// So many of the next orders are booked, but the connection is cut before the answer.
     pub cut: u32,
     /// Only who signs in with this bearer token is let in.
     pub token: Option<String>,
@@ -58,7 +58,7 @@ struct Booked {
     number: String,
     key: String,
     order: Value,
-    /// What was told of its shipment.
+    /// Its shipment, as reported.
     #[serde(default)]
     shipment: Value,
 }
@@ -74,7 +74,7 @@ struct Books {
     file: Option<File>,
 }
 
-/// The order system's state, shared with whoever looks into it.
+/// The order system; clones share it.
 #[derive(Clone, Default)]
 pub struct OrderSystem {
     books: Arc<Mutex<Books>>,
@@ -98,15 +98,15 @@ pub struct Summary {
 }
 
 impl OrderSystem {
-    /// One that keeps its orders in a file, one a line, and begins with those in it.
+    /// Creates one that stores its orders in a file, one a line, and begins with those in it.
     ///
     /// # Errors
-    /// The system's; `InvalidData` for a line that is no order.
+    /// The system's; `InvalidData` for a line that is not an order.
     pub fn kept_in(path: &Path) -> io::Result<Self> {
         let mut books = Books::default();
         for line in std::fs::read_to_string(path).unwrap_or_default().lines() {
             let booked: Booked = serde_json::from_str(line).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
-            // A later line of the same order is how it stands since.
+            // A later line of the same order replaces the former one.
             if let Some(&at) = books.by_key.get(&booked.key) {
                 books.orders[at] = booked;
                 continue;
@@ -131,7 +131,7 @@ impl OrderSystem {
             .with_state(self.clone())
     }
 
-    /// Sets what goes wrong.
+    /// Sets the faults.
     pub fn set_faults(&self, faults: Faults) {
         self.books.lock().expect("no holder panics").faults = faults;
     }
@@ -144,7 +144,7 @@ impl OrderSystem {
         Summary { booked: orders.len(), requests: *requests, repeats: *repeats, refused: *refused, faults: faults.clone() }
     }
 
-    /// The orders of an account, with their numbers, behind the first so many.
+    /// Returns the orders of an account with their numbers, after the first so many.
     #[must_use]
     pub fn orders_of(&self, account: &str, after: usize) -> Vec<(String, Value)> {
         let books = self.books.lock().expect("no holder panics");
@@ -152,7 +152,7 @@ impl OrderSystem {
         own.skip(after).map(|booked| (booked.number.clone(), booked.order.clone())).collect()
     }
 
-    /// How many orders are noted as shipped.
+    /// Returns how many orders have a shipment.
     #[must_use]
     pub fn shipped(&self) -> usize {
         let books = self.books.lock().expect("no holder panics");

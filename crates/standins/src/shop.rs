@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 use sha2::Sha256;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-/// Makes purchases up and tells of them. The same seed makes the same.
+/// Makes up purchases and sends them. The same seed makes the same purchases.
 #[derive(Debug)]
 pub struct Shop {
     address: String,
@@ -19,19 +19,19 @@ pub struct Shop {
     pub number: u32,
 }
 
-/// One thing that happened, as it is told: told again, it is told the same.
+/// An event with its body: sent again, it is unchanged.
 #[derive(Debug, Clone)]
-pub struct Told {
+pub struct ShopEvent {
     /// `webhook-id`.
     pub id: String,
     pub body: String,
 }
 
 impl Shop {
-    /// A shop that goes on after this number. `secret` begins with `whsec_`.
+    /// Creates a shop that continues after this number. `secret` begins with `whsec_`.
     ///
     /// # Panics
-    /// When no client can be made.
+    /// When no client can be created.
     #[must_use]
     pub fn new(address: &str, secret: &str, number: u32) -> Self {
         let client = wirewatch_loopback::http().timeout(Duration::from_secs(10)).build().expect("a client");
@@ -40,7 +40,7 @@ impl Shop {
     }
 
     /// Somebody buys something.
-    pub fn purchase(&mut self) -> Told {
+    pub fn purchase(&mut self) -> ShopEvent {
         self.number += 1;
         let number = format!("W-{}", self.number);
         let mut cents = 0;
@@ -63,43 +63,43 @@ impl Shop {
             "basket": basket,
             "total": amount(cents),
         });
-        self.told("purchase.placed", &number, &data)
+        self.event("purchase.placed", &number, &data)
     }
 
     /// An article is in the shop now.
-    pub fn listing(&mut self) -> Told {
+    pub fn listing(&mut self) -> ShopEvent {
         let (article, name, each) = ITEMS[self.random.usize(0..ITEMS.len())];
         let mark = self.random.u32(..);
-        self.told("item.listed", &format!("{article}-{mark:08x}"), &json!({ "article": article, "name": name, "each": each }))
+        self.event("item.listed", &format!("{article}-{mark:08x}"), &json!({ "article": article, "name": name, "each": each }))
     }
 
-    fn told(&self, event: &str, id: &str, data: &Value) -> Told {
+    fn event(&self, event: &str, id: &str, data: &Value) -> ShopEvent {
         let body = json!({ "type": event, "timestamp": format!("{}T00:00:00Z", today()), "data": data });
-        Told { id: format!("{event}:{id}"), body: body.to_string() }
+        ShopEvent { id: format!("{event}:{id}"), body: body.to_string() }
     }
 
     /// Tells of it; the status of the answer.
     ///
     /// # Errors
     /// A sentence when nobody answers.
-    pub async fn tell(&self, told: &Told) -> Result<u16, String> {
-        self.tell_as(told, &self.secret).await
+    pub async fn tell(&self, event: &ShopEvent) -> Result<u16, String> {
+        self.tell_as(event, &self.secret).await
     }
 
-    /// As somebody who has another secret.
+    /// Sends it signed with another secret.
     ///
     /// # Errors
-    /// A sentence when nobody answers.
-    pub async fn tell_as(&self, told: &Told, secret: &str) -> Result<u16, String> {
+    /// A sentence when there is no answer.
+    pub async fn tell_as(&self, event: &ShopEvent, secret: &str) -> Result<u16, String> {
         let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
         let request = self
             .client
             .post(&self.address)
             .header("content-type", "application/json")
-            .header("webhook-id", &told.id)
+            .header("webhook-id", &event.id)
             .header("webhook-timestamp", seconds.to_string())
-            .header("webhook-signature", sign(secret, &told.id, seconds, told.body.as_bytes()));
-        let sent = request.body(told.body.clone()).send().await;
+            .header("webhook-signature", sign(secret, &event.id, seconds, event.body.as_bytes()));
+        let sent = request.body(event.body.clone()).send().await;
         sent.map(|response| response.status().as_u16()).map_err(|error| error.to_string())
     }
 }
@@ -118,7 +118,7 @@ fn amount(cents: u64) -> serde_json::Number {
     format!("{}.{:02}", cents / 100, cents % 100).parse().expect("a number")
 }
 
-/// The day of all stand-ins.
+/// The date of all stand-ins.
 fn today() -> &'static str {
     "2026-11-23"
 }

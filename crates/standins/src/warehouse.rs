@@ -1,7 +1,7 @@
-//! The warehouse of Quillhaven Bee Supply: takes picks from a queue, and tells by another what has left.
+//! The warehouse of Quillhaven Bee Supply: takes picks from a queue, and reports shipments by another.
 //!
-//! The order system releases its orders to it over the same broker. A pick that it cannot make is rejected, so the
-//! broker moves it to the dead letters.
+//! The order system releases its orders to it over the same broker. A pick that it cannot make is rejected, so the broker moves
+//! it to the dead letters.
 
 use crate::order_system::OrderSystem;
 use futures_util::StreamExt;
@@ -32,7 +32,7 @@ const SHIPMENTS: &str = "shipments";
 
 /// Orders of the web shop are packed here.
 const ACCOUNT: &str = "web-shop";
-/// It carries everything but these.
+/// It stocks everything but these.
 const NOT_STOCKED: &str = "QH-SMOKER-S";
 /// So many pieces go with the large van.
 const MANY: u64 = 6;
@@ -65,12 +65,12 @@ impl Bus {
     }
 }
 
-/// Releases the shop's orders to the warehouse as they are booked, those behind the first `released` of them; `told`
-/// is called with how many are released. Goes on over whatever happens to the broker.
-pub async fn release(bus: Bus, orders: OrderSystem, mut released: usize, told: impl Fn(usize)) {
+/// Releases the shop's orders to the warehouse as they are booked, after the first `released` of them; `on_release` receives the number
+/// released. Survives outages of the broker.
+pub async fn release(bus: Bus, orders: OrderSystem, mut released: usize, on_release: impl Fn(usize)) {
     loop {
         if let Ok((_connection, channel)) = bus.open().await {
-            while release_new(&bus, &channel, &orders, &mut released, &told).await.is_ok() {
+            while release_new(&bus, &channel, &orders, &mut released, &on_release).await.is_ok() {
                 tokio::time::sleep(Duration::from_millis(500)).await;
             }
         }
@@ -83,17 +83,17 @@ async fn release_new(
     channel: &Channel,
     orders: &OrderSystem,
     released: &mut usize,
-    told: &impl Fn(usize),
+    on_release: &impl Fn(usize),
 ) -> Result<(), lapin::Error> {
     for (number, order) in orders.orders_of(ACCOUNT, *released) {
         bus.put(channel, RELEASED, &number, "order.released", release_of(*released, &number, &order).to_string()).await?;
         *released += 1;
-        told(*released);
+        on_release(*released);
     }
     Ok(())
 }
 
-/// What the warehouse is told of an order.
+/// Builds the release of an order for the warehouse.
 fn release_of(nth: usize, number: &str, order: &Value) -> Value {
     let rows = order["rows"].as_array().into_iter().flatten();
     let lines: Vec<Value> =
@@ -108,7 +108,7 @@ fn release_of(nth: usize, number: &str, order: &Value) -> Value {
     })
 }
 
-/// Packs what is to be picked, each pick in this time, and tells what has left. Goes on over whatever happens to the broker.
+/// Packs picks, each in this time, and reports their shipments. Survives outages of the broker.
 pub async fn pack(bus: Bus, each: Duration) {
     loop {
         if let Ok((_connection, channel)) = bus.open().await {
@@ -181,7 +181,7 @@ impl Pick {
         self.lines.all.iter().all(|line| line.item != NOT_STOCKED)
     }
 
-    /// What it tells of a pick that cannot leave on its day: whoever wants many pieces waits two days for the large van.
+    /// Builds the notice of a pick that cannot leave on its day: large orders wait two days for the large van.
     fn moved_date(&self) -> Option<Value> {
         let pieces: u64 = self.lines.all.iter().map(|line| line.pieces).sum();
         let was: jiff::civil::Date = self.ship_on.parse().ok()?;
@@ -197,7 +197,7 @@ impl Pick {
         })
     }
 
-    /// What it tells of a pick once it has left, in records: one `SHP`, a `PCL` for each parcel, a `LIN` for what is in it.
+    /// Builds the shipment of a pick in records: one `SHP`, a `PCL` for each parcel, a `LIN` for each item in it.
     fn shipment(&self) -> String {
         let day = self.ship_on.replace('-', "");
         let mut text = format!("SHP{:<10}{:<22}{day:<8}{}\n", self.order, self.reference, self.carrier);

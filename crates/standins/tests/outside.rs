@@ -1,4 +1,4 @@
-//! The stand-ins do what the tests and the demo rely on.
+//! The behaviour of the stand-ins that tests and demo rely on.
 
 use serde_json::{Value, json};
 use wirewatch_core::x12::{Definitions, Reader, SetAck};
@@ -47,7 +47,7 @@ async fn an_item_that_nobody_knows_is_refused_in_words() {
     let erp = Erp::open(OrderSystem::default()).await;
     let (status, answer) = erp.book("a", "QH-HIVE-12").await;
     assert_eq!((status, answer["detail"].as_str()), (422, Some("unknown item `QH-HIVE-12` on row 1")));
-    // A refusal leaves nothing behind its key: put right, the order is booked.
+    // A refusal stores nothing under its key: corrected, the order is booked.
     assert_eq!(erp.book("a", "QH-HIVE-10").await.0, 201);
 }
 

@@ -14,17 +14,17 @@ use std::sync::{Mutex, OnceLock};
 use std::time::Duration;
 use wirewatch_loopback::{BrokerOptions, LoopbackBroker};
 
-/// Where `with-servers` tells the tests of its broker: address, user and password.
+/// Variable by which `with-servers` passes its broker to the tests: address, user and password.
 pub const BROKER: &str = "WIREWATCH_TEST_BROKER";
 
 /// The broker of this process, when no run gave one.
 static OWN: OnceLock<Mutex<(LoopbackBroker, tempfile::TempDir)>> = OnceLock::new();
 static NEXT: AtomicU32 = AtomicU32::new(1);
 
-/// A broker of its own, for tests that stop it.
+/// Starts a private broker, for tests that stop it.
 ///
 /// # Panics
-/// When it cannot be started: without it nothing here can be tested.
+/// When it cannot be started.
 #[must_use]
 pub fn private_broker() -> (LoopbackBroker, tempfile::TempDir) {
     let folder = tempfile::Builder::new().prefix("wirewatch-mq-").tempdir().expect("a folder");
@@ -33,7 +33,7 @@ pub fn private_broker() -> (LoopbackBroker, tempfile::TempDir) {
     (broker, folder)
 }
 
-/// A broker as a test sees it: names of its own, and hands at the other end.
+/// A broker as a test sees it: with names of its own, and a client at the other end.
 pub struct TestBroker {
     pub address: String,
     pub user: String,
@@ -44,18 +44,18 @@ pub struct TestBroker {
 }
 
 impl TestBroker {
-    /// The broker of this run, with a name space of its own.
+    /// Opens the run's broker with a name space of its own.
     ///
     /// # Panics
     /// When it cannot be reached.
     pub async fn open() -> Self {
-        let told = std::env::var(BROKER).unwrap_or_else(|_| {
+        let address = std::env::var(BROKER).unwrap_or_else(|_| {
             let own = OWN.get_or_init(|| Mutex::new(private_broker()));
             let own = own.lock().expect("no holder panics");
             let (user, password) = own.0.user();
             format!("{} {user} {password}", own.0.address())
         });
-        let parts: Vec<&str> = told.split(' ').collect();
+        let parts: Vec<&str> = address.split(' ').collect();
         let [address, user, password] = parts[..] else { panic!("{BROKER} holds address, user and password") };
         Self::at(address, user, password).await
     }
@@ -65,7 +65,7 @@ impl TestBroker {
     /// # Panics
     /// When it cannot be reached.
     pub async fn at(address: &str, user: &str, password: &str) -> Self {
-        // As wide whatever the numbers, so that columns that show it stay columns.
+        // Padded, so that columns in snapshots keep their width.
         let prefix = format!("t{:07}-{:03}.", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
         let mut uri: AMQPUri = address.parse().expect("an address");
         uri.authority.userinfo = AMQPUserInfo { username: user.to_owned(), password: password.to_owned() };
@@ -149,15 +149,15 @@ impl TestBroker {
         self.channel.wait_for_confirms().await.expect("confirmed");
     }
 
-    /// The next message of a queue, if there is one.
+    /// Takes the next message of a queue, if there is one.
     ///
     /// # Panics
-    /// When there is no such queue.
+    /// When the queue does not exist.
     pub async fn take(&self, queue: &str) -> Option<Delivery> {
         self.get(&self.name(queue)).await
     }
 
-    /// The same with the names of another, whose connection is gone.
+    /// Opens another connection with the same names, for when the first is gone.
     #[must_use]
     pub fn named_as(self, other: &Self) -> Self {
         Self { prefix: other.prefix.clone(), ..self }
@@ -166,7 +166,7 @@ impl TestBroker {
     /// Waits for the next message of a queue and takes it.
     ///
     /// # Panics
-    /// When none comes.
+    /// When none arrives.
     pub async fn next(&self, queue: &str) -> Delivery {
         let name = self.name(queue);
         eventually_within(Duration::from_secs(30), &format!("a message in {queue}"), || self.get(&name)).await
@@ -178,10 +178,10 @@ impl TestBroker {
         Some(got.delivery)
     }
 
-    /// Messages that wait in a queue, and its consumers.
+    /// Returns the number of waiting messages and of consumers of a queue.
     ///
     /// # Panics
-    /// When there is no such queue.
+    /// When the queue does not exist.
     pub async fn depth(&self, queue: &str) -> (u32, u32) {
         let options = QueueDeclareOptions { passive: true, durable: true, ..QueueDeclareOptions::default() };
         let found = self.channel.queue_declare(self.name(queue).into(), options, FieldTable::default()).await.expect("a queue");

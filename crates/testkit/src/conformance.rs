@@ -1,4 +1,4 @@
-//! What every link promises, whatever its protocol: run it for a new one before anything else.
+//! Promises of every link, whatever its protocol: run them for a new one first.
 
 use std::time::{Duration, Instant};
 use wirewatch_core::connection::{Connection, RepeatRule};
@@ -10,25 +10,25 @@ pub type Case = (Connection, Effect);
 
 /// A protocol as it shows itself to be tried.
 pub trait Trial {
-    /// At a receiver that takes what comes.
+    /// A receiver that accepts.
     fn well(&self) -> Case;
-    /// Where nobody is.
+    /// An address without a receiver.
     fn nobody(&self) -> Case;
-    /// At a receiver that refuses this, now and always; `None` where the protocol cannot say so.
+    /// A receiver that refuses this for good; `None` if the protocol cannot express that.
     fn refused(&self) -> Option<Case>;
-    /// What another protocol does, at a connection of this one.
+    /// An effect of another protocol, at a connection of this one.
     fn foreign(&self) -> Case;
-    /// How often the receiver has taken what [`well`](Self::well) sends.
+    /// Returns how often the receiver has received what [`well`](Self::well) sends.
     fn taken(&self) -> impl Future<Output = usize>;
 }
 
-/// The longest that a link may take to say that nobody is there.
+/// Longest time for a link to report that there is no receiver.
 const NOBODY: Duration = Duration::from_secs(15);
 
-/// Panics at the first promise that is not kept.
+/// Panics at the first broken promise.
 ///
 /// # Panics
-/// See above: the words say which.
+/// As above; the message names the promise.
 pub async fn conforms(links: &impl Links, trial: &impl Trial) {
     let perform = async |(connection, effect): Case, repeat: RepeatRule| {
         let request = effect.digest();

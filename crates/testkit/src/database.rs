@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, OnceLock};
 use wirewatch_loopback::{Cluster, Options};
 
-/// Where `with-servers` tells the tests of its cluster.
+/// Variable by which `with-servers` passes its cluster to the tests.
 pub const ADMIN_URL: &str = "WIREWATCH_TEST_POSTGRES";
 
 /// A database of the test's own. Dropped with its cluster at the end of the run.
@@ -18,10 +18,10 @@ pub struct Database {
 static OWN: OnceLock<Mutex<(Cluster, tempfile::TempDir)>> = OnceLock::new();
 static NEXT: AtomicU32 = AtomicU32::new(1);
 
-/// A cluster of its own, for tests that stop the server.
+/// Starts a private cluster, for tests that stop the server.
 ///
 /// # Panics
-/// When PostgreSQL cannot be started: without it nothing here can be tested.
+/// When PostgreSQL cannot be started.
 #[must_use]
 pub fn private_cluster(durable: bool) -> (Cluster, tempfile::TempDir) {
     let folder = tempfile::Builder::new().prefix("wirewatch-pg-").tempdir_in(shared_tmp()).expect("a folder");
@@ -67,7 +67,7 @@ impl Database {
 }
 
 impl Database {
-    /// One number that a query gives.
+    /// Returns the number that a query gives.
     ///
     /// # Panics
     /// When the query fails.
@@ -78,11 +78,11 @@ impl Database {
         row.try_get_by_index(0).expect("a number")
     }
 
-    /// Rows written so far, as the server counts them: `counted` adds up columns of `pg_stat_user_tables`. Waits until nobody
-    /// else is connected: a process of the server tells its counts as it ends, and before that when it pleases.
+    /// Returns the rows written so far, as the server counts them: `counted` adds up columns of `pg_stat_user_tables`. Waits
+    /// until no one else is connected, since a server process reports its counts when it ends.
     ///
     /// # Panics
-    /// When somebody stays connected.
+    /// When another connection stays open.
     pub async fn rows_written(&self, counted: &str) -> i64 {
         let others = "select count(*) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
             and backend_type = 'client backend'";
@@ -90,7 +90,7 @@ impl Database {
         self.number(&format!("select coalesce(sum({counted}), 0)::bigint from pg_stat_user_tables")).await
     }
 
-    /// Runs a statement in a transaction of its own and leaves that open: what it locks is locked until the transaction ends.
+    /// Runs a statement in a transaction that stays open, with its locks, until it is dropped.
     ///
     /// # Panics
     /// When it fails.

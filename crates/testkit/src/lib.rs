@@ -1,4 +1,4 @@
-//! What the tests stand on: a database per test, queues per test, a service under test, waiting without sleeping, redaction.
+//! Support for tests: a database per test, queues per test, a service under test, waiting without sleeping, redaction.
 
 mod broker;
 pub mod conformance;

@@ -18,7 +18,7 @@ pub fn redact(text: &str) -> String {
             }
             let (word, after) = rest.split_at(end);
             if let Some(after) = behind_span(word, after) {
-                // How wide it was changes from run to run, and with it the blanks that fill its column.
+                // Its width changes from run to run, and with it the blanks that fill its column.
                 out.push_str("SPAN");
                 let blanks = after.len() - after.trim_start_matches(' ').len();
                 rest = &after[blanks.saturating_sub(2)..];
@@ -31,7 +31,7 @@ pub fn redact(text: &str) -> String {
     out
 }
 
-/// What follows a number and its unit of time.
+/// Returns the text after a number and its unit of time.
 fn behind_span<'t>(word: &str, after: &'t str) -> Option<&'t str> {
     let number = word.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.') && word.as_bytes()[0].is_ascii_digit();
     let units = ["ms", "s", "min", "h", "days", "day"];

@@ -6,25 +6,25 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-/// How the stretch is.
+/// State of the network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Line {
     Whole,
-    /// Connections end, and new ones are taken only to be ended.
+    /// Connections are closed, and new ones are closed at once.
     Cut,
 }
 
-/// A relay. Dropped, it takes no more connections.
+/// A relay. When it is dropped, it accepts no more connections.
 #[derive(Debug)]
 pub struct Relay {
-    /// Where to connect to.
+    /// Address to connect to.
     pub address: SocketAddr,
     line: watch::Sender<Line>,
     task: JoinHandle<()>,
 }
 
 impl Relay {
-    /// A relay to that address.
+    /// Starts a relay to that address.
     ///
     /// # Panics
     /// When no port is free.
@@ -50,7 +50,7 @@ impl Relay {
         Self { address, line, task }
     }
 
-    /// Ends every connection, in whatever they are, and every new one.
+    /// Closes every connection, whatever it is doing, and every new one.
     pub fn cut(&self) {
         self.line.send_replace(Line::Cut);
     }

@@ -1,4 +1,4 @@
-//! A service under test: started as its users start it, killed at will, asked over HTTP.
+//! A service under test: started as its users start it, killed at will, called over HTTP.
 
 use crate::database::Database;
 use crate::wait::eventually_within;
@@ -9,7 +9,7 @@ use std::process::Command;
 use std::time::Duration;
 use wirewatch_loopback::{Kept, free_port, http_client};
 
-/// A running service with a folder and a workspace of its own.
+/// A running service with its own folder and workspace.
 #[derive(Debug)]
 pub struct Service {
     /// Holds state, files and workspace.
@@ -23,7 +23,7 @@ pub struct Service {
     http: reqwest::Client,
 }
 
-/// A program of the workspace beside the running test.
+/// Returns a program of the workspace beside the running test.
 ///
 /// # Panics
 /// When it is not built.
@@ -74,11 +74,11 @@ impl Service {
         }
     }
 
-    /// Another process at the same work, not started yet: on the same database, with this one's workspace, files and key of
-    /// secrets, which stand there once this one has started.
+    /// Creates another process of the same service, not started yet: with the same database, workspace, files and key of secrets,
+    /// which exist once this one has started.
     ///
     /// # Panics
-    /// When its folder cannot be made, or this one was never started.
+    /// When its folder cannot be created, or this one was never started.
     #[must_use]
     pub fn companion(&self, database: &Database) -> Self {
         let other = Self::bare(database);
@@ -101,7 +101,7 @@ impl Service {
         std::fs::write(path, text).expect("written");
     }
 
-    /// Pauses it, as a machine that hangs: `false` lets it go on.
+    /// Freezes the process, like a machine that hangs; `false` continues it.
     ///
     /// # Panics
     /// When it is not running.
@@ -115,7 +115,7 @@ impl Service {
         self.folder.path().join("workspace")
     }
 
-    /// Where files come and go.
+    /// Returns the files folder.
     #[must_use]
     pub fn files(&self) -> PathBuf {
         self.folder.path().join("state/files")
@@ -124,7 +124,7 @@ impl Service {
     /// Replaces text in a workspace file.
     ///
     /// # Panics
-    /// When the file does not hold `from`.
+    /// When the file does not contain `from`.
     pub fn change(&self, file: &str, from: &str, to: &str) {
         let path = self.workspace().join(file);
         let text = std::fs::read_to_string(&path).expect("a workspace file");
@@ -179,7 +179,7 @@ impl Service {
         self.folder.path().join("service.log")
     }
 
-    /// What it logged.
+    /// Returns its log.
     #[must_use]
     pub fn logged(&self) -> String {
         std::fs::read_to_string(self.log()).unwrap_or_default()
@@ -199,7 +199,7 @@ impl Service {
         }
     }
 
-    /// Whether its process has ended.
+    /// Returns whether its process has ended.
     pub fn has_ended(&mut self) -> bool {
         self.process.as_mut().is_none_or(|process| process.ended().is_some())
     }
@@ -234,19 +234,19 @@ impl Service {
         if response.status().is_success() { response.json().await.ok() } else { None }
     }
 
-    /// Asks; status and what came back, whatever it is.
+    /// Sends a request; returns status and body.
     ///
     /// # Panics
-    /// When it does not answer.
+    /// When there is no answer.
     pub async fn ask(&self, path: &str) -> (u16, Value) {
         let response = self.http.get(self.url(path)).bearer_auth(self.token()).send().await.expect("an answer");
         (response.status().as_u16(), response.json().await.unwrap_or_default())
     }
 
-    /// A request of any method to be sent, with the token.
+    /// Builds a request of any method, with the token.
     ///
     /// # Panics
-    /// When that is no method.
+    /// When the method is invalid.
     pub fn request(&self, method: &str, path: &str) -> reqwest::RequestBuilder {
         let method = reqwest::Method::from_bytes(method.as_bytes()).expect("a method");
         self.http.request(method, self.url(path)).bearer_auth(self.token())
@@ -266,20 +266,20 @@ impl Service {
         set["value"].as_str().expect("a value").to_owned()
     }
 
-    /// Puts JSON; status and what came back.
+    /// Sends `PUT` with JSON; returns status and body.
     ///
     /// # Panics
-    /// When it does not answer.
+    /// When there is no answer.
     pub async fn put(&self, path: &str, body: &Value) -> (u16, Value) {
         let request = self.http.put(self.url(path)).bearer_auth(self.token());
         let response = request.json(body).send().await.expect("an answer");
         (response.status().as_u16(), response.json().await.unwrap_or_default())
     }
 
-    /// Sends JSON; status and what came back.
+    /// Sends `POST` with JSON; returns status and body.
     ///
     /// # Panics
-    /// When it does not answer.
+    /// When there is no answer.
     pub async fn act(&self, path: &str, body: &Value) -> (u16, Value) {
         let response = self.post(path).json(body).send().await.expect("an answer");
         (response.status().as_u16(), response.json().await.unwrap_or_default())

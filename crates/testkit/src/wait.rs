@@ -1,10 +1,10 @@
-//! Waiting for what is to come, without sleeping longer than it takes.
+//! Waits for conditions, no longer than it takes.
 
 use std::time::{Duration, Instant};
 
-/// What is waited for: words, or a function that finds them when the time is over.
+/// Description of a condition: words, or a function that finds them when the time is over.
 pub trait What {
-    /// The words.
+    /// Returns the words.
     fn say(&self) -> String;
 }
 

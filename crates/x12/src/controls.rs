@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-/// Control numbers seen; digits are compared as numbers. They nearly always count up by one, which takes no memory.
+/// Control numbers seen, compared as numbers. They nearly always count up by one, which takes no memory.
 #[derive(Debug, Default)]
 pub(crate) struct Controls {
     run: Option<std::ops::RangeInclusive<u64>>,

@@ -1,22 +1,22 @@
-//! Finds where things end: the positions of element separators and segment terminators in a stretch of bytes.
+//! Finds the positions of element separators and segment terminators in a range of bytes.
 //!
-//! Separators come every five bytes or so, so a search that stops at each costs more than looking at all bytes alike,
-//! sixteen at a time, and taking the places out of a bit mask.
+//! Separators occur every five bytes or so; a search that stops at each is slower than comparing all bytes, sixteen at a time,
+//! and taking the positions from a bit mask.
 
 use wide::u8x16;
 
 const LANES: usize = 16;
-/// Bytes looked at before places are taken out: one bit of a mask each.
+/// Bytes compared before positions are extracted: one bit of a mask each.
 const BLOCK: usize = 64;
-/// Places taken out at a time, wanted or not: that is quicker than asking after each.
+/// Positions extracted at a time, wanted or not: quicker than testing each.
 const AT_ONCE: usize = 16;
-/// Bytes looked at before room is made for more places.
+/// Bytes compared before room is made for more positions.
 const PIECE: usize = 4 << 10;
 
-/// Terminators taken out at a time, wanted or not.
+/// Terminators extracted at a time, wanted or not.
 const TERMINATORS_AT_ONCE: usize = 4;
 
-/// Numbers that are written where they stay: of the room, the first `count` are taken.
+/// Numbers written in place: the first `count` of the room are valid.
 #[derive(Debug, Default, Clone)]
 struct Places {
     room: Vec<u32>,
@@ -65,7 +65,7 @@ pub(crate) struct Cuts {
 }
 
 impl Cuts {
-    /// Where ids, elements and segments end, ascending.
+    /// Ends of ids, elements and segments, ascending.
     #[inline]
     pub fn ends(&self) -> &[u32] {
         self.ends.taken()
@@ -82,7 +82,7 @@ impl Cuts {
         (self.ends.count, self.terminators.count) = (0, 0);
     }
 
-    /// Drops the first `gone` of the ends; how many of the terminators went with them.
+    /// Drops the first `gone` ends; returns the number of terminators among them.
     pub fn forget(&mut self, gone: usize) -> usize {
         self.ends.forget(gone);
         let used = self.terminators().partition_point(|terminator| (*terminator as usize) < gone);
@@ -96,7 +96,7 @@ impl Cuts {
         self.ends.lower(by);
     }
 
-    /// The ends and the terminators, when no more are looked for.
+    /// Returns the ends and terminators after the search.
     pub fn into_parts(self) -> (Vec<u32>, Vec<u32>) {
         (self.ends.into_vec(), self.terminators.into_vec())
     }
@@ -112,7 +112,7 @@ impl Cuts {
         }
     }
 
-    /// As [`find`](Self::find), where there is room for a place at each byte and as many more as are taken out at once.
+    /// As [`find`](Self::find), with room for a position at each byte and for as many more as are extracted at once.
     #[inline(always)]
     fn find_in_piece(&mut self, bytes: &[u8], base: u32, element: u8, segment: u8) {
         let (elements, segments) = (u8x16::splat(element), u8x16::splat(segment));
@@ -133,7 +133,7 @@ impl Cuts {
                 terminators[ended..].as_chunks_mut::<TERMINATORS_AT_ONCE>().0.iter_mut().take(count.div_ceil(TERMINATORS_AT_ONCE))
             {
                 for place in places {
-                    // How many of the block's ends stand before it.
+                    // The number of the block's ends before it.
                     let before = (last & last.wrapping_neg()).wrapping_sub(1);
                     *place = filled as u32 + (whole & before).count_ones();
                     last &= last.wrapping_sub(1);
@@ -163,7 +163,7 @@ impl Cuts {
         (self.ends.count, self.terminators.count) = (filled, ended);
     }
 
-    /// Moves one of the ends forward to `at`: what stands between does not belong to the segment.
+    /// Moves one of the ends forward to `at`: the bytes between do not belong to the segment.
     pub fn end_earlier(&mut self, end: usize, at: u32) {
         self.ends.room[end] = at;
     }
@@ -175,8 +175,8 @@ impl Cuts {
     }
 }
 
-/// [`Cuts::find_in_piece`] with the instructions that the machine has. A closure would be a call from there to code for any
-/// machine, which takes nearly half as long again.
+/// [`Cuts::find_in_piece`] with the machine's own instructions. A closure would be compiled for any machine, which takes nearly
+/// half as long again.
 struct InPiece<'a> {
     cuts: &'a mut Cuts,
     bytes: &'a [u8],

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 /// Length of an ISA segment with its terminator: X12.5, interchange control header, all elements fixed.
 pub const ISA_LENGTH: usize = 106;
 
-/// Where each of the sixteen ISA elements ends: the offset of the separator that follows `ISA` and ISA01 to ISA15.
+/// Ends of the sixteen ISA elements: offsets of the separators after `ISA` and ISA01 to ISA15.
 const ISA_SEPARATORS: [usize; 16] = [3, 6, 17, 20, 31, 34, 50, 53, 69, 76, 81, 83, 89, 99, 101, 103];
 
 /// The separators of one interchange.
@@ -30,8 +30,8 @@ impl Default for Delimiters {
 impl Delimiters {
     /// Reads the separators from the first [`ISA_LENGTH`] bytes of an interchange.
     ///
-    /// `None` when `bytes` is shorter, does not start with `ISA`, or its sixteen separators do not
-    /// stand where X12.5 fixes them: such bytes are no interchange header.
+    /// `None` when `bytes` is shorter, does not start with `ISA`, or its sixteen separators are not where X12.5 fixes them: such
+    /// bytes are not an interchange header.
     #[must_use]
     pub fn of_isa(bytes: &[u8]) -> Option<Self> {
         let isa = bytes.get(..ISA_LENGTH)?;
@@ -47,14 +47,14 @@ impl Delimiters {
             return None;
         }
         let eleven = isa[82];
-        // One that separates something else too is told as a fault of the header, and separates no repetitions.
+        // A repetition separator that is also another separator is a fault of the header, and separates nothing.
         let taken = eleven == element || eleven == component || eleven == segment;
         let repeats = &isa[84..89] >= b"00402".as_slice() && !eleven.is_ascii_alphanumeric() && eleven != b' ' && !taken;
         Some(Self { element, component, repetition: repeats.then_some(eleven), segment })
     }
 
-    /// The same, with another component separator where this one cannot stand between values, being a letter, a digit or a
-    /// space: what is written with it would not read back.
+    /// Returns the same with another component separator if this one is a letter, digit or space: values written with it would
+    /// not read back.
     #[must_use]
     pub fn usable(self) -> Self {
         let cannot = |byte: u8| byte.is_ascii_alphanumeric() || byte == b' ';
@@ -63,7 +63,7 @@ impl Delimiters {
         Self { component: if cannot(self.component) { other() } else { self.component }, ..self }
     }
 
-    /// Whether `byte` separates something here and so cannot stand inside a value.
+    /// Returns whether `byte` is a separator, and so cannot be part of a value.
     #[must_use]
     pub fn contains(&self, byte: u8) -> bool {
         byte == self.element || byte == self.component || byte == self.segment || Some(byte) == self.repetition

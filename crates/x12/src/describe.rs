@@ -14,9 +14,9 @@ pub struct Described<'t> {
     pub id: String,
     /// English name; empty where the dictionary has no such segment.
     pub name: &'t str,
-    /// How many loops it stands in; 0 on the set's own level.
+    /// Number of loops it is in; 0 on the set's own level.
     pub depth: usize,
-    /// Elements that hold something, in order.
+    /// Elements with a value, in order.
     pub elements: Vec<DescribedElement<'t>>,
 }
 
@@ -27,12 +27,12 @@ pub struct DescribedElement<'t> {
     pub position: usize,
     /// English name; empty where the dictionary does not describe it.
     pub name: &'t str,
-    /// As it stands there; invalid UTF-8 is replaced.
+    /// The value as written; invalid UTF-8 is replaced.
     pub value: String,
-    /// What the code stands for, or the number with its decimal point where that is implied; empty where it is none, or a code that
-    /// the dictionary does not have.
+    /// Meaning of a code, or a number with its implied decimal point written; empty for any other value, or a code that the
+    /// dictionary does not have.
     pub meaning: Cow<'t, str>,
-    /// First character of the segment's text, and the one behind the last.
+    /// Index of the first character in the segment's text, and of the one after the last.
     pub from: usize,
     pub to: usize,
 }
@@ -81,7 +81,7 @@ fn element(
     let known = definition.and_then(|known| known.element(position));
     let name = place.map_or("", |place| place.content.name());
     let meaning = match known.map(|known| (known, known.kind)) {
-        // What the number is, its decimal point written.
+        // The number with its decimal point written.
         Some((_, Kind::Numeric(places))) if places > 0 => with_point(value.trim(), places).map(Cow::Owned).unwrap_or_default(),
         Some((known, _)) => Cow::Borrowed(known.meaning(value.trim()).unwrap_or_default()),
         None => Cow::default(),
@@ -106,7 +106,7 @@ mod tests {
     #[test]
     fn segments_come_in_order_with_names_and_loops() {
         let tree = tree();
-        let told: Vec<String> = describe(&tree).iter().map(|one| format!("{} {} {}", one.depth, one.id, one.name)).collect();
+        let lines: Vec<String> = describe(&tree).iter().map(|one| format!("{} {} {}", one.depth, one.id, one.name)).collect();
         let expected = [
             "0 ST Transaction Set Header",
             "0 BEG Beginning Segment for Purchase Order",
@@ -117,14 +117,14 @@ mod tests {
             "1 CTT Transaction Totals",
             "0 SE Transaction Set Trailer",
         ];
-        assert_eq!(told, expected);
+        assert_eq!(lines, expected);
     }
 
     #[test]
     fn elements_have_names_meanings_and_the_columns_they_stand_in() {
         let tree = tree();
         let all = describe(&tree);
-        let told: Vec<String> = all[1]
+        let lines: Vec<String> = all[1]
             .elements
             .iter()
             .map(|one| format!("{:02} {}..{} {} = {} ({})", one.position, one.from, one.to, one.name, one.value, one.meaning))
@@ -135,7 +135,7 @@ mod tests {
             "03 10..14 Purchase Order Number = MF-1 ()",
             "05 16..24 Date = 20261123 ()",
         ];
-        assert_eq!(told, expected);
+        assert_eq!(lines, expected);
         let text = "BEG*00*SA*MF-1**20261123";
         assert!(all[1].elements.iter().all(|one| text[one.from..one.to] == one.value), "columns point at values");
         assert_eq!(all[5].elements[0].name, "", "a segment that is not known is shown all the same");

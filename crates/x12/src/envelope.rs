@@ -1,4 +1,4 @@
-//! The envelopes: what stands in ISA, GS, GE and IEA, and what may be wrong with it.
+//! Envelopes: contents and faults of ISA, GS, GE and IEA.
 
 use crate::check::{is_date, is_time};
 use crate::fault::{Fault, Level, printable};
@@ -24,7 +24,7 @@ pub struct Header {
     pub version: String,
     /// ISA13, nine digits.
     pub control: String,
-    /// ISA14: a TA1 is asked for.
+    /// ISA14: a TA1 is requested.
     pub wants_ta1: bool,
     /// ISA15: `P` production, `T` test, `I` information.
     pub usage: String,
@@ -76,7 +76,7 @@ pub const TA1_NAMES: [&str; 5] = [
     "Interchange Note Code",
 ];
 
-/// What TA105 codes stand for (data element I18, X12.5).
+/// Meanings of TA105 codes (data element I18, X12.5).
 pub const NOTES: [(&str, &str); 32] = [
     ("000", "No error"),
     ("001", "The interchange control numbers in header and trailer do not match"),
@@ -118,7 +118,7 @@ const QUALIFIERS: [&str; 41] = [
     "24", "25", "26", "27", "28", "29", "30", "31", "32", "33", "34", "35", "36", "37", "38", "AM", "NR", "SA", "SN", "ZZ",
 ];
 
-/// What is wrong with an ISA, in the codes of TA105.
+/// Returns the faults of an ISA, with codes of TA105.
 pub(crate) fn header_faults(isa: &Segment<'_>) -> Vec<Fault> {
     let digits = |n: usize| isa.element(n).iter().all(u8::is_ascii_digit);
     let one_of = |n: usize, codes: &[&str]| codes.iter().any(|code| code.as_bytes() == isa.element(n));

@@ -1,4 +1,4 @@
-//! What is wrong with a document, in the standard's own codes.
+//! Faults in a document, with the standard's own codes.
 
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -21,7 +21,7 @@ pub enum Level {
 }
 
 impl Level {
-    /// The word for it.
+    /// Returns the word for it.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -34,20 +34,20 @@ impl Level {
     }
 }
 
-/// How much a finding weighs.
+/// Weight of a finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
-    /// What it is found in is rejected.
+    /// The part that contains it is rejected.
     #[default]
     Error,
-    /// A partner's profile lets it pass: accepted, with the error told (AK501 `E`).
+    /// A partner's profile tolerates it: accepted, with the error reported (AK501 `E`).
     Tolerated,
-    /// Worth a look; it changes no verdict and is not told to the partner.
+    /// Worth a look; it changes no verdict and is not reported to the partner.
     Note,
 }
 
-/// Whose rule was broken.
+/// Source of the broken rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Source {
@@ -57,7 +57,7 @@ pub enum Source {
     Guide,
 }
 
-/// One thing wrong, with its place.
+/// A fault with its place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fault {
     pub level: Level,
@@ -71,7 +71,7 @@ pub struct Fault {
     pub segment: String,
     /// Position of the segment in its set, ST being 1; 0 outside a set.
     pub position: u32,
-    /// The loop the segment stands in, named by its first segment.
+    /// The loop of the segment, named by its first segment.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub in_loop: Option<String>,
     /// Position of the element in its segment, from 1.
@@ -91,13 +91,13 @@ pub struct Fault {
     pub value: Option<String>,
     /// Offset of the segment in the input.
     pub offset: u64,
-    /// Where the bytes that are wrong stand in the input; the segment where it is all of it.
+    /// Span of the faulty bytes in the input; the whole segment if all of it is at fault.
     #[serde(default)]
     pub at: Range<u64>,
     /// Number of the segment in the input, from 1; 0 where unknown.
     #[serde(default)]
     pub number: u64,
-    /// One plain sentence.
+    /// One sentence.
     pub says: String,
 }
 
@@ -128,7 +128,7 @@ impl Fault {
         }
     }
 
-    /// The same at element `n` of the segment that shows it, with the value that stands there.
+    /// Returns the fault at element `n` of the segment, with its value.
     pub(crate) fn of_element(mut self, segment: &crate::Segment<'_>, n: usize) -> Self {
         self = self.shown_by(segment);
         self.element = u8::try_from(n).ok();
@@ -145,13 +145,13 @@ impl Fault {
         self
     }
 
-    /// Whether what it is found in is rejected for it.
+    /// Returns whether the part that contains it is rejected.
     #[must_use]
     pub fn rejects(&self) -> bool {
         self.weight == Weight::Error
     }
 
-    /// Whether it is told to the partner.
+    /// Returns whether it is reported to the partner.
     #[must_use]
     pub fn is_told(&self) -> bool {
         self.weight != Weight::Note

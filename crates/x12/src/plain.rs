@@ -1,4 +1,4 @@
-//! A set as plain data: what a tree says without the bytes it came from, and the way back to segments.
+//! A set as plain data, without the bytes it was read from, and its conversion to segments.
 
 use crate::definitions::{Content, ElementDefinition, Kind, SegmentKey, SetDefinition};
 use crate::tree::{Child, LoopRef, SetTree};
@@ -12,13 +12,13 @@ pub enum Node {
     Loop { id: String, of: Vec<Node> },
 }
 
-/// What stands at one position.
+/// Content of a position.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Element {
     Empty,
-    /// As it stands in the document.
+    /// Text as written in the document.
     Text(String),
-    /// A number such as `774.00`, which is written as the element's type asks for.
+    /// A number such as `774.00`, to be written by the element's type.
     Number(String),
     Components(Vec<String>),
     Repeats(Vec<Element>),
@@ -35,7 +35,7 @@ pub struct ComposeError {
 }
 
 impl Element {
-    /// Whether nothing would be written.
+    /// Returns whether nothing would be written.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         match self {
@@ -111,10 +111,10 @@ fn plain_element(d: Delimiters, value: &[u8], content: Option<&Content>) -> Elem
     Element::Text(text(value, element))
 }
 
-/// Writes a set into an open group: `nodes` from behind ST to before SE (those two are left to the writer), in their order.
+/// Writes a set into an open group: `nodes` are the segments between ST and SE in order; the writer adds those two.
 ///
 /// # Errors
-/// [`ComposeError`] for the first value that its element cannot hold, e.g. a text where a number stands.
+/// [`ComposeError`] for the first value that its element cannot hold, e.g. a text in place of a number.
 pub fn compose(definition: &SetDefinition, nodes: &[Node], writer: &mut Writer) -> Result<(), ComposeError> {
     writer.start_set(&definition.set);
     let mut walker = Walker::new();
@@ -180,7 +180,7 @@ fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String
         Kind::Time if is_marked(text, &[2, 2], ':') || is_marked(text, &[2, 2, 2], ':') => {
             Ok(text.chars().filter(|c| *c != ':').collect())
         }
-        // The decimal point stands in the value, and nowhere in the document.
+        // The decimal point is in the value and not in the document.
         Kind::Numeric(places) if places > 0 => format_number(element, text),
         Kind::Text | Kind::Code | Kind::Numeric(_) | Kind::Decimal | Kind::Date | Kind::Time | Kind::Binary => {
             Ok(text.to_owned())
@@ -188,15 +188,15 @@ fn format_text(element: &ElementDefinition, text: &str) -> Result<String, String
     }
 }
 
-/// Whether `text` is groups of so many digits with a mark between them, e.g. `2026-11-26`.
+/// Returns whether `text` is groups of digits with a mark between them, e.g. `2026-11-26`.
 fn is_marked(text: &str, groups: &[usize], mark: char) -> bool {
     let parts: Vec<&str> = text.split(mark).collect();
     let fits = |(part, length): (&&str, &usize)| part.len() == *length && part.bytes().all(|byte| byte.is_ascii_digit());
     parts.len() == groups.len() && parts.iter().zip(groups).all(fits)
 }
 
-/// What a number with implied decimal places (type `Nn`) says, its point written: `77400` in an N2 is `774.00`. `None` for what
-/// is no such number; it then stays as it is, and is a fault of the document.
+/// Returns a number with implied decimal places (type `Nn`) with its point written: `77400` in an N2 is `774.00`. `None` for any
+/// other value, which is a fault of the document.
 #[must_use]
 pub fn with_point(text: &str, places: u8) -> Option<String> {
     let places = usize::from(places);

@@ -12,7 +12,7 @@ use crate::{Delimiters, Segment};
 use std::ops::Range;
 use std::sync::Arc;
 
-/// What an interchange is read by: its definitions, and what is let pass.
+/// Terms for reading an interchange: definitions and tolerances.
 #[derive(Debug, Clone)]
 pub struct Terms {
     pub definitions: Arc<Definitions>,
@@ -38,7 +38,7 @@ impl std::fmt::Debug for Reader {
     }
 }
 
-/// What is open, and what is complete.
+/// The open envelopes, and the complete interchanges.
 #[derive(Debug, Default)]
 struct Envelopes {
     done: Reading,
@@ -69,7 +69,7 @@ impl Reader {
         Self::choosing(move |_| terms.clone(), limits)
     }
 
-    /// A reader that asks for each interchange what to read it by.
+    /// Creates a reader that asks for the terms of each interchange.
     #[must_use]
     pub fn choosing(terms: impl Fn(&Header) -> Terms + Send + Sync + 'static, limits: Limits) -> Self {
         Self { terms: Box::new(terms), scanner: Scanner::new(limits), envelopes: Envelopes::default() }
@@ -144,7 +144,7 @@ impl Envelopes {
                 self.close_set(segment.offset, "another ST follows before its SE");
                 self.open_set(segment);
             }
-            // Interchange acknowledgments stand between ISA and GS.
+            // TA1 segments are between ISA and GS.
             b"TA1" if self.group.is_none() => {}
             id => match &mut self.set {
                 Some(set) => {
@@ -204,7 +204,7 @@ impl Envelopes {
         if control.is_empty() || control.len() > 9 || !control.bytes().all(|byte| byte.is_ascii_digit()) {
             fault("6", 6, format!("GS06 is no control number: {control}"));
         }
-        // Data element 716 got a code of its own for this later; in 004010 the number violates the syntax of its envelope.
+        // Data element 716 has a code for this only in later versions; in 004010 the number violates the syntax of its envelope.
         if !self.groups.insert(&control) {
             let code = if segment.text(8).as_str() >= "005010" { "19" } else { "6" };
             fault(code, 6, format!("GS06 is {control}, as in another group of the interchange"));
@@ -374,7 +374,7 @@ impl OpenSet {
     }
 }
 
-/// Checks one transaction set that stands alone, ST to SE, as it would be checked inside its group.
+/// Checks one transaction set, ST to SE, as inside its group.
 ///
 /// Offsets count from the start of `bytes`.
 #[must_use]

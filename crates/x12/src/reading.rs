@@ -1,4 +1,4 @@
-//! What reading gives: interchanges, groups and sets, each with its verdict.
+//! Results of reading: interchanges, groups and sets, each with its verdict.
 
 use crate::envelope::Header;
 use crate::fault::Fault;
@@ -20,18 +20,18 @@ pub struct Unread {
     pub says: String,
 }
 
-/// One interchange, ISA to IEA.
+/// An interchange, ISA to IEA.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Interchange {
     pub header: Header,
-    /// Where it stands in the input.
+    /// Its span in the input.
     pub bytes: Range<u64>,
     pub groups: Vec<Group>,
     /// Faults of the envelope itself; none is needed for the interchange to be accepted.
     pub faults: Vec<Fault>,
 }
 
-/// One functional group, GS to GE.
+/// A functional group, GS to GE.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Group {
     /// GS01, e.g. `PO`.
@@ -43,10 +43,9 @@ pub struct Group {
     pub control: String,
     /// GS08, e.g. `004010`.
     pub version: String,
-    /// GE01 as written; `None` when the trailer is missing or it is no number.
+    /// GE01 as written; `None` when the trailer is missing or the count is not a number.
     pub included: Option<u32>,
-    /// Sets that came, and those of them with nothing wrong that rejects them; `sets` may hold fewer, see
-    /// [`Reader::keeping_faulty`](crate::Reader::keeping_faulty).
+    /// Sets received, and those accepted; `sets` may hold fewer, see [`Reader::keeping_faulty`](crate::Reader::keeping_faulty).
     #[serde(default)]
     pub received: u32,
     #[serde(default)]
@@ -56,14 +55,14 @@ pub struct Group {
     pub faults: Vec<Fault>,
 }
 
-/// One transaction set, ST to SE.
+/// A transaction set, ST to SE.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SetReading {
     /// ST01, e.g. `850`.
     pub set: String,
     /// ST02.
     pub control: String,
-    /// Where it stands in the input, ST to SE with its terminator.
+    /// Its span in the input, ST to SE with its terminator.
     pub bytes: Range<u64>,
     pub segments: u32,
     pub faults: Vec<Fault>,
@@ -82,7 +81,7 @@ pub enum SetAck {
 }
 
 impl SetAck {
-    /// The code as it stands in AK501.
+    /// Returns the code in AK501.
     #[must_use]
     pub const fn code(self) -> &'static str {
         match self {
@@ -108,13 +107,13 @@ impl SetReading {
 }
 
 impl Group {
-    /// The sets that may go on: those not rejected, of a group whose envelope is sound.
+    /// Returns the accepted sets: those not rejected, in a group with a valid envelope.
     pub fn accepted(&self) -> impl Iterator<Item = &SetReading> {
         let sound = self.faults.is_empty();
         self.sets.iter().filter(move |set| sound && set.ack() != SetAck::Rejected)
     }
 
-    /// How many sets may go on.
+    /// Returns the number of accepted sets.
     #[must_use]
     pub fn accepted_count(&self) -> u32 {
         if self.faults.is_empty() { self.sound } else { 0 }

@@ -4,10 +4,10 @@ use crate::cuts::Cuts;
 use crate::segment::Place;
 use crate::{Delimiters, Segment, delimiters::ISA_LENGTH};
 
-/// Bytes whose separators are looked for at a time: enough to be quick, few enough to stay in the nearest cache.
+/// Bytes searched for separators at a time: enough to be quick, few enough for the nearest cache.
 const BLOCK: usize = 16 << 10;
 
-/// What bounds the scanner's memory.
+/// Limits of the scanner's memory.
 #[derive(Debug, Clone, Copy)]
 pub struct Limits {
     /// Longest segment in bytes; a longer one is passed over and reported.
@@ -31,7 +31,7 @@ pub enum UnreadWhy {
     AfterFault,
 }
 
-/// What [`Scanner::next_item`] found.
+/// Item found by [`Scanner::next_item`].
 #[derive(Debug, Clone, Copy)]
 pub enum Item<'a> {
     /// A whole segment.
@@ -48,7 +48,7 @@ enum Found {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
-    /// Before a header; bytes of no meaning have been passed over since `junk`.
+    /// Before a header; unreadable bytes have been skipped since `junk`.
     Outside {
         junk: Option<u64>,
         why: UnreadWhy,
@@ -68,11 +68,11 @@ enum State {
 pub struct Scanner<H = Vec<u8>> {
     limits: Limits,
     held: H,
-    /// Bytes of `held` already used up.
+    /// Bytes of `held` that are used up.
     at: usize,
     /// Offset of `held[0]` in the input.
     base: u64,
-    /// Where ids, elements and segments end in `held`, up to `indexed`, for the separators last in force.
+    /// Ends of ids, elements and segments in `held`, up to `indexed`, for the last separators.
     cuts: Cuts,
     indexed: usize,
     index_for: Option<(u8, u8)>,
@@ -80,7 +80,7 @@ pub struct Scanner<H = Vec<u8>> {
     cursor: usize,
     next: usize,
     state: State,
-    /// Of the interchange at hand.
+    /// Separators of the current interchange.
     delimiters: Delimiters,
     finished: bool,
     /// Segments given so far.
@@ -143,7 +143,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         self.finished = true;
     }
 
-    /// Bytes taken in so far.
+    /// Returns the number of bytes fed so far.
     #[must_use]
     pub fn offset(&self) -> u64 {
         self.base + self.at as u64
@@ -163,7 +163,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         })
     }
 
-    /// Where the next segment begins and ends, when it is held whole and is neither header nor trailer: nearly always.
+    /// Returns the next segment if it is held whole and is neither header nor trailer, as nearly always.
     #[inline]
     fn at_hand(&self) -> Option<Found> {
         let terminator = *self.cuts.terminators().get(self.next)? as usize;
@@ -215,7 +215,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
                     self.state = State::Outside { junk, why };
                     return None;
                 }
-                // No header here: go on at the next place one could start.
+                // No header here: continue at the next possible start of one.
                 junk = junk.or(Some(here));
                 let skipped = match memchr::memmem::find(&rest[1..], b"ISA") {
                     Some(skip) => 1 + skip,
@@ -251,7 +251,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         // A header inside: the trailer before it is missing, and the separators may change.
         let maybe_header = self.held.as_ref()[start..].starts_with(b"ISA");
         if maybe_header && self.held.as_ref().len() - start < ISA_LENGTH && !self.finished {
-            // Whether it is one is seen at its fixed places, wherever the input was cut.
+            // The fixed places decide, wherever the input was cut.
             return None;
         }
         if maybe_header
@@ -268,7 +268,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             if !self.finished || start == self.held.as_ref().len() {
                 return None;
             }
-            // The last terminator may be missing: the input's end stands for it.
+            // The last terminator may be missing: the input's end replaces it.
             self.cuts.end_at(self.held.as_ref().len() as u32);
             return self.inside();
         };
@@ -282,7 +282,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
         Some(Found::Segment { start, end, terminator })
     }
 
-    /// Which of the ends ends the segment that begins at `at`; `None` when that is not held yet.
+    /// Returns the index of the end of the segment that begins at `at`; `None` when that is not held yet.
     fn terminator(&mut self) -> Option<usize> {
         let separators = (self.delimiters.element, self.delimiters.segment);
         if self.index_for != Some(separators) || self.indexed < self.at {
@@ -304,7 +304,7 @@ impl<H: AsRef<[u8]>> Scanner<H> {
             if self.indexed == self.held.as_ref().len() {
                 return None;
             }
-            // What is used up makes room once it is most of it.
+            // Used-up entries are dropped once they are the larger part.
             if self.cursor > BLOCK / 4 && self.cursor * 2 > self.cuts.ends().len() {
                 self.forget(self.cursor);
             }
@@ -347,7 +347,7 @@ mod tests {
     const ISA: &str =
         "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000001*0*T*>~";
 
-    fn told(item: Item<'_>) -> String {
+    fn line_of(item: Item<'_>) -> String {
         match item {
             Item::Segment(s) => format!("{}..{} {}", s.offset, s.end, String::from_utf8_lossy(s.id())),
             Item::Unread { from, to, why } => format!("{from}..{to} {why:?}"),
@@ -359,7 +359,7 @@ mod tests {
         let mut seen = Vec::new();
         let mut take = |scanner: &mut Scanner| {
             while let Some(item) = scanner.next_item() {
-                seen.push(told(item));
+                seen.push(line_of(item));
             }
         };
         for bytes in input.chunks(piece.max(1)) {
@@ -375,7 +375,7 @@ mod tests {
         let mut scanner = Scanner::over(input, limits);
         let mut seen = Vec::new();
         while let Some(item) = scanner.next_item() {
-            seen.push(told(item));
+            seen.push(line_of(item));
         }
         seen
     }

@@ -1,4 +1,4 @@
-//! One segment, borrowed from the bytes it was read from.
+//! A segment, borrowed from the bytes it was read from.
 
 use crate::Delimiters;
 use crate::cuts::Cuts;
@@ -8,22 +8,22 @@ use crate::cuts::Cuts;
 pub struct Segment<'a> {
     /// The bytes from the segment id to before the terminator.
     pub bytes: &'a [u8],
-    /// The separators of the interchange it stands in.
+    /// The separators of its interchange.
     pub delimiters: Delimiters,
     /// Offset of the first byte, counted from the start of the input.
     pub offset: u64,
-    /// Offset just behind the terminator.
+    /// Offset after the terminator.
     pub end: u64,
     /// Which segment of the input it is, from 1.
     pub number: u64,
-    /// What the segment stands in, and where it starts there: the id and each element end at `ends`, counted alike.
+    /// The bytes with the segment, and its start in them: the id and each element end at `ends`, counted alike.
     held: &'a [u8],
     start: u32,
     ends: &'a [u32],
 }
 
 impl<'a> Segment<'a> {
-    /// The segment of `held` from `start`, whose id and elements end at `ends`.
+    /// Returns the segment of `held` from `start`, whose id and elements end at `ends`.
     #[inline]
     pub(crate) fn new(held: &'a [u8], start: u32, ends: &'a [u32], delimiters: Delimiters, place: Place) -> Self {
         let Place { offset, end, number } = place;
@@ -48,14 +48,14 @@ impl<'a> Segment<'a> {
         self.held.get(start as usize..end as usize).unwrap_or_else(nothing)
     }
 
-    /// How many elements follow the id, empty ones at the end included.
+    /// Returns the number of elements, empty ones at the end included.
     #[must_use]
     #[inline]
     pub fn count(&self) -> usize {
         self.ends.len().saturating_sub(1)
     }
 
-    /// Element `n` as text with the padding of fixed-length elements taken off; invalid UTF-8 is replaced.
+    /// Returns element `n` as text without the padding of fixed-length elements; invalid UTF-8 is replaced.
     #[must_use]
     pub fn text(&self, n: usize) -> String {
         String::from_utf8_lossy(self.element(n)).trim().to_owned()
@@ -71,7 +71,7 @@ impl<'a> Segment<'a> {
         })
     }
 
-    /// Offset in the input of the first byte of element `n`, and of the byte behind its last.
+    /// Returns the span of element `n` in the input.
     #[must_use]
     pub fn span(&self, n: usize) -> std::ops::Range<u64> {
         let within = |at: u32| self.offset + u64::from((at - self.start).min(self.bytes.len() as u32));
@@ -83,15 +83,15 @@ impl<'a> Segment<'a> {
     }
 }
 
-/// What stands between ends that are out of order, which the scanner never gives. A call, so that the compiler makes a
-/// branch of it that is never taken; as a value to choose it costs a fifth of the pace.
+/// Returns the bytes for ends out of order, which the scanner never gives. A call, so that the compiler makes a branch that is
+/// never taken; a conditional value would cost a fifth of the speed.
 #[cold]
 #[inline(never)]
 fn nothing<'a>() -> &'a [u8] {
     &[]
 }
 
-/// Where a segment stands in its input; see [`Segment`].
+/// Place of a segment in its input; see [`Segment`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Place {
     pub offset: u64,
@@ -105,12 +105,12 @@ pub(crate) struct Place {
 pub struct Tokens<B> {
     bytes: B,
     delimiters: Delimiters,
-    /// Where ids and elements end, all segments one after another.
+    /// Ends of ids and elements, all segments one after another.
     ends: Vec<u32>,
     segments: Vec<Token>,
 }
 
-/// One segment of [`Tokens`].
+/// A segment of [`Tokens`].
 #[derive(Debug, Clone, Copy)]
 struct Token {
     start: u32,
@@ -169,22 +169,22 @@ impl<B: AsRef<[u8]>> Tokens<B> {
         self.delimiters
     }
 
-    /// How many segments there are.
+    /// Returns the number of segments.
     #[must_use]
     pub fn len(&self) -> usize {
         self.segments.len()
     }
 
-    /// Whether there are none.
+    /// Returns whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.segments.is_empty()
     }
 
-    /// Segment `n`, from 0.
+    /// Returns segment `n`, from 0.
     ///
     /// # Panics
-    /// When there are not so many.
+    /// When `n` is out of range.
     #[must_use]
     pub fn segment(&self, n: usize) -> Segment<'_> {
         let token = self.segments[n];
@@ -206,7 +206,7 @@ mod tests {
     #[test]
     fn elements_are_found_by_position_and_absent_ones_are_empty() {
         let tokens = Tokens::new(b"ST*850*0001~\r\n N1**Clover~X~\n\nSE".as_slice(), Delimiters::default());
-        let told: Vec<String> = tokens
+        let lines: Vec<String> = tokens
             .iter()
             .map(|s| {
                 format!(
@@ -220,7 +220,7 @@ mod tests {
             .collect();
         let expected =
             [r#"1 0..12 ["ST", "850", "0001"]"#, r#"2 15..26 ["N1", "", "Clover"]"#, r#"3 26..28 ["X"]"#, r#"4 30..32 ["SE"]"#];
-        assert_eq!(told, expected);
+        assert_eq!(lines, expected);
         let n1 = tokens.segment(1);
         assert_eq!((n1.count(), n1.element(9), n1.span(2), n1.span(1), n1.span(9)), (2, &[][..], 19..25, 18..18, 25..25));
     }

@@ -10,10 +10,10 @@ use std::sync::Arc;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct LoopId(u32);
 
-/// One transaction set from ST to SE with its segments nested by loop.
+/// A transaction set from ST to SE with its segments nested by loop.
 ///
-/// Owns the set's bytes once; every element is a slice of them. What is in a loop stands together in the document, so
-/// a loop is a range of segments, and the loops in it are ranges of that.
+/// Owns the set's bytes once; every element is a slice of them. A loop is a contiguous range of segments, and its inner loops are
+/// ranges within it.
 #[derive(Debug, Clone)]
 pub struct SetTree {
     definition: Arc<SetDefinition>,
@@ -28,7 +28,7 @@ pub struct SetTree {
 #[derive(Debug, Clone, Copy)]
 struct Loop {
     node: NodeId,
-    /// Its segments, those of the loops in it too.
+    /// Its segments, those of inner loops included.
     from: u32,
     to: u32,
     /// The first loop in it, and the next on its own level; 0 for none, since the set itself is neither.
@@ -36,7 +36,7 @@ struct Loop {
     next: u32,
 }
 
-/// Why bytes are no set of this definition.
+/// Why bytes are not a set of this definition.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum TreeError {
     /// The bytes do not start with ST.
@@ -61,11 +61,11 @@ impl SetTree {
 
     /// Nests the segments of one set.
     ///
-    /// A segment that has no place in the definition stands in the loop that was open before it, so
-    /// nothing of the document is lost; whether that is a fault is the checker's matter.
+    /// A segment without a place in the definition belongs to the loop that was open before it, so nothing of the document is
+    /// lost; the checker reports it.
     ///
     /// # Errors
-    /// [`TreeError`] when the bytes do not begin with ST or are beyond [`Self::LIMIT`].
+    /// [`TreeError`] when the bytes do not begin with ST or are larger than [`Self::LIMIT`].
     pub fn new(definition: Arc<SetDefinition>, bytes: impl Into<Arc<[u8]>>, delimiters: Delimiters) -> Result<Self, TreeError> {
         let bytes: Arc<[u8]> = bytes.into();
         if bytes.len() > Self::LIMIT {
@@ -119,7 +119,7 @@ impl SetTree {
         self.tokens.bytes()
     }
 
-    /// The separators of the interchange the set came in.
+    /// Returns the separators of the set's interchange.
     #[must_use]
     pub fn delimiters(&self) -> Delimiters {
         self.tokens.delimiters()
@@ -137,8 +137,8 @@ impl SetTree {
         LoopRef { tree: self, id }
     }
 
-    /// What the table says of the segment at this place of the document, as [`Segment::number`] counts from 1; of one without
-    /// a place, what the dictionary says.
+    /// Returns the table's entry for the segment with this [`Segment::number`], from 1; the dictionary's for a segment without a
+    /// place.
     #[must_use]
     pub fn described(&self, segment: &Segment<'_>) -> Option<&SegmentDefinition> {
         match self.places.get((segment.number as usize).checked_sub(1)?) {
@@ -159,7 +159,7 @@ pub struct LoopRef<'t> {
     id: LoopId,
 }
 
-/// What stands directly in a loop.
+/// An entry directly in a loop.
 #[derive(Debug, Clone, Copy)]
 pub enum Child<'t> {
     Segment(Segment<'t>),
@@ -167,7 +167,7 @@ pub enum Child<'t> {
 }
 
 impl<'t> LoopRef<'t> {
-    /// The id to come back to this loop with [`SetTree::at`].
+    /// Returns the id for finding this loop again with [`SetTree::at`].
     #[must_use]
     pub fn id(&self) -> LoopId {
         self.id
@@ -190,11 +190,11 @@ impl<'t> LoopRef<'t> {
         self.places().map(move |(at, inner)| self.child(at, inner))
     }
 
-    /// Those of that id: the segments, and the loops that such a segment opens.
+    /// Returns the entries with that id: segments, and loops that such a segment opens.
     pub fn named(self, id: &str) -> impl Iterator<Item = Child<'t>> {
         let key = SegmentKey::of(id.as_bytes());
         let is_named = move |at: u32| self.tree.keys[at as usize] == key;
-        // An id that no segment of a standard has stands for none.
+        // An id of an unknown segment matches nothing.
         self.places()
             .filter(move |(at, _)| key != SegmentKey::NONE && is_named(*at))
             .map(move |(at, inner)| self.child(at, inner))
@@ -227,7 +227,7 @@ impl<'t> LoopRef<'t> {
         })
     }
 
-    /// The segments that stand directly in this loop, in order.
+    /// Returns the segments directly in this loop, in order.
     pub fn segments(self) -> impl Iterator<Item = Segment<'t>> {
         self.children().filter_map(|child| match child {
             Child::Segment(segment) => Some(segment),

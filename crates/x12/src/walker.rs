@@ -1,4 +1,4 @@
-//! Finds the place of each segment in a set's table. Checking and tree building both stand on it.
+//! Finds the place of each segment in a set's table, for checking and for building trees.
 
 use crate::definitions::{NodeId, SegmentKey, SetDefinition};
 
@@ -20,7 +20,7 @@ struct Frame {
     uses: u32,
 }
 
-/// Where a segment stands.
+/// Place of a segment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Placed {
     /// Loops that ended before it.
@@ -30,11 +30,11 @@ pub(crate) struct Placed {
     /// The segment's own place.
     pub node: NodeId,
     pub over: Over,
-    /// Whether something mandatory was passed by; appended to what the caller gave.
+    /// A mandatory entry was skipped; it is appended to the caller's list.
     pub missing: bool,
 }
 
-/// Whether the place had been used as often as the table allows.
+/// Whether the place was used as often as the table allows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Over {
     No,
@@ -43,7 +43,7 @@ pub(crate) enum Over {
     Loop(NodeId),
 }
 
-/// Where the search found a segment: frames to close, and the node in the frame then innermost.
+/// Result of a search: frames to close, and the node in the frame then innermost.
 type Found = (usize, NodeId, Over);
 
 impl Walker {
@@ -75,7 +75,7 @@ impl Walker {
         frame.at = found;
         let opened = definition.step(found).is_loop.then_some(found);
         let node = match opened {
-            // A loop is opened by the segment it is named for, which stands first in it.
+            // A loop begins with the segment it is named for.
             Some(inner) => {
                 self.frames.push(Frame { node: inner, at: inner + 1, uses: 1 });
                 inner + 1
@@ -85,7 +85,7 @@ impl Walker {
         Some(Placed { closed, opened, node, over, missing: missing.len() > before })
     }
 
-    /// The mandatory entries that never came, once the set has ended.
+    /// Appends the mandatory entries that never came, once the set has ended.
     pub fn end(mut self, definition: &SetDefinition, missing: &mut Vec<NodeId>) {
         while let Some(frame) = self.frames.pop() {
             unmet(definition, frame, definition.step(frame.node).end, missing);
@@ -94,16 +94,16 @@ impl Walker {
 
     fn find(&self, definition: &SetDefinition, number: usize, beyond_max: bool) -> Option<Found> {
         for (closed, frame) in self.frames.iter().rev().enumerate() {
-            // Beyond the last place of a level nothing stands.
+            // There is no place after the last one of a level.
             let Some(mut at) = definition.next_at(frame.at, number) else { continue };
             let step = definition.step(at);
             if at == frame.at && frame.uses >= step.max {
-                // The segment that opens a loop stands once in it: again, it is the loop that comes again.
+                // The segment that opens a loop occurs once in it: a second one opens the loop again.
                 let opens = frame.node != 0 && at == frame.node + 1;
                 if beyond_max && !opens {
                     return Some((closed, at, if step.is_loop { Over::Loop(at) } else { Over::Segment(at) }));
                 }
-                // Full: it may stand again further on.
+                // Full: a later place may take it.
                 let end = definition.step(frame.node).end;
                 match (step.end < end).then(|| definition.next_at(step.end, number)).flatten() {
                     Some(further) => at = further,
@@ -116,7 +116,7 @@ impl Walker {
     }
 }
 
-/// Mandatory entries of a frame behind its current one and before `until`, or the current one if it is not used.
+/// Appends the mandatory entries of a frame after its current one and before `until`, or the current one if it is unused.
 fn unmet(definition: &SetDefinition, frame: Frame, until: NodeId, missing: &mut Vec<NodeId>) {
     let end = definition.step(frame.node).end.min(until);
     let mut at = if frame.uses == 0 { frame.at } else { definition.step(frame.at).end };

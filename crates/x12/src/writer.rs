@@ -1,8 +1,8 @@
-//! Writes segments and envelopes, counting as it goes.
+//! Writes segments and envelopes with their counts.
 
 use crate::{Delimiters, Party};
 
-/// What an outgoing interchange says of itself: its ISA.
+/// Contents of an outgoing interchange's ISA.
 #[derive(Debug, Clone)]
 pub struct Envelope {
     pub sender: Party,
@@ -14,14 +14,14 @@ pub struct Envelope {
     pub version: String,
     /// ISA13; written with nine digits. Must be below 1,000,000,000.
     pub control: u32,
-    /// ISA14: ask for a TA1.
+    /// ISA14: request a TA1.
     pub wants_ta1: bool,
     /// ISA15.
     pub usage: String,
     pub delimiters: Delimiters,
 }
 
-/// What an outgoing group says of itself: its GS. Date and time are those of its interchange.
+/// Contents of an outgoing group's GS. Date and time are those of its interchange.
 #[derive(Debug, Clone)]
 pub struct GroupHead {
     /// GS01, e.g. `FA`.
@@ -35,13 +35,13 @@ pub struct GroupHead {
     pub version: String,
 }
 
-/// What becomes of a separator inside a value, which would not read back.
+/// What happens to a separator inside a value, which would not read back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum OnSeparator {
-    /// A space takes its place.
+    /// It is replaced by a space.
     #[default]
     Replace,
-    /// Nothing is written, and the place is said.
+    /// Nothing is written, and the place is reported.
     Refuse,
 }
 

@@ -7,7 +7,7 @@ use wirewatch_service::view::Handed;
 
 /// Accept a duplicate or failed arrival on purpose
 ///
-/// Its bytes come in once more as a new arrival; no second acknowledgment is made.
+/// Its bytes are received once more as a new arrival; no second acknowledgment is made.
 #[derive(Debug, clap::Args)]
 pub struct AcceptArgs {
     /// Id of the arrival

@@ -4,11 +4,12 @@ use crate::terminal::outln;
 use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
+use wirewatch_service::view::words::{AnswerRule, DocumentForm, MessageAct};
 use wirewatch_service::view::{ActRequest, ActResult, DocumentView};
 
 /// Correct the document of a message and resend it
 ///
-/// Opens the document in $EDITOR, or takes it from a file. It is checked before it goes; with faults nothing is done.
+/// Opens the document in $EDITOR, or reads it from a file. The document is checked first; with errors in it, nothing is done.
 #[derive(Debug, clap::Args)]
 pub struct AmendArgs {
     /// Id of the message
@@ -19,9 +20,9 @@ pub struct AmendArgs {
     /// Write the document to this file, to correct it there; nothing else is done
     #[arg(long, value_name = "FILE", conflicts_with = "file")]
     save: Option<PathBuf>,
-    /// Completed steps whose request has changed: ask, keep their answers, or run them again (`again` runs all steps again)
-    #[arg(long, default_value = "ask", value_parser = ["ask", "keep", "again"])]
-    answers: String,
+    /// Completed steps whose request has changed: ask, keep their answers, or run again (`again` runs every step again)
+    #[arg(long, default_value = "ask", value_parser = super::words(AnswerRule::ALL))]
+    answers: AnswerRule,
     /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
@@ -49,8 +50,7 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
             after
         }
     };
-    let request =
-        ActRequest { act: "amend".to_owned(), why: args.why.clone(), answers: args.answers.clone(), document, preview: false };
+    let request = ActRequest { act: MessageAct::Amend, why: args.why.clone(), answers: args.answers, document, preview: false };
     let result: ActResult = client.post(&format!("{path}/acts"), &request).await?;
     outln!("{} {} amended and sent again", result.message.flow, result.message.key);
     Ok(())
@@ -59,7 +59,7 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
 fn edit(document: &DocumentView) -> Result<String, CommandError> {
     let editor = std::env::var("VISUAL").or_else(|_| std::env::var("EDITOR"));
     let editor = editor.map_err(|_| CommandError::Usage("no $EDITOR is set; use --save and --file instead".to_owned()))?;
-    let ending = if document.form == "json" { ".json" } else { ".edi" };
+    let ending = if document.form == DocumentForm::Json { ".json" } else { ".edi" };
     let mut file = tempfile::Builder::new().prefix("amend-").suffix(ending).tempfile()?;
     file.write_all(document.text.as_bytes())?;
     let status = Command::new("sh").arg("-c").arg(format!("{editor} \"$0\"")).arg(file.path()).status()?;

@@ -8,9 +8,10 @@ use crate::terminal::{errln, outln};
 use crate::ui::{self, cell, clock, number, styled, tone};
 use indicatif::{ProgressBar, ProgressStyle};
 use std::time::Duration;
-use wirewatch_service::view::{BulkAct, BulkPreview, BulkRequest, BulkState};
+use wirewatch_service::view::words::{AnswerRule, BulkActKind, BulkState};
+use wirewatch_service::view::{BulkAct, BulkPreview, BulkRequest};
 
-/// How often the progress is asked for.
+/// Interval at which the progress is read.
 const ASK: Duration = Duration::from_millis(200);
 
 /// List bulk resends and discards; follow or stop one
@@ -68,7 +69,7 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
         }
         Command::Stop { id } => {
             let one: BulkAct = client.post(&format!("/api/bulk-acts/{id}/stop"), &()).await?;
-            outln!("stopped; {} of {} {}", one.done, ui::count(one.total as usize, "message"), past(&one.act));
+            outln!("stopped; {} of {} {}", one.done, ui::count(one.total as usize, "message"), past(one.act));
             Ok(())
         }
     }
@@ -77,19 +78,13 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
 /// Previews an act on all messages that failed for `reason`, or does it and follows it to its end.
 pub async fn all_with(
     client: &Client,
-    act: &str,
+    act: BulkActKind,
     reason: &str,
     why: &str,
-    answers: &str,
+    answers: AnswerRule,
     target: &Target,
 ) -> Result<(), CommandError> {
-    let request = BulkRequest {
-        reason: reason.to_owned(),
-        messages: Vec::new(),
-        act: act.to_owned(),
-        why: why.to_owned(),
-        answers: answers.to_owned(),
-    };
+    let request = BulkRequest { reason: reason.to_owned(), messages: Vec::new(), act, why: why.to_owned(), answers };
     if target.preview {
         let preview: BulkPreview = client.post("/api/bulk-acts/preview", &request).await?;
         if target.json {
@@ -125,7 +120,7 @@ async fn follow(client: &Client, mut one: BulkAct) -> Result<BulkAct, CommandErr
     while one.state == BulkState::Running {
         bar.set_position((one.done + one.refused) as u64);
         if one.refused > 0 {
-            bar.set_message(format!("{} not {}", one.refused, past(&one.act)));
+            bar.set_message(format!("{} not {}", one.refused, past(one.act)));
         }
         tokio::select! {
             () = tokio::time::sleep(ASK) => one = client.get(&path, &[]).await?,
@@ -140,7 +135,7 @@ async fn follow(client: &Client, mut one: BulkAct) -> Result<BulkAct, CommandErr
     Ok(one)
 }
 
-/// Says what became of it.
+/// Prints the result.
 ///
 /// # Errors
 /// Exit 1 when some messages refused.
@@ -150,28 +145,28 @@ fn report(one: &BulkAct, json: bool) -> Result<(), CommandError> {
     } else {
         refusals(one);
         let end = if one.state == BulkState::Stopped { "; stopped before its end" } else { "" };
-        outln!("{} {}{end}", messages(one.done), past(&one.act));
+        outln!("{} {}{end}", messages(one.done), past(one.act));
     }
     if one.refused == 0 { Ok(()) } else { Err(CommandError::Found) }
 }
 
-/// The messages that refused, on standard error.
+/// Prints the messages that refused on standard error.
 fn refusals(one: &BulkAct) {
     for refusal in &one.refusals {
         errln!("{}  {}  {}", refusal.message, refusal.key, refusal.says);
     }
     let more = one.refused - one.refusals.len() as i64;
     if more > 0 {
-        errln!("and {more} more that were not {}", past(&one.act));
+        errln!("and {more} more that were not {}", past(one.act));
     }
 }
 
 fn show(one: &BulkAct) {
     let of = if one.says.is_empty() { "messages that were named" } else { &one.says };
     let why = if one.why.is_empty() { String::new() } else { format!(": {}", one.why) };
-    outln!("{}  {}  {of}", ui::paint(ui::BOLD, &one.act), one.id);
+    outln!("{}  {}  {of}", ui::paint(ui::BOLD, one.act), one.id);
     outln!("by {} at {}{why}", one.by, clock(&one.started));
-    outln!("{}: {} of {} {}, {} not", state(one), one.done, messages(one.total), past(&one.act), one.refused);
+    outln!("{}: {} of {} {}, {} not", one.state, one.done, messages(one.total), past(one.act), one.refused);
     for (state, n) in &one.states {
         outln!("  {n:>6}  {} now", ui::paint(tone(state), state));
     }
@@ -186,8 +181,8 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
         outln!("no bulk resend or discard in the last 30 days");
     } else {
         let row = |one: &BulkAct| {
-            let state = state(one);
-            let cells = [cell(&one.id), cell(clock(&one.started)), cell(&one.act), styled(tone(state), state)];
+            let state = one.state;
+            let cells = [cell(&one.id), cell(clock(&one.started)), cell(one.act.as_str()), styled(tone(state), state.as_str())];
             let numbers = [one.total, one.done, one.refused].map(number);
             cells.into_iter().chain(numbers).chain([cell(&one.by), cell(&one.says)]).collect::<Vec<_>>()
         };
@@ -197,16 +192,11 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     Ok(())
 }
 
-fn state(one: &BulkAct) -> &'static str {
-    match one.state {
-        BulkState::Running => "running",
-        BulkState::Done => "done",
-        BulkState::Stopped => "stopped",
+fn past(act: BulkActKind) -> &'static str {
+    match act {
+        BulkActKind::Resend => "resent",
+        BulkActKind::Discard => "discarded",
     }
-}
-
-fn past(act: &str) -> &'static str {
-    if act == "discard" { "discarded" } else { "resent" }
 }
 
 fn messages(n: i64) -> String {

@@ -1,14 +1,14 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
-use crate::ui::{self, PLAIN, cell, clock, paint, tone};
-use serde_json::{Map, Value};
+use crate::ui::{self, BAD, PLAIN, cell, clock, paint};
 use std::path::PathBuf;
 use std::time::Duration;
 use wirewatch_links::http::Means;
+use wirewatch_service::view::words::CaptureType;
 use wirewatch_service::view::{CaptureRequest, CaptureStory, CaptureView, CaughtView, Handed};
 
-/// Open a temporary address, or listen at an exchange, and show what arrives
+/// Open a temporary address, or tap an exchange, and show what arrives
 ///
 /// A capture shows what the other side really sends before there is a flow for it. It keeps the newest hundred requests or
 /// messages, and closes after its time.
@@ -44,7 +44,7 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
-    /// Show what a capture keeps; with a number, that one whole
+    /// Show what a capture keeps; with a number, one item in full
     Show {
         name: String,
         n: Option<u64>,
@@ -52,33 +52,33 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
-    /// Save one thing that arrived, as it came
+    /// Save one item as a file, unchanged
     Save { name: String, n: u64, file: PathBuf },
-    /// Pass one thing that arrived on: to a flow, or to another address
+    /// Send one item to a flow, or to another address
     #[command(group = clap::ArgGroup::new("where").required(true))]
     Pass {
         name: String,
         n: u64,
-        /// The flow that gets it, as if it had come in there
+        /// The flow that receives it, as if by its first intake
         #[arg(long, group = "where")]
         flow: Option<String>,
         /// The address that gets it, by POST
         #[arg(long, group = "where", value_name = "URL")]
         to: Option<String>,
     },
-    /// Close a capture; what it keeps is gone
+    /// Close a capture and delete what it keeps
     Close { name: String },
 }
 
 #[derive(Debug, clap::Args)]
 struct How {
-    /// How long the capture is open
+    /// How long the capture stays open
     #[arg(long, default_value = "1h", value_parser = super::span)]
     open: Duration,
     /// Print the capture and return, without following it
     #[arg(long)]
     detach: bool,
-    /// Print as JSON: the capture, then a line for each thing that arrives
+    /// Print as JSON: the capture, then a line for each item
     #[arg(long)]
     json: bool,
 }
@@ -86,12 +86,10 @@ struct How {
 pub async fn run(client: &ClientArgs, args: &CaptureArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     match &args.command {
-        Command::Http { how } => {
-            open(&client, CaptureRequest { kind: "http".to_owned(), ..CaptureRequest::default() }, how).await
-        }
+        Command::Http { how } => open(&client, request(CaptureType::Http), how).await,
         Command::Queue { connection, exchange, pattern, how } => {
             let (connection, exchange, pattern) = (connection.clone(), exchange.clone(), pattern.clone());
-            open(&client, CaptureRequest { kind: "queue".to_owned(), connection, exchange, pattern, minutes: None }, how).await
+            open(&client, CaptureRequest { connection, exchange, pattern, ..request(CaptureType::Queue) }, how).await
         }
         Command::List { json } => list(&client, *json).await,
         Command::Show { name, n, json } => show(&client, name, *n, *json).await,
@@ -176,12 +174,17 @@ async fn show(client: &Client, name: &str, n: Option<u64>, json: bool) -> Result
         return Ok(());
     }
     print_line(caught);
-    let told: Map<String, Value> = serde_json::from_str(&caught.told).unwrap_or_default();
-    for (name, value) in &told {
+    for (name, value) in &caught.headers {
         outln!("  {name}: {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned));
     }
     outln!("\n{}", caught.text.trim_end());
     Ok(())
+}
+
+/// Returns the request to open a capture of this kind.
+fn request(kind: CaptureType) -> CaptureRequest {
+    let (connection, exchange, pattern) = Default::default();
+    CaptureRequest { kind, connection, exchange, pattern, minutes: None }
 }
 
 fn numbered(story: &CaptureStory, n: u64) -> Result<&CaughtView, CommandError> {
@@ -193,7 +196,7 @@ fn print_line(caught: &CaughtView) {
     let form = match (caught.size, caught.fault.as_str()) {
         (0, _) => paint(PLAIN, "without a body"),
         (_, "") => paint(PLAIN, format!("{}, {} bytes", caught.form, caught.size)),
-        (_, fault) => paint(tone("failed"), format!("not well formed: {fault}")),
+        (_, fault) => paint(BAD, format!("not well formed: {fault}")),
     };
     outln!("{:>4}  {}  {}  {form}", caught.n, clock(&caught.at), caught.line);
 }
@@ -209,9 +212,10 @@ async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Optio
         return Ok(());
     }
     let Some(to) = to else { return Ok(()) };
-    let told: Map<String, Value> = serde_json::from_str(&caught.told).unwrap_or_default();
-    let kind =
-        ["content-type", "content_type"].iter().find_map(|name| told.get(*name)?.as_str()).unwrap_or("application/octet-stream");
+    let kind = ["content-type", "content_type"]
+        .iter()
+        .find_map(|name| caught.headers.get(*name)?.as_str())
+        .unwrap_or("application/octet-stream");
     let http = wirewatch_links::http::client(Means::default()).map_err(CommandError::Failed)?;
     let sent = http.post(to).header("content-type", kind).body(bytes).send().await;
     let status = sent.map_err(|error| CommandError::Failed(format!("{to}: {error}")))?.status();

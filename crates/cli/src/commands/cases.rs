@@ -16,6 +16,7 @@ use wirewatch_core::schema::Written;
 use wirewatch_core::trial::{Answer, Answers, Case, CaseError, Checked, Masked, mask, mask_json};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::Delimiters;
+use wirewatch_service::view::words::{DocumentForm, PersonAct};
 use wirewatch_service::view::{DocumentView, Story};
 
 /// Run the workspace's own tests: each case compares a result with the expected one
@@ -28,7 +29,7 @@ pub struct CasesArgs {
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
-    /// Take what came out for what is expected, after showing how it differs
+    /// Make the present result the expected one, after showing how it differs
     #[arg(long)]
     accept: bool,
     /// Write a report in the JUnit form
@@ -51,12 +52,12 @@ enum CaseCommand {
     From(FromArgs),
 }
 
-/// Make a case of a message: the document it came with, what outside systems answered, and what comes of it here
+/// Make a case of a message: its document, the answers of outside systems, and its result in this workspace
 #[derive(Debug, clap::Args)]
 struct FromArgs {
     /// The message
     message: String,
-    /// What to call the case; by what the message is known by where this is not given
+    /// Name of the case; the message's key when left out
     #[arg(long)]
     name: Option<String>,
     /// The workspace folder it is written to
@@ -193,8 +194,8 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     let client = client.client()?;
     let story: Story = client.get(&format!("/api/messages/{}", args.message), &[]).await?;
     let mut bytes = client.bytes(&format!("/api/arrivals/{}/bytes", story.message.arrival)).await?;
-    // What was answered last was answered to the document as it was corrected.
-    if story.acts.iter().any(|act| act.act == "amended") {
+    // The last answers were given to the corrected document.
+    if story.acts.iter().any(|act| act.act == PersonAct::Amended) {
         let amended: DocumentView = client.get(&format!("/api/messages/{}/document", story.message.id), &[]).await?;
         bytes = as_given(&bytes, &amended)?;
     }
@@ -228,7 +229,7 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
 
 /// The corrected document as it would have come: a transaction set in the envelope of its interchange.
 fn as_given(arrived: &[u8], amended: &DocumentView) -> Result<Vec<u8>, CommandError> {
-    if amended.form != "x12" {
+    if amended.form != DocumentForm::X12 {
         return Ok(amended.text.clone().into_bytes());
     }
     let delimiters = Delimiters::of_isa(arrived);
@@ -273,12 +274,12 @@ pub struct NewCase<'c> {
     pub subject: (&'c str, &'c str),
     pub given: &'c [u8],
     pub event: Option<&'c str>,
-    /// What steps would have kept before, by name.
+    /// Values that earlier steps would have kept, by name.
     pub kept: Map<String, Value>,
 }
 
 impl NewCase<'_> {
-    /// Writes its files into a folder of its own, which must not be there yet; gives the folder.
+    /// Writes the case into a new folder; returns the folder.
     pub fn write(&self, workspace: &Path, answers: &Answers, expect: Option<&Value>) -> Result<PathBuf, CommandError> {
         let text = std::str::from_utf8(self.given);
         let text = text.map_err(|_| CommandError::Failed("a case holds text, and the document is none".to_owned()))?;
@@ -322,14 +323,14 @@ impl NewCase<'_> {
     }
 }
 
-/// What each step was answered with in the end.
+/// Returns the last answer that each step got.
 pub fn answers(story: &Story) -> Answers {
     let answered = story.steps.iter().filter_map(|step| {
         let last = step.attempts.last()?;
         let text = &last.answer.as_ref()?.text;
         let body = serde_json::from_str(text).unwrap_or_else(|_| Value::from(text.as_str()));
         let body = if text.is_empty() { Value::Object(Map::new()) } else { body };
-        Some((step.step.clone(), Answer { status: last.status, body }))
+        Some((step.step.clone(), Answer { status: last.status.unwrap_or_default(), body }))
     });
     answered.collect()
 }

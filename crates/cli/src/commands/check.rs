@@ -14,7 +14,7 @@ pub struct CheckArgs {
     /// Workspace folder
     #[arg(default_value = ".", value_name = "DIR")]
     folder: PathBuf,
-    /// Check it as it is in this environment; otherwise as it stands, and in each of its environments
+    /// Check it in this environment; when left out, without an environment and in each of them
     #[arg(long = "env", value_name = "NAME")]
     environment: Option<String>,
     /// Print findings as JSON
@@ -27,7 +27,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     let mut findings = left_out;
     findings.extend(Workspace::read_in(&files, args.environment.as_deref()).findings);
     if args.environment.is_none() {
-        // What is wrong with an environment alone; what it leaves as it is is told when it is asked for.
+        // Findings of an environment alone; those it shares with the workspace itself are left out here.
         let each = environments::names(&files).flat_map(|name| Workspace::read_in(&files, Some(name)).findings);
         let own: Vec<Finding> =
             each.filter(|finding| finding.severity == Severity::Error && !findings.contains(finding)).collect();

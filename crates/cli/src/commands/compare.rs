@@ -9,11 +9,11 @@ use std::path::Path;
 use wirewatch_core::compare::{Difference, differences};
 use wirewatch_service::view::{DocumentView, Story};
 
-/// Compare two documents field by field: files, messages, or what steps made of them
+/// Compare two documents field by field: files, messages, or the results of steps
 ///
-/// A document is a JSON file, a message by its id or key, or a message and a step, MESSAGE/STEP: what the step left, or what it
-/// sent; of messages what they say, whatever they are written as. The order of fields does not count; items of a list are found again
-/// where others were put in before them. For X12 files there is `wirewatch edi diff`. Exit code 1 when they differ.
+/// A document is a JSON file, a message by its id or key, or a message and a step, MESSAGE/STEP: the document after the step, or
+/// what it sent. Messages are compared by content, whatever their form. The order of fields does not count; items of a list are
+/// matched when others were inserted before them. For X12 files there is `wirewatch edi diff`. Exit code 1 when they differ.
 #[derive(Debug, clap::Args)]
 pub struct CompareArgs {
     /// The document before: a file, - for standard input, MESSAGE, or MESSAGE/STEP
@@ -79,7 +79,7 @@ fn parsed(what: &str, bytes: &[u8]) -> Result<Value, CommandError> {
     })
 }
 
-/// Each field with what stood there and what stands there now.
+/// Prints each field with its values before and after.
 pub fn show(found: &[Difference], indent: &str) {
     for one in found {
         let at = if one.at.is_empty() { "the whole document" } else { one.at.as_str() };

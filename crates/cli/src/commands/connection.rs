@@ -1,8 +1,9 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::terminal::outln;
-use crate::ui::{self, cell, span, styled, tone};
+use crate::ui::{self, BAD, GOOD, cell, span, styled};
 use serde_json::{Value, json};
+use wirewatch_service::view::words::QueueListening;
 use wirewatch_service::view::{ConnectionView, FileFault, QueueView};
 
 /// List the connections; test, probe, hold or resume one
@@ -27,16 +28,16 @@ enum ConnectionAct {
         #[arg(long)]
         json: bool,
     },
-    /// Send the next message to a connection on hold at once, to see whether it answers again
+    /// Send the next message to a connection on hold at once, to see whether it responds again
     Probe { connection: String },
-    /// Put a connection on hold: nothing is taken from it and nothing sent to it until it is resumed
+    /// Put a connection on hold: nothing is received from it and nothing sent to it until it is resumed
     Hold {
         connection: String,
         /// Why, for the others
         #[arg(long, value_name = "WORDS")]
         why: String,
     },
-    /// Resume a connection that is on hold, whoever put it there
+    /// Resume a connection on hold, whoever put it on hold
     Resume { connection: String },
 }
 
@@ -68,10 +69,12 @@ async fn test(client: &Client, connection: &str, json: bool) -> Result<(), Comma
 
 async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Result<(), CommandError> {
     let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
-    match view.held {
-        Some(held) if held.by.is_empty() => outln!("{connection} is on hold: {}; the next message probes it now", held.says),
-        Some(held) => outln!("{connection} was put on hold by {}: {}", held.by, held.says),
-        None => outln!("{connection} is not held"),
+    match view.on_hold {
+        Some(held) => match &held.by {
+            None => outln!("{connection} is on hold: {}; the next message probes it now", held.says),
+            Some(by) => outln!("{connection} was put on hold by {by}: {}", held.says),
+        },
+        None => outln!("{connection} is in use"),
     }
     Ok(())
 }
@@ -83,11 +86,17 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
         return Ok(());
     }
     let row = |connection: &ConnectionView| {
-        let state = match &connection.held {
-            Some(held) => styled(tone("held"), format!("on hold {}: {}", span(&held.since, None), held.says)),
-            None => styled(tone("free"), "in use"),
+        let state = match &connection.on_hold {
+            Some(held) => styled(BAD, format!("on hold {}: {}", span(&held.since, None), held.says)),
+            None => styled(GOOD, "in use"),
         };
-        vec![cell(&connection.name), cell(&connection.kind), cell(&connection.place), cell(connection.used_by.join(", ")), state]
+        vec![
+            cell(&connection.name),
+            cell(connection.kind.as_str()),
+            cell(&connection.place),
+            cell(connection.used_by.join(", ")),
+            state,
+        ]
     };
     let rows: Vec<_> = connections.iter().map(row).collect();
     ui::table(&["CONNECTION", "KIND", "PLACE", "USED BY", "STATE"], &rows);
@@ -108,18 +117,18 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
 
 fn file_row(connection: &ConnectionView, file: &FileFault) -> Vec<ui::Cell> {
     let name = if file.file.is_empty() { "the folder itself" } else { &file.file };
-    vec![cell(name), cell(&connection.name), cell(span(&file.since, None)), styled(tone("held"), &file.says)]
+    vec![cell(name), cell(&connection.name), cell(span(&file.since, None)), styled(BAD, &file.says)]
 }
 
 fn queue_row(connection: &ConnectionView, queue: &QueueView) -> Vec<ui::Cell> {
     let number = |n: Option<u32>| cell(n.map_or_else(|| "–".to_owned(), |n| n.to_string()));
     let flows = queue.flows.join(", ");
     let of = connection.queues.iter().find(|other| other.dead_letters.as_ref() == Some(&queue.name));
-    let taken = match queue.listening.as_str() {
-        "yes" => cell(flows),
-        "stopped" => styled(tone("held"), format!("not by {flows}: {}", queue.says)),
-        _ if !queue.says.is_empty() => styled(tone("held"), &queue.says),
-        _ => cell(of.map_or_else(String::new, |of| format!("dead letters of {}", of.name))),
+    let taken = match queue.listening {
+        QueueListening::Yes => cell(flows),
+        QueueListening::Stopped => styled(BAD, format!("not by {flows}: {}", queue.says)),
+        QueueListening::No if !queue.says.is_empty() => styled(BAD, &queue.says),
+        QueueListening::No => cell(of.map_or_else(String::new, |of| format!("dead letters of {}", of.name))),
     };
     vec![cell(&queue.name), cell(&connection.name), number(queue.messages), number(queue.consumers), taken]
 }

@@ -2,14 +2,15 @@ use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::outln;
-use crate::ui::{self, DIM, paint, tone};
+use crate::ui::{self, BAD, DIM, GOOD, WAIT, paint};
 use std::path::PathBuf;
+use wirewatch_service::view::words::{FileChangeKind, ReleaseOutcome};
 use wirewatch_service::view::{EnvironmentView, FileView, Release, WorkspaceFiles};
 
 /// Deploy a workspace: it becomes the current release
 ///
-/// Shows what it changes. With errors in it nothing changes: the current release goes on running. A copy that is older
-/// than what runs is refused, file by file.
+/// Shows what changes. With errors in the workspace nothing changes: the current release stays. A stale copy of a file that is
+/// newer in the current release is refused.
 #[derive(Debug, clap::Args)]
 pub struct DeployArgs {
     /// Workspace folder
@@ -18,7 +19,7 @@ pub struct DeployArgs {
     /// Show what it would change, and change nothing; exit code 1 when something differs
     #[arg(long)]
     check: bool,
-    /// What the release is for; shown in the list of releases
+    /// Description, shown in the list of releases
     #[arg(long, value_name = "WORDS", default_value = "", hide_default_value = true)]
     why: String,
     /// Take back what newer releases changed where this copy is older than they are
@@ -38,23 +39,25 @@ pub async fn run(client: &ClientArgs, args: &DeployArgs) -> Result<(), CommandEr
         ui::json(&release);
     } else {
         ui::findings(&release.findings);
-        told(&release);
+        print_release(&release);
     }
     if args.check && !release.changes.is_empty() { Err(CommandError::Found) } else { Ok(()) }
 }
 
-/// What came of a release.
-pub fn told(release: &Release) {
+/// Prints the result of a release.
+pub fn print_release(release: &Release) {
     changes(&release.changes);
     let place = place(release.environment.as_ref());
-    match release.what.as_str() {
-        "same" => outln!("release {} runs exactly this{place}; nothing to do", release.release),
-        "would" => outln!("release {} runs{place} and would be followed by this; nothing was changed", release.release),
-        _ => outln!("release {} runs now{place}", release.release),
+    match release.what {
+        ReleaseOutcome::Same => outln!("release {} runs exactly this{place}; nothing to do", release.release),
+        ReleaseOutcome::Preview => {
+            outln!("release {} runs{place}; this would become the next one; nothing was changed", release.release)
+        }
+        ReleaseOutcome::New => outln!("release {} runs now{place}", release.release),
     }
 }
 
-/// ` in Production`; nothing where it is not said.
+/// Returns ` in Production`, or nothing without an environment.
 pub fn place(environment: Option<&EnvironmentView>) -> String {
     environment.map_or(String::new(), |environment| format!(" in {}", environment.title))
 }
@@ -62,10 +65,10 @@ pub fn place(environment: Option<&EnvironmentView>) -> String {
 /// Files that differ, one a line.
 pub fn changes(changes: &[FileView]) {
     for FileView { file, what, added, removed } in changes {
-        let style = match what.as_str() {
-            "new" => tone("done"),
-            "gone" => tone("failed"),
-            _ => tone("retrying"),
+        let style = match what {
+            FileChangeKind::New => GOOD,
+            FileChangeKind::Changed => WAIT,
+            FileChangeKind::Gone => BAD,
         };
         let lines = paint(DIM, format!("+{added} -{removed}"));
         outln!("  {} {file}  {lines}", paint(style, format!("{what:<7}")));

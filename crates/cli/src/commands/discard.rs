@@ -3,6 +3,7 @@ use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::{show, ui};
+use wirewatch_service::view::words::{AnswerRule, BulkActKind, MessageAct};
 use wirewatch_service::view::{ActRequest, ActResult, Arrival, Why};
 
 /// Which messages: some by id, or all that failed for one reason.
@@ -14,7 +15,7 @@ pub struct Target {
     /// All messages that failed for this reason: an id of `wirewatch reasons`
     #[arg(long, value_name = "REASON")]
     pub reason: Option<String>,
-    /// Show which messages are meant; do nothing
+    /// Show the messages concerned; do nothing
     #[arg(long)]
     pub preview: bool,
     /// Do not wait for the end: the service continues in the background
@@ -44,8 +45,8 @@ pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandE
     let client = client.client()?;
     match &args.target.reason {
         _ if args.arrivals => arrivals(&client, args).await,
-        Some(reason) => bulk::all_with(&client, "discard", reason, &args.why, "", &args.target).await,
-        None => one(&client, "discard", &args.why, "", &args.target).await,
+        Some(reason) => bulk::all_with(&client, BulkActKind::Discard, reason, &args.why, AnswerRule::Ask, &args.target).await,
+        None => one(&client, MessageAct::Discard, &args.why, AnswerRule::Ask, &args.target).await,
     }
 }
 
@@ -64,14 +65,8 @@ async fn arrivals(client: &Client, args: &DiscardArgs) -> Result<(), CommandErro
 }
 
 /// An act on messages by id.
-pub async fn one(client: &Client, act: &str, why: &str, answers: &str, target: &Target) -> Result<(), CommandError> {
-    let request = ActRequest {
-        act: act.to_owned(),
-        why: why.to_owned(),
-        answers: answers.to_owned(),
-        document: String::new(),
-        preview: target.preview,
-    };
+pub async fn one(client: &Client, act: MessageAct, why: &str, answers: AnswerRule, target: &Target) -> Result<(), CommandError> {
+    let request = ActRequest { act, why: why.to_owned(), answers, document: String::new(), preview: target.preview };
     let mut results: Vec<ActResult> = Vec::new();
     for message in &target.messages {
         results.push(client.post(&format!("/api/messages/{message}/acts"), &request).await?);
@@ -79,7 +74,7 @@ pub async fn one(client: &Client, act: &str, why: &str, answers: &str, target: &
     report(act, &results, target)
 }
 
-fn report(act: &str, results: &[ActResult], target: &Target) -> Result<(), CommandError> {
+fn report(act: MessageAct, results: &[ActResult], target: &Target) -> Result<(), CommandError> {
     if target.json {
         ui::json(&results);
         return Ok(());
@@ -94,7 +89,11 @@ fn report(act: &str, results: &[ActResult], target: &Target) -> Result<(), Comma
     for result in &failed {
         errln!("{}  {}", result.message.id, result.says);
     }
-    let past = if act == "resend" { "resent" } else { "discarded" };
+    let past = match act {
+        MessageAct::Resend => "resent",
+        MessageAct::Amend => "amended",
+        MessageAct::Discard => "discarded",
+    };
     outln!("{} {past}", ui::count(results.len() - failed.len(), "message"));
     if failed.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }

@@ -15,9 +15,8 @@ use wirewatch_service::view::{AskRequest, Asked};
 
 /// Run a document through a whole flow: every effect shown, none performed
 ///
-/// Each request is answered well, with an empty object; --answer and --answers-of say otherwise.
-/// The service is asked for nothing but what --answers-of and --really want.
-/// Exit code 1 when a message would fail, or the document itself.
+/// Each request gets an empty object as its answer, unless --answer or --answers-of give another. Only --answers-of and --really
+/// need the service. Exit code 1 when a message or the document itself would fail.
 #[derive(Debug, clap::Args)]
 pub struct DryRunArgs {
     /// The flow, as its file is called
@@ -28,16 +27,16 @@ pub struct DryRunArgs {
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
-    /// What the sender calls what happened, where the intake tells by it
+    /// The sender's name of the event, for intakes that select by event
     #[arg(long, value_name = "NAME", default_value = "")]
     event: String,
-    /// What a step's request is answered with: STEP=STATUS, STEP=FILE or both, STEP=STATUS:FILE
+    /// Answer to a step's request: STEP=STATUS, STEP=FILE or both, STEP=STATUS:FILE
     #[arg(long = "answer", value_name = "STEP=ANSWER")]
     answers: Vec<String>,
     /// Answer every request as those of this message were answered when it really ran, by id or key
     #[arg(long, value_name = "MESSAGE")]
     answers_of: Option<String>,
-    /// Ask this connection really, through the service: what it does, it does; it is written down who asked
+    /// Make the requests at this connection really, through the service, with real effects; the caller is recorded
     #[arg(long, value_name = "CONNECTION")]
     really: Vec<String>,
     /// Messages to show, at most
@@ -126,12 +125,12 @@ fn show(shown: &DryRun) {
     }
 }
 
-/// Answers given beforehand, but for the connections that are asked really.
+/// Answers given on the command line, except for the connections that are called really.
 struct Outside<'a> {
     answers: Answers,
     really: &'a [String],
     client: Option<Client>,
-    /// How many requests were really made.
+    /// Number of requests really made.
     asked: Cell<usize>,
 }
 
@@ -151,7 +150,7 @@ impl Answering for Outside<'_> {
                 // A dry run runs its machine in one go; the answer is waited for where it is needed.
                 let asked = tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking));
                 match asked {
-                    Ok(Asked { status, body, .. }) if status > 0 => {
+                    Ok(Asked { status: Some(status), body, .. }) => {
                         let body = serde_json::from_str(&body).unwrap_or(Value::from(body));
                         Answer { status, body }.outcome()
                     }
@@ -185,7 +184,7 @@ fn passage(message: &Passage) {
         let does = if does.is_empty() { does } else { format!("  {does}") };
         outln!("  {name}  {}{does}", paint(ui::DIM, verb));
         let body = stage.request.as_ref().map(|request| &request.body).or(stage.document.as_ref());
-        // What goes out as it stands was shown at the step that made it.
+        // A body that equals the document was printed at the step that made it.
         let body = body.filter(|body| !body.is_null() && shown != Some(*body));
         shown = stage.document.as_ref().or(shown);
         if let Some(body) = body {
@@ -200,7 +199,7 @@ fn passage(message: &Passage) {
     }
 }
 
-/// What the step did, in a line.
+/// Returns what the step did, in one line.
 fn line(stage: &Stage) -> String {
     let Some(request) = &stage.request else { return stage.says.clone() };
     let with: Vec<String> = request.properties.iter().map(|(name, value)| format!("{name} {value}")).collect();

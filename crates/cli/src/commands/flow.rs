@@ -1,9 +1,10 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
-use crate::ui::{self, cell, clock, number, span, styled, table, tone};
+use crate::ui::{self, BAD, GOOD, cell, clock, number, span, styled, table};
 use serde_json::json;
 use std::time::Duration;
+use wirewatch_service::view::words::RecordingDepth;
 use wirewatch_service::view::{Overview, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Why};
 
 /// List the flows; pause or resume one, or record more of it for a time
@@ -17,31 +18,31 @@ pub struct FlowArgs {
 
 #[derive(Debug, clap::Subcommand)]
 enum FlowAct {
-    /// List the flows and how they stand
+    /// List the flows with their states
     List {
         /// Print as JSON
         #[arg(long)]
         json: bool,
     },
-    /// Let nothing of this flow go on until it is resumed
+    /// Pause a flow: its messages wait until it is resumed
     Pause {
         flow: String,
         /// Why, for the others
         #[arg(long, value_name = "WORDS")]
         why: String,
     },
-    /// Let this flow go on, and one try at its steps that are held
+    /// Resume a flow; at its steps on hold, one message tries
     Resume { flow: String },
     /// Record more, or less, of this flow's calls for a time
     Record {
         flow: String,
         /// Every answer (`calls`), or those of what failed (`failures`)
-        #[arg(value_parser = ["calls", "failures"], required_unless_present = "back")]
-        depth: Option<String>,
-        /// For how long, a week at most
+        #[arg(value_parser = super::words(RecordingDepth::ALL), required_unless_present = "back")]
+        depth: Option<RecordingDepth>,
+        /// Duration, a week at most
         #[arg(long = "for", default_value = "1h", value_name = "SPAN", value_parser = super::span)]
         time: Duration,
-        /// As the flow itself says, from now on
+        /// Return to what the flow declares
         #[arg(long, conflicts_with = "depth")]
         back: bool,
     },
@@ -59,15 +60,15 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             let row = |line: &wirewatch_service::view::FlowLine| {
                 let count = |of: fn(&wirewatch_service::view::FlowStep) -> i64| line.steps.iter().map(of).sum::<i64>();
                 let unfinished = count(|step| step.running + step.waiting + step.retrying);
-                let held = line.steps.iter().find_map(|step| step.held.as_ref());
+                let held = line.steps.iter().find_map(|step| step.on_hold.as_ref());
                 let state = match (&line.paused, held) {
                     (Some(paused), _) => {
-                        styled(tone("held"), format!("paused by {} {}: {}", paused.by, span(&paused.since, None), paused.says))
+                        styled(BAD, format!("paused by {} {}: {}", paused.by, span(&paused.since, None), paused.says))
                     }
                     (None, Some(held)) => {
-                        styled(tone("held"), format!("{} held for {}: {}", held.step, span(&held.since, None), held.says))
+                        styled(BAD, format!("{} held for {}: {}", held.step, span(&held.since, None), held.says))
                     }
-                    (None, None) => styled(tone("free"), "runs"),
+                    (None, None) => styled(GOOD, "runs"),
                 };
                 let recorded = line.recorded.as_ref();
                 let recorded = recorded.map_or_else(String::new, |one| format!("{} until {}", one.depth, clock(&one.until)));
@@ -96,7 +97,7 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
         }
         FlowAct::Record { flow, depth, time, back } => {
             let seconds = if *back { 0 } else { u32::try_from(time.as_secs()).unwrap_or(u32::MAX) };
-            let request = RecordRequest { depth: depth.clone().unwrap_or_else(|| "calls".to_owned()), seconds };
+            let request = RecordRequest { depth: depth.unwrap_or(RecordingDepth::Calls), seconds };
             let recorded: Option<RecordedFlow> = client.post(&format!("/api/flows/{flow}/record"), &request).await?;
             match recorded {
                 Some(recorded) => outln!("of {flow} `{}` are recorded until {}", recorded.depth, clock(&recorded.until)),

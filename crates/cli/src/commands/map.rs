@@ -14,7 +14,7 @@ use wirewatch_service::view::{MapStory, MapView};
 
 /// Propose a map, run it on a document, apply a draft from the console
 ///
-/// Needs no running service, but for the drafts it keeps.
+/// Needs a running service for drafts only.
 #[derive(Debug, clap::Args)]
 pub struct MapArgs {
     #[command(subcommand)]
@@ -28,9 +28,9 @@ enum MapCommand {
     Take(TakeArgs),
 }
 
-/// Take a map's draft from the console into the workspace folder, after showing how it differs
+/// Copy a map's draft from the console into the workspace folder, after showing how it differs
 ///
-/// Without a name, the maps with drafts are listed. What is taken is no draft any more; `wirewatch deploy` makes it run.
+/// Without a name, lists the maps with drafts. The draft is deleted then; `wirewatch deploy` puts the map into use.
 #[derive(Debug, clap::Args)]
 struct TakeArgs {
     /// The map
@@ -52,7 +52,7 @@ struct ProposeArgs {
     from: String,
     /// Schema of the target
     to: String,
-    /// What to call it: maps/NAME.toml
+    /// Name of the map: maps/NAME.toml
     #[arg(long)]
     name: Option<String>,
     /// The workspace folder
@@ -63,10 +63,10 @@ struct ProposeArgs {
     json: bool,
 }
 
-/// Map a document and print what comes of it
+/// Map a document and print the result
 ///
-/// An X12 file gives one result for each of its sets that the map takes. With --explain, which rule filled which field,
-/// and what with.
+/// An X12 file gives one result for each of its sets that the map takes. --explain shows which rule filled which field, and from
+/// what.
 #[derive(Debug, clap::Args)]
 struct RunArgs {
     /// The map, as its file is called
@@ -77,7 +77,7 @@ struct RunArgs {
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
-    /// What steps of a flow would have kept before: $NAME is this JSON document
+    /// A value that earlier steps of a flow would have kept: $NAME is this JSON document
     #[arg(long = "with", value_name = "NAME=FILE")]
     kept: Vec<String>,
     /// Show what each rule gave
@@ -153,7 +153,7 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
     Ok(())
 }
 
-/// How often it is looked whether something has changed: sooner than one looks up from the editor.
+/// Interval at which changes are looked for: shorter than a look up from the editor.
 const LOOK: Duration = Duration::from_millis(200);
 
 fn watch(args: &RunArgs) -> Result<(), CommandError> {
@@ -241,7 +241,7 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     end
 }
 
-/// The text of a result, where the map says how it is written.
+/// Returns the result as text in the map's written form, if it has one.
 fn written(map: &Map, result: &Value) -> Result<Option<String>, CommandError> {
     let bytes = map.bytes(result).map_err(|error| CommandError::Failed(error.to_string()))?;
     Ok(bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
@@ -281,7 +281,7 @@ fn explained(rules: &[Filled]) {
     ui::table(&["field", "value", "line", "rule"], &rules.iter().map(row).collect::<Vec<_>>());
 }
 
-/// What the source carried that no rule used.
+/// Prints source fields that no rule used.
 fn left_over(unused: &[SourceField]) {
     if unused.is_empty() {
         outln!("\nevery field of the source is used");

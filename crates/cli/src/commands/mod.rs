@@ -1,5 +1,6 @@
-//! One file a command: its arguments, then what it does.
+//! One file for each command: its arguments, then the function.
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use std::time::Duration;
 
 pub mod accept;
@@ -31,6 +32,12 @@ pub mod status;
 pub mod submit;
 pub mod table;
 pub mod watch;
+
+/// Parses a word of a closed set of the API; help and errors list all of them.
+fn words<W: Copy + Send + Sync + AsRef<str> + 'static>(all: &'static [W]) -> impl TypedValueParser<Value = W> {
+    let names = all.iter().map(AsRef::as_ref);
+    PossibleValuesParser::new(names).map(|given| *all.iter().find(|word| word.as_ref() == given).expect("it is one of them"))
+}
 
 /// A span of time as an argument.
 fn span(text: &str) -> Result<Duration, String> {

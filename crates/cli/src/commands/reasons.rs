@@ -32,7 +32,7 @@ pub fn show(reasons: &[Reason]) {
             cell(&reason.id),
             cell(&reason.flow),
             cell(&reason.step),
-            cell(&reason.code),
+            cell(reason.code.to_string()),
             styled(DIM, reason.oldest.as_deref().map(|oldest| span(oldest, None)).unwrap_or_default()),
             cell(&reason.says),
         ]

@@ -1,4 +1,4 @@
-use super::deploy::{changes, told};
+use super::deploy::{changes, print_release};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
@@ -68,7 +68,7 @@ fn show(story: &ReleaseStory) {
 
 /// Make an earlier release the current one again
 ///
-/// It becomes a release of its own, so that what happened stays to be read.
+/// It becomes a new release, so that the history stays complete.
 #[derive(Debug, clap::Args)]
 pub struct RollbackArgs {
     /// The release to go back to
@@ -89,7 +89,7 @@ pub async fn rollback(client: &ClientArgs, args: &RollbackArgs) -> Result<(), Co
         ui::json(&release);
     } else {
         ui::findings(&release.findings);
-        told(&release);
+        print_release(&release);
     }
     Ok(())
 }

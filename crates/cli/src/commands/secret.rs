@@ -1,13 +1,13 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
-use crate::ui::{self, cell, clock, styled, tone};
+use crate::ui::{self, BAD, cell, clock, styled};
 use std::io::Read;
 use wirewatch_service::view::{SecretRequest, SecretSet, SecretView};
 
 /// Set, change and remove secrets, such as those that webhooks are signed with
 ///
-/// They are kept sealed, under a key in the service's state folder, and never shown again.
+/// They are stored encrypted, with a key in the service's state folder, and never shown again.
 #[derive(Debug, clap::Args)]
 pub struct SecretArgs {
     #[command(subcommand)]
@@ -29,7 +29,7 @@ enum Command {
         /// Make one up instead of reading it from standard input, and print it once
         #[arg(long)]
         generate: bool,
-        /// How long the old value stays good
+        /// How long the former value stays valid
         #[arg(long, default_value = "24h", value_parser = span)]
         keep: std::time::Duration,
     },
@@ -80,7 +80,7 @@ async fn set(client: &Client, name: &str, generate: bool, keep_seconds: u64) -> 
     Ok(())
 }
 
-/// From standard input, so that it stands in no history and no list of processes; a line end behind it is not part of it.
+/// Reads the value from standard input, so that it appears in no history and no list of processes; a final line end is dropped.
 fn read() -> Result<String, CommandError> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|error| CommandError::Failed(format!("standard input: {error}")))?;
@@ -100,7 +100,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     }
     let row = |secret: &SecretView| {
         let state = match (&secret.set, &secret.before_until) {
-            (None, _) => styled(tone("failed"), "not set"),
+            (None, _) => styled(BAD, "not set"),
             (Some(at), None) => cell(format!("set {} by {}", clock(at), secret.by)),
             (Some(at), Some(until)) => {
                 cell(format!("changed {} by {}; the one before is good until {}", clock(at), secret.by, clock(until)))

@@ -5,7 +5,7 @@ use wirewatch_service::view::{ArrivalStory, Messages, Story};
 
 /// Show the whole history of a message or an arrival
 ///
-/// Where it came from, the document, each step with what it made or asked, every attempt with its answer.
+/// Its origin, the document, each step with its result or request, every attempt with its answer.
 #[derive(Debug, clap::Args)]
 pub struct ShowArgs {
     /// Id of a message or an arrival, or a key such as a purchase order number

@@ -1,7 +1,7 @@
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
-use crate::ui::{self, BOLD, DIM, clock, paint, span, tone};
+use crate::ui::{self, BAD, BOLD, DIM, clock, paint, span, tone};
 use wirewatch_service::view::Status;
 
 /// Show the state of the service: what is unfinished, on hold or failed
@@ -30,7 +30,7 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         }
     }
     for warning in &status.warnings {
-        outln!("{} {warning}", paint(tone("failed"), "!"));
+        outln!("{} {warning}", paint(BAD, "!"));
     }
     if status.unfinished.is_empty() {
         outln!("nothing is unfinished");
@@ -38,23 +38,23 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
     for (state, n) in &status.unfinished {
         outln!("  {n:>6} {}", paint(tone(state), state));
     }
-    for held in &status.held {
+    for held in &status.on_hold {
         let waiting = ui::count(held.waiting, "message");
         outln!(
             "{} for {}: {} ({waiting} waiting)",
-            paint(tone("held"), format!("{} is on hold", held.connection)),
+            paint(BAD, format!("{} is on hold", held.connection)),
             span(&held.since, None),
             held.says
         );
     }
-    for held in &status.held_steps {
+    for held in &status.steps_on_hold {
         outln!(
             "{} for {}: {} ({} waiting; one tries at {})",
-            paint(tone("held"), format!("step {} of {} is on hold", held.step, held.flow)),
+            paint(BAD, format!("step {} of {} is on hold", held.step, held.flow)),
             span(&held.since, None),
             held.says,
             ui::count(held.waiting, "message"),
-            clock(&held.next_look)
+            clock(&held.next_try)
         );
     }
     if !status.reasons.is_empty() {

@@ -1,6 +1,6 @@
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
-use crate::follow::{Told, follow};
+use crate::follow::{StreamItem, follow};
 use crate::local;
 use crate::terminal::outln;
 use crate::ui::{self, paint, tone};
@@ -8,13 +8,14 @@ use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::time::Duration;
-use wirewatch_service::view::{ArrivalStory, Handed, Submitted, Workspace};
+use wirewatch_service::view::words::{MessageState, SubmitOutcome, Verdict};
+use wirewatch_service::view::{ArrivalStory, Handed, LiveEvent, Submitted, Workspace};
 
 /// Submit one real message by hand and follow it to its end
 ///
-/// At a flow, it comes in as if by the flow's first intake and is watched to its end. At a connection, it goes where a
-/// flow would send it, or where a sender would call: --queue or --exchange with --key at a broker, --post /path at a
-/// server, signed at an address of ours. Real effects either way.
+/// To a flow, it is received as if by the flow's first intake and watched to its end. To a connection, it is sent where a flow
+/// would send it: --queue or --exchange with --key at a broker, --post /path at a server; a webhook is called as its sender would
+/// call it, signed. The effects are real.
 #[derive(Debug, clap::Args)]
 pub struct SubmitArgs {
     /// The flow, or the connection
@@ -29,22 +30,22 @@ pub struct SubmitArgs {
     /// Change a field of a JSON document first: path=value, where the value is JSON or plain text
     #[arg(long = "set", value_name = "PATH=VALUE")]
     changes: Vec<String>,
-    /// At a broker: this queue
+    /// At a broker: the queue
     #[arg(long, value_name = "NAME")]
     queue: Option<String>,
-    /// At a broker: this exchange
+    /// At a broker: the exchange
     #[arg(long, value_name = "NAME", conflicts_with = "queue")]
     exchange: Option<String>,
     /// The routing key at the exchange
     #[arg(long, value_name = "ROUTING.KEY", requires = "exchange", default_value = "")]
     key: String,
-    /// At a broker: what kind of message it is
+    /// At a broker: the message's type
     #[arg(long, value_name = "NAME", default_value = "")]
     kind: String,
-    /// At a server: post it to this path
+    /// At a server: the path to post to
     #[arg(long, value_name = "/PATH")]
     post: Option<String>,
-    /// At a flow: do not wait for its messages
+    /// At a flow: return without waiting for its messages
     #[arg(long)]
     no_watch: bool,
     /// Print the outcome as JSON; does not wait
@@ -53,7 +54,7 @@ pub struct SubmitArgs {
 }
 
 impl SubmitArgs {
-    /// The document as it goes out, and a name for it.
+    /// Returns the document to submit, and a name for it.
     async fn document(&self, client: &Client) -> Result<(String, Vec<u8>), CommandError> {
         let (name, bytes) = match (&self.like, &self.file) {
             (Some(id), _) => (id.clone(), like(client, id).await?),
@@ -74,7 +75,7 @@ impl SubmitArgs {
         Ok((name, serde_json::to_vec(&document).unwrap_or_default()))
     }
 
-    /// Whether it goes to a connection, not into a flow.
+    /// Returns whether the target is a connection, not a flow.
     async fn is_connection(&self, client: &Client) -> Result<bool, CommandError> {
         if self.queue.is_some() || self.exchange.is_some() || self.post.is_some() {
             return Ok(true);
@@ -131,23 +132,23 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
         if args.json {
             ui::json(&handed)
         } else {
-            told(&handed)
+            print_handed(&handed)
         }
         return Ok(());
     }
-    // Followed from before it is handed in, so that nothing of it is missed.
+    // The stream is opened before the document is submitted, so that no event is missed.
     let (events_out, mut events) = tokio::sync::mpsc::unbounded_channel();
     let following = {
         let client = client.clone();
-        tokio::spawn(async move { follow(&client, |told| events_out.send(told).is_ok()).await })
+        tokio::spawn(async move { follow(&client, |item| events_out.send(item).is_ok()).await })
     };
     match events.recv().await {
-        Some(Told::Ready) => {}
+        Some(StreamItem::Ready) => {}
         _ => return Err(CommandError::Failed("the live stream did not open".to_owned())),
     }
     let handed: Handed = client.post_bytes(&path, &[("name", name)], bytes).await?;
-    told(&handed);
-    if !matches!(handed.verdict.as_str(), "received" | "splitting") {
+    print_handed(&handed);
+    if !matches!(handed.verdict, Verdict::Received | Verdict::Splitting) {
         following.abort();
         return Err(CommandError::Found);
     }
@@ -155,18 +156,18 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
     followed.look(&client, &handed.arrival).await?;
     while !followed.is_over() {
         let event = match tokio::time::timeout(Duration::from_secs(1), events.recv()).await {
-            Ok(Some(Told::Event(event, _))) => Some(event),
-            Ok(Some(Told::Ready | Told::Reset | Told::Broken)) | Err(_) => None,
+            Ok(Some(StreamItem::Event(event, _))) => Some(event),
+            Ok(Some(StreamItem::Ready | StreamItem::Reset | StreamItem::Broken)) | Err(_) => None,
             Ok(None) => break,
         };
-        let known = event.as_ref().is_some_and(|event| followed.ours.contains(&event.id));
+        let known = event.as_ref().is_some_and(|event| followed.knows(event));
         if !known || followed.splitting {
             followed.look(&client, &handed.arrival).await?;
         }
-        if let Some(event) = event.filter(|event| followed.ours.contains(&event.id)) {
+        if let Some(event) = event.filter(|event| followed.knows(event)) {
             outln!("{}", super::watch::line(&event));
-            if rests(&event.state) {
-                followed.open.remove(&event.id);
+            if MessageState::parse(&event.state).is_some_and(rests) {
+                followed.open.retain(|open| event.id.as_ref() != Some(open));
             }
         }
     }
@@ -181,24 +182,28 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
 #[derive(Default)]
 struct Followed {
     ours: BTreeSet<String>,
-    /// Those whose end has not been told.
+    /// Those whose end has not been seen.
     open: BTreeSet<String>,
     splitting: bool,
 }
 
 impl Followed {
+    fn knows(&self, event: &LiveEvent) -> bool {
+        event.id.as_ref().is_some_and(|id| self.ours.contains(id))
+    }
+
     fn is_over(&self) -> bool {
         !self.splitting && self.open.is_empty()
     }
 
-    /// Asks how the arrival stands. New messages are followed from here on; what has come to rest is over, though its
-    /// event may still be told.
+    /// Reads the arrival. New messages are followed from now on; messages at rest are finished, although their event may still
+    /// arrive.
     async fn look(&mut self, client: &Client, arrival: &str) -> Result<(), CommandError> {
         let story: ArrivalStory = client.get(&format!("/api/arrivals/{arrival}"), &[]).await?;
-        self.splitting = story.arrival.verdict == "splitting";
+        self.splitting = story.arrival.verdict == Verdict::Splitting;
         for message in &story.messages {
             self.ours.insert(message.id.clone());
-            if rests(&message.state) {
+            if rests(message.state) {
                 self.open.remove(&message.id);
             } else {
                 self.open.insert(message.id.clone());
@@ -222,22 +227,25 @@ async fn at_connection(client: &Client, args: &SubmitArgs, name: String, bytes: 
     if args.json {
         ui::json(&submitted);
     } else {
-        let status = if submitted.status == 0 { String::new() } else { format!(" {}", submitted.status) };
-        outln!("{}  {}{status}", submitted.request, paint(tone(&submitted.what), &submitted.what));
+        let status = submitted.status.map(|status| format!(" {status}")).unwrap_or_default();
+        outln!("{}  {}{status}", submitted.request, paint(tone(submitted.what), submitted.what));
         for line in [&submitted.says, &submitted.answer].into_iter().filter(|line| !line.is_empty()) {
             outln!("{line}");
         }
     }
-    if submitted.what == "done" { Ok(()) } else { Err(CommandError::Found) }
+    if submitted.what == SubmitOutcome::Done { Ok(()) } else { Err(CommandError::Found) }
 }
 
-fn told(handed: &Handed) {
-    outln!("arrival {}  {}  {}", handed.arrival, paint(tone(&handed.verdict), &handed.verdict), handed.says);
+fn print_handed(handed: &Handed) {
+    outln!("arrival {}  {}  {}", handed.arrival, paint(tone(handed.verdict), handed.verdict), handed.says);
 }
 
-/// Whether nothing more happens to a message by itself.
-fn rests(state: &str) -> bool {
-    matches!(state, "done" | "failed" | "skipped" | "discarded")
+/// Returns whether a message in this state does not change by itself.
+fn rests(state: MessageState) -> bool {
+    match state {
+        MessageState::Running | MessageState::Waiting | MessageState::Retrying => false,
+        MessageState::Done | MessageState::Failed | MessageState::Skipped | MessageState::Discarded => true,
+    }
 }
 
 #[cfg(test)]

@@ -18,17 +18,17 @@ enum TableCommand {
     Begin(BeginArgs),
 }
 
-/// Begin a code table from the values that are known on both sides
+/// Begin a code table from the values known on both sides
 ///
-/// A side is SCHEMA:FIELD, as in x12/004010/850:PO103 (the standard's codes) or order:rows[].unit (values that were seen). What
-/// both call the same becomes a row; everything else stands in comments, for a person to say what it is.
+/// A side is SCHEMA:FIELD, as in x12/004010/850:PO103 (the standard's codes) or order:rows[].unit (example values). Codes with
+/// the same meaning become a row; all others are written as comments, for a person to complete.
 #[derive(Debug, clap::Args)]
 struct BeginArgs {
-    /// The codes that are looked up
+    /// The codes to translate
     from: String,
-    /// What they stand for
+    /// The codes to translate them to
     to: String,
-    /// What to call it: tables/NAME.csv; printed where this is not given
+    /// Name of the table: tables/NAME.csv; printed when left out
     #[arg(long)]
     name: Option<String>,
     /// The workspace folder

@@ -1,10 +1,11 @@
 use crate::api::{ClientArgs, Which};
 use crate::error::CommandError;
-use crate::follow::{Told, follow};
+use crate::follow::{StreamItem, follow};
 use crate::terminal::{errln, outln};
 use crate::ui::{BOLD, DIM, WAIT, exact, paint, span, tone};
 use wirewatch_core::before::Before;
 use wirewatch_service::view::LiveEvent;
+use wirewatch_service::view::words::EventKind;
 
 /// Follow messages live
 ///
@@ -13,7 +14,7 @@ use wirewatch_service::view::LiveEvent;
 pub struct WatchArgs {
     #[command(flatten)]
     which: Which,
-    /// End after so many lines
+    /// Stop after N lines
     #[arg(long, value_name = "N")]
     lines: Option<usize>,
     /// Print each event as a line of JSON
@@ -22,11 +23,11 @@ pub struct WatchArgs {
 }
 
 impl WatchArgs {
-    /// Whether an event is asked for. Arrivals and holds belong to no flow, state or key.
+    /// Returns whether an event passes the filters. Arrivals and holds have no flow, state or key.
     fn wants(&self, event: &LiveEvent) -> bool {
         let is = |wanted: &str, given: &str| wanted.is_empty() || wanted == given;
         is(&self.which.flow, &event.flow)
-            && is(&self.which.partner, &event.partner)
+            && is(&self.which.partner, event.partner.as_deref().unwrap_or_default())
             && is(&self.which.state, &event.state)
             && is(&self.which.key, &event.key)
     }
@@ -35,12 +36,12 @@ impl WatchArgs {
 pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     let mut left = args.lines.unwrap_or(usize::MAX);
-    follow(&client, |told| {
-        match told {
-            Told::Ready => errln!("{}", paint(DIM, "watching; Ctrl-C ends")),
-            Told::Reset => errln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
-            Told::Broken => errln!("{}", paint(WAIT, "the service is away; waiting for it")),
-            Told::Event(event, data) if args.wants(&event) => {
+    follow(&client, |item| {
+        match item {
+            StreamItem::Ready => errln!("{}", paint(DIM, "watching; Ctrl-C ends")),
+            StreamItem::Reset => errln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
+            StreamItem::Broken => errln!("{}", paint(WAIT, "the service is away; waiting for it")),
+            StreamItem::Event(event, data) if args.wants(&event) => {
                 if args.json {
                     outln!("{data}")
                 } else {
@@ -48,30 +49,31 @@ pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandErr
                 }
                 left -= 1;
             }
-            Told::Event(..) => {}
+            StreamItem::Event(..) => {}
         }
         left > 0
     })
     .await
 }
 
-/// One event on one line.
+/// Returns an event as one line.
 pub fn line(event: &LiveEvent) -> String {
     let at = paint(DIM, exact(&event.at));
     let state = paint(tone(&event.state), format!("{:<9}", event.state));
-    match event.kind.as_str() {
-        "arrival" => {
+    let id = event.id.as_deref().unwrap_or_default();
+    match event.kind {
+        EventKind::Arrival => {
             let says = if event.says.is_empty() { String::new() } else { format!("  {}", event.says) };
-            format!("{at}  {state}  {}  file {} by {}{says}", event.id, paint(BOLD, &event.key), event.step)
+            format!("{at}  {state}  {id}  file {} by {}{says}", paint(BOLD, &event.key), event.step)
         }
-        "hold" => format!("{at}  {state}  {}  {}", paint(BOLD, Before::of(&event.step).says()), event.says),
-        _ => {
-            let mut line = format!("{at}  {state}  {}  {} {}", event.id, event.flow, paint(BOLD, &event.key));
+        EventKind::Hold => format!("{at}  {state}  {}  {}", paint(BOLD, Before::of(&event.step).says()), event.says),
+        EventKind::Message => {
+            let mut line = format!("{at}  {state}  {id}  {} {}", event.flow, paint(BOLD, &event.key));
             if !event.step.is_empty() {
                 line.push_str(&format!(" at {}", event.step));
             }
-            if !event.result.is_empty() {
-                line.push_str(&format!(" as {}", paint(BOLD, &event.result)));
+            if let Some(result) = &event.result {
+                line.push_str(&format!(" as {}", paint(BOLD, result)));
             }
             if let Some(due) = &event.due {
                 line.push_str(&format!("  try {} in {}", event.tries + 1, span(&event.at, Some(due))));

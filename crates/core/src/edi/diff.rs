@@ -4,19 +4,19 @@ use crate::x12::SetTree;
 use crate::x12::plain::{Element, Node};
 use serde::Serialize;
 
-/// One difference between two sets.
+/// A difference between two sets.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Difference {
     /// The path through the loops, e.g. `PO1[2]/PO102`.
     pub at: String,
     /// Name of the element or segment.
     pub name: String,
-    /// What stands there in the first document; none where only the second has it.
+    /// Its value in the first document; `None` where only the second has it.
     pub before: Option<String>,
     pub after: Option<String>,
 }
 
-/// How two sets differ, in the order of the first.
+/// Returns the differences of two sets, in the order of the first.
 #[must_use]
 pub fn differences(before: &SetTree, after: &SetTree) -> Vec<Difference> {
     let mut all = Vec::new();
@@ -24,8 +24,8 @@ pub fn differences(before: &SetTree, after: &SetTree) -> Vec<Difference> {
     all
 }
 
-/// What tells a loop or segment among others of its kind: the id with its qualifier, so that a party added before others
-/// is seen as added.
+/// Returns what distinguishes a loop or segment from others with its id: the id with its qualifier, so that a party inserted
+/// before others is seen as added.
 fn identity(node: &Node) -> String {
     let first = |elements: &[Element]| match elements.first() {
         Some(Element::Text(text)) => text.clone(),
@@ -109,7 +109,7 @@ fn text(element: &Element) -> String {
 fn pair(tree: &SetTree, before: &Node, after: &Node, path: &str, all: &mut Vec<Difference>) {
     match (before, after) {
         (Node::Loop { of: before, .. }, Node::Loop { of: after, .. }) => compare(tree, before, after, path, all),
-        // The envelope's count and number are not what the document says.
+        // Count and control number of the envelope are not content.
         (Node::Segment { id, .. }, Node::Segment { .. }) if id == "SE" || id == "ST" => {}
         (Node::Segment { id, elements: before }, Node::Segment { elements: after, .. }) => {
             let described = tree.definition().segment(id);

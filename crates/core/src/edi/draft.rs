@@ -4,7 +4,7 @@ use crate::x12::definitions::{ElementGuide, Guide, GuideUse, Kind, SegmentGuide}
 use crate::x12::{Child, LoopRef, SetTree};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// What was seen at one place of the table.
+/// Statistics of one place in the table.
 #[derive(Debug, Default)]
 struct Seen {
     /// Documents or loops that had it, of how many that could have.
@@ -22,10 +22,10 @@ struct SeenElement {
     longest: usize,
 }
 
-/// Different values of a code that make a list; more are no list.
+/// Most distinct values of a code that are listed.
 const LISTED: usize = 12;
 
-/// A guide that asks for no more than every sample has. It is a draft: few samples ask for too much.
+/// Drafts a guide that requires only what every sample has. With few samples it requires too much.
 ///
 /// `None` when there are no samples, or they are of different sets.
 #[must_use]

@@ -1,4 +1,4 @@
-//! X12 documents for people and programs: what is wrong with one, what it says, what changed, and as JSON.
+//! X12 documents for people and programs: findings, summaries, differences, and as JSON.
 
 pub mod diff;
 pub mod draft;

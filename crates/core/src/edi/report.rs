@@ -1,4 +1,4 @@
-//! What is wrong with an input, in the documented form that programs read.
+//! Report on an input, in the documented JSON form.
 
 use crate::x12::ack::{GroupAck, interchange_verdict, is_acknowledged};
 use crate::x12::{Fault, Group, Interchange, Level, Reading, SetAck, SetReading, Weight};
@@ -7,12 +7,12 @@ use serde::{Deserialize, Serialize};
 /// Every verdict of an input.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Report {
-    /// There is an interchange, nothing in it would be rejected, and nothing beside it was left unread.
+    /// There is an interchange, no part of it would be rejected, and no other bytes were left unread.
     pub valid: bool,
     pub interchanges: Vec<InterchangeReport>,
-    /// What stands in the way of reading the input as X12 at all.
+    /// Why the input cannot be read as X12 at all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub errors: Vec<Told>,
+    pub errors: Vec<ReportedFault>,
     /// Bytes outside any interchange, which were passed over.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unread: Vec<UnreadBytes>,
@@ -20,7 +20,7 @@ pub struct Report {
 
 /// A code with its sentence.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Told {
+pub struct ReportedFault {
     pub code: String,
     pub says: String,
 }
@@ -44,7 +44,7 @@ pub struct InterchangeReport {
     /// TA105: `000` when nothing is wrong with the envelope.
     pub note: String,
     /// Codes of TA105.
-    pub errors: Vec<Told>,
+    pub errors: Vec<ReportedFault>,
     pub groups: Vec<GroupReport>,
 }
 
@@ -57,12 +57,12 @@ pub struct GroupReport {
     pub control: String,
     /// AK901.
     pub ack: GroupAck,
-    /// AK902 to AK904; `included` is what GE01 says, null without one.
+    /// AK902 to AK904; `included` is the count in GE01, `null` without one.
     pub included: Option<u32>,
     pub received: u32,
     pub accepted: u32,
     /// Codes of AK905 (data element 716).
-    pub errors: Vec<Told>,
+    pub errors: Vec<ReportedFault>,
     pub sets: Vec<SetReport>,
 }
 
@@ -75,12 +75,12 @@ pub struct SetReport {
     /// AK501; null for a set that is not acknowledged, such as a 997.
     pub ack: Option<SetAck>,
     pub errors: Vec<Finding>,
-    /// What is worth a look, but changes no verdict and is not told to the partner.
+    /// Notes, which change no verdict and are not reported to the partner.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<Finding>,
 }
 
-/// One thing found in a set.
+/// A fault in a set.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     /// `segment`, `element` or `set`.
@@ -99,14 +99,14 @@ pub struct Finding {
 }
 
 impl Report {
-    /// What a reading says.
+    /// Converts a reading to its report.
     #[must_use]
     pub fn of(reading: &Reading) -> Self {
         let interchanges: Vec<InterchangeReport> = reading.interchanges.iter().map(InterchangeReport::of).collect();
         let unread = reading.unread.iter();
         let unread = unread.map(|one| UnreadBytes { from: one.bytes.start, to: one.bytes.end, says: one.says.clone() }).collect();
         let errors = match reading.interchanges.is_empty() {
-            true => vec![Told {
+            true => vec![ReportedFault {
                 code: String::new(),
                 says: "no interchange: nothing here begins with ISA and its fixed separators".to_owned(),
             }],
@@ -119,7 +119,7 @@ impl Report {
         Self { valid, interchanges, errors, unread }
     }
 
-    /// How many sets would be rejected, of how many.
+    /// Returns how many sets would be rejected, of how many.
     #[must_use]
     pub fn rejected(&self) -> (u32, u32) {
         let groups = || self.interchanges.iter().flat_map(|one| &one.groups);
@@ -136,7 +136,7 @@ impl InterchangeReport {
             sender: header.sender.id.clone(),
             receiver: header.receiver.id.clone(),
             note: interchange_verdict(interchange).1.to_owned(),
-            errors: told(&interchange.faults),
+            errors: reported(&interchange.faults),
             groups: interchange.groups.iter().map(GroupReport::of).collect(),
         }
     }
@@ -151,7 +151,7 @@ impl GroupReport {
             included: group.included,
             received: group.received,
             accepted: group.accepted_count(),
-            errors: told(&group.faults),
+            errors: reported(&group.faults),
             sets: group.sets.iter().map(|set| SetReport::of(set, is_acknowledged(group))).collect(),
         }
     }
@@ -188,6 +188,6 @@ impl Finding {
     }
 }
 
-fn told(faults: &[Fault]) -> Vec<Told> {
-    faults.iter().map(|fault| Told { code: fault.code.to_string(), says: fault.says.clone() }).collect()
+fn reported(faults: &[Fault]) -> Vec<ReportedFault> {
+    faults.iter().map(|fault| ReportedFault { code: fault.code.to_string(), says: fault.says.clone() }).collect()
 }

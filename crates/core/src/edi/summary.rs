@@ -1,22 +1,22 @@
-//! A set as a person reads it: what it is, who takes part, what is ordered, on which terms, and what it comes to.
+//! A set in words for people: kind, parties, items, terms and totals.
 
 use crate::x12::ack::acknowledgments;
 use crate::x12::{Child, LoopRef, Segment, SetTree};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-/// The document in a person's words.
+/// Summary of a set.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Summary {
     /// E.g. `Purchase Order MF-20417`.
     pub title: String,
-    /// What kind of it, e.g. `Original · Stand-alone Order`.
+    /// Kind in words, e.g. `Original · Stand-alone Order`.
     pub kind: String,
     /// Label and value: dates, references, terms, contacts.
     pub facts: Vec<Fact>,
     pub parties: Vec<PartySummary>,
     pub lines: Vec<LineSummary>,
-    /// Label and value: what the document says it comes to, and what its lines come to.
+    /// Totals with labels: those stated in the document, and those of its lines.
     pub totals: Vec<Fact>,
     /// Sentences of an acknowledgment.
     pub says: Vec<String>,
@@ -29,7 +29,7 @@ pub struct Fact {
     pub value: String,
 }
 
-/// Somebody who takes part.
+/// A party of the order.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PartySummary {
     /// E.g. `Ship To`.
@@ -53,12 +53,12 @@ pub struct LineSummary {
     pub description: String,
     /// Product ids with what they are.
     pub ids: Vec<Fact>,
-    /// What was answered of it, its dates, references and charges.
+    /// Answers to the line, its dates, references and charges.
     pub facts: Vec<Fact>,
 }
 
 impl Summary {
-    /// What a set says.
+    /// Summarizes a set.
     #[must_use]
     pub fn of(tree: &SetTree) -> Self {
         let definition = tree.definition();
@@ -171,7 +171,7 @@ impl std::fmt::Display for Summary {
 }
 
 fn acknowledgments_of(tree: &SetTree) -> Vec<String> {
-    // The reader of acknowledgments takes whole inputs: an envelope of nothing but the separators goes before.
+    // The acknowledgment reader takes whole inputs: an envelope with nothing but the separators is put before the set.
     let d = tree.delimiters();
     let [element, component, segment] = [d.element, d.component, d.segment].map(char::from);
     let repetition = d.repetition.map_or('U', char::from);
@@ -246,7 +246,7 @@ fn line(tree: &SetTree, within: LoopRef<'_>) -> (LineSummary, Option<Decimal>) {
     (line, amount)
 }
 
-/// At least two digits behind the point, and no more than there are.
+/// Returns an amount with at least two decimal places, and all that it has.
 fn money(amount: Decimal) -> String {
     let mut amount = amount;
     if amount.scale() < 2 {
@@ -261,7 +261,7 @@ fn ids(tree: &SetTree, segment: &Segment<'_>, from: usize) -> Vec<Fact> {
     pairs.filter(|n| !text(segment, n + 1).is_empty()).map(|n| fact(meaning(tree, segment, n), text(segment, n + 1))).collect()
 }
 
-/// What the segments of a loop say, the first of them first.
+/// Returns the facts of the segments in a loop, in their order.
 fn inner_facts(tree: &SetTree, within: LoopRef<'_>) -> Vec<Fact> {
     let mut facts = Vec::new();
     for child in within.children() {
@@ -273,7 +273,7 @@ fn inner_facts(tree: &SetTree, within: LoopRef<'_>) -> Vec<Fact> {
     facts
 }
 
-/// What a segment says as a label with its value; nothing for one that says nothing.
+/// Returns a segment as label and value; `None` if it is empty.
 fn plain_fact(tree: &SetTree, segment: &Segment<'_>) -> Option<Fact> {
     let value = |n| text(segment, n);
     let code = |n| meaning(tree, segment, n);
@@ -314,7 +314,7 @@ fn channel(what: String, number: &str) -> String {
     if number.is_empty() { String::new() } else { format!("{what} {number}") }
 }
 
-/// Terms of sale: the seller's words where there are some, else what the numbers say.
+/// Returns the terms of sale: the seller's words if there are some, else built from the numbers.
 fn terms(tree: &SetTree, segment: &Segment<'_>) -> String {
     let value = |n| text(segment, n);
     if !value(12).is_empty() {
@@ -345,7 +345,7 @@ fn text(segment: &Segment<'_>, n: usize) -> String {
     segment.text(n)
 }
 
-/// What the code of an element stands for; the code itself where that is not known.
+/// Returns the meaning of an element's code; the code itself if it is unknown.
 fn meaning(tree: &SetTree, segment: &Segment<'_>, n: usize) -> String {
     let value = segment.text(n);
     let known = tree.described(segment).and_then(|known| known.element(n)).and_then(|element| element.meaning(&value));

@@ -14,11 +14,11 @@ use crate::x12::SetTree;
 use crate::x12::plain::{Element, Node};
 use serde_json::{Map, Value, json};
 
-/// JSON that is no set.
+/// JSON that is not a set.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{at}: {says}")]
 pub struct NoTree {
-    /// Where in the JSON, e.g. `tree.of[3].PO102`.
+    /// Path in the JSON, e.g. `tree.of[3].PO102`.
     pub at: String,
     pub says: String,
 }

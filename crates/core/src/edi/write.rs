@@ -10,7 +10,7 @@ use std::sync::Arc;
 #[derive(Debug, Clone)]
 pub struct Outgoing {
     pub definition: Arc<SetDefinition>,
-    /// What stands between ST and SE; those two are written anew.
+    /// The nodes between ST and SE; those two are generated.
     pub nodes: Vec<Node>,
 }
 
@@ -35,10 +35,10 @@ pub enum NotWritten {
     Separator(#[from] SeparatorInside),
 }
 
-/// The sets in as many interchanges as the partner wants them in, sets of a kind in one group.
+/// Writes the sets into as many interchanges as the partner's profile requires, sets of a kind in one group.
 ///
 /// # Errors
-/// [`NotWritten`] for the first value that cannot stand where it is; nothing is written then.
+/// [`NotWritten`] for the first value that does not fit its place; nothing is written then.
 pub fn interchanges(partner: &Partner, sets: &[Outgoing], numbering: &Numbering) -> Result<Vec<Vec<u8>>, NotWritten> {
     let kind = |set: &Outgoing| (set.definition.functional_id.clone(), set.definition.version.clone());
     let mut groups: Vec<Vec<&Outgoing>> = Vec::new();
@@ -89,7 +89,7 @@ pub fn interchanges(partner: &Partner, sets: &[Outgoing], numbering: &Numbering)
     Ok(written)
 }
 
-/// ISA12 that goes with a version of the sets: `00401` with `004010`.
+/// Returns the ISA12 for a version of the sets: `00401` for `004010`.
 fn control_version(version: &str) -> String {
     version.get(..5).unwrap_or("00401").to_owned()
 }

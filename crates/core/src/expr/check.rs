@@ -11,23 +11,23 @@ use crate::x12::SetDefinition;
 use crate::x12::definitions::{Entry, SegmentDefinition};
 use serde_json::Value;
 
-/// What is known about a value before it is there.
+/// Type of a value as far as it is known before a run.
 #[derive(Debug, Clone, Copy)]
 pub enum Shape<'a> {
-    /// Nothing: every path may exist.
+    /// Unknown: every path may exist.
     Any,
-    /// A scalar: no path goes on from here.
+    /// A scalar: it has no fields.
     Value(Gives),
-    /// One or another type, by the document.
+    /// One of several types, depending on the document.
     OneOf(Types),
-    /// A level of a transaction set: the entries that may stand in it; for a loop, the segment that opens it.
+    /// A level of a transaction set with its possible entries; for a loop, the segment that opens it.
     Loop(&'a SetDefinition, &'a [Entry]),
     Segment(&'a SetDefinition, &'a str),
     /// A place in a JSON schema.
     Json(&'a Schema, &'a Value),
 }
 
-/// What a scalar is.
+/// Types of a scalar.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Gives {
     Text,
@@ -77,25 +77,25 @@ impl Types {
         Self(self.0 | other.0)
     }
 
-    /// What is in this set and not in the other.
+    /// Returns the difference of the sets.
     #[must_use]
     pub const fn without(self, other: Self) -> Self {
         Self(self.0 & !other.0)
     }
 
-    /// Whether the sets have a type in common.
+    /// Returns whether the sets overlap.
     #[must_use]
     pub const fn meets(self, other: Self) -> bool {
         self.0 & other.0 != 0
     }
 
-    /// Whether there is no type in it.
+    /// Returns whether the set is empty.
     #[must_use]
     pub const fn is_empty(self) -> bool {
         self.0 == 0
     }
 
-    /// In words: `a text or a number`.
+    /// Returns it in words: `a text or a number`.
     #[must_use]
     pub fn words(self) -> String {
         let words: Vec<&str> = Self::WORDS.iter().filter(|(one, ..)| self.meets(*one)).map(|(.., word)| *word).collect();
@@ -118,7 +118,7 @@ impl<'a> Shape<'a> {
         }
     }
 
-    /// Whether it can be nothing but a list.
+    /// Returns whether it can only be a list.
     fn is_list(&self) -> bool {
         self.types().is_some_and(|types| types.without(Types::NULL) == Types::LIST)
     }
@@ -137,7 +137,7 @@ impl<'a> Shape<'a> {
     }
 }
 
-/// How many values there may be.
+/// Possible number of values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Times {
     One,
@@ -147,7 +147,7 @@ enum Times {
     Many,
 }
 
-/// What an expression gives, as far as it is known beforehand.
+/// Type and number of the values of an expression, as far as known.
 #[derive(Debug, Clone, Copy)]
 struct Seen<'a> {
     shape: Shape<'a>,
@@ -167,7 +167,7 @@ impl<'a> Seen<'a> {
         self.times == Times::Many || self.shape.is_list()
     }
 
-    /// One item of it.
+    /// Returns the type of one item.
     fn item(self) -> Self {
         match self.times {
             // A selection through a list has the lists in it as its items.
@@ -176,13 +176,13 @@ impl<'a> Seen<'a> {
     }
 }
 
-/// What a check of an expression found.
+/// Result of checking an expression.
 #[derive(Debug, Clone, Copy)]
 pub struct Checked<'a> {
     pub shape: Shape<'a>,
     /// It may give several values.
     pub several: bool,
-    /// It reads what the standard lets come more than once, and most senders do not.
+    /// It reads a segment or element that the standard allows to repeat, which most senders do not.
     pub repeats: bool,
 }
 
@@ -201,7 +201,7 @@ pub fn check<'a>(
     Checked { shape: seen.shape, several: seen.is_many(), repeats: seen.times == Times::Repeats }
 }
 
-/// As [`check`], where the expression is a condition.
+/// As [`check`], for a condition.
 pub fn check_condition<'a>(
     expr: &Expr,
     it: Shape<'a>,
@@ -281,7 +281,7 @@ impl<'a> Checker<'a, '_> {
         }
     }
 
-    /// This or that; what is `null` in one of both leaves the other.
+    /// Returns the union of two results; a `null` in one leaves the other.
     fn either(a: Seen<'a>, b: Seen<'a>) -> Seen<'a> {
         let shape = match (a.shape, b.shape) {
             (Shape::OneOf(Types::NULL), other) | (other, Shape::OneOf(Types::NULL)) => other,
@@ -326,7 +326,7 @@ impl<'a> Checker<'a, '_> {
         }
     }
 
-    /// Checks what gives one value, and tells where it may give several.
+    /// Checks an expression that must give one value, and reports if it may give several.
     fn single(&mut self, node: &Node, it: Shape<'a>, help: &str) -> Shape<'a> {
         let seen = self.node(node, it);
         if seen.is_many() {
@@ -411,7 +411,7 @@ impl<'a> Checker<'a, '_> {
                 }
             }
         }
-        // The filter says which: what is left is one, or an error when it runs.
+        // The filter selects one, or the run fails.
         Seen::one(item.shape)
     }
 
@@ -468,7 +468,7 @@ impl<'a> Checker<'a, '_> {
             "list" => Seen { shape: item, times: Times::Many },
             "group" => Seen { shape: Shape::Any, times: Times::Many },
             "table" if arguments.len() == 3 => Self::either(Seen::value(Gives::Text), second),
-            // As a filter does, it says which.
+            // It selects, as a filter does.
             "matching" => Seen::one(item),
             _ if function.gives_items() => Seen { shape: item, times: Times::Many },
             _ => Seen::one(function.gives.map_or(Shape::Any, Shape::Value)),
@@ -570,7 +570,7 @@ impl<'a> Checker<'a, '_> {
     }
 }
 
-/// Functions whose first value is a number.
+/// Functions whose first argument is a number.
 const NUMERIC: [&str; 4] = ["abs", "number", "number_as", "round"];
 
 /// The shape of one item of a list.

@@ -11,21 +11,21 @@ use std::cell::Cell;
 use std::rc::Rc;
 use std::sync::Arc;
 
-/// What an expression can see.
+/// Everything that an expression can read.
 #[derive(Debug, Clone)]
 pub struct Scope<'a> {
-    /// The document or item at hand.
+    /// The current document or item.
     pub it: Item<'a>,
     /// The whole document.
     pub doc: Item<'a>,
-    /// What steps kept, by name; `meta` among them.
+    /// Values that steps kept, by name; `meta` is among them.
     pub kept: &'a Map<String, Value>,
     pub library: &'a Library,
-    /// What the function at hand was given; none outside of one.
+    /// Arguments of the current workspace function; `None` outside of one.
     pub given: Option<Given<'a>>,
-    /// Which item of its list `it` is, from 1: what `$position` gives. None where `it` is no item of a list.
+    /// Position of `it` in its list, from 1, for `$position`. `None` where `it` is not an item of a list.
     pub position: Option<usize>,
-    /// What has been worked out so far, by all that share the scope.
+    /// Work done so far by everything that shares the scope.
     pub work: Work,
 }
 
@@ -37,8 +37,7 @@ impl<'a> Scope<'a> {
     }
 }
 
-/// Counts the nodes and items that are worked out, so that filters in filters come to an end: an expression fails when there
-/// are too many.
+/// Counts evaluated nodes and items, so that nested filters end: an expression fails when there are too many.
 #[derive(Debug, Clone)]
 pub struct Work {
     done: Rc<Cell<u64>>,
@@ -46,14 +45,14 @@ pub struct Work {
 }
 
 impl Default for Work {
-    /// For a map over one document: some ten seconds of work.
+    /// Enough for a map over one document: some ten seconds of work.
     fn default() -> Self {
         Self::up_to(100_000_000)
     }
 }
 
 impl Work {
-    /// So many nodes at most.
+    /// Creates a limit of `most` nodes.
     #[must_use]
     pub fn up_to(most: u64) -> Self {
         Self { done: Rc::default(), most }
@@ -89,9 +88,9 @@ pub(super) fn several<T>(node: &Node, Several(count): Several, help: &str) -> Re
     fail(node, format!("`{}` gives {count} values where one is needed: {help}", node.shown()))
 }
 
-/// What to write where several values stand in the place of one.
+/// Help for several values where one is needed.
 pub(super) const WHICH: &str = "first(…), last(…), a filter or a position says which";
-/// What to write where several values stand in the place of a condition.
+/// Help for several values where a condition is needed.
 pub(super) const QUANTIFY: &str = "any(…), all(…) or exists(…) says what is meant";
 
 pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
@@ -124,7 +123,7 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, Ev
     }
 }
 
-/// What `node` gives, its items counted as work.
+/// Evaluates `node` and counts its items as work.
 pub(super) fn counted<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     let item = eval(node, scope)?;
     scope.work.add(node, item.count())?;
@@ -148,10 +147,10 @@ fn kept<'a>(node: &Node, name: &str, scope: &Scope<'a>) -> Result<Item<'a>, Eval
     Ok(scope.kept.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value))))
 }
 
-/// The name behind `$` that counts items.
+/// Name after `$` for the position of an item.
 pub(crate) const POSITION: &str = "position";
 
-/// Whether the condition that `node` is holds.
+/// Returns whether the condition `node` holds.
 pub(super) fn holds<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<bool, EvalError> {
     eval(node, scope)?.holds().or_else(|count| several(node, count, QUANTIFY))
 }
@@ -267,12 +266,12 @@ pub(super) fn shorten(text: &str) -> String {
     if text.chars().count() <= 40 { text.to_owned() } else { text.chars().take(39).chain(['…']).collect() }
 }
 
-/// `path[…]`: the item at a position, where a number stands in the brackets; otherwise the items for which it holds.
+/// Evaluates `path[…]`: the item at a position if the brackets hold a number; otherwise the items for which the condition holds.
 fn filter<'a>(of: &'a Node, by: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     let items = counted(of, scope)?.items();
     match places(by, scope.library) {
         Some(true) => return at_position(items, by, &single(by, scope)?),
-        // What was kept is the same for each item.
+        // A kept value is the same for each item.
         None => {
             let value = single(by, scope)?;
             if value.as_number().is_some() {
@@ -305,8 +304,8 @@ fn at_position<'a>(items: Vec<Item<'a>>, by: &Node, position: &Item<'_>) -> Resu
     Ok(items.into_iter().nth(at - 1).unwrap_or(Item::Missing))
 }
 
-/// Whether brackets with `by` in them hold a position: what gives a number does, whatever the item. None where only its value
-/// tells, since it speaks of what was kept.
+/// Returns whether brackets with `by` hold a position, which is any expression that gives a number. `None` if only its value
+/// tells, since it reads kept values.
 pub(super) fn places(by: &Node, library: &Library) -> Option<bool> {
     match &by.kind {
         Kind::Literal(value) => Some(value.is_number()),
@@ -326,7 +325,7 @@ pub(super) fn places(by: &Node, library: &Library) -> Option<bool> {
     }
 }
 
-/// What `value` gives for each of the items, in one flat list.
+/// Evaluates `value` for each item and returns one flat list.
 pub(super) fn for_each<'a>(items: Vec<Item<'a>>, value: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     let mut all = Vec::new();
     for (n, item) in items.into_iter().enumerate() {

@@ -1,7 +1,7 @@
-//! The values of expressions: what a path selects, and how it becomes one value, a list, a text or a condition.
+//! Values of expressions: what a path selects, and how that becomes one value, a list, a text or a condition.
 //!
-//! A path selects items. `null` and what is missing are no items. A list stands for its items, and a path through a list goes
-//! on from each of them, so that what it selects through lists in lists is one flat list.
+//! A path selects items. `null` and missing values are not items. A list stands for its items, and a path continues from each of
+//! them, so that the selection through nested lists is one flat list.
 
 use crate::Document;
 use crate::number;
@@ -15,14 +15,14 @@ use std::cmp::Ordering;
 /// A value while an expression is worked out.
 #[derive(Debug, Clone)]
 pub enum Item<'a> {
-    /// Nothing there. `null` is treated alike, but stays `null` where it is copied.
+    /// No value. `null` is treated alike, but is copied as `null`.
     Missing,
     /// A text: of an element, borrowed from the set's bytes, or worked out.
     Text(Cow<'a, str>),
     /// An X12 element that the dictionary types as a number, with its decimal point: the text stays as it is, but compares and
     /// sorts as a number.
     Numeral(Cow<'a, str>),
-    /// A number worked out, with the digits behind the point that it came to.
+    /// A computed number, with the decimal places of its result.
     Number(Decimal),
     Json(Cow<'a, Value>),
     Loop(LoopRef<'a>),
@@ -35,7 +35,7 @@ pub enum Item<'a> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Several(pub usize);
 
-/// Why an item is no text.
+/// Why an item is not a text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NoText {
     Several(Several),
@@ -44,7 +44,7 @@ pub enum NoText {
 }
 
 impl<'a> Item<'a> {
-    /// The item that stands for a whole document; bytes are a text.
+    /// Returns the item for a whole document; bytes are a text.
     #[must_use]
     pub fn of(document: &'a Document) -> Self {
         match document {
@@ -84,7 +84,7 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// Whether nothing is there: missing, `null`, a list without items.
+    /// Returns whether there is no value: missing, `null`, or a list without items.
     pub(super) fn is_nothing(&self) -> bool {
         match self {
             Self::Missing => true,
@@ -98,7 +98,7 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// Whether `else` goes on to what follows: nothing, an empty text, an object without fields.
+    /// Returns whether `else` continues: no value, an empty text, or an object without fields.
     pub(super) fn is_empty(&self) -> bool {
         match self {
             Self::Text(text) | Self::Numeral(text) => text.is_empty(),
@@ -139,7 +139,7 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// How many items there are.
+    /// Returns the number of items.
     pub(super) fn count(&self) -> usize {
         match self {
             Self::Missing => 0,
@@ -168,7 +168,7 @@ impl<'a> Item<'a> {
         if items.all(|item| first.equals(&item)) { Ok(first) } else { Err(Several(count)) }
     }
 
-    /// As JSON: a selection of several as a list, a segment or loop as an object of its elements; `None` where it is missing.
+    /// Returns it as JSON: several items as a list, a segment or loop as an object of its elements; `None` if missing.
     #[must_use]
     pub fn value(self) -> Option<Cow<'a, Value>> {
         match self {
@@ -183,7 +183,7 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// As a JSON list of its items, also of one; `None` of nothing.
+    /// Returns it as a JSON list of its items, also for one item; `None` if missing.
     #[must_use]
     pub fn list(self) -> Option<Cow<'a, Value>> {
         match self {
@@ -195,10 +195,10 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// Its one text; `None` of nothing. Numbers keep their digits, `true` and `false` are these words.
+    /// Returns its single text; `None` if missing. Numbers keep their digits; `true` and `false` become words.
     ///
     /// # Errors
-    /// [`NoText`] of several values, an object, a segment or a loop.
+    /// [`NoText`] for several values, an object, a segment or a loop.
     pub fn to_text(&self) -> Result<Option<Cow<'_, str>>, NoText> {
         match self {
             Self::Missing => Ok(None),
@@ -226,10 +226,11 @@ impl<'a> Item<'a> {
         Ok(one.to_text()?.map(|text| Cow::Owned(text.into_owned())))
     }
 
-    /// Whether a condition holds. Nothing, `false`, an empty text and an object without fields do not; everything else does.
+    /// Returns whether it holds as a condition. A missing value, `false`, an empty text and an object without fields do not;
+    /// everything else does.
     ///
     /// # Errors
-    /// [`Several`] where several values differ: `any(…)`, `all(…)` or `exists(…)` say what is meant then.
+    /// [`Several`] for several values that differ: `any(…)`, `all(…)` or `exists(…)` make the condition clear.
     pub fn holds(&self) -> Result<bool, Several> {
         match self {
             Self::Json(value) if !value.is_array() => Ok(match value.as_ref() {
@@ -244,7 +245,7 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// The number that it is by its type, as JSON writes it. A text is no number, whatever it looks like.
+    /// Returns the number if its type is a number, as JSON writes it. A text is not a number, whatever it looks like.
     pub(super) fn as_number(&self) -> Option<Cow<'_, str>> {
         match self {
             Self::Number(number) => Some(Cow::Owned(number.to_string())),
@@ -254,8 +255,8 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// Whether two single values are equal: as numbers where either is a number, otherwise as texts; objects and lists field by
-    /// field and item by item. Nothing equals nothing, and nothing else.
+    /// Compares two single values: as numbers if either is a number, otherwise as texts; objects and lists by fields and items. A
+    /// missing value equals a missing value only.
     pub(super) fn equals(&self, other: &Self) -> bool {
         if self.is_nothing() || other.is_nothing() {
             return self.is_nothing() && other.is_nothing();
@@ -269,8 +270,8 @@ impl<'a> Item<'a> {
         }
     }
 
-    /// The order of two single values: as numbers where either is a number, otherwise as texts by their characters. `None`
-    /// where they cannot be compared: a number and a text that is none, an object, a list.
+    /// Orders two single values: as numbers if either is a number, otherwise as texts by characters. `None` if they cannot be
+    /// compared: a number and a text that is not one, an object, a list.
     pub(super) fn order(&self, other: &Self) -> Option<Ordering> {
         let (a, b) = (self.as_number(), other.as_number());
         if a.is_none() && b.is_none() {
@@ -285,7 +286,7 @@ impl<'a> Item<'a> {
         number::compare(&a, &b)
     }
 
-    /// The text of a single value that is no structure.
+    /// Returns the text of a single value that is not a structure.
     fn scalar(&self) -> Option<Cow<'_, str>> {
         if self.is_list() { None } else { self.to_text().ok().flatten() }
     }
@@ -303,8 +304,8 @@ impl<'a> Item<'a> {
     }
 }
 
-/// Where an item stands when items are sorted: numbers first, then texts, then `false` and `true`, then objects and lists,
-/// last what has nothing to sort by. The order is total, whatever is compared.
+/// Sort key of an item: numbers first, then texts, then `false` and `true`, then objects and lists, last items without a key. The
+/// order is total.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum SortKey {
     Number(String),
@@ -388,7 +389,7 @@ fn decimal_to_json(number: Decimal) -> Number {
     serde_json::from_str(&number.to_string()).expect("a decimal is a JSON number")
 }
 
-/// Element `n` of a segment, typed by the dictionary; the padding of fixed-length elements is no part of it.
+/// Returns element `n` of a segment, typed by the dictionary and without the padding of fixed-length elements.
 pub(super) fn element_of<'a>(segment: Segment<'a>, tree: &'a SetTree, n: usize) -> Item<'a> {
     let text = String::from_utf8_lossy(segment.element(n).trim_ascii_end());
     if text.is_empty() {

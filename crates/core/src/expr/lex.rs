@@ -56,7 +56,7 @@ pub(super) fn tokens(text: &str) -> Result<Vec<(Token, Span)>, ExprError> {
     Ok(found)
 }
 
-/// A text in single quotes; a doubled quote stands for one.
+/// Reads a text in single quotes; a doubled quote is one quote.
 fn quoted(text: &str, at: usize) -> Result<(Token, usize), ExprError> {
     let mut value = String::new();
     let mut chars = text[at + 1..].char_indices().peekable();

@@ -1,4 +1,4 @@
-//! What expressions of a workspace share: code tables and functions of its own.
+//! What the expressions of a workspace share: code tables and functions.
 
 use super::{Expr, Gives, Kind, Node, Operator, Span};
 use serde_json::Value;
@@ -8,7 +8,7 @@ use std::sync::Arc;
 /// Code tables and named functions.
 #[derive(Debug, Clone, Default)]
 pub struct Library {
-    /// By name; a table maps a code to its row's second column.
+    /// By name; a table maps a code to the second column of its row.
     pub tables: BTreeMap<String, BTreeMap<String, String>>,
     pub functions: BTreeMap<String, Arc<NamedFunction>>,
 }
@@ -17,17 +17,17 @@ pub struct Library {
 #[derive(Debug, Clone)]
 pub struct NamedFunction {
     pub name: String,
-    /// Names of the values it takes, in order.
+    /// Names of its arguments, in order.
     pub takes: Vec<String>,
     pub gives: Expr,
-    /// What kind of value that is.
+    /// Type of its value.
     pub kind: Option<Gives>,
-    /// One sentence for people; may be empty.
+    /// A sentence for people; may be empty.
     pub says: String,
 }
 
 impl NamedFunction {
-    /// How it is called, for help.
+    /// Returns its usage, for help texts.
     #[must_use]
     pub fn form(&self) -> String {
         format!("{}({})", self.name, self.takes.join(", "))
@@ -65,7 +65,7 @@ impl Expr {
         all
     }
 
-    /// The names behind a `$` that it reads.
+    /// Returns the names after `$` that it reads.
     #[must_use]
     pub fn kept(&self) -> Vec<&str> {
         let mut names = Vec::new();

@@ -54,7 +54,7 @@ pub const LEVELS: u16 = 256;
 /// Longest text of one, in bytes.
 pub const LENGTH: usize = 64 << 10;
 
-/// A parsed expression with the text it came from.
+/// A parsed expression with its text.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Expr {
     pub text: String,
@@ -62,10 +62,10 @@ pub struct Expr {
 }
 
 impl Expr {
-    /// The value over `scope`.
+    /// Evaluates it over `scope`.
     ///
     /// # Errors
-    /// [`EvalError`] with the place in the expression: a text that is no number, a date that is none, a code not in its table,
+    /// [`EvalError`] with the place in the expression: a text that is not a number or date, a code that is not in its table,
     /// several values where one is needed.
     pub fn eval<'a>(&'a self, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
         eval::eval(&self.root, scope)
@@ -90,10 +90,10 @@ impl Expr {
         }
     }
 
-    /// The one value that is no list; `None` where it is missing.
+    /// Evaluates it to one value that is not a list; `None` if missing.
     ///
     /// # Errors
-    /// As [`Self::eval`], and where there are several values that differ.
+    /// As [`Self::eval`], and for several values that differ.
     pub fn single<'a>(&'a self, scope: &Scope<'a>) -> Result<Option<Cow<'a, Value>>, EvalError> {
         Ok(eval::single(&self.root, scope)?.value())
     }
@@ -107,16 +107,16 @@ impl Expr {
         Ok(eval::text(&self.root, &item)?.map(Cow::into_owned))
     }
 
-    /// Whether the condition holds.
+    /// Evaluates it as a condition.
     ///
     /// # Errors
-    /// As [`Self::eval`], and where several values differ.
+    /// As [`Self::eval`], and for several values that differ.
     pub fn holds(&self, scope: &Scope<'_>) -> Result<bool, EvalError> {
         eval::holds(&self.root, scope)
     }
 }
 
-/// Text that is no expression, an expression that cannot mean anything, or one that may fail over some documents.
+/// A text that is not an expression, an expression without meaning, or one that may fail over some documents.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ExprError {
     /// A warning where the expression can be right over some documents.
@@ -133,7 +133,7 @@ pub struct ExprError {
 pub(crate) struct Node {
     pub kind: Kind,
     pub span: Span,
-    /// How many levels of nodes it is, itself among them.
+    /// Depth of its nodes, itself included.
     pub levels: u16,
 }
 
@@ -177,13 +177,13 @@ impl Node {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Kind {
     Literal(Value),
-    /// The document at hand.
+    /// The current document.
     It,
     /// `$name`.
     Kept(String),
     /// A field of `it`, or a reference designator.
     Name(String),
-    /// Element `n` of the segment at hand.
+    /// Element `n` of the current segment.
     Element(u8),
     Field(Box<Node>, String),
     FieldElement(Box<Node>, u8),
@@ -197,7 +197,7 @@ pub(crate) enum Kind {
     If(Box<Node>, Box<Node>, Box<Node>),
 }
 
-/// What a call names.
+/// Target of a call.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Called {
     BuiltIn(&'static functions::Function),

@@ -24,7 +24,7 @@ pub fn parse(text: &str) -> Result<Expr, ExprError> {
     }
 }
 
-/// A path as an expression: names that are no plain words are quoted, `it.'reorder at'`.
+/// Writes a path as an expression: names that are not plain words are quoted, `it.'reorder at'`.
 #[must_use]
 pub fn path_text(path: &[String]) -> String {
     const WORDS: [&str; 11] = ["if", "then", "else", "and", "or", "not", "true", "false", "null", "it", "doc"];
@@ -260,12 +260,12 @@ impl Parser {
         Err(error(self.here(), &format!("`{what}` is expected here")))
     }
 
-    /// Where the next token stands, or the end of the text.
+    /// Returns the place of the next token, or the end of the text.
     fn here(&self) -> Span {
         self.tokens.get(self.at).map_or(self.end.saturating_sub(1)..self.end, |(_, span)| span.clone())
     }
 
-    /// Start of the token just taken.
+    /// Returns the start of the token just read.
     fn before(&self) -> usize {
         self.tokens[self.at - 1].1.start
     }

@@ -26,7 +26,7 @@ pub(super) fn field<'a>(of: Item<'a>, name: &str) -> Item<'a> {
     }
 }
 
-/// What `step` selects from each item of a list: one flat list of all of it.
+/// Applies `step` to each item of a list and returns one flat list.
 pub(super) fn through<'a>(list: Item<'a>, step: impl Fn(Item<'a>) -> Item<'a>) -> Item<'a> {
     let mut all = Vec::new();
     for item in list.items() {

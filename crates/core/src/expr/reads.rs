@@ -13,11 +13,11 @@ pub struct Reads {
     x12: bool,
 }
 
-/// Stands behind the path of a line whose product ids are read.
+/// Appended to the path of a line whose product ids are read.
 pub(crate) const PRODUCT_ID: &str = "#id";
 
 impl Reads {
-    /// Nothing read so far.
+    /// Creates an empty record.
     #[must_use]
     pub fn new(x12: bool) -> Self {
         Self { paths: Vec::new(), x12 }
@@ -33,7 +33,7 @@ impl Reads {
         self.paths.extend(path);
     }
 
-    /// Whether the field at that path was read, by itself or with all around it.
+    /// Returns whether the field at that path was read, by itself or within its parent.
     #[must_use]
     pub fn has(&self, path: &str) -> bool {
         self.paths.iter().any(|read| {
@@ -101,7 +101,7 @@ impl Reads {
             self.read(path);
         }
         match called.name() {
-            // How many there are, and whether, says nothing of what is in them.
+            // Counting or testing for existence does not read the content.
             "count" | "exists" => None,
             "all" | "any" | "of_each" if !rest.is_empty() => None,
             "first" | "last" => of,

@@ -3,7 +3,7 @@
 use super::{EvalError, Expr, ExprError, Scope, parse};
 use crate::Severity;
 
-/// A parsed template. Doubled braces stand for one.
+/// A parsed template. Doubled braces stand for one brace.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Template {
     text: String,
@@ -62,7 +62,7 @@ impl Template {
         Ok(Self { text: text.to_owned(), parts })
     }
 
-    /// As it was written.
+    /// Returns the text of the template.
     #[must_use]
     pub fn text(&self) -> &str {
         &self.text
@@ -89,10 +89,10 @@ impl Template {
         text
     }
 
-    /// The text with every expression worked out; each value passes `clean` first, or is refused by it with a sentence.
+    /// Evaluates every expression in the text; each value passes `clean` first, which may refuse it with a sentence.
     ///
     /// # Errors
-    /// [`EvalError`] when an expression fails, or gives nothing: half a path or key is never sent.
+    /// [`EvalError`] when an expression fails or is missing: half a path or key is never sent.
     pub fn render(&self, scope: &Scope<'_>, clean: fn(&str) -> Result<String, String>) -> Result<String, EvalError> {
         let mut text = String::new();
         for part in &self.parts {
@@ -116,7 +116,7 @@ impl Template {
     }
 }
 
-/// Where the brace closes that `text` begins with; one in a quoted text of the expression closes nothing.
+/// Returns where the brace closes that `text` begins with; braces in quoted texts of the expression do not count.
 fn closing(text: &str) -> Option<usize> {
     let mut quoted = false;
     text.char_indices().find_map(|(at, c)| {

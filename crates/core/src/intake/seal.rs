@@ -4,11 +4,11 @@ use super::LedgerKey;
 use crate::x12::ack::{AckForm, AckStyle, Stamp, functional_ack, interchange_ack};
 use crate::x12::{Group, Header, Interchange};
 
-/// One acknowledgment to be numbered and rendered.
+/// An acknowledgment to be numbered and written.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Seal {
     pub partner: String,
-    /// The connection it goes to.
+    /// The connection to send it to.
     pub to: String,
     pub header: Header,
     pub answers: Answers,
@@ -35,7 +35,7 @@ impl Seal {
         levels.iter().map(|what| format!("x12 {} to {} {what}", key.receiver, key.sender)).collect()
     }
 
-    /// Its bytes, with the numbers taken.
+    /// Returns its bytes with the given control numbers.
     #[must_use]
     pub fn render(&self, stamp: &Stamp) -> Vec<u8> {
         match &self.answers {

@@ -1,4 +1,4 @@
-//! Effects: what a message asks of the outside, and what comes of it.
+//! Effects: requests to the outside, and their outcomes.
 
 use crate::Digest;
 use crate::broker::SHORT;
@@ -8,13 +8,13 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 use std::fmt;
 use std::time::Duration;
 
-/// One effect to perform.
+/// An effect to perform.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Work {
     pub step: String,
     pub generation: u16,
     pub effect: Effect,
-    /// Stands for the request: a rebuild that asks for another one has diverged.
+    /// Digest of the request: a rebuild that asks for another one has diverged.
     pub request: Digest,
     /// The idempotency key: origin, flow, step and generation.
     pub key: Digest,
@@ -22,15 +22,15 @@ pub struct Work {
     pub once: Option<Claim>,
 }
 
-/// Of messages with the same cause one alone does it.
+/// Claim on a cause: of the messages with the same cause, only one performs the effect.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
     pub cause: Digest,
-    /// How long the cause is the same.
+    /// How long the cause counts as the same.
     pub within: Duration,
 }
 
-/// What is asked of the outside.
+/// A request to the outside.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Effect {
     Call {
@@ -53,7 +53,7 @@ pub enum Effect {
     },
 }
 
-/// Where a message goes at a broker, and what goes with it (AMQP 0-9-1, class basic). Its message id is the work's key.
+/// Destination and properties of a message at a broker (AMQP 0-9-1, class basic). Its message id is the work's key.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Post {
     /// Empty for the default exchange.
@@ -111,7 +111,7 @@ impl Post {
 }
 
 impl Effect {
-    /// The connection it goes to.
+    /// Returns the connection it uses.
     #[must_use]
     pub fn connection(&self) -> &str {
         match self {
@@ -119,7 +119,7 @@ impl Effect {
         }
     }
 
-    /// Stands for everything that is asked.
+    /// Returns a digest of the whole request.
     #[must_use]
     pub fn digest(&self) -> Digest {
         match self {
@@ -148,7 +148,7 @@ impl Effect {
         }
     }
 
-    /// What goes with it beside its content, by name.
+    /// Returns its properties besides the content, by name.
     #[must_use]
     pub fn properties(&self) -> Vec<(String, String)> {
         match self {
@@ -157,7 +157,7 @@ impl Effect {
         }
     }
 
-    /// The content that goes out with it.
+    /// Returns its content.
     #[must_use]
     pub fn body(&self) -> Option<&Body> {
         match self {
@@ -167,24 +167,24 @@ impl Effect {
     }
 }
 
-/// What came of an effect.
+/// Outcome of an effect.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// It was done. `status` is 0 where the protocol has none.
     Answer { status: u16, body: Body },
-    /// It failed in a way that passes; the other side may ask for a pause.
+    /// It failed in a way that may pass; the other side may ask for a pause.
     Again { says: String, status: u16, body: Body, after_ms: Option<u64> },
     /// The same request will be refused again.
     Refused { says: String, status: u16, body: Body },
-    /// The connection is of no use at present, for anybody.
+    /// The connection cannot be used at present, by any message.
     Held { says: String, status: u16 },
     /// It may or may not have been done, and must not be repeated blindly.
     InDoubt { says: String },
 }
 
 impl Outcome {
-    /// What to do when a process ended between an effect and its outcome.
+    /// Returns what to do when a process ended between an effect and its outcome; `None` to repeat it.
     #[must_use]
     pub fn after_a_crash(rule: RepeatRule) -> Option<Self> {
         match rule {
@@ -207,7 +207,7 @@ impl Outcome {
         }
     }
 
-    /// What came back, where something did.
+    /// Returns the answer's body, if there is one.
     #[must_use]
     pub fn body(&self) -> Option<&Body> {
         match self {
@@ -226,12 +226,12 @@ impl Outcome {
     }
 }
 
-/// Bytes that went out or came back. Stored as text where they are text, otherwise as hex digits behind a NUL.
+/// Bytes that were sent or received. Stored as text if they are text, otherwise as hex digits after a NUL.
 #[derive(Clone, Default, PartialEq, Eq)]
 pub struct Body(pub Vec<u8>);
 
 impl Body {
-    /// The bytes as text; what is no UTF-8 is replaced.
+    /// Returns the bytes as text; invalid UTF-8 is replaced.
     #[must_use]
     pub fn text(&self) -> String {
         String::from_utf8_lossy(&self.0).into_owned()
@@ -308,7 +308,7 @@ mod tests {
     }
 
     proptest! {
-        /// What was sent is what is shown and sent again, whatever bytes it is.
+        /// The bytes sent are the bytes shown and sent again, whatever they are.
         #[test]
         fn bytes_come_back_from_what_is_stored(bytes in prop_oneof![
             prop::collection::vec(any::<u8>(), 0..64),

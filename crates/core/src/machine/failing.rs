@@ -1,25 +1,25 @@
-//! A message that is to fail: first the flow's steps on failure run, with the error at hand.
+//! Failing a message: first the flow's steps on failure run, with the error in `$error`.
 
-use super::{End, Machine, Next, OTHER_REQUEST, Turn};
+use super::{End, Machine, Next, Turn};
 use crate::plan::Point;
-use crate::reason::Reason;
+use crate::reason::{Reason, ReasonCode};
 use serde_json::json;
 
-/// What a message fails for once the steps on failure have run.
+/// The failure of a message whose steps on failure run.
 #[derive(Debug, Clone)]
 pub(super) struct Failed {
-    /// Where it failed, and after how many tries.
+    /// Index of the step where it failed, and the number of tries.
     at: usize,
     tries: u16,
     reason: Reason,
 }
 
 impl Machine {
-    /// Fails the message, behind the flow's steps on failure. A failure among those ends them.
+    /// Fails the message after the flow's steps on failure. A failure among those ends them.
     pub(super) fn fail(&mut self, reason: Reason) -> Turn {
         match (self.logic.flow.on_failure, self.failed.take()) {
-            // A person is asked what is to be done, so nothing has failed yet.
-            (Some(first), None) if reason.code != OTHER_REQUEST => {
+            // A person is asked what to do, so the message has not failed yet.
+            (Some(first), None) if reason.code != ReasonCode::OtherRequest => {
                 let Reason { flow: _, step, connection, code, says } = &reason;
                 let cause = format!("{:016x}", reason.id());
                 let error = json!({ "step": step, "connection": connection, "code": code, "says": says, "cause": cause });
@@ -52,7 +52,7 @@ impl Machine {
         }
     }
 
-    /// Back to where it failed: there it stands until a person has looked.
+    /// Returns to the step where it failed: the message stays there until a person acts.
     fn end_failed(&mut self, mut turn: Turn, failed: Failed) -> Turn {
         self.kept.remove("error");
         self.at = failed.at;

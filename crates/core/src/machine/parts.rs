@@ -1,4 +1,4 @@
-//! Messages that go a way of their own beside the one they are part of.
+//! Messages of the branches of an `also`.
 
 use super::{Body, LogEntry, Logged, Machine, Origin, Turn};
 use crate::flow::{Flow, Way};
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::sync::Arc;
 
-/// What a message says of itself, at `part` in its meta, that is part of another.
+/// What the message of a branch stores about itself, at `part` in its metadata.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Part {
     /// The message it is part of.
@@ -15,23 +15,23 @@ pub struct Part {
     pub way: String,
     /// Its first step.
     pub step: String,
-    /// What both are known by.
+    /// Business key of both messages.
     pub key: String,
-    /// Parts of one way keep the order of the messages they are part of; empty where there is none.
+    /// Key of its lane: messages of one branch keep the order of their parents; empty without an order.
     pub order_key: String,
-    /// What steps had kept by then.
+    /// Values that steps had kept by then.
     pub kept: Map<String, Value>,
 }
 
 /// Name in a message's meta.
 const PART: &str = "part";
 
-/// What the message is part of, if it is part of another.
+/// Returns the branch that the message belongs to, if any.
 pub(super) fn part(origin: &Origin) -> Option<Part> {
     Part::deserialize(origin.meta.get(PART)?).ok()
 }
 
-/// The step at which a message begins, and what is kept there.
+/// Returns the index of a message's first step, and its kept values.
 pub(super) fn beginning(flow: &Flow, origin: &Origin) -> (usize, Map<String, Value>) {
     let part = part(origin);
     let at = part.as_ref().and_then(|part| flow.step(&part.step)).map_or(0, |(at, _)| at);
@@ -44,7 +44,7 @@ pub(super) fn beginning(flow: &Flow, origin: &Origin) -> (usize, Map<String, Val
 }
 
 impl Machine {
-    /// The message that goes `way` from here, with its document as it is to be kept.
+    /// Builds the message of a branch, with its document as stored.
     #[must_use]
     pub fn part(&self, way: &Way, id: MessageId) -> (Arc<Origin>, Document) {
         let mut kept = self.kept.clone();
@@ -66,7 +66,7 @@ impl Machine {
         (Arc::new(origin), document)
     }
 
-    /// The messages of an `also` were made: this one goes on.
+    /// The messages of an `also` were created: this one continues.
     pub fn parted(&mut self, now: Timestamp) -> Turn {
         let what = Logged::Parted { step: self.step().to_owned(), request: self.parting() };
         self.log(LogEntry { at: now, what })

@@ -1,6 +1,6 @@
 //! Running steps: pure ones at once, up to the next effect.
 
-use super::{Body, Claim, Effect, End, Machine, Next, OTHER_REQUEST, Pass, Passed, Post, Trace, Turn, Work};
+use super::{Body, Claim, Effect, End, Machine, Next, Pass, Passed, Post, Trace, Turn, Work};
 use crate::act::Answers;
 use crate::expr::{EvalError, Expr, Scope, Template};
 use crate::flow::{Choice, Method, Once, Parcel, Publish, Rule, Step, Until, Verb, Way};
@@ -8,12 +8,12 @@ use crate::guard::guarded;
 use crate::map::{Mapped, scope_of};
 use crate::partner::Sending;
 use crate::plan::Point;
-use crate::reason::Reason;
+use crate::reason::{Reason, ReasonCode};
 use crate::{Digest, Document, Timestamp, request_path};
 use serde_json::Value;
 use std::sync::Arc;
 
-/// What one pure step did, or the effect that comes next.
+/// Result of a pure step, or the next effect.
 enum Stepped {
     Became(Mapped),
     Kept(Value),
@@ -21,23 +21,20 @@ enum Stepped {
     Went,
     Skip(String),
     Effect(Effect, Option<Claim>),
-    /// The way that is gone, from this step or behind the choice.
+    /// The branch taken: its first step, or `None` to continue after the choice.
     Chose(Option<usize>, String),
     Pause(Timestamp),
     Part(Vec<Way>),
     Fail {
-        code: &'static str,
+        code: ReasonCode,
         says: String,
     },
 }
 
-/// The reason's code where a step broke in our own code.
-const BROKEN: &str = "broken";
-
-/// Whether a step was done before a resend.
+/// Whether a step was completed before a resend.
 enum Memory {
     None,
-    /// With this request, or a person said that its answer stands.
+    /// Completed with this request, or a person has chosen to keep its answer.
     Same(super::Outcome),
     Other,
 }
@@ -51,7 +48,7 @@ impl Machine {
             return failing;
         }
         while let Some(step) = flow.steps.get(self.at) {
-            let stepped = guarded(|| self.one_step(step)).unwrap_or_else(|says| Stepped::Fail { code: BROKEN, says });
+            let stepped = guarded(|| self.one_step(step)).unwrap_or_else(|says| Stepped::Fail { code: ReasonCode::Broken, says });
             match stepped {
                 Stepped::Effect(effect, once) => {
                     let work = self.work(step, effect, once);
@@ -64,7 +61,7 @@ impl Machine {
                         }
                         Memory::Other => {
                             let says = "the step was done before with another request".to_owned();
-                            return self.stop(turn, step, OTHER_REQUEST, says);
+                            return self.stop(turn, step, ReasonCode::OtherRequest, says);
                         }
                         Memory::None => {}
                     }
@@ -80,7 +77,7 @@ impl Machine {
                         }
                         Memory::Other => {
                             let says = "the ways were gone before with another document".to_owned();
-                            return self.stop(turn, step, OTHER_REQUEST, says);
+                            return self.stop(turn, step, ReasonCode::OtherRequest, says);
                         }
                         Memory::None => return self.stand(turn, Next::Part(ways)),
                     }
@@ -95,7 +92,7 @@ impl Machine {
                     self.traced(step, None, None);
                     turn.passed.push(Passed { step: step.name.clone(), how: Pass::Skipped });
                     return match self.failed.is_some() {
-                        // Nobody need be told, say; that the message failed stays.
+                        // A skip among the steps on failure is not an outcome of its own: the message stays failed.
                         true => self.end(turn),
                         false => self.stand(turn, Next::End(End::Skipped(because))),
                     };
@@ -132,8 +129,8 @@ impl Machine {
         self.end(turn)
     }
 
-    /// A message whose key or place in the order cannot be worked out goes no step: nobody would find it, and others could pass
-    /// it, in silence.
+    /// Fails a message whose key or order key cannot be evaluated, before its first step: otherwise nobody could find it, and
+    /// others could overtake it.
     fn without_key(&mut self) -> Option<Turn> {
         let flow = self.logic.flow.clone();
         let first = flow.steps.first().filter(|_| self.at == 0 && self.failed.is_none())?;
@@ -146,7 +143,7 @@ impl Machine {
             Ok(Err(error)) => Some(error.says),
             Err(says) => Some(says),
         };
-        let asked = [("key-failed", "key", &flow.key), ("order-failed", "in_order_by", &flow.in_order_by)];
+        let asked = [(ReasonCode::KeyFailed, "key", &flow.key), (ReasonCode::OrderFailed, "in_order_by", &flow.in_order_by)];
         let (code, says) = asked.into_iter().find_map(|(code, name, by)| {
             let says = wrong(by.as_ref()?)?;
             Some((code, format!("{name}: {says}")))
@@ -163,39 +160,39 @@ impl Machine {
 
     fn one_step(&self, step: &Step) -> Stepped {
         let scope = self.scope();
-        let failed = |code: &'static str, error: &EvalError| Stepped::Fail { code, says: error.says.clone() };
+        let failed = |code: ReasonCode, error: &EvalError| Stepped::Fail { code, says: error.says.clone() };
         match &step.verb {
             Verb::Map { map } => match self.logic.workspace.maps.get(map) {
-                None => Stepped::Fail { code: "map-missing", says: format!("the map `{map}` is not in the release") },
+                None => Stepped::Fail { code: ReasonCode::MapMissing, says: format!("the map `{map}` is not in the release") },
                 Some(map) => match map.document(&scope, &self.sending()) {
                     Ok(mapped) => Stepped::Became(mapped),
-                    // A map error tells its source itself: the target means nothing without it.
-                    Err(error) => Stepped::Fail { code: "map-failed", says: error.to_string() },
+                    // A map error names its source: the target alone would not explain it.
+                    Err(error) => Stepped::Fail { code: ReasonCode::MapFailed, says: error.to_string() },
                 },
             },
             Verb::Check { rules } => match broken(rules, &scope) {
                 Ok(says) if says.is_empty() => Stepped::Went,
-                Ok(says) => Stepped::Fail { code: "check-failed", says: says.join("; ") },
-                Err(error) => failed("check-failed", &error),
+                Ok(says) => Stepped::Fail { code: ReasonCode::CheckFailed, says: says.join("; ") },
+                Err(error) => failed(ReasonCode::CheckFailed, &error),
             },
             Verb::Note { text } => match text.render(&scope, |value| Ok(value.to_owned())) {
                 Ok(text) => Stepped::Noted(text),
-                // A story without its line is no reason to stop an order.
+                // A note that cannot be evaluated is no reason to stop an order.
                 Err(error) => Stepped::Noted(format!("({})", error.says)),
             },
             Verb::Only { test, because } => match test.holds(&scope) {
                 Ok(true) => Stepped::Went,
                 Ok(false) => Stepped::Skip(if because.is_empty() { format!("not {}", test.text) } else { because.clone() }),
-                Err(error) => failed("filter-failed", &error),
+                Err(error) => failed(ReasonCode::FilterFailed, &error),
             },
             Verb::Set { value } => match value.value(&scope) {
                 Ok(value) => Stepped::Kept(value.map_or(Value::Null, std::borrow::Cow::into_owned)),
-                Err(error) => failed("value-failed", &error),
+                Err(error) => failed(ReasonCode::ValueFailed, &error),
             },
             Verb::Call { at, method, path, body, .. } => {
                 let path = match request_path::render(path, &scope) {
                     Ok(path) => path,
-                    Err(error) => return failed("path-failed", &error),
+                    Err(error) => return failed(ReasonCode::PathFailed, &error),
                 };
                 let body = match body {
                     Some(body) => worked_out(body, &scope),
@@ -204,7 +201,7 @@ impl Machine {
                 };
                 let body = match body {
                     Ok(body) => body,
-                    Err(error) => return failed("body-failed", &error),
+                    Err(error) => return failed(ReasonCode::BodyFailed, &error),
                 };
                 Stepped::Effect(Effect::Call { connection: at.clone(), method: *method, path, body }, None)
             }
@@ -215,29 +212,29 @@ impl Machine {
                 };
                 let body = match body.as_ref().map(|body| worked_out(body, &scope)).transpose() {
                     Ok(body) => body.flatten().unwrap_or_else(|| Body(self.current.to_bytes())),
-                    Err(error) => return failed("body-failed", &error),
+                    Err(error) => return failed(ReasonCode::BodyFailed, &error),
                 };
                 match parcel {
                     Parcel::File(file) => match file.render(&scope, |value| Ok(file_name(value))) {
                         Ok(file) => Stepped::Effect(Effect::Send { connection, file, body }, None),
-                        Err(error) => failed("file-name-failed", &error),
+                        Err(error) => failed(ReasonCode::FileNameFailed, &error),
                     },
                     Parcel::Publish(publish) => match self.post(publish, &body, &scope) {
                         Ok(post) => Stepped::Effect(Effect::Publish { connection, post: Box::new(post), body }, None),
-                        Err(error) => failed("routing-failed", &error),
+                        Err(error) => failed(ReasonCode::RoutingFailed, &error),
                     },
                 }
             }
-            Verb::Choose { ways } => chosen(ways, &scope).unwrap_or_else(|error| failed("choice-failed", &error)),
+            Verb::Choose { ways } => chosen(ways, &scope).unwrap_or_else(|error| failed(ReasonCode::ChoiceFailed, &error)),
             Verb::Also { ways } => Stepped::Part(ways.clone()),
             Verb::Pause { until: Until::Span(span) } => Stepped::Pause(self.now.after(*span)),
             Verb::Pause { until: Until::At(until) } => match moment(until, &scope) {
                 Ok(due) => Stepped::Pause(due),
-                Err(error) => failed("pause-failed", &error),
+                Err(error) => failed(ReasonCode::PauseFailed, &error),
             },
-            Verb::Notify { at, path, says, once } => {
-                self.notice(at, path, says, once.as_ref(), &scope).unwrap_or_else(|error| failed("notice-failed", &error))
-            }
+            Verb::Notify { at, path, says, once } => self
+                .notice(at, path, says, once.as_ref(), &scope)
+                .unwrap_or_else(|error| failed(ReasonCode::NoticeFailed, &error)),
         }
     }
 
@@ -253,7 +250,7 @@ impl Machine {
         let text = says.render(scope, |value| Ok(value.to_owned()))?;
         let path = request_path::render(path, scope)?;
         let claim = |once: &Once| {
-            // Messages without a cause have none in common: each is told.
+            // Messages without a cause share none: each is notified.
             let Some(cause) = once.cause.text(scope)? else { return Ok::<_, EvalError>(None) };
             let cause = Digest::of(&[self.origin.flow.as_bytes(), at.as_bytes(), path.as_bytes(), cause.as_bytes()]);
             Ok(Some(Claim { cause, within: once.within }))
@@ -264,11 +261,11 @@ impl Machine {
         Ok(Stepped::Effect(effect, once))
     }
 
-    /// Where a message goes at the broker, and what goes with it.
+    /// Returns destination and properties of a message at a broker.
     fn post(&self, publish: &Publish, body: &Body, scope: &Scope<'_>) -> Result<Post, EvalError> {
         let text = |expr: &Expr| Ok::<_, EvalError>(expr.text(scope)?.unwrap_or_default());
         let optional = |expr: &Option<Expr>| expr.as_ref().map_or_else(|| Ok(String::new()), text);
-        // To a queue the name is taken as it is; in a key for an exchange each value is one word.
+        // A queue name is taken literally; in a routing key each value is one word.
         let clean = if publish.exchange.is_empty() { |value: &str| Ok(value.to_owned()) } else { key_word };
         let routing_key = publish.key.render(scope, clean)?;
         let headers = publish.headers.iter().map(|(name, expr)| Ok((name.clone(), text(expr)?)));
@@ -287,7 +284,7 @@ impl Machine {
         Ok(post)
     }
 
-    /// How the partner that the message is from is written to.
+    /// Returns how to write to the partner that the message is from.
     fn sending(&self) -> Sending {
         let partner = self.origin.meta.get("partner").and_then(Value::as_str);
         let known = partner.and_then(|partner| self.logic.workspace.partners.get(partner));
@@ -316,13 +313,13 @@ impl Machine {
     }
 
     /// Fails the message at `step`.
-    fn stop(&mut self, mut turn: Turn, step: &Step, code: &str, says: String) -> Turn {
+    fn stop(&mut self, mut turn: Turn, step: &Step, code: ReasonCode, says: String) -> Turn {
         turn.passed.push(Passed { step: step.name.clone(), how: Pass::Failed });
         let reason = Reason {
             flow: self.origin.flow.clone(),
             step: step.name.clone(),
             connection: step.verb.connection().unwrap_or_default().to_owned(),
-            code: code.to_owned(),
+            code,
             says,
         };
         let failing = self.fail(reason);
@@ -344,7 +341,7 @@ impl Machine {
     }
 }
 
-/// The first way whose condition holds.
+/// Returns the first branch whose condition holds.
 fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
     for way in ways {
         let Some(when) = &way.when else { return Ok(Stepped::Chose(way.first, "otherwise".to_owned())) };
@@ -353,7 +350,7 @@ fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
         }
     }
     let says = "no way's condition holds, and there is none without a condition".to_owned();
-    Ok(Stepped::Fail { code: "no-way", says })
+    Ok(Stepped::Fail { code: ReasonCode::NoWay, says })
 }
 
 /// The moment that an expression names.
@@ -365,7 +362,7 @@ fn moment(until: &Expr, scope: &Scope<'_>) -> Result<Timestamp, EvalError> {
     })
 }
 
-/// What the rules that do not hold say, every one of them.
+/// Returns the sentences of all broken rules.
 fn broken(rules: &[Rule], scope: &Scope<'_>) -> Result<Vec<String>, EvalError> {
     let mut says = Vec::new();
     for rule in rules {
@@ -376,8 +373,8 @@ fn broken(rules: &[Rule], scope: &Scope<'_>) -> Result<Vec<String>, EvalError> {
     Ok(says)
 }
 
-/// What an expression gives, as it goes out: a text as it is, everything else as JSON, several values as a list; `None` where it
-/// gives nothing, `null` too.
+/// Evaluates an expression to a body: a text unchanged, anything else as JSON, several values as a list; `None` for a missing
+/// value or `null`.
 fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError> {
     let value = body.value(scope)?.filter(|value| !value.is_null());
     Ok(value.map(|value| match &*value {
@@ -386,7 +383,7 @@ fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError>
     }))
 }
 
-/// A value inside a routing key: one word, since a dot in it would make two of it and reach other queues.
+/// Returns a value for a routing key: one word, since a dot in it would make two of it and reach other queues.
 fn key_word(value: &str) -> Result<String, String> {
     if value.contains('.') {
         return Err(format!(
@@ -436,7 +433,7 @@ mod tests {
         };
         let document = Document::json(br#"{"a":[1,2]}"#).unwrap();
         match Machine::begin(logic, Arc::new(origin), document).0.next() {
-            Next::End(End::Failed(reason)) => (reason.code.clone(), reason.says.clone()),
+            Next::End(End::Failed(reason)) => (reason.code.to_string(), reason.says.clone()),
             other => panic!("{other:?}"),
         }
     }

@@ -1,4 +1,4 @@
-//! What a machine says and logs: what is next, how it ends, what was decided.
+//! Outputs of a machine: the next action, ends, decisions, log entries.
 
 use super::{Outcome, Work};
 use crate::act::Act;
@@ -9,23 +9,23 @@ use crate::{Digest, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// What to do next.
+/// The next action.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Next {
     /// Perform the effect, then give its outcome.
     Perform(Arc<Work>),
     /// A retry: call [`Machine::woken`] at that moment.
     WaitUntil(Timestamp),
-    /// Call [`Machine::woken`] when the connection is free again.
+    /// Call [`Machine::woken`] when the connection is in use again.
     WaitFor(String),
-    /// The flow says so: call [`Machine::woken`] at that moment and commit what it gives.
+    /// A pause of the flow: call [`Machine::woken`] at that moment and commit its result.
     Pause(Timestamp),
     /// Make these messages with [`Machine::part`], and commit them with what [`Machine::parted`] gives.
     Part(Vec<Way>),
     End(End),
 }
 
-/// How a message ends. Failed is an end that a person can undo.
+/// End of a message. A person can undo a failure.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum End {
@@ -53,7 +53,7 @@ impl State {
     pub const ALL: [Self; 7] =
         [Self::Running, Self::Waiting, Self::Retrying, Self::Failed, Self::Done, Self::Skipped, Self::Discarded];
 
-    /// As shown and stored.
+    /// Returns the word as shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -73,7 +73,7 @@ impl State {
         Self::ALL.into_iter().find(|state| state.as_str() == text)
     }
 
-    /// Whether nothing more happens by itself and nobody needs to look.
+    /// Returns whether the message does not change by itself and needs no attention.
     #[must_use]
     pub const fn is_final(self) -> bool {
         matches!(self, Self::Done | Self::Skipped | Self::Discarded)
@@ -96,20 +96,20 @@ impl Next {
     }
 }
 
-/// One entry of a message's log.
+/// An entry of a message's log.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LogEntry {
     pub at: Timestamp,
     pub what: Logged,
 }
 
-/// What was logged.
+/// Content of a log entry.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Logged {
     /// An effect that must not be repeated blindly is about to be performed.
     Intent { step: String, request: Digest },
-    /// One try of an effect, and what was decided on it.
+    /// An attempt of an effect, and the decision on it.
     Attempt { step: String, generation: u16, tries: u16, request: Digest, outcome: Outcome, then: Then },
     /// A person's act.
     Act { act: Act, by: String, why: String },
@@ -121,7 +121,7 @@ pub enum Logged {
     Parted { step: String, request: Digest },
 }
 
-/// What was decided on an outcome.
+/// Decision on an outcome.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Then {
@@ -149,7 +149,7 @@ pub enum Pass {
 }
 
 impl Pass {
-    /// As shown and stored.
+    /// Returns the word as shown and stored.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -162,12 +162,12 @@ impl Pass {
 }
 
 impl Turn {
-    /// Nothing but what is next.
+    /// Creates a turn that only has the next action.
     pub(super) fn still(next: Next) -> Self {
         Self { entry: None, passed: Vec::new(), points: Vec::new(), next }
     }
 
-    /// This, and then what a later one says.
+    /// Appends a later turn.
     pub(super) fn then(mut self, later: Self) -> Self {
         self.passed.extend(later.passed);
         self.points.extend(later.points);
@@ -175,7 +175,7 @@ impl Turn {
     }
 }
 
-/// What one event means: commit `entry`, then follow `next`.
+/// Result of an input: commit `entry`, then follow `next`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Turn {
     pub entry: Option<LogEntry>,

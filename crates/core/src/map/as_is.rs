@@ -5,8 +5,8 @@ use crate::expr::{EvalError, Expr, Item, Scope};
 use serde_json::{Map as Fields, Value};
 use std::borrow::Cow;
 
-/// A path of names from the document down, lists passed through. In a name `*` stands for any characters, at most once; `**` at
-/// the beginning for any names above.
+/// A path of names from the document down, through lists. In a name `*` stands for any characters, at most once; `**` at the
+/// beginning stands for any names above.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
     text: String,
@@ -29,13 +29,13 @@ impl Pattern {
         }
     }
 
-    /// As it was written.
+    /// Returns the text of the pattern.
     #[must_use]
     pub fn text(&self) -> &str {
         &self.text
     }
 
-    /// What `*` in the last name stands for at that path; an empty text where there is none. `None` where it does not fit.
+    /// Returns what `*` in the last name matches at that path; an empty text without a `*`. `None` if the path does not match.
     fn fits<'p>(&self, path: &[&'p str]) -> Option<&'p str> {
         let above = path.len().checked_sub(self.names.len())?;
         if above > 0 && !self.anywhere {
@@ -47,22 +47,22 @@ impl Pattern {
         })
     }
 
-    /// Whether it fits that path.
+    /// Returns whether the path matches.
     #[must_use]
     pub fn is_of(&self, path: &[&str]) -> bool {
         self.fits(path).is_some()
     }
 }
 
-/// What becomes of the source before anything else.
+/// What is done to the copied source before the rules.
 #[derive(Debug, Clone, Default)]
 pub struct AsIs {
-    /// Values at such paths are worked out anew, with the value as `it`.
+    /// Values at such paths are replaced by an expression, with the value as `it`.
     pub change: Vec<(Pattern, Expr, u32)>,
     pub drop: Vec<Pattern>,
-    /// The new name, in which `*` is what it stood for.
+    /// The new name, in which `*` is what it matched.
     pub rename: Vec<(Pattern, String)>,
-    /// Where the map file says `begin`, from 1.
+    /// Line of `begin` in the map file, from 1.
     pub line: u32,
 }
 
@@ -90,7 +90,7 @@ impl AsIs {
         }
     }
 
-    /// What the fields of one level are called then; none of a field that is dropped.
+    /// Returns the new names of the fields of one level; none for a dropped field.
     #[must_use]
     pub fn name_of(&self, path: &[&str]) -> Option<String> {
         if self.drop.iter().any(|pattern| pattern.fits(path).is_some()) {

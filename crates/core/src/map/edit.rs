@@ -1,11 +1,11 @@
-//! A map file changed rule by rule, its comments and order kept.
+//! Edits a map file rule by rule; comments and order are kept.
 
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
 /// Most names of a target, lists included: TOML is read no deeper.
 const DEPTH: usize = 32;
 
-/// A list that a target stands in: what it is called there, and the expression that selects its items.
+/// A list that a target is in: its name, and the expression that selects its items.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Within {
     pub into: String,
@@ -13,7 +13,7 @@ pub struct Within {
     pub of: String,
 }
 
-/// The targets that a map file fills, each with the lists it stands in: `rows[].item`. What is no TOML fills nothing.
+/// Returns the targets that a map file fills, with the lists they are in: `rows[].item`. Invalid TOML fills nothing.
 #[must_use]
 pub fn filled(text: &str) -> Vec<String> {
     let mut all = Vec::new();
@@ -29,7 +29,7 @@ fn targets(level: &dyn TableLike, at: &str, all: &mut Vec<String>) {
     }
     for each in level.get("each").and_then(Item::as_array_of_tables).into_iter().flatten() {
         let into = each.get("into").and_then(Item::as_str).unwrap_or_default();
-        // Another map makes all that stands in such a list.
+        // Another map fills the items of this list.
         match each.get("by") {
             Some(_) => all.push(format!("{at}{into}")),
             None => targets(each, &format!("{at}{into}[]."), all),
@@ -46,7 +46,7 @@ fn names(set: &dyn TableLike, at: &str, all: &mut Vec<String>) {
     }
 }
 
-/// Whether one of the targets is that field, or all around it.
+/// Returns whether one of the targets is that field, or contains it.
 #[must_use]
 pub fn fills(targets: &[String], field: &str) -> bool {
     // An `each` makes an object, too, where its target is one: the signs of a list say nothing then.
@@ -57,10 +57,10 @@ pub fn fills(targets: &[String], field: &str) -> bool {
     targets.iter().any(below)
 }
 
-/// The map file with a rule more, at the end of its level. Lists that it stands in are made where there are none.
+/// Returns the map file with one more rule, at the end of its level. Missing lists are created.
 ///
 /// # Errors
-/// A sentence: a file that is no TOML, a target that is filled already, a list whose items another map makes.
+/// A sentence: invalid TOML, a target that is filled already, a list whose items another map fills.
 pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &str) -> Result<String, String> {
     if within.len() + target.len() > DEPTH {
         return Err(format!("a target has {DEPTH} names at most"));
@@ -121,8 +121,8 @@ fn put(set: &mut dyn TableLike, target: &[String], expression: &str) -> Result<(
     put(inner.ok_or_else(|| format!("`{name}` is filled already"))?, rest, expression)
 }
 
-/// A field's path as it is written, `rows[].deliver_to.town`: the lists, and the names in the innermost. What selects the items of a
-/// list is taken from `lists`, outermost first, as far as it is there.
+/// Splits a field's path, `rows[].deliver_to.town`, into its lists and the names in the innermost. The expressions that select
+/// items are taken from `lists`, outermost first, as far as it reaches.
 #[must_use]
 pub fn place(path: &str, lists: &[Within]) -> (Vec<Within>, Vec<String>) {
     let mut parts: Vec<&str> = path.split("[].").collect();
@@ -181,7 +181,7 @@ mod tests {
         let deep = MAP.to_owned() + "\n[[each.each]]\nof = \"it\"\ninto = \"of\"\nby = \"row\"\n";
         assert_eq!(filled(&deep), ["no", "rows[].item", "rows[].of"]);
         assert!(fills(&["to[].town".to_owned()], "to.town") && !fills(&["to[].town".to_owned()], "to.town_2"));
-        // A list that is there needs no word of what makes it.
+        // An existing list needs no expression for its items.
         assert!(added(MAP, "rows[].pieces", &[], "n").unwrap().ends_with("pieces = \"n\"\n"));
     }
 }

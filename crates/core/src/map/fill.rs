@@ -1,20 +1,20 @@
-//! How the rules of a level fill their targets, and what each gave.
+//! Fills the targets of a level by its rules, and records each result.
 
 use super::{Assignment, Filled, MapError, Place, Rules, THE_MAP};
 use crate::expr::{EvalError, Scope};
 use serde_json::map::Entry;
 use serde_json::{Map as Fields, Value};
 
-/// Where a level stands in the target, and what is noted of its rules.
+/// Place of a level in the target, and the records of its rules.
 #[derive(Default)]
-pub(super) struct Told {
+pub(super) struct Record {
     at: String,
     pub fills: Option<Vec<Filled>>,
     /// The line of this map at which another makes items.
     line: Option<u32>,
 }
 
-impl Told {
+impl Record {
     /// Notes what each rule gave.
     pub fn noting() -> Self {
         Self { fills: Some(Vec::new()), ..Self::default() }
@@ -28,7 +28,7 @@ impl Told {
         }
     }
 
-    /// What a source that is taken as it is brings along.
+    /// Records the values of a copied source.
     pub fn carried(&mut self, at: &str, value: &Value, line: u32) {
         match value {
             Value::Object(inner) => inner.iter().for_each(|(name, value)| self.carried(&format!("{at}.{name}"), value, line)),
@@ -45,12 +45,12 @@ impl Told {
     }
 }
 
-/// Fills one level: its rules in order, then its lists. In a transaction set (`joins`) lists of one id are joined: the loops
-/// of the bill-to behind those of the ship-to.
+/// Fills one level: its rules in order, then its lists. In a transaction set (`joins`) lists of one id are concatenated: bill-to
+/// loops after ship-to loops.
 pub(super) fn level<'a>(
     rules: &'a Rules,
     scope: &Scope<'a>,
-    told: &mut Told,
+    record: &mut Record,
     mut fields: Fields<String, Value>,
     joins: bool,
 ) -> Result<Fields<String, Value>, MapError> {
@@ -68,7 +68,7 @@ pub(super) fn level<'a>(
             Place::Unknown => rule.value.one(scope),
         };
         let value = value.map_err(wrong)?;
-        told.filled(rule, value.as_deref());
+        record.filled(rule, value.as_deref());
         if let Some(value) = value {
             put(&mut fields, &rule.target, value.into_owned(), joins).map_err(|says| wrong(EvalError { span: 0..0, says }))?;
         }
@@ -91,15 +91,15 @@ pub(super) fn level<'a>(
         for (n, item) in items.into_iter().enumerate() {
             let inner = scope.at(item, n);
             let place = || if each.one { into() } else { format!("{}[{}]", into(), n + 1) };
-            let (outer, line) = (told.at.len(), told.line);
-            if told.fills.is_some() {
-                told.at += &format!("{}.", place());
+            let (outer, line) = (record.at.len(), record.line);
+            if record.fills.is_some() {
+                record.at += &format!("{}.", place());
             }
-            told.line = line.or(each.by.as_ref().map(|_| each.line));
+            record.line = line.or(each.by.as_ref().map(|_| each.line));
             let room = Fields::with_capacity(each.rules.set.len() + each.rules.each.len());
-            let made = level(&each.rules, &inner, told, room, joins);
-            told.at.truncate(outer);
-            told.line = line;
+            let made = level(&each.rules, &inner, record, room, joins);
+            record.at.truncate(outer);
+            record.line = line;
             list.push(Value::Object(made.map_err(|error| error.below(&place(), each))?));
         }
         let made = if each.one { list.pop() } else { Some(Value::Array(list)) };
@@ -122,7 +122,7 @@ pub(super) fn take_out(fields: &mut Fields<String, Value>, target: &[String]) {
     }
 }
 
-/// Puts a value at its target. A target that is filled already, or stands below a value that is no object, is an error.
+/// Puts a value at its target. A target that is filled already, or below a value that is not an object, is an error.
 fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value, joins: bool) -> Result<(), String> {
     match target {
         [] => Ok(()),

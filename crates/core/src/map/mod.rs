@@ -15,7 +15,7 @@ use crate::expr::{EvalError, Expr, Item, Scope, Work};
 use crate::partner::Sending;
 use crate::schema::{Misfit, Schema, Validator, Written, in_words};
 use crate::x12::SetDefinition;
-use fill::{Told, level, take_out};
+use fill::{Record, level, take_out};
 use serde_json::{Map as Fields, Value};
 use std::fmt;
 use std::sync::Arc;
@@ -30,13 +30,13 @@ pub struct Map {
     pub to: String,
     /// The target, where it is a transaction set.
     pub set: Option<Arc<SetDefinition>>,
-    /// How the target is written, where a text of it goes on instead of its tree.
+    /// Form of the target, if its text is passed on instead of its tree.
     pub written: Option<(Written, Arc<Schema>)>,
-    /// What the target is held against, and what is done where it does not fit; none for a transaction set.
+    /// Validator of the target, and what happens if it does not fit; `None` for a transaction set.
     pub fits: Option<(Validate, Arc<Validator>)>,
-    /// What it reads beside the source, as `$name`, each with its schema where that is known.
+    /// Further documents that it reads as `$name`, with their schemas if known.
     pub with: Vec<(String, Option<String>)>,
-    /// It begins with the source as it is, so changed; with nothing otherwise.
+    /// It begins with a copy of the source, changed so; otherwise empty.
     pub begin: Option<AsIs>,
     pub rules: Rules,
 }
@@ -48,7 +48,7 @@ pub struct Rules {
     pub each: Vec<Each>,
 }
 
-/// One target and the expression that fills it.
+/// A target and the expression that fills it.
 #[derive(Debug, Clone)]
 pub struct Assignment {
     /// Field names from the outside in.
@@ -62,7 +62,7 @@ pub struct Assignment {
 /// What a target takes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Place {
-    /// One value that is no list; several are an error.
+    /// One value that is not a list; several are an error.
     One,
     /// A list: all that the expression selects.
     List,
@@ -77,7 +77,7 @@ pub struct Each {
     pub into: Vec<String>,
     /// `into` is an object: the first item makes it.
     pub one: bool,
-    /// The map whose rules make the items, where they are not this one's own.
+    /// The map whose rules fill the items, if they are not this map's own.
     pub by: Option<String>,
     /// Line of the map file, from 1.
     pub line: u32,
@@ -106,30 +106,31 @@ impl fmt::Display for MapError {
     }
 }
 
-/// A target that goes on.
+/// A mapped document.
 #[derive(Debug, Clone)]
 pub struct Mapped {
     pub document: Document,
-    /// How it does not fit its schema, where that is let pass; empty otherwise.
+    /// How it does not fit its schema, if that is only a warning; empty otherwise.
     pub warning: String,
 }
 
 impl Map {
-    /// The target document. A target whose expression gives nothing is left out.
+    /// Returns the target document. A target whose expression is missing is left out.
     ///
-    /// A transaction set is given as `wirewatch edi tree` writes one.
+    /// A transaction set has the form that `wirewatch edi tree` writes.
     ///
     /// # Errors
-    /// [`MapError`] at the first target that cannot be worked out.
+    /// [`MapError`] at the first target that cannot be evaluated.
     pub fn apply(&self, scope: &Scope<'_>) -> Result<Value, MapError> {
-        Ok(self.finished(self.fields(scope, &mut Told::default())?))
+        Ok(self.finished(self.fields(scope, &mut Record::default())?))
     }
 
-    /// The target as a document that goes on; a transaction set with the separators of `sending`.
+    /// Returns the target as a document for the flow; a transaction set with the separators of `sending`.
     ///
     /// # Errors
-    /// As [`Self::apply`]; where it does not fit its schema, unless that is let pass; and where a transaction set cannot be written, e.g. a number with a fraction where its element has
-    /// none, or would be rejected for how it is built. Codes are not checked here: a partner may have some of its own.
+    /// As [`Self::apply`]; if it does not fit its schema, unless that is a warning; and if a transaction set cannot be written,
+    /// e.g. a number with a fraction where its element has none, or would be rejected for its structure. Codes are not checked
+    /// here: a partner may have some of its own.
     pub fn document(&self, scope: &Scope<'_>, sending: &Sending) -> Result<Mapped, MapError> {
         let value = self.apply(scope)?;
         let warning = self.fitted(&value)?;
@@ -159,7 +160,7 @@ impl Map {
         }
     }
 
-    /// How what [`Self::apply`] gave does not fit the target's schema; nothing where it is not held against it.
+    /// Returns how the result of [`Self::apply`] does not fit the target's schema; nothing if it is not validated.
     #[must_use]
     pub fn misfits(&self, value: &Value) -> Vec<Misfit> {
         match &self.fits {
@@ -168,10 +169,10 @@ impl Map {
         }
     }
 
-    /// What [`Self::apply`] gave as it is written; none where its tree goes on.
+    /// Returns the result of [`Self::apply`] in its written form; `None` if its tree is passed on.
     ///
     /// # Errors
-    /// [`MapError`] of a value that cannot be written so.
+    /// [`MapError`] for a value that cannot be written.
     pub fn bytes(&self, value: &Value) -> Result<Option<Vec<u8>>, MapError> {
         let Some((written, schema)) = &self.written else { return Ok(None) };
         schema.write(*written, value).map(Some).map_err(|says| MapError::of_all(format!("the {}", schema.name), says))
@@ -182,23 +183,23 @@ impl Map {
     /// # Errors
     /// As [`Self::apply`].
     pub fn explain(&self, scope: &Scope<'_>) -> Result<(Value, Vec<Filled>), MapError> {
-        let mut told = Told::noting();
-        let value = self.fields(scope, &mut told)?;
-        Ok((self.finished(value), told.fills.unwrap_or_default()))
+        let mut record = Record::noting();
+        let value = self.fields(scope, &mut record)?;
+        Ok((self.finished(value), record.fills.unwrap_or_default()))
     }
 
-    fn fields<'a>(&'a self, scope: &Scope<'a>, told: &mut Told) -> Result<Fields<String, Value>, MapError> {
+    fn fields<'a>(&'a self, scope: &Scope<'a>, record: &mut Record) -> Result<Fields<String, Value>, MapError> {
         let mut fields = match &self.begin {
             Some(begin) => begin.begin(scope)?,
             None => Fields::new(),
         };
         if let Some(begin) = &self.begin {
-            // A rule takes the place of what the source has there.
+            // A rule replaces the value of the source.
             let targets = self.rules.set.iter().map(|rule| &rule.target).chain(self.rules.each.iter().map(|each| &each.into));
             targets.for_each(|target| take_out(&mut fields, target));
-            fields.iter().for_each(|(name, value)| told.carried(name, value, begin.line));
+            fields.iter().for_each(|(name, value)| record.carried(name, value, begin.line));
         }
-        level(&self.rules, scope, told, fields, self.set.is_some())
+        level(&self.rules, scope, record, fields, self.set.is_some())
     }
 
     fn finished(&self, fields: Fields<String, Value>) -> Value {
@@ -209,7 +210,7 @@ impl Map {
     }
 }
 
-/// What one rule gave for one target.
+/// Result of a rule for its target.
 #[derive(Debug, Clone, PartialEq, serde::Serialize)]
 pub struct Filled {
     /// The target field, items of lists counted from 1: `rows[2].quantity`.
@@ -224,13 +225,13 @@ pub struct Filled {
 const THE_MAP: &str = "the map";
 
 impl MapError {
-    /// What all rules together gave cannot go on.
+    /// The whole target document cannot be used.
     fn of_all(target: String, says: String) -> Self {
         let source = EvalError { span: 0..0, says };
         Self { target, expression: String::new(), line: 1, map: THE_MAP.to_owned(), source }
     }
 
-    /// The error as seen from a level further out, made by another map where `each` says so.
+    /// Returns the error as seen from a level further out; `each` names the other map if there is one.
     fn below(self, target: &str, each: &Each) -> Self {
         let map = each.by.as_ref().filter(|_| self.map == THE_MAP).map_or(self.map, |by| format!("the map {by}"));
         Self { target: format!("{target}.{}", self.target), map, ..self }

@@ -1,4 +1,4 @@
-//! What the source carries, and what of it no rule uses.
+//! The fields of the source, and those that no rule uses.
 
 use super::{Map, Rules};
 use crate::Document;
@@ -11,14 +11,14 @@ use std::collections::HashMap;
 /// A filled field of the source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct SourceField {
-    /// As an expression reads it: `data.buyer.mail`; of a transaction set `BEG03`, `N1.N301`, or `N1.04` in the segment that
+    /// Path as an expression reads it: `data.buyer.mail`; of a transaction set `BEG03`, `N1.N301`, or `N1.04` in the segment that
     /// opens the loop.
     pub path: String,
-    /// The first value that stands there.
+    /// Its first value.
     pub value: String,
-    /// How often it stands there.
+    /// Number of its values.
     pub times: usize,
-    /// Some rule reads it, whether it came to it this time or not.
+    /// A rule reads it, whether or not it was evaluated this time.
     pub used: bool,
 }
 
@@ -62,7 +62,7 @@ fn of_rules(rules: &Rules, it: Option<&str>, reads: &mut Reads) {
 struct Fields {
     reads: Reads,
     all: Vec<SourceField>,
-    /// Of each path in `all`.
+    /// Index of each path in `all`.
     places: HashMap<String, usize>,
 }
 

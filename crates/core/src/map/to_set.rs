@@ -1,4 +1,4 @@
-//! What a map gives for a transaction set: fields by designator, put in the order of the set's table.
+//! Builds a transaction set from a map's result: fields by designator, in the order of the set's table.
 
 use crate::Document;
 use crate::expr::split_designator;
@@ -9,12 +9,12 @@ use crate::x12::{Delimiters, Envelope, GroupHead, Level, Party, SetTree, Tokens,
 use serde_json::{Map as Fields, Value, json};
 use std::sync::Arc;
 
-/// The set as `edi tree` writes it: `{"set": …, "version": …, "tree": …}`. ST and SE belong to whoever writes it.
+/// Returns the set as `edi tree` writes it: `{"set": …, "version": …, "tree": …}`. The writer adds ST and SE.
 pub(super) fn tree(set: &SetDefinition, fields: &Fields<String, Value>) -> Value {
     json!({ "set": set.set, "version": set.version, "tree": { "loop": set.set, "of": level(&set.table, fields) } })
 }
 
-/// The segments and loops of one level, in the order of the table. An id that stands in it twice is filled at the first.
+/// Returns the segments and loops of one level, in the order of the table. An id that occurs twice there is filled at the first.
 fn level(entries: &[Entry], fields: &Fields<String, Value>) -> Vec<Value> {
     let mut all = Vec::new();
     let mut done: Vec<&str> = Vec::new();
@@ -57,7 +57,7 @@ fn is_empty(value: &Value) -> bool {
     value.is_null() || value.as_str().is_some_and(str::is_empty)
 }
 
-/// The document that such a tree is, written as `sending` says, with control number 0001 until it is sealed.
+/// Writes such a tree with the separators of `sending`, with control number 0001 until it is sealed.
 pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value, sending: &Sending) -> Result<Document, String> {
     let nodes = crate::edi::tree::from_json(&tree["tree"]).map_err(|error| error.to_string())?;
     let nobody = || Party { qualifier: "ZZ".to_owned(), id: "NOBODY".to_owned() };
@@ -97,7 +97,7 @@ pub(super) fn document(set: &Arc<SetDefinition>, tree: &Value, sending: &Sending
 /// X12 data element 723: the code is not in the element's list.
 const NO_SUCH_CODE: &str = "7";
 
-/// What a partner would reject the set for. Codes are left to the partner's guide, which may have more of them.
+/// Returns why a partner would reject the set. Codes are left to the partner's guide, which may have more.
 fn unsound(set: &Arc<SetDefinition>, bytes: &[u8], delimiters: Delimiters) -> Option<String> {
     let faults = check_set(set, bytes, delimiters).faults;
     let mut wrong =

@@ -4,7 +4,7 @@ use super::Proposal;
 use std::fmt::Write;
 
 impl Proposal {
-    /// The map file: a rule a line, each with how sure it is and why; what nothing was found for stands in comments.
+    /// Writes the map file: one rule a line, each with its confidence and reason; targets without a proposal are comments.
     #[must_use]
     pub fn to_file(&self, from: &str, to: &str) -> String {
         let mut text =
@@ -13,7 +13,7 @@ impl Proposal {
         text
     }
 
-    /// `table` is the path of the `each` it stands in; empty for the document.
+    /// `table` is the path of the enclosing `each`; empty for the document.
     fn level(&self, text: &mut String, table: &str) {
         let set = if table.is_empty() { "set".to_owned() } else { format!("{table}.set") };
         let _ = writeln!(text, "\n[{set}]");

@@ -1,7 +1,7 @@
-//! Proposes the rules of a map: which source field fills which target field, why, and how sure that is.
+//! Proposes the rules of a map: which source field fills which target field, why, and with which confidence.
 //!
-//! Names are compared word by word, with the words that the trade uses alike; examples, types and formats add to it.
-//! Nothing is applied: the outcome is a map file to read and edit.
+//! Names are compared word by word, with the trade's synonyms; examples, types and formats add to the score. Nothing is applied:
+//! the result is a map file to read and edit.
 
 mod file;
 mod set;
@@ -21,7 +21,7 @@ const LEAST: f64 = 0.35;
 /// The same of two lists: their names' likeness and the part of the target's fields that one fills, together.
 const LEAST_OF_LISTS: f64 = 0.5;
 
-/// How sure a proposal is.
+/// Confidence of a proposal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Confidence {
@@ -40,7 +40,7 @@ impl Confidence {
         }
     }
 
-    /// As shown.
+    /// Returns the word as shown.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -60,7 +60,7 @@ pub struct Proposal {
     pub unfilled: Vec<(Vec<String>, bool)>,
 }
 
-/// One rule.
+/// A proposed rule.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Proposed {
     pub target: Vec<String>,
@@ -78,7 +78,7 @@ pub struct ProposedList {
     pub rules: Proposal,
 }
 
-/// A rule proposed for a field, with the lists it stands in.
+/// A rule proposed for a field, with the lists it is in.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProposedRule {
     /// `rows[].item`.
@@ -88,7 +88,7 @@ pub struct ProposedRule {
 }
 
 impl Proposal {
-    /// Every rule by itself, so that each can be taken or left.
+    /// Returns every rule by itself, so that each can be accepted or not.
     #[must_use]
     pub fn each(&self) -> Vec<ProposedRule> {
         let mut all = Vec::new();
@@ -113,10 +113,10 @@ impl Proposal {
 /// A field of the source as an expression reads it.
 struct Source {
     expression: String,
-    /// Its own name, as it is written; empty where it has none.
+    /// Its own name as written; empty if it has none.
     name: String,
     own: Words,
-    /// Words of what it stands in.
+    /// Words of its parents.
     around: Words,
     /// Words of its title.
     said: Words,
@@ -136,7 +136,7 @@ struct Sources {
 /// Proposes a map from the schema `from` to the schema `to`.
 ///
 /// # Errors
-/// A sentence, where one of them is not there, or the target is no object or a set without the lines of an order.
+/// A sentence, if one of them does not exist, or the target is not an object or a set with order lines.
 pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, String> {
     let unknown = |name: &str| format!("there is no schema {name}");
     let sources = match workspace.shape(from).ok_or_else(|| unknown(from))? {
@@ -180,7 +180,7 @@ fn of_level(level: &Level) -> Sources {
     Sources { fields: level.leaves.iter().map(field).collect(), lists: lists.collect() }
 }
 
-/// What the trade reads in a transaction set, as far as this set has it.
+/// Returns the usual business fields of a transaction set, as far as this set has them.
 fn of_set(shape: Shape<'_>, library: &Library) -> Sources {
     let gives = |text: &str, it: Shape<'_>| {
         let mut errors = Vec::new();
@@ -226,7 +226,7 @@ fn level_rules(sources: &Sources, target: &Level) -> Proposal {
         let mut best: Option<(f64, String, &Source)> = None;
         for source in &sources.fields {
             let (score, because) = likeness(source, leaf);
-            // Of those alike the first: it stands further out, or is the more usual.
+            // Of equal scores the first wins: it is further out, or more usual.
             if best.as_ref().is_none_or(|(most, ..)| score > *most) {
                 best = Some((score, because, source));
             }
@@ -234,7 +234,7 @@ fn level_rules(sources: &Sources, target: &Level) -> Proposal {
         found.extend(best.map(|(score, because, source)| (score, because, source, leaf)));
     }
     for (score, because, source, leaf) in &found {
-        // What fills another target better fills this one only where that is sure, too.
+        // A source field that fits another target better fills this one only with the confidence `sure`.
         let better = found.iter().any(|(other, _, from, _)| std::ptr::eq(*from, *source) && other > score);
         match Confidence::of(*score).filter(|confidence| !better || *confidence == Confidence::Sure) {
             Some(confidence) => {
@@ -261,7 +261,7 @@ fn level_rules(sources: &Sources, target: &Level) -> Proposal {
     proposal
 }
 
-/// How alike a source field and a target field are, from 0 to 1, and in what.
+/// Returns the similarity of a source field and a target field, from 0 to 1, and its reason.
 fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
     let Some((own, around)) = target.path.split_last() else { return (0.0, String::new()) };
     let same = source.name == *own;
@@ -276,11 +276,11 @@ fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
         // `deliver_to` and `name` of one is `deliver_name` of the other.
         _ => overlap(&joined(&source.own, &source.around), &joined(&own, &around)),
     };
-    // What a title says counts half of what a name does.
+    // Words of a title count half as much as those of a name.
     let title = overlap(&joined(&source.said, &words(&target.title)), &joined(&own, &source.own)) / 2.0;
     let format = !target.format.is_empty() && target.format == source.format;
     let example = target.examples.iter().any(|example| source.examples.contains(example) && !is_small(example));
-    // What only stands in like surroundings, with no word in common, is not the same, unless the same values were seen.
+    // Fields whose parents alone are similar are not the same, unless the same values were seen.
     let by_name = if name > 0.0 { (0.7 * name + 0.3 * beside).max(title) + if format { 0.1 } else { 0.0 } } else { 0.0 };
     let score = if example { by_name.max(0.8) } else { by_name };
     let alike = match (same, source.own == own) {
@@ -298,7 +298,7 @@ fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
     (score.min(1.0), because)
 }
 
-/// A value that stands in many fields for many things.
+/// Returns whether a value is too common to identify a field.
 fn is_small(value: &Value) -> bool {
     match value {
         Value::String(text) => text.len() < 4,
@@ -321,7 +321,7 @@ fn fitted(source: &Source, target: &Leaf) -> (String, &'static str) {
     }
 }
 
-/// Whether a target is a day and no moment, by its format or else by its name.
+/// Returns whether a target is a day and not a moment, by its format or its name.
 fn is_day(target: &Leaf) -> bool {
     let name = target.path.last().map_or("", String::as_str);
     target.format == "date" || target.format.is_empty() && names_a_day(name)
@@ -331,7 +331,7 @@ fn joined(a: &Words, b: &Words) -> Words {
     a.union(b).copied().collect()
 }
 
-/// The part of all words that both have.
+/// Returns the share of all words that both have.
 fn overlap(a: &Words, b: &Words) -> f64 {
     let all: BTreeSet<_> = a.union(b).collect();
     if all.is_empty() { 0.0 } else { a.intersection(b).count() as f64 / all.len() as f64 }

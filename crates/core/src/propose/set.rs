@@ -5,7 +5,7 @@ use crate::schema::{Leaf, Level, fields_of_set};
 use crate::x12::SetDefinition;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// What fills an element: the element, the words for that with what they stand in, and what it is.
+/// How an element is filled: the element, the words for it and its parents, and its kind.
 struct Written(&'static str, &'static [&'static str], Kind);
 
 #[derive(Clone, Copy, PartialEq)]
@@ -61,7 +61,7 @@ const LINE: [Written; 8] = [
     Written("ACK02", &["quantity"], Kind::Number),
     Written("ACK03", &["unit"], Kind::Text),
 ];
-/// Codes that stand beside something: the element, the code, beside what (always where that is empty), and what it says.
+/// Codes that accompany something: the element, the code, what it accompanies (always, if empty), and its meaning.
 const CODES: [(&str, &str, &str, &str); 11] = [
     ("BEG01", "00", "", "an original"),
     ("BEG02", "SA", "", "an order that stands alone"),
@@ -109,7 +109,7 @@ fn party(fields: &Fields, mut found: Vec<Proposed>) -> Option<ProposedList> {
     found.retain(|rule| rule.target[0] == "deliver");
     let name = found.iter().find(|rule| rule.target == ["deliver", "name"])?;
     let within = name.expression.rsplit_once('.').map_or(String::new(), |(within, _)| format!("{within}."));
-    // Elements of a segment have no name that could stand alone: `N1[01 = 'ST'].02`.
+    // Elements of the opening segment are written `N1[01 = 'ST'].02`.
     let inner = |rule: &Proposed| {
         rule.expression.strip_prefix(&within).filter(|rest| !rest.starts_with(|c: char| c.is_ascii_digit())).map(str::to_owned)
     };
@@ -123,13 +123,13 @@ fn party(fields: &Fields, mut found: Vec<Proposed>) -> Option<ProposedList> {
     Some(ProposedList { of, into: vec!["N1".to_owned()], rules: fields.written(&found, &PARTY, "N1[].") })
 }
 
-/// The elements of a set in its order: where each stands, and whether it must be there.
+/// Elements of a set in its order: their paths, and whether they are mandatory.
 struct Fields(Vec<(String, bool)>);
 
 impl Fields {
     fn of(set: &SetDefinition) -> Self {
         let all = fields_of_set(set).into_iter().map(|(path, leaf)| (path, leaf.required));
-        // Those belong to whoever writes the set.
+        // The writer of the set adds those.
         Self(all.filter(|(path, _)| !path.starts_with("ST") && !path.starts_with("SE")).collect())
     }
 
@@ -147,14 +147,14 @@ impl Fields {
             Leaf { path, kind, format, required: false, title: String::new(), examples: Vec::new() }
         };
         let mut leaves: Vec<Leaf> = known.iter().filter(|one| self.find(at, one.0).is_some()).map(leaf).collect();
-        // What two elements are filled with is looked for once.
+        // An expression that fills two elements is proposed once.
         let mut seen = BTreeSet::new();
         leaves.retain(|leaf| seen.insert(leaf.path.clone()));
         leaves
     }
 
-    /// What was found for an order's fields as rules of the elements at `at`, with the codes that go with them, in the
-    /// set's order.
+    /// Returns rules for the elements at `at` from the rules found for an order's fields, with the codes that accompany them, in
+    /// the set's order.
     fn written(&self, found: &[Proposed], known: &[Written], at: &str) -> Proposal {
         let mut rules: BTreeMap<usize, Proposed> = BTreeMap::new();
         // The same before anything is made of it.
@@ -179,7 +179,7 @@ impl Fields {
             let (target, because) = (vec![designator.to_owned()], says.to_owned());
             rules.insert(n, Proposed { target, expression, confidence, because });
         }
-        // What a loop within must have is asked for where that loop is there.
+        // The mandatory elements of an inner loop matter only if that loop is present.
         let needed = |path: &str| is_at(path, at) && !path[at.len()..].contains("[].");
         let open = self.0.iter().enumerate().filter(|(n, (path, required))| *required && needed(path) && !rules.contains_key(n));
         let unfilled = open.map(|(_, (path, _))| (vec![element(path).to_owned()], true)).collect();

@@ -1,8 +1,8 @@
-//! The trade's words: which mean the same, and where transaction sets have what they name.
+//! Synonyms of the trade, and where transaction sets have the business fields.
 
 use std::collections::BTreeSet;
 
-/// Words by what they stand for.
+/// Words by their meanings.
 pub(super) type Words = BTreeSet<u64>;
 
 /// Words that are used alike.
@@ -23,7 +23,7 @@ const ALIKE: [&[&str]; 30] = [
     &["region", "state", "province", "county"],
     &["postcode", "zip", "postal", "zipcode"],
     &["country", "land", "nation"],
-    // What is wished for is the delivery.
+    // A requested date is the delivery date.
     &[
         "deliver",
         "delivery",
@@ -55,12 +55,12 @@ const ALIKE: [&[&str]; 30] = [
 /// Words that say nothing.
 const EMPTY: [&str; 13] = ["the", "of", "to", "by", "at", "a", "is", "as", "value", "data", "payload", "body", "document"];
 
-/// The word that a field's format says.
+/// Returns the word that a field's format implies.
 pub(super) fn of_format(format: &str) -> Words {
     if format.starts_with("date") { words("date") } else { Words::new() }
 }
 
-/// The words of a name: cut at signs and at capitals, in the singular, each as what it stands for.
+/// Splits a name into words, at signs and capitals, in the singular, each by its meaning.
 pub(super) fn words(name: &str) -> Words {
     let mut all = Vec::new();
     let mut word = String::new();
@@ -98,19 +98,19 @@ fn singular(word: &str) -> &str {
     if word.len() > 3 { word.strip_suffix('s').unwrap_or(word) } else { word }
 }
 
-/// A number that stands for the word and those used like it.
+/// Returns a number shared by a word and its synonyms.
 fn meaning(word: &str) -> u64 {
     if let Some(at) = group(word) {
         return at as u64;
     }
-    // FNV-1a; beyond the groups, so that no word is taken for one of them.
+    // FNV-1a, outside the numbers of the synonym groups, so that no word collides with one of them.
     let hash = singular(word)
         .bytes()
         .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
     hash | 1 << 63
 }
 
-/// Where an order has what: the expression, the words for it, and the words for what it stands in.
+/// Business fields of an order: the expression, the words for it, and the words for its parents.
 pub(super) const HEADER: [(&str, &str, &str); 22] = [
     ("BEG03", "order number", ""),
     ("date(BEG05)", "placed date", ""),

@@ -2,12 +2,12 @@
 
 use serde_json::{Map, Value, json};
 
-/// Different values kept of a field, at most.
+/// Most distinct values kept of a field.
 const EXAMPLES: usize = 3;
 /// Longest text kept as an example, in characters.
 const LONGEST: usize = 60;
 
-/// What has been seen at one place.
+/// Statistics of one place.
 #[derive(Default)]
 struct Seen {
     times: usize,
@@ -25,15 +25,15 @@ struct Seen {
     examples: Vec<Value>,
 }
 
-/// The schema, as JSON Schema 2020-12, of what all `samples` are: a field that is missing in one of them is not
-/// required, values of two kinds give both types, and some of the values are kept as examples.
+/// Infers a schema (JSON Schema 2020-12) from all `samples`: a field missing in one of them is not required, values of two types
+/// allow both, and some values are kept as examples.
 #[must_use]
 pub fn infer(samples: &[Value], title: &str) -> Value {
     inferred(samples, title, false)
 }
 
-/// As [`infer`], of documents in which everything is a text (CSV, XML): what looks like a number in one place and like a code in
-/// another is a text, and so is what is called like an id (`orderNo`, `sku`, `zip`).
+/// As [`infer`], for documents in which everything is a text (CSV, XML): a field that looks like a number in one place and like a
+/// code in another is a text, and so is one named like an id (`orderNo`, `sku`, `zip`).
 #[must_use]
 pub fn infer_of_texts(samples: &[Value], title: &str) -> Value {
     inferred(samples, title, true)
@@ -177,7 +177,7 @@ impl Seen {
     }
 }
 
-/// Whether a field is called like an id or a code, whose digits are no number to calculate with.
+/// Returns whether a field is named like an id or a code, whose digits are not a number to calculate with.
 fn names_an_id(name: &str) -> bool {
     let mut words: Vec<String> = vec![String::new()];
     for c in name.chars() {

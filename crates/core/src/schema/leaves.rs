@@ -13,16 +13,16 @@ pub struct Leaf {
     pub path: Vec<String>,
     /// `string`, `number`, `integer`, `boolean`, or `list`; empty where it may be several.
     pub kind: String,
-    /// As JSON Schema names formats; empty where it has none.
+    /// Format by its name in JSON Schema; empty if it has none.
     pub format: String,
     pub required: bool,
-    /// What it is in words; empty where nobody has said.
+    /// Title in words; may be empty.
     pub title: String,
     /// The values that it may have, where they are listed; otherwise some that were seen.
     pub examples: Vec<Value>,
 }
 
-/// One level: the document, or an item of a list in it.
+/// One level of a schema: the document, or an item of a list in it.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Level {
     pub leaves: Vec<Leaf>,
@@ -30,7 +30,7 @@ pub struct Level {
     pub lists: Vec<(Vec<String>, Level)>,
 }
 
-/// Whether a field without a format is a day by its name: `placed_on`, `shipDate`.
+/// Returns whether a field without a format is a day by its name: `placed_on`, `shipDate`.
 #[must_use]
 pub fn names_a_day(name: &str) -> bool {
     let name = name.to_lowercase();
@@ -38,7 +38,7 @@ pub fn names_a_day(name: &str) -> bool {
 }
 
 impl Schema {
-    /// Its fields. A schema whose root is a list has them in the list with the empty path.
+    /// Returns its fields. A schema whose root is a list has them in the list with the empty path.
     #[must_use]
     pub fn level(&self) -> Level {
         let mut level = Level::default();
@@ -87,7 +87,7 @@ fn leaf(path: Vec<String>, node: &Value, is_list: bool, required: bool) -> Leaf 
 }
 
 impl Level {
-    /// Every field below, with the lists it stands in: `basket[].article`.
+    /// Passes every field below to `tell`, with the lists it is in: `basket[].article`.
     pub fn each(&self, below: &str, tell: &mut impl FnMut(&str, &Leaf)) {
         for leaf in &self.leaves {
             tell(&format!("{below}{}", leaf.path.join(".")), leaf);

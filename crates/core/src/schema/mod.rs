@@ -1,8 +1,8 @@
-//! Schemas: the typed field tree of a JSON document, written as JSON Schema 2020-12.
+//! Schemas: the typed field tree of a JSON document, as JSON Schema 2020-12.
 //!
-//! Documents are held against the whole of it ([`Validator`]). Checks, forms and proposals read `type`, `properties`, `required`,
-//! `items`, `$ref` to `#/$defs/…`, `enum`. How its documents are written where they are no JSON stands beside: `xml` (the XML
-//! Object of OpenAPI), `x-csv`, `x-record`, `x-encoding`.
+//! Documents are validated against all of it ([`Validator`]). Checks, forms and proposals read `type`, `properties`, `required`,
+//! `items`, `$ref` to `#/$defs/…`, `enum`. Keywords for other written forms: `xml` (the XML Object of OpenAPI), `x-csv`,
+//! `x-record`, `x-encoding`.
 
 mod infer;
 mod leaves;
@@ -52,12 +52,12 @@ impl Schema {
         node
     }
 
-    /// The schema of field `name` of an object, looking through lists.
+    /// Returns the schema of field `name` of an object, looking through lists.
     ///
-    /// `Ok(None)` where the schema says nothing of fields.
+    /// `Ok(None)` if the schema does not describe fields.
     ///
     /// # Errors
-    /// The known names, when the schema lists its fields and `name` is not among them.
+    /// The known names, if the schema lists its fields and `name` is not among them.
     pub fn field<'a>(&'a self, node: &'a Value, name: &str) -> Result<Option<&'a Value>, Vec<String>> {
         let node = self.resolve(node);
         let own = node.get("properties").and_then(Value::as_object);
@@ -82,7 +82,8 @@ impl Schema {
         path.iter().try_fold(node, own)
     }
 
-    /// The type of a value, as JSON Schema names it, where the schema allows one alone beside `null`; `number` for `integer`.
+    /// Returns the type of a value by its name in JSON Schema, if the schema allows only one beside `null`; `number` for
+    /// `integer`.
     #[must_use]
     pub fn json_type<'a>(&'a self, node: &'a Value) -> Option<&'a str> {
         let of = match self.resolve(node).get("type")? {
@@ -112,7 +113,7 @@ impl Schema {
     }
 }
 
-/// What is wrong with a document, as sentences.
+/// Returns what is wrong with a document, as sentences.
 #[cfg(test)]
 pub(crate) fn misfits(schema: &Schema, document: &Value) -> Vec<String> {
     let validator = Validator::of(schema).expect("a schema");

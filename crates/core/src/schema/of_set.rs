@@ -5,8 +5,8 @@ use crate::x12::SetDefinition;
 use crate::x12::definitions::{Content, Entry, Use};
 use serde_json::Value;
 
-/// The elements of a set in the order of its table, each with the loops it stands in: `N1[].N301`. The segment that opens a loop has its
-/// elements there: `N1[].N102`. Codes with their meanings are its examples.
+/// Returns the elements of a set in the order of its table, each with the loops it is in: `N1[].N301`. The opening segment of a
+/// loop has its elements in the loop: `N1[].N102`. Codes with their meanings are the examples.
 #[must_use]
 pub fn fields_of_set(set: &SetDefinition) -> Vec<(String, Leaf)> {
     let mut all = Vec::new();

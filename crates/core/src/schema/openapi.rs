@@ -3,20 +3,20 @@
 use crate::nearest::nearest;
 use serde_json::{Map, Value, json};
 
-/// Where the schemas of a document stand.
+/// Path of the schemas in an OpenAPI document.
 const SCHEMAS: &str = "#/components/schemas/";
 
-/// Whether a JSON document is one of OpenAPI.
+/// Returns whether a JSON document is an OpenAPI document.
 #[must_use]
 pub fn is_openapi(document: &Value) -> bool {
     document.get("openapi").is_some_and(Value::is_string)
 }
 
-/// The schema of one of the schemas of an OpenAPI document, with those that it refers to; of the only one there is where no
-/// name is given. What `allOf` says together is put together; what `oneOf` or `anyOf` may be is all optional.
+/// Returns a schema of an OpenAPI document with those that it refers to; without a name, the only one there is. `allOf` is
+/// merged; alternatives of `oneOf` and `anyOf` become optional.
 ///
 /// # Errors
-/// A sentence with the names there are.
+/// A sentence with the names that exist.
 pub fn of_openapi(document: &Value, name: Option<&str>) -> Result<Value, String> {
     let none = Map::new();
     let schemas = document.pointer("/components/schemas").and_then(Value::as_object).unwrap_or(&none);

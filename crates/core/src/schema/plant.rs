@@ -10,8 +10,8 @@ fn bare(title: &str) -> Value {
     json!({ "$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object" })
 }
 
-/// Puts a field at a path of names, of which those that end with `[]` are lists: `lines[].item`. Gives the schema of the
-/// object it stands in.
+/// Adds a field at a path of names, of which those that end with `[]` are lists: `lines[].item`. Returns the schema of its parent
+/// object.
 fn plant<'s>(node: &'s mut Value, path: &str, leaf: Value, required: bool) -> Result<&'s mut Value, String> {
     let (parents, name) = path.rsplit_once('.').unwrap_or(("", path));
     let within = descend(node, parents)?;
@@ -33,7 +33,7 @@ fn plant<'s>(node: &'s mut Value, path: &str, leaf: Value, required: bool) -> Re
     Ok(within)
 }
 
-/// The schema of the object at a path, which is made where there is none.
+/// Returns the schema of the object at a path; missing ones are created.
 fn descend<'s>(node: &'s mut Value, path: &str) -> Result<&'s mut Value, String> {
     if path.split('.').count() > DEPTH {
         return Err(format!("a field stands in {DEPTH} others at most"));
@@ -73,7 +73,7 @@ fn entry<'s>(of: &'s mut Value, key: &str, otherwise: Value) -> &'s mut Value {
     &mut of[key]
 }
 
-/// The words for types, and what they are in JSON Schema.
+/// Words for types, and their JSON Schema.
 const TYPES: [(&str, &str, Option<&str>); 7] = [
     ("text", "string", None),
     ("number", "number", None),
@@ -96,11 +96,11 @@ fn leaf_of(word: &str) -> Result<Value, String> {
     Ok(leaf)
 }
 
-/// A schema of fields as one types them: `PATH:TYPE`, with `(LENGTH)` for the longest, `!` where it is always there, a label
-/// behind a blank and a note behind ` -- `: `lines[].item:text(20)! Item number -- as printed on the label`.
+/// Builds a schema from typed field lines: `PATH:TYPE`, with `(LENGTH)` for the longest value, `!` if required, a label after a
+/// blank and a note after ` -- `: `lines[].item:text(20)! Item number -- as printed on the label`.
 ///
 /// # Errors
-/// A sentence with the field: no type of that name, a field that stands there twice.
+/// A sentence with the field: an unknown type, or a field given twice.
 pub fn of_fields(fields: &[String], title: &str) -> Result<Value, String> {
     let mut node = bare(title);
     for text in fields {
@@ -131,9 +131,9 @@ pub fn of_fields(fields: &[String], title: &str) -> Result<Value, String> {
 const COLUMNS: [&str; 12] =
     ["record", "list", "field", "at", "length", "type", "always", "places", "date", "side", "pad", "title"];
 
-/// A schema of records from a table of positions: CSV with a line of names, one field a line. `record` is the tag of the record it
-/// stands in, `list` the list that such records make (none for the first record), `field` its path, `at` and `length` its
-/// place or column, `always` is `yes` where it is never empty; the others are as in `x-record`. A separator makes `at` a column.
+/// Builds a schema of records from a table of positions: CSV with a header, one field a line. `record` is the tag of its record,
+/// `list` the list that such records make (none for the first record), `field` its path, `at` and `length` its position or
+/// column, `always` is `yes` if it is never empty; the others are as in `x-record`. With a separator, `at` is a column.
 ///
 /// # Errors
 /// A sentence with the line.
@@ -197,7 +197,7 @@ fn field_of<'t>(node: &mut Value, cell: &dyn Fn(&str) -> Option<&'t str>) -> Res
     }
 }
 
-/// One column of a database's table, as `information_schema` tells of it.
+/// A column of a database table, from `information_schema`.
 #[derive(Debug, Clone, Default)]
 pub struct TableColumn {
     pub name: String,

@@ -30,14 +30,14 @@ fn separator(schema: Option<&Schema>) -> Option<u8> {
     said(schema, "separator").and_then(Value::as_str).and_then(|text| text.bytes().next())
 }
 
-/// What most likely stands between columns, by the first line.
+/// Returns the likely column separator, by the first line.
 pub(super) fn separator_in(text: &str) -> u8 {
     let first = text.lines().find(|line| !line.is_empty()).unwrap_or_default();
     let times = |separator: u8| first.bytes().filter(|byte| *byte == separator).count();
     [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(|separator| times(*separator)).unwrap_or(b',')
 }
 
-/// Quotes as RFC 4180 has them: a quoted cell is closed, and nothing stands behind its closing quote.
+/// Checks the quotes of RFC 4180: a quoted cell is closed, and nothing follows its closing quote.
 fn quotes(text: &str, separator: u8) -> Result<(), String> {
     let bytes = text.as_bytes();
     let line = |at: usize| bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
@@ -69,7 +69,7 @@ fn quotes(text: &str, separator: u8) -> Result<(), String> {
     Ok(())
 }
 
-/// The rows. Nothing in a cell is no field, and a blank line is no row.
+/// Reads the rows. An empty cell is a missing field, and a blank line is not a row.
 pub(super) fn read(schema: Option<&Schema>, text: &str) -> Result<Value, String> {
     let named = said(schema, "names") != Some(&Value::Bool(false));
     let separator = separator(schema).unwrap_or_else(|| separator_in(text));
@@ -125,10 +125,10 @@ pub(super) fn read(schema: Option<&Schema>, text: &str) -> Result<Value, String>
     Ok(Value::Array(rows))
 }
 
-/// Puts a value at a path, making the objects on the way.
+/// Puts a value at a path, creating the objects on the way.
 ///
 /// # Errors
-/// A sentence: something stands there, or on the way.
+/// A sentence: a value is there already, or on the way.
 pub(super) fn put(fields: &mut Map<String, Value>, path: &[String], value: Value) -> Result<(), String> {
     match path {
         [] => Ok(()),
@@ -143,7 +143,7 @@ pub(super) fn put(fields: &mut Map<String, Value>, path: &[String], value: Value
     }
 }
 
-/// The path of the first value in `value` that none of `known` is or holds; lists are passed through.
+/// Returns the path of the first value in `value` that is not in `known`; lists are passed through.
 pub(super) fn without_place(value: &Value, known: &[Vec<String>], at: &mut Vec<String>) -> Option<String> {
     match value {
         Value::Null => None,
@@ -182,17 +182,17 @@ pub(super) fn write(schema: &Schema, document: &Value) -> Result<String, String>
     let separator = said_separator.unwrap_or(b',');
     let named = said(Some(schema), "names") != Some(&Value::Bool(false));
     let text = text_of(&columns, rows, separator, named)?;
-    // Without a word on it, what stands between columns is seen in the first line.
+    // Without a given separator, the first line decides.
     if said_separator.is_none() && separator_in(&text) != separator {
         return Err("its first line would be read with another separator: `x-csv` in the schema says which it is".to_owned());
     }
     Ok(text)
 }
 
-/// CSV of rows, with a line of the names that any of them has. Nothing, `null` and an empty text are an empty cell.
+/// Writes rows as CSV, with a header of the names that any row has. A missing value, `null` and an empty text are an empty cell.
 ///
 /// # Errors
-/// A sentence: a row that is no object, a cell that holds an object or a list.
+/// A sentence: a row that is not an object, or a cell with an object or a list.
 pub fn to_csv(rows: &[Value]) -> Result<String, String> {
     let mut columns: Vec<Column<'_>> = Vec::new();
     for name in rows.iter().filter_map(Value::as_object).flat_map(Map::keys) {

@@ -8,8 +8,8 @@ const DEPTH: usize = 16;
 const WORDS: [&str; 12] =
     ["Clover", "Linden", "Heather", "Willow", "Thyme", "Borage", "Sage", "Acacia", "Lavender", "Aster", "Chestnut", "Mint"];
 
-/// A document that fits the schema; the same seed gives the same one. Values are taken from its enumerations and
-/// examples; where it has none they are made up by type, format and name.
+/// Makes up a document that fits the schema; the same seed gives the same document. Values come from enumerations and examples,
+/// otherwise from type, format and name.
 #[must_use]
 pub fn sample(schema: &Schema, seed: u64) -> Value {
     let mut dice = Dice(seed);

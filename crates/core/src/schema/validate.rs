@@ -1,11 +1,11 @@
-//! Documents held against their schema (JSON Schema 2020-12), formats too.
+//! Validates documents against their schema (JSON Schema 2020-12), formats included.
 
 use super::Schema;
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use serde_json::Value;
 use std::fmt;
 
-/// Findings told of one document, at most.
+/// Most findings of one document.
 const MOST: usize = 20;
 
 /// A schema made ready.
@@ -17,7 +17,7 @@ impl fmt::Debug for Validator {
     }
 }
 
-/// Where a document does not fit its schema.
+/// A place where a document does not fit its schema.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Misfit {
     /// The field, items counted from 1: `rows[2].quantity`; empty for the whole document.
@@ -27,10 +27,10 @@ pub struct Misfit {
 }
 
 impl Validator {
-    /// Makes a schema ready. References lead to places in it; nothing is fetched.
+    /// Compiles a schema. References lead to places in it; nothing is fetched.
     ///
     /// # Errors
-    /// A sentence: what is no schema, or a reference that leads nowhere.
+    /// A sentence: an invalid schema, or a reference that leads nowhere.
     pub fn of(schema: &Schema) -> Result<Self, String> {
         Self::of_schema(&schema.root)
     }
@@ -53,13 +53,13 @@ impl Validator {
         Self::of_schema(&part).ok()
     }
 
-    /// Whether a document fits.
+    /// Returns whether a document fits.
     #[must_use]
     pub fn fits(&self, document: &Value) -> bool {
         self.0.is_valid(document)
     }
 
-    /// Where a document does not fit, in its order; 20 at most.
+    /// Returns the places where a document does not fit, in its order; 20 at most.
     #[must_use]
     pub fn misfits(&self, document: &Value) -> Vec<Misfit> {
         if self.0.is_valid(document) {
@@ -69,7 +69,7 @@ impl Validator {
     }
 }
 
-/// All of them in one sentence, three in words.
+/// Joins findings in one sentence, the first three in full.
 #[must_use]
 pub fn in_words(misfits: &[Misfit]) -> String {
     let mut said: Vec<&str> = misfits.iter().take(3).map(|one| one.says.as_str()).collect();

@@ -1,11 +1,11 @@
-//! How documents of a schema are written: JSON, XML, CSV, records. All read to the same tree and are written from it.
+//! Written forms of documents with a schema: JSON, XML, CSV, records. All are read to the same tree and written from it.
 
 use super::{Schema, records, rows, xml};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use serde_json::Value;
 use std::borrow::Cow;
 
-/// One way to write a document.
+/// A written form.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Written {
@@ -13,22 +13,22 @@ pub enum Written {
     /// CSV (RFC 4180): a list of rows.
     Csv,
     Xml,
-    /// Lines whose fields stand at fixed places, or in columns; kinds of lines told apart by a tag.
+    /// Lines whose fields have fixed positions, or columns; a tag distinguishes kinds of lines.
     Records,
 }
 
 impl Written {
-    /// Each with its word in files.
+    /// Every form with its word in files.
     pub const WORDS: [(&'static str, Self); 4] =
         [("json", Self::Json), ("csv", Self::Csv), ("xml", Self::Xml), ("records", Self::Records)];
 
-    /// The one of that word.
+    /// Parses the word.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
         Self::WORDS.iter().find(|(known, _)| *known == word).map(|(_, written)| *written)
     }
 
-    /// Its word in files.
+    /// Returns its word in files.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
         match self {
@@ -39,7 +39,7 @@ impl Written {
         }
     }
 
-    /// What `bytes` look like; records cannot be told from CSV without their schema.
+    /// Detects the form of `bytes`; records cannot be told from CSV without their schema.
     #[must_use]
     pub fn seen_in(bytes: &[u8]) -> Self {
         match bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(bytes).trim_ascii_start().first() {
@@ -51,7 +51,7 @@ impl Written {
 }
 
 impl Schema {
-    /// What `bytes` look like, where they are a document of this schema.
+    /// Detects the form of `bytes`, if they are a document of this schema.
     #[must_use]
     pub fn written_in(&self, bytes: &[u8]) -> Written {
         match Written::seen_in(bytes) {
@@ -60,16 +60,16 @@ impl Schema {
         }
     }
 
-    /// Whether it says where fields stand in records.
+    /// Returns whether it describes positions of records.
     #[must_use]
     pub fn has_records(&self) -> bool {
         records::has_places(&self.root)
     }
 
-    /// Reads a document that is written so, its values of the types that the schema says.
+    /// Reads a document in this form, with values of the schema's types.
     ///
     /// # Errors
-    /// A sentence with the line or the field: what is not the form it should be, or a value that is not of its type.
+    /// A sentence with the line or field: a malformed document, or a value of the wrong type.
     pub fn read(&self, written: Written, bytes: &[u8]) -> Result<Value, String> {
         match written {
             Written::Json => crate::json::read(bytes).map_err(|says| format!("not JSON: {says}")),
@@ -79,16 +79,16 @@ impl Schema {
         }
     }
 
-    /// Writes a document so.
+    /// Writes a document in this form.
     ///
     /// # Errors
-    /// A sentence with the field: a value that has no place there, does not fit it, or has characters that the form or its
-    /// encoding does not take.
+    /// A sentence with the field: a value without a place, that does not fit, or with characters that the form or its encoding
+    /// cannot hold.
     pub fn write(&self, written: Written, document: &Value) -> Result<Vec<u8>, String> {
         let encoding = self.encoding()?.unwrap_or(UTF_8);
         match written {
             Written::Json => Ok(serde_json::to_vec(document).unwrap_or_default()),
-            // What the encoding does not have is written as a character reference.
+            // Characters missing in the encoding are written as character references.
             Written::Xml => Ok(encode(encoding, &xml::write(self, document, encoding.name())?).0),
             Written::Csv => encoded(encoding, &rows::write(self, document)?),
             Written::Records => encoded(encoding, &records::write(self, document)?),
@@ -102,7 +102,7 @@ impl Schema {
         known.map(Some).ok_or_else(|| format!("`x-encoding` is {label}, which is no encoding of the web's list"))
     }
 
-    /// The text of a document that is written so, for people; what is no text in its encoding is replaced.
+    /// Returns the text of a document in this form, for people; undecodable bytes are replaced.
     #[must_use]
     pub fn text_of<'b>(&self, written: Written, bytes: &'b [u8]) -> Cow<'b, str> {
         let text = if written == Written::Xml { xml_text(bytes) } else { self.text(bytes) };
@@ -113,15 +113,15 @@ impl Schema {
         decoded(bytes, self.encoding()?)
     }
 
-    /// What is wrong with how the schema says that its documents are written.
+    /// Returns the faults in the schema's written forms.
     pub(crate) fn writing_faults(&self) -> Vec<String> {
         self.encoding().err().into_iter().chain(records::faults(self)).collect()
     }
 }
 
-/// Bytes as text: by their byte order mark; as UTF-8 where they are that; by the encoding that is said otherwise.
+/// Decodes bytes by their byte order mark; as UTF-8 if they are valid; otherwise by the given encoding.
 fn decoded<'b>(bytes: &'b [u8], said: Option<&'static Encoding>) -> Result<Cow<'b, str>, String> {
-    // A text of an encoding that shares only a part of ASCII may look like UTF-8.
+    // A text in an encoding that is not compatible with ASCII may look like UTF-8.
     let trusted = said.filter(|encoding| !encoding.is_ascii_compatible());
     match Encoding::for_bom(bytes) {
         Some((encoding, length)) => decode(encoding, &bytes[length..]),
@@ -135,7 +135,7 @@ fn decode<'b>(encoding: &'static Encoding, bytes: &'b [u8]) -> Result<Cow<'b, st
     encoding.decode_without_bom_handling_and_without_replacement(bytes).ok_or_else(says)
 }
 
-/// XML says its encoding itself, in the declaration (XML 1.0, 4.3.3).
+/// Decodes XML by the encoding in its declaration (XML 1.0, 4.3.3).
 fn xml_text(bytes: &[u8]) -> Result<Cow<'_, str>, String> {
     let start = String::from_utf8_lossy(&bytes[..bytes.len().min(200)]);
     let declaration = start.split("?>").next().filter(|start| start.contains("<?xml")).unwrap_or_default();
@@ -173,10 +173,10 @@ fn encoded(encoding: &'static Encoding, text: &str) -> Result<Vec<u8>, String> {
     Err(format!("`{lost}` is no character of {}", encoding.name()))
 }
 
-/// The samples in `bytes`, of which no schema is known: texts that look like numbers are numbers.
+/// Reads the samples in `bytes` without a schema: texts that look like numbers are numbers.
 ///
 /// # Errors
-/// A sentence with the line: what is not the form it should be. Records are not read without a schema.
+/// A sentence with the line: a malformed document. Records are not read without a schema.
 pub fn read_sample(written: Written, bytes: &[u8]) -> Result<Vec<Value>, String> {
     match written {
         Written::Json => crate::json::read_all(bytes).map_err(|says| format!("not JSON: {says}")),
@@ -205,7 +205,7 @@ pub fn annotate(node: &mut Value, written: Written, bytes: &[u8]) {
     }
 }
 
-/// Most digits of what is taken for a number where nothing says what it is: more are an id.
+/// Most digits of a number without a schema: longer ones are ids.
 const DIGITS: usize = 15;
 
 /// A number where writing it again gives the same text: `0012`, `1e5` and long ids are texts. Nothing is null.
@@ -223,7 +223,7 @@ pub(super) fn guess(text: &str) -> Value {
     }
 }
 
-/// A text as the type that the schema says; none where nothing stands and nothing may. `at` is the field, for errors.
+/// Returns a text as the schema's type; `None` for an empty text that may be missing. `at` is the field, for errors.
 pub(super) fn typed(schema: &Schema, node: &Value, text: &str, at: &str) -> Result<Option<Value>, String> {
     let nullable =
         matches!(schema.resolve(node).get("type"), Some(Value::Array(names)) if names.iter().any(|name| name == "null"));

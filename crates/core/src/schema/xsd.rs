@@ -9,7 +9,7 @@ const NAMESPACE: &str = "http://www.w3.org/2001/XMLSchema";
 /// Deepest nesting of parts within a type.
 const DEPTH: usize = 32;
 
-/// Whether a document looks like an XML Schema.
+/// Returns whether a document looks like an XML Schema.
 #[must_use]
 pub fn is_xml_schema(bytes: &[u8]) -> bool {
     let start = String::from_utf8_lossy(&bytes[..bytes.len().min(4096)]);
@@ -114,7 +114,7 @@ impl<'a> Reader<'a> {
         Ok(json!({ "$ref": format!("#/$defs/{name}") }))
     }
 
-    /// What a reference refers to, where its fields are to stand among others.
+    /// Resolves a reference whose fields are merged into those of others.
     fn spread(&self, node: Value) -> Value {
         let named = node.get("$ref").and_then(Value::as_str).and_then(|reference| reference.strip_prefix("#/$defs/"));
         named.and_then(|name| self.definitions.get(name)).cloned().unwrap_or(node)
@@ -226,7 +226,7 @@ impl Fields {
     fn add(&mut self, name: &str, node: Value, required: bool, many: bool) {
         let node = if many { json!({ "type": "array", "items": node }) } else { node };
         match self.all.iter_mut().find(|(known, ..)| known == name) {
-            // What stands at two places of a type comes twice.
+            // An element at two places of a type is repeated.
             Some((_, before, _)) if before.get("items").is_none() => {
                 *before = json!({ "type": "array", "items": before.clone() })
             }

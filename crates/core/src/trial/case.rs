@@ -16,23 +16,23 @@ const LIMIT: usize = 1000;
 #[derive(Debug, Clone, PartialEq)]
 pub struct Case {
     pub name: String,
-    /// What it is for, in words.
+    /// Description for people.
     pub says: String,
     pub of: Subject,
     /// Path of the given document in the workspace, and its text.
     pub given: (String, String),
-    /// What the other side calls what happened; see [`dry-run`].
+    /// The sender's name of the event; see [`dry-run`].
     pub event: String,
-    /// For a map: what is known of the document beside it.
+    /// For a map: metadata of the document.
     pub meta: Map<String, Value>,
-    /// For a map: what steps would have kept before, by name.
+    /// For a map: values that earlier steps would have kept, by name.
     pub kept: Map<String, Value>,
     pub answers: Answers,
-    /// What is expected; `None` where nobody has said yet.
+    /// The expected result; `None` if none is given yet.
     pub expect: Option<Value>,
 }
 
-/// What a case tries.
+/// Subject of a case.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Subject {
     Map(String),
@@ -44,19 +44,19 @@ pub enum Subject {
 #[error("{0}")]
 pub struct CaseError(pub String);
 
-/// How a case went.
+/// Result of a case.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Checked {
-    /// What came out, in the form of `expect.json`.
+    /// The actual result, in the form of `expect.json`.
     pub came: Value,
-    /// How that differs from what is expected; empty when it does not.
+    /// Differences from the expected result; empty if there are none.
     pub differences: Vec<Difference>,
-    /// Whether anything was expected.
+    /// Whether a result was expected.
     pub expected: bool,
 }
 
 impl Checked {
-    /// Whether all is as expected.
+    /// Returns whether the case passed.
     #[must_use]
     pub fn holds(&self) -> bool {
         self.expected && self.differences.is_empty()
@@ -64,7 +64,7 @@ impl Checked {
 }
 
 impl Case {
-    /// Path in the workspace of the file that says what is expected.
+    /// Returns the path of the file with the expected result.
     #[must_use]
     pub fn expect_path(&self) -> String {
         format!("cases/{}/expect.json", self.name)
@@ -91,7 +91,7 @@ impl Case {
         let results = given.iter().map(|one| {
             let kept = one.kept(&self.kept, &self.meta);
             let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
-                // As in a flow, where it would go no further.
+                // As in a flow, which would stop here.
                 map.fitted(&value)?;
                 let bytes = map.bytes(&value)?;
                 Ok(bytes.map_or(value, |bytes| Value::String(String::from_utf8_lossy(&bytes).into_owned())))
@@ -110,7 +110,7 @@ impl Case {
     }
 }
 
-/// What a dry run did to the outside and how it ended: the documents between are the flow's own matter.
+/// Returns the effects and the end of a dry run: documents in between do not matter.
 fn outcome(shown: &DryRun) -> Value {
     let messages = shown.messages.iter().map(|message| {
         let requests: Vec<Value> = message

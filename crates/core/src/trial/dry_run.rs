@@ -2,7 +2,7 @@
 
 use crate::document::Content;
 use crate::flow::{Flow, Retry, Takes};
-use crate::intake::{Came, Decision, Head, Known, Received, Seal, decide_document, decide_x12};
+use crate::intake::{Decision, Head, Known, Provenance, Received, Seal, decide_document, decide_x12};
 use crate::machine::{Body, Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
@@ -16,10 +16,10 @@ use std::sync::Arc;
 /// Turns of one message, at most: a flow ends long before.
 const TURNS: usize = 10_000;
 
-/// What a step's request is answered with, by the name of the step.
+/// Answers to the requests of steps, by step.
 pub type Answers = BTreeMap<String, Answer>;
 
-/// One answer of the outside.
+/// An answer of an outside system.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Answer {
@@ -41,7 +41,7 @@ impl Default for Answer {
 }
 
 impl Answer {
-    /// What comes of a request that is answered so.
+    /// Returns the outcome of a request with this answer.
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         let body = match &self.body {
@@ -58,10 +58,10 @@ impl Answer {
     }
 }
 
-/// What a dry run showed.
+/// Result of a dry run.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct DryRun {
-    /// What the arrival would be: `received`, `rejected`, `failed` …
+    /// Verdict that the arrival would get: `received`, `rejected`, `failed` …
     pub verdict: &'static str,
     /// Why; empty when all is plain.
     pub says: String,
@@ -72,12 +72,12 @@ pub struct DryRun {
     pub left_out: usize,
 }
 
-/// One message on its way.
+/// A message of a dry run.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Passage {
-    /// What it is known by; empty where nothing is.
+    /// Its business key; may be empty.
     pub key: String,
-    /// The way it goes, where it is part of another message.
+    /// Its branch, if it belongs to another message.
     pub way: String,
     /// The state it ends in.
     pub ends: &'static str,
@@ -86,17 +86,17 @@ pub struct Passage {
     pub stages: Vec<Stage>,
 }
 
-/// One step as it was passed.
+/// A step that was passed.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Stage {
     pub step: String,
     pub verb: &'static str,
-    /// What it noted or chose; empty where it says nothing.
+    /// Its note or choice; may be empty.
     pub says: String,
     /// The document after it, where it changed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub document: Option<Value>,
-    /// What would go out.
+    /// What would be sent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub request: Option<Called>,
 }
@@ -111,14 +111,14 @@ pub struct Called {
     pub properties: BTreeMap<String, String>,
     /// JSON where it is JSON, otherwise text.
     pub body: Value,
-    /// What it was answered with.
+    /// Status of the answer.
     pub status: u16,
 }
 
-/// Runs what `bytes` hold through one flow, at most `limit` messages of it, as if they had come at `now`.
+/// Runs the content of `bytes` through a flow, at most `limit` messages, as if received at `now`.
 ///
-/// `event` is the sender's name for what happened, where the flow's intake tells documents apart by it. Steps that
-/// [`Answers`] do not name are answered well, with an empty object. Retries and pauses pass at once.
+/// `event` is the sender's name of the event, for intakes that select by event. Steps without an answer in [`Answers`] get an
+/// empty object with success. Retries and pauses pass at once.
 #[must_use]
 pub fn dry_run(
     workspace: &Arc<Workspace>,
@@ -155,7 +155,7 @@ fn acknowledgment(seal: &Seal) -> String {
     }
 }
 
-/// Decides on the arrival as the flow's own intake does: the one that takes what this looks like.
+/// Decides on the arrival as the flow's own intake does: the one whose documents look like this.
 fn decide(workspace: &Arc<Workspace>, flow: &Flow, bytes: &[u8], event: &str) -> Decision {
     let looks_x12 = bytes.trim_ascii_start().starts_with(b"ISA");
     let fits = |takes: &Takes| matches!(takes, Takes::X12(_)) == looks_x12;
@@ -166,9 +166,9 @@ fn decide(workspace: &Arc<Workspace>, flow: &Flow, bytes: &[u8], event: &str) ->
     };
     let event = if event.is_empty() { intake.events.first().cloned().unwrap_or_default() } else { event.to_owned() };
     let name = intake.queue.clone().unwrap_or_else(|| "dry_run".to_owned());
-    let came = Came { connection: intake.from.clone(), name, event, ..Came::default() };
+    let provenance = Provenance { connection: intake.from.clone(), name, event, ..Provenance::default() };
     if !matches!(intake.takes, Takes::X12(_)) {
-        return decide_document(workspace, &came, bytes.len() as u64, &Content::new(bytes.to_vec(), None), &Known::NEW);
+        return decide_document(workspace, &provenance, bytes.len() as u64, &Content::new(bytes.to_vec(), None), &Known::NEW);
     }
     let own = workspace.clone();
     let mut reader = Reader::choosing(move |header| own.terms(header), Limits::default());
@@ -178,7 +178,7 @@ fn decide(workspace: &Arc<Workspace>, flow: &Flow, bytes: &[u8], event: &str) ->
     let received: Vec<Received> =
         std::mem::take(&mut reading.interchanges).into_iter().map(|interchange| Received { interchange, digest }).collect();
     let known = vec![Known::NEW; received.len()];
-    decide_x12(workspace, &came, &received, &reading, &known)
+    decide_x12(workspace, &provenance, &received, &reading, &known)
 }
 
 /// Ids that are the same in every dry run at the same moment.
@@ -257,7 +257,7 @@ fn one(
                 now = now.max(*due);
                 machine.woken(now)
             }
-            // No answer given beforehand holds a connection.
+            // A given answer never puts a connection on hold.
             Next::WaitFor(_) => machine.woken(now),
             Next::Part(parts) => {
                 for part in parts {
@@ -284,9 +284,9 @@ fn retry<'l>(logic: &'l Logic, work: &Work) -> &'l Retry {
     logic.flow.step(&work.step).map_or(NONE, |(_, step)| &step.retry)
 }
 
-/// Who answers what a dry run asks of the outside.
+/// Source of the answers in a dry run.
 pub trait Answering {
-    /// What comes of it.
+    /// Returns the outcome of an effect.
     fn answer(&self, work: &Work) -> Outcome;
 }
 

@@ -1,4 +1,4 @@
-//! The documents in a file, as a map takes them.
+//! Documents of a file, as a map takes them.
 
 use crate::Document;
 use crate::document::Form;
@@ -9,7 +9,7 @@ use crate::x12::{Limits, Reader};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 
-/// A document with what the map may know of where it came from.
+/// A document with its metadata.
 #[derive(Debug, Clone)]
 pub struct Given {
     /// `850 0001` for a transaction set; empty where the file is the document.
@@ -19,7 +19,7 @@ pub struct Given {
 }
 
 impl Given {
-    /// What an expression finds kept: `with` by its names, and as `$meta` what is known of the document with `meta` over it.
+    /// Returns the kept values for expressions: `with` by its names, and as `$meta` the document's metadata with `meta` over it.
     #[must_use]
     pub fn kept(&self, with: &Map<String, Value>, meta: &Map<String, Value>) -> Map<String, Value> {
         let mut all = self.meta.clone();
@@ -30,11 +30,11 @@ impl Given {
     }
 }
 
-/// The documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file
-/// as what it looks like: JSON, XML, or what its schema says of CSV or records.
+/// Returns the documents in `bytes` that `map` takes: every set of its kind in an X12 file, or the whole file by its form: JSON,
+/// XML, or by the schema CSV or records.
 ///
 /// # Errors
-/// A sentence: bytes that are none of these, or X12 without such a set.
+/// A sentence: bytes in none of these forms, or X12 without such a set.
 pub fn given_to_map(workspace: &Workspace, map: &map::Map, bytes: &[u8]) -> Result<Vec<Given>, String> {
     match map.from.strip_prefix("x12/").and_then(|rest| rest.split_once('/')) {
         Some((version, set)) => sets(workspace, bytes, version, set),
@@ -51,7 +51,7 @@ pub fn given_to_map(workspace: &Workspace, map: &map::Map, bytes: &[u8]) -> Resu
     }
 }
 
-/// Whether there are columns in the first line: one word alone is rather a JSON document gone wrong.
+/// Returns whether the first line has columns: a single word is rather broken JSON.
 fn looks_csv(bytes: &[u8]) -> bool {
     let first = bytes.split(|byte| *byte == b'\n').next().unwrap_or_default();
     first.iter().any(|byte| matches!(byte, b',' | b';' | b'\t' | b'|'))

@@ -12,7 +12,7 @@ use crate::x12::{Delimiters, Tokens};
 use serde_json::{Number, Value};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// Words in the name or title of a field that holds such data.
+/// Words in the name or title of a field with personal data.
 const WORDS: [&str; 21] = [
     "name",
     "street",
@@ -36,7 +36,7 @@ const WORDS: [&str; 21] = [
     "note",
     "remark",
 ];
-/// Elements of X12 that hold such data.
+/// Elements of X12 with personal data.
 const ELEMENTS: [(&str, &[usize]); 9] = [
     ("N1", &[2]),
     ("N2", &[1, 2]),
@@ -53,15 +53,15 @@ const ELEMENTS: [(&str, &[usize]); 9] = [
 #[derive(Debug, PartialEq, Eq)]
 pub struct Masked {
     pub bytes: Vec<u8>,
-    /// What was masked, by path or segment and element, with how often.
+    /// What was masked, by path or by segment and element, with counts.
     pub what: BTreeMap<String, usize>,
 }
 
-/// The document with the letters and digits of personal data replaced by `x` and `0`: lengths and separators stay, so that it is read
-/// as before. `schema` says how it is written, and which of its fields hold such data, where it has one.
+/// Masks a document: letters and digits of personal data become `x` and `0`; lengths and separators stay, so that it can be read
+/// as before. `schema` describes its form and the fields with personal data, if there is one.
 ///
 /// # Errors
-/// A sentence, for a document that is neither JSON nor X12 nor described: nothing can be said of what is in it.
+/// A sentence, for a document that is neither JSON nor X12 and has no schema: its content is unknown.
 pub fn mask(bytes: &[u8], schema: Option<(&Schema, Written)>) -> Result<Masked, String> {
     if let Some(delimiters) = Delimiters::of_isa(bytes) {
         return Ok(in_x12(bytes, delimiters));
@@ -141,7 +141,7 @@ fn says_personal(name: &str) -> bool {
     WORDS.iter().any(|word| lower.contains(word))
 }
 
-/// Whether a text looks like a mail address: something, an at sign, and a host with a dot.
+/// Returns whether a text looks like a mail address: a local part, an at sign, and a host with a dot.
 fn is_mail(text: &str) -> bool {
     text.split(|c: char| c.is_whitespace() || "<>,;\"".contains(c))
         .any(|word| word.split_once('@').is_some_and(|(local, host)| !local.is_empty() && host.trim_matches('.').contains('.')))
@@ -164,7 +164,7 @@ impl Masking {
                 }
             }
             Value::Number(number) if personal => {
-                // Zeros in front would be no number: ones keep its length.
+                // Leading zeros would not be a number: ones keep its length.
                 let ones = number.to_string().chars().map(|c| if c.is_ascii_digit() { '1' } else { c }).collect::<String>();
                 if let Ok(ones) = ones.parse::<Number>() {
                     *number = ones;

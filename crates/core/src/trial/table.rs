@@ -9,51 +9,52 @@ use crate::schema::{Misfit, Schema};
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
 
-/// What is known of a map and a document at a moment of writing.
+/// State of a map and a document while the map is written.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct MapTable {
-    /// What is wrong with the map file, or noted of it.
+    /// Findings in the map file.
     pub findings: Vec<Finding>,
-    /// How many documents the given text holds, and how the one shown is called.
+    /// Number of documents in the given text, and the title of the one shown.
     pub documents: usize,
     pub title: String,
-    /// What the map reads beside the source, by name; see [`Map::with`](crate::map::Map::with).
+    /// Further documents that the map reads, by name; see [`Map::with`](crate::map::Map::with).
     pub with: Vec<String>,
     /// The fields of the document that is shown.
     pub source: Vec<SourceField>,
-    /// What each rule gave for it, in the order of the rules.
+    /// Result of each rule, in the order of the rules.
     pub rules: Vec<Filled>,
     pub result: Value,
     /// The fields of the target that no rule fills.
     pub open: Vec<OpenField>,
-    /// Why there is no result; empty where there is one, or nothing was given.
+    /// Why there is no result; empty if there is one, or no document was given.
     pub says: String,
 }
 
-/// What a map is tried on.
+/// Input of a trial.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Tryout {
-    /// Nothing is tried where this is empty.
+    /// Nothing is run when this is empty.
     pub given: Vec<u8>,
     /// Which of the documents in it, from 0.
     pub at: usize,
-    /// What a step before would have kept, by name.
+    /// Values that an earlier step would have kept, by name.
     pub with: Map<String, Value>,
-    /// What is known of the document beside what its envelope says.
+    /// Metadata of the document beside that of its envelope.
     pub meta: Map<String, Value>,
 }
 
 /// A field of the target that no rule fills.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct OpenField {
-    /// With the lists it stands in: `rows[].item`.
+    /// Path with the lists it is in: `rows[].item`.
     pub path: String,
     pub kind: String,
     pub required: bool,
     pub title: String,
 }
 
-/// What `text` leaves open of its target, where that is a schema of JSON; `map` is what it was read as, where it is sound.
+/// Returns the unfilled targets of the map file `text`, if the target has a JSON schema; `map` is the parsed map, if it has no
+/// errors.
 fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenField> {
     let file = text.parse::<toml_edit::DocumentMut>().unwrap_or_default();
     let schema = |key: &str| {
@@ -63,7 +64,7 @@ fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenFie
     };
     let mut open = Vec::new();
     let mut targets = filled(text);
-    // A source that is taken as it is fills what is called like its fields.
+    // A copied source fills the fields of the same names.
     if let Some(source) = file.get("begin").and_then(|_| schema("from")) {
         let plain = AsIs::default();
         let begin = map.and_then(|map| map.begin.as_ref()).unwrap_or(&plain);
@@ -80,11 +81,11 @@ fn open(files: &Files, text: &str, map: Option<&crate::map::Map>) -> Vec<OpenFie
     open
 }
 
-/// How a result does not fit its schema, as findings of the map.
+/// Returns the misfits of a result as findings of the map.
 #[must_use]
 pub fn misfits(map: &crate::map::Map, path: &str, result: &Value) -> Vec<Finding> {
-    let told = |misfit: Misfit| Finding::at(Severity::Warning, "map::misfit", path, "", 0..0, misfit.says);
-    map.misfits(result).into_iter().map(told).collect()
+    let finding = |misfit: Misfit| Finding::at(Severity::Warning, "map::misfit", path, "", 0..0, misfit.says);
+    map.misfits(result).into_iter().map(finding).collect()
 }
 
 /// The map `name` of a workspace as if its file had the content `text`, over what it is tried on.
@@ -105,7 +106,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
         None if table.findings.iter().any(|one| one.severity == Severity::Error) => return table,
         None => {
             let elsewhere: Vec<Finding> = checked.findings.into_iter().filter(|one| one.severity == Severity::Error).collect();
-            // What uses the map does not keep it from being tried, and is told all the same.
+            // Files that use the map do not prevent a trial; their findings are returned all the same.
             files.retain(|name, _| !["flows/", "milestones/", "cases/"].iter().any(|folder| name.starts_with(folder)));
             match Workspace::read_draft(&files, environment, &path).workspace {
                 Some(workspace) => {

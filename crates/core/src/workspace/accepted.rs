@@ -1,10 +1,10 @@
-//! Warnings that a file lets stand: `accept = [{ warning = "connection::unsigned", because = "…" }]`.
+//! Warnings that a file accepts: `accept = [{ warning = "connection::unsigned", because = "…" }]`.
 
 use super::fields::Fields;
 use crate::finding::{Finding, Severity};
 use std::cell::RefCell;
 
-/// Marks the warnings from `before` on that the file accepts; an acceptance that is of no use any more is a warning.
+/// Marks the warnings from `before` on that the file accepts; an acceptance without such a warning is a warning.
 pub(super) fn accept(fields: &Fields<'_>, findings: &RefCell<Vec<Finding>>, before: usize) {
     for table in fields.tables("accept") {
         let (warning, because) = (table.needed_text("warning"), table.needed_text("because"));

@@ -6,7 +6,7 @@ use crate::broker::{Binding, Broker, Exchange, ExchangeKind, PREFETCH, Queue, SH
 use crate::connection::AuthMethod;
 use std::time::Duration;
 
-/// The words for what a sign-in at a broker may be.
+/// Values of `auth` at a broker.
 const PLAIN: &str = "plain";
 
 pub(super) fn broker(file: &File<'_>, fields: &Fields<'_>) -> Option<Broker> {
@@ -66,7 +66,7 @@ fn binding(table: Fields<'_>) -> Option<Binding> {
     Some(Binding { exchange: exchange?, key })
 }
 
-/// A name or key as the broker takes it.
+/// Reads a name or key within the broker's limits.
 fn short(table: &Fields<'_>, text: Option<Text>) -> Option<String> {
     let text = text?;
     if text.value.is_empty() || text.value.len() > SHORT {
@@ -77,7 +77,7 @@ fn short(table: &Fields<'_>, text: Option<Text>) -> Option<String> {
     Some(text.value)
 }
 
-/// What is wrong with a broker's address, and what to write instead.
+/// Returns what is wrong with a broker's address, and what to write instead.
 fn address_fault(address: &str) -> Option<(String, &'static str)> {
     const FORM: &str = "write amqp://host:port/vhost";
     let rest = match address.split_once("://") {

@@ -1,4 +1,4 @@
-//! `cases/NAME/case.toml` with the given document, the answers of the outside and what is expected beside it.
+//! `cases/NAME/case.toml`, with the given document, the answers and the expected result beside it.
 
 use super::Build;
 use super::fields::{Fields, File};

@@ -1,11 +1,11 @@
-//! What a release would change, and whether it would take back what another has changed.
+//! Changes of a release, and whether it would take back what a newer release has changed.
 
 use super::Files;
 use serde::{Deserialize, Serialize};
 use similar::{ChangeTag, TextDiff};
 use std::collections::BTreeSet;
 
-/// What happens to a file.
+/// Change of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum What {
@@ -60,7 +60,7 @@ pub struct TakenBack {
     pub changed_by: i64,
 }
 
-/// The files of `given` that would take back what a release has changed. `releases` are the last ones by number, the
+/// Returns the files of `given` that would take back what a release has changed. `releases` are the last ones by number, the
 /// current one last.
 #[must_use]
 pub fn taken_back(releases: &[(i64, Files)], given: &Files) -> Vec<TakenBack> {
@@ -91,10 +91,10 @@ mod tests {
     fn each_file_that_differs_is_told_with_its_lines() {
         let (from, to) =
             (files(&[("a", "1\n2\n"), ("b", "x\n"), ("c", "")]), files(&[("a", "1\n3\n4\n"), ("c", ""), ("d", "y\n")]));
-        let told: Vec<_> = changes(&from, &to).into_iter().map(|one| (one.file, one.what, one.added, one.removed)).collect();
+        let found: Vec<_> = changes(&from, &to).into_iter().map(|one| (one.file, one.what, one.added, one.removed)).collect();
         let expected =
             [("a".to_owned(), What::Changed, 2, 1), ("b".to_owned(), What::Gone, 0, 1), ("d".to_owned(), What::New, 1, 0)];
-        assert_eq!(told, expected);
+        assert_eq!(found, expected);
     }
 
     #[test]
@@ -111,7 +111,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever is built on the current release by new texts alone takes nothing back.
+        /// Files built on the current release with new texts only take nothing back.
         #[test]
         fn new_texts_never_take_back(
             history in prop::collection::vec(prop::collection::btree_map("[a-d]", "[x-z]", 0..4), 1..5),
@@ -121,8 +121,8 @@ mod tests {
             let mut given = releases.last().unwrap().1.clone();
             given.extend(edits.clone());
             prop_assert!(taken_back(&releases, &given).is_empty());
-            let told: Vec<String> = changes(&releases.last().unwrap().1, &given).into_iter().map(|one| one.file).collect();
-            prop_assert_eq!(told, edits.into_keys().collect::<Vec<_>>());
+            let found: Vec<String> = changes(&releases.last().unwrap().1, &given).into_iter().map(|one| one.file).collect();
+            prop_assert_eq!(found, edits.into_keys().collect::<Vec<_>>());
         }
     }
 }

@@ -1,4 +1,4 @@
-//! Connection files: where outside systems are, and the addresses of ours that they call.
+//! Connection files: outside systems, and our own addresses that they call.
 
 use super::Build;
 use super::brokers::broker;
@@ -89,8 +89,8 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BT
         Kind::Amqp => ConnectionKind::Amqp(Box::new(broker(file, fields)?)),
         Kind::Incidents => ConnectionKind::Incidents,
     };
-    // A file of the same name is simply written again; a message carries our key as its id; of a request nothing is
-    // known unless said.
+    // Writing a file again changes nothing; a message at a broker carries our key as its id; for an HTTP server the file must
+    // say.
     let by_nature = match is {
         Kind::Folder => RepeatRule::Safe,
         Kind::Amqp => RepeatRule::Key,
@@ -234,7 +234,7 @@ fn check_path(file: &File<'_>, path: &Text) {
     }
 }
 
-/// A place in a call: there are no properties.
+/// Reads a place in a call, which has no properties.
 fn in_call(table: Fields<'_>) -> Option<Place> {
     let (file, span) = (table.file(), table.span.clone());
     let found = place(table)?;
@@ -277,7 +277,7 @@ fn signature(table: Fields<'_>) -> Option<Signature> {
     Some(Signature { secret: secret?.value, form, tolerance })
 }
 
-/// What is wrong with an HTTP address, and what to write instead.
+/// Returns what is wrong with an HTTP address, and what to write instead.
 fn address_fault(address: &str) -> Option<(String, &'static str)> {
     const FORM: &str = "write https://host:port, or http://host:port";
     let rest = match address.split_once("://") {

@@ -8,12 +8,12 @@ use crate::nearest::nearest;
 use std::collections::BTreeMap;
 use toml_edit::{DocumentMut, Item};
 
-/// Where a service runs.
+/// The environment of a service.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Environment {
     pub name: String,
     pub title: String,
-    /// What is sent from here is meant: test interchanges never take an outlet.
+    /// What is sent from here has real effects: test interchanges are not acknowledged.
     pub production: bool,
 }
 
@@ -28,10 +28,10 @@ pub fn names(files: &Files) -> impl Iterator<Item = &str> {
     files.keys().filter_map(|path| path.strip_prefix("env/")?.strip_suffix(".toml"))
 }
 
-/// Puts what an environment says of connections into their files.
+/// Merges an environment's settings into the connection files.
 ///
 /// # Errors
-/// A finding when there is no such environment. What is wrong inside its file is told where every file is read.
+/// A finding when there is no such environment. Faults inside its file are reported where every file is read.
 pub(super) fn overlay(files: &Files, name: &str) -> Result<Overlaid, Box<Finding>> {
     let path = format!("env/{name}.toml");
     let Some(text) = files.get(&path) else {
@@ -61,7 +61,7 @@ pub(super) fn overlay(files: &Files, name: &str) -> Result<Overlaid, Box<Finding
     Ok(overlaid)
 }
 
-/// Says of a finding whose line the environment wrote where to look.
+/// Adds the environment's file to findings whose lines it wrote.
 pub(super) fn attribute(findings: &mut [Finding], files: &Files, environment: &str) {
     for finding in findings.iter_mut().filter(|finding| finding.file.starts_with("connections/")) {
         let own = files.get(&finding.file).is_some_and(|text| text.lines().any(|line| line.trim_end() == finding.source));
@@ -93,7 +93,7 @@ impl<'a> Build<'a> {
     /// Tells which connections an environment leaves as they are elsewhere.
     pub(super) fn silent(&self, environment: &str, spoken_of: &[String]) {
         let path = format!("env/{environment}.toml");
-        // What is called, and what we tell ourselves, is nowhere else anywhere.
+        // A webhook's address and incidents are the same in every environment.
         let outside = self
             .workspace
             .connections

@@ -1,4 +1,4 @@
-//! Reads TOML tables field by field, with a finding at the exact place for whatever is not as it should be.
+//! Reads TOML tables field by field, with a finding at the exact place of each fault.
 
 use super::renamed;
 use crate::expr::{Expr, ExprError, Template, parse};
@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::time::Duration;
 use toml_edit::{Item, TableLike, Value};
 
-/// One file being read, and where findings go.
+/// A file being read, and the receiver of its findings.
 pub(super) struct File<'a> {
     pub path: &'a str,
     pub text: &'a str,
@@ -41,7 +41,7 @@ impl File<'_> {
         self.text[..at].matches('\n').count() as u32 + 1
     }
 
-    /// Where the text inside a quoted value starts.
+    /// Returns where the text inside a quoted value starts.
     pub fn inside(&self, span: &Range<usize>) -> usize {
         let raw = &self.text[span.start..];
         let quotes = if raw.starts_with("\"\"\"") || raw.starts_with("'''") { 3 } else { 1 };
@@ -49,11 +49,11 @@ impl File<'_> {
     }
 }
 
-/// A table whose known keys are asked for one by one; [`done`](Self::done) reports the rest.
+/// A table whose known keys are read one by one; [`done`](Self::done) reports the rest.
 pub(super) struct Fields<'a> {
     file: &'a File<'a>,
     table: &'a dyn TableLike,
-    /// Where the table stands, for what is missing in it.
+    /// Place of the table, for what is missing in it.
     pub span: Range<usize>,
     known: RefCell<Vec<&'static str>>,
 }
@@ -80,12 +80,12 @@ impl<'a> Fields<'a> {
         self.file.error(span, "file::wrong-kind", format!("`{key}` should be {expected}"), None);
     }
 
-    /// Where the value of a key stands; where the table does, when it is not there.
+    /// Returns the place of a key's value; the table's place if it is missing.
     pub fn span_of(&self, key: &str) -> Range<usize> {
         self.table.get(key).and_then(Item::span).unwrap_or(self.span.clone())
     }
 
-    /// Whether the key is there, without counting it as known.
+    /// Returns whether the key is present, without counting it as known.
     pub fn has(&self, key: &str) -> bool {
         self.table.contains_key(key)
     }
@@ -123,7 +123,7 @@ impl<'a> Fields<'a> {
         texts.into_iter().map(text).collect()
     }
 
-    /// The file it stands in.
+    /// Returns the file of the table.
     pub fn file(&self) -> &'a File<'a> {
         self.file
     }
@@ -180,7 +180,7 @@ impl<'a> Fields<'a> {
         found
     }
 
-    /// One of several words.
+    /// Reads one of several words.
     pub fn word<T: Copy>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
         let text = self.text(key)?;
         let found = words.iter().find(|(word, _)| *word == text.value).map(|(_, value)| *value);
@@ -191,7 +191,7 @@ impl<'a> Fields<'a> {
         found
     }
 
-    /// Reports a value of `key` that is none of the `known` words.
+    /// Reports a value of `key` that is not one of the `known` words.
     pub fn one_of(&self, key: &str, text: &Text, known: &[&str]) {
         if known.contains(&text.value.as_str()) {
             return;
@@ -317,7 +317,7 @@ impl<'a> Fields<'a> {
         self.table.iter().map(|(name, _)| (name.to_owned(), place(name))).collect()
     }
 
-    /// Every entry by its key, whatever the keys are: each a text.
+    /// Reads every entry as a text, whatever the keys are.
     pub fn all_texts(&self) -> Vec<(String, Text)> {
         let mut found = Vec::new();
         for (name, item) in self.table.iter() {
@@ -330,7 +330,7 @@ impl<'a> Fields<'a> {
         found
     }
 
-    /// Reports every key that was never asked for.
+    /// Reports every key that was never read.
     pub fn done(self) {
         let known = self.known.borrow();
         for (name, item) in self.table.iter().filter(|(name, _)| !known.contains(name)) {

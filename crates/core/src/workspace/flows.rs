@@ -12,7 +12,7 @@ use crate::incident;
 use crate::schema::Written;
 use std::sync::Arc;
 
-/// How documents of a schema are written.
+/// Written forms of documents with a schema.
 impl<'a> Build<'a> {
     pub(super) fn flow(&mut self, name: &str, file: &File<'a>) {
         let mut found = None;
@@ -49,7 +49,7 @@ impl<'a> Build<'a> {
         if steps.is_empty() && !fields.has("step") {
             fields.missing("[[step]]");
         }
-        // Whichever step fails, these see what there is: the document in any form, and what was kept by then.
+        // The steps on failure see what every step can have: the document in any form, and the values kept by all.
         let kept = sofar.kept.iter().cloned().chain(["error".to_owned()]).collect();
         let mut failing = Sofar { doc: source, it: Shape::Any, schema: None, kept };
         let on_failure = self.sequence(file, fields.tables("on_failure"), "on failure", &mut failing, &mut steps).first;
@@ -73,7 +73,7 @@ impl<'a> Build<'a> {
         })
     }
 
-    /// What the documents of all intakes have in common.
+    /// Returns the common shape of the documents of all intakes.
     fn source(&self, intakes: &[Intake]) -> (Shape<'_>, Option<String>) {
         let schemas: Vec<String> = intakes
             .iter()
@@ -129,8 +129,8 @@ impl<'a> Build<'a> {
             }
         });
         let events = fields.texts("events");
-        let told = from.as_ref().and_then(|from| self.workspace.connections.get(&from.value));
-        if told.is_some_and(|connection| matches!(connection.kind, ConnectionKind::Incidents)) {
+        let source = from.as_ref().and_then(|from| self.workspace.connections.get(&from.value));
+        if source.is_some_and(|connection| matches!(connection.kind, ConnectionKind::Incidents)) {
             let known = incident::What::ALL.map(incident::What::as_str);
             events.iter().for_each(|event| fields.one_of("events", event, &known));
         }
@@ -167,7 +167,7 @@ impl<'a> Build<'a> {
         })
     }
 
-    /// The partners whose documents an intake takes: of X12 alone, which names its sender.
+    /// Reads the partners of an intake, which X12 alone has, since it names its sender.
     fn partners_of(&self, file: &File<'a>, names: Vec<Text>, takes: Option<&Takes>) -> Vec<String> {
         for name in &names {
             if !self.workspace.partners.contains_key(&name.value) {

@@ -1,4 +1,4 @@
-//! Named functions: `functions/NAME.toml` with what they take, what they give, and examples that must hold.
+//! Workspace functions: `functions/NAME.toml` with arguments, result, and examples that must hold.
 
 use super::Build;
 use super::fields::{Fields, File};
@@ -53,7 +53,7 @@ impl<'a> Build<'a> {
         self.workspace.library.functions.insert(name.to_owned(), Arc::new(NamedFunction { kind, ..(*function).clone() }));
     }
 
-    /// The name of the function by which one comes back to itself.
+    /// Returns the function through which a function calls itself.
     fn calls_itself(&self, function: &NamedFunction) -> Option<String> {
         let own = |expr: &Expr| expr.calls().into_iter().map(str::to_owned).collect::<Vec<_>>();
         let mut open = own(&function.gives);
@@ -146,7 +146,7 @@ fn read(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<NamedFunctio
     }
 }
 
-/// Numbers are the same whatever zeros stand behind their point.
+/// Compares results; numbers are equal whatever trailing zeros they have.
 fn same(a: Option<&Value>, b: Option<&Value>) -> bool {
     match (a, b) {
         (Some(Value::Number(a)), Some(Value::Number(b))) => {

@@ -1,4 +1,4 @@
-//! Which files a workspace has: what stands elsewhere is neither read nor released.
+//! The files of a workspace: any other file is neither read nor released.
 
 use super::{Files, renamed};
 use crate::finding::{Finding, Severity};
@@ -19,14 +19,14 @@ pub(super) const KINDS: [(&str, &str); 12] = [
     ("flows", ".toml"),
     ("milestones", ".toml"),
 ];
-/// Folders that hold documents, whatever they are called.
+/// Folders for documents of any name.
 const DOCUMENTS: [&str; 3] = ["cases", "kits", "samples"];
-/// Files beside the folders.
+/// Files at the root.
 const BESIDE: [&str; 3] = ["workspace.toml", "README.md", ".gitignore"];
-/// Files of a state folder, which are never part of a workspace wherever they stand.
+/// Files of a state folder, which never belong to a workspace.
 const OF_THE_STATE: [&str; 2] = ["secrets.key", "token.json"];
 
-/// Where a path stands in a workspace.
+/// Place of a path in a workspace.
 enum Place {
     Known,
     /// In a folder of a kind, without its ending.
@@ -49,13 +49,13 @@ fn place(path: &str) -> Place {
     }
 }
 
-/// Whether a workspace has a file at this path below its root.
+/// Returns whether a workspace has a file at this path below its root.
 #[must_use]
 pub fn has_place(path: &str) -> bool {
     matches!(place(path), Place::Known)
 }
 
-/// Whether a workspace has a folder of this name at its root.
+/// Returns whether a workspace has a folder of this name at its root.
 #[must_use]
 pub fn has_folder(name: &str) -> bool {
     KINDS.iter().any(|(kind, _)| *kind == name) || DOCUMENTS.contains(&name)
@@ -106,11 +106,12 @@ mod tests {
 
     #[test]
     fn what_belongs_to_no_workspace_is_left_out_and_told() {
-        let told = |path: &str| left_out(path).map(|one| one.says + &one.help.map_or(String::new(), |help| format!(" ({help})")));
+        let reported =
+            |path: &str| left_out(path).map(|one| one.says + &one.help.map_or(String::new(), |help| format!(" ({help})")));
         for path in
             ["workspace.toml", "README.md", "maps/a/b.toml", "cases/x/given.edi", "samples/a.bin", "schemas/a.schema.json"]
         {
-            assert_eq!((told(path), has_place(path)), (None, true), "{path}");
+            assert_eq!((reported(path), has_place(path)), (None, true), "{path}");
         }
         let cases = [
             ("state/secrets.key", "this belongs to a state folder, and is no part of a workspace: it is not read"),
@@ -125,10 +126,10 @@ mod tests {
             ("", "nothing reads a file at this place"),
         ];
         for (path, says) in cases {
-            assert_eq!((told(path).as_deref(), has_place(path)), (Some(says), false), "{path}");
+            assert_eq!((reported(path).as_deref(), has_place(path)), (Some(says), false), "{path}");
         }
         let files = Files::from(["maps/a.toml", "state/secrets.key"].map(|path| (path.to_owned(), String::new())));
-        let (kept, told) = known(&files);
-        assert_eq!((kept.len(), told.len(), kept.contains_key("maps/a.toml")), (1, 1, true));
+        let (kept, reported) = known(&files);
+        assert_eq!((kept.len(), reported.len(), kept.contains_key("maps/a.toml")), (1, 1, true));
     }
 }

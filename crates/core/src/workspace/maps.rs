@@ -16,7 +16,7 @@ impl<'a> Build<'a> {
         while !waiting.is_empty() {
             let names: Vec<&str> = waiting.iter().map(|(name, ..)| *name).collect();
             let free = |text: &str| !uses(text).iter().any(|used| names.contains(&used.as_str()));
-            // In a circle none is free: they are read all the same, and the first says that it does not know the other.
+            // Maps that use each other in a circle are read all the same; the first reports that it does not know the other.
             let at = waiting.iter().position(|(_, _, text)| free(text)).unwrap_or(0);
             let (name, path, text) = waiting.remove(at);
             self.map(name, &self.file(path, text));
@@ -78,7 +78,7 @@ impl<'a> Build<'a> {
         Some(Map { name: name.to_owned(), from: from?.value, to: to?.value, set, written, fits, with, begin, rules })
     }
 
-    /// `[with]`: what it reads beside the source, each name with a schema, or with nothing where it may be anything.
+    /// Reads `[with]`: further documents that the map reads, each with a schema, or with nothing for any document.
     fn with(&self, file: &File<'a>, fields: &Fields<'_>) -> Vec<(String, Option<String>)> {
         let mut with = Vec::new();
         for (path, span, schema) in fields.assignments("with") {
@@ -152,7 +152,7 @@ impl<'a> Build<'a> {
         Some(begin)
     }
 
-    /// How the target is written, where the file says so.
+    /// Reads the written form of the target.
     fn written(&self, file: &File<'a>, fields: &Fields<'_>, to: Option<&Text>) -> Option<(Written, Arc<Schema>)> {
         let written = fields.word("written", &Written::WORDS)?;
         let span = fields.span_of("written");
@@ -194,7 +194,7 @@ impl<'a> Build<'a> {
         rules
     }
 
-    /// One `[[each]]` of a level.
+    /// Reads one `[[each]]` of a level.
     fn items(&self, file: &File<'a>, each: Fields<'_>, level: &Level<'_>, filled: &mut Targets) -> Option<Each> {
         let of = each.expr("of");
         if of.is_none() && !each.has("of") {
@@ -268,7 +268,7 @@ impl<'a> Build<'a> {
         other.rules.clone()
     }
 
-    /// Rules that were checked where they stand, over schemas of their own, held against what they meet here.
+    /// Checks the rules of another map, which were checked with their own schemas, with the schemas here.
     fn other_rules(&self, file: &File<'a>, each: &Fields<'_>, by: &Text, name: &str, rules: &Rules, level: &Level<'_>) {
         let mut filled = Targets::new(&[], false);
         let fits = |expr: &crate::expr::Expr, line: u32| {
@@ -319,7 +319,7 @@ fn uses(text: &str) -> Vec<String> {
         }
     }
     let mut found = Vec::new();
-    // What is no TOML is told when it is read.
+    // Invalid TOML is reported where the file is read.
     if text.contains("by")
         && let Ok(document) = toml_edit::Document::parse(text)
     {
@@ -332,20 +332,20 @@ pub(super) struct Level<'t> {
     pub it: Shape<'t>,
     pub doc: Shape<'t>,
     pub target: Option<Shape<'t>>,
-    /// What can be read as `$name`.
+    /// Values that can be read as `$name`.
     pub kept: &'t [(&'t str, Shape<'t>)],
-    /// Fields of the target that a source which is taken as it is fills, each with its shape.
+    /// Fields of the target that a copied source fills, with their shapes.
     pub carried: &'t [(String, Shape<'t>)],
 }
 
-/// What an expression has to give.
+/// Required result of an expression.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Need {
-    /// Anything; where it goes decides.
+    /// Anything: its use decides.
     Any,
     /// One value.
     One,
-    /// Something that holds or does not.
+    /// A condition.
     Condition,
 }
 
@@ -381,7 +381,7 @@ impl<'a> Build<'a> {
         checked
     }
 
-    /// What the target takes, and what is wrong with what it is given.
+    /// Returns what the target takes, and checks the rule's result.
     fn place(
         &self,
         file: &File<'_>,

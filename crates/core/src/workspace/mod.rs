@@ -1,8 +1,7 @@
-//! A workspace: the folder of text files that holds all a team builds, read and checked as a whole.
+//! A workspace: the folder of text files with everything a team builds, read and checked as a whole.
 //!
-//! [`Workspace::read`] takes the files and gives either something that runs or the findings that stand in its
-//! way. Files are read in an order in which each can be checked against those before it: schemas and tables,
-//! connections, partners, maps, flows, plans.
+//! [`Workspace::read`] takes the files and returns a workspace that can run, or the findings that prevent it. Files are read in
+//! an order in which each can be checked against those before it: schemas and tables, connections, partners, maps, flows, plans.
 
 mod accepted;
 mod brokers;
@@ -28,7 +27,7 @@ use crate::expr::{Library, Shape};
 use crate::finding::{Finding, Severity};
 use crate::flow::{Flow, Intake, Takes};
 use crate::guard::guarded;
-use crate::intake::Came;
+use crate::intake::Provenance;
 use crate::map::Map;
 use crate::partner::Partner;
 use crate::plan::Plan;
@@ -54,15 +53,15 @@ pub struct Workspace {
     pub title: String,
     /// Stands for the content of every file.
     pub digest: Digest,
-    /// Where it runs, where that is said.
+    /// The environment, if one is chosen.
     pub environment: Option<Environment>,
     pub connections: BTreeMap<String, Arc<Connection>>,
     /// The standard's transaction sets, and those of the workspace's own.
     pub definitions: Arc<Definitions>,
-    /// What partners ask for beyond the standard.
+    /// Requirements of partners beyond the standard.
     pub guides: BTreeMap<String, Arc<Guide>>,
     pub schemas: BTreeMap<String, Arc<Schema>>,
-    /// The schemas made ready to hold documents against them, by name.
+    /// Compiled schemas for validation, by name.
     pub validators: BTreeMap<String, Arc<Validator>>,
     /// Code tables and named functions.
     pub library: Library,
@@ -74,7 +73,7 @@ pub struct Workspace {
     pub cases: BTreeMap<String, Arc<Case>>,
 }
 
-/// What reading gave: the workspace unless there is an error among the findings.
+/// Result of reading: the workspace, unless a finding is an error.
 #[derive(Debug)]
 pub struct Checked {
     pub workspace: Option<Workspace>,
@@ -82,7 +81,7 @@ pub struct Checked {
     pub findings: Vec<Finding>,
 }
 
-/// The digest of a set of files, whatever the order they were found in.
+/// Returns the digest of a set of files.
 #[must_use]
 pub fn digest(files: &Files) -> Digest {
     let parts: Vec<&[u8]> = files.iter().flat_map(|(path, text)| [path.as_bytes(), text.as_bytes()]).collect();
@@ -90,7 +89,7 @@ pub fn digest(files: &Files) -> Digest {
 }
 
 impl Workspace {
-    /// Reads and checks all files as they stand.
+    /// Reads and checks all files.
     #[must_use]
     pub fn read(files: &Files) -> Checked {
         Self::read_in(files, None)
@@ -102,8 +101,8 @@ impl Workspace {
         Self::read_as(files, environment, None)
     }
 
-    /// Reads and checks all files, of which the one at `path` is still being written: targets that it leaves unfilled are told, and
-    /// do not keep the workspace from being tried.
+    /// Reads and checks all files while the one at `path` is being written: its unfilled targets are reported and do not prevent
+    /// a trial.
     #[must_use]
     pub fn read_draft(files: &Files, environment: Option<&str>, path: &str) -> Checked {
         Self::read_as(files, environment, Some(path))
@@ -172,7 +171,7 @@ impl Workspace {
         self.schemas.get(schema).map(|schema| Shape::Json(schema, &schema.root))
     }
 
-    /// Reads a document as the workspace says: X12 by its sets, and what a schema describes by that schema.
+    /// Reads a document with the workspace's definitions and schemas.
     ///
     /// # Errors
     /// [`Unreadable`] with the reason.
@@ -181,8 +180,8 @@ impl Workspace {
         guarded(|| Document::read(&self.definitions, schema, form, bytes)).unwrap_or_else(|says| Err(Unreadable::Other(says)))
     }
 
-    /// What a document is by an intake: read in its form, and held against its schema. What does not fit is a sentence where the
-    /// intake lets it pass with a warning; empty otherwise.
+    /// Checks a document as an intake does: reads it in its form and validates it. Returns a sentence if it does not fit and the
+    /// intake accepts it with a warning; empty otherwise.
     ///
     /// # Errors
     /// [`Unreadable`] with the reason.
@@ -195,10 +194,10 @@ impl Workspace {
         self.misfits(intake.validate, schema, &document)
     }
 
-    /// How a document does not fit its schema, as a sentence; empty where it fits or is not held against it.
+    /// Returns how a document does not fit its schema, as a sentence; empty if it fits or is not validated.
     ///
     /// # Errors
-    /// [`Unreadable::Misfit`] where such a document goes no further.
+    /// [`Unreadable::Misfit`] if such a document is rejected.
     pub fn misfits(&self, validate: Validate, schema: &str, document: &Document) -> Result<String, Unreadable> {
         let (Document::Json(value), Some(validator)) = (document, self.validators.get(schema)) else {
             return Ok(String::new());
@@ -231,7 +230,7 @@ impl Workspace {
         }
     }
 
-    /// What an interchange is read by: the guides and the leniency of the partner it is from.
+    /// Returns the guides and tolerances of the partner that an interchange is from.
     #[must_use]
     pub fn terms(&self, header: &Header) -> Terms {
         match self.partner_of(header) {
@@ -252,9 +251,9 @@ impl Workspace {
         partner.and_then(|partner| self.partners.get(partner)).map_or(&self.definitions, |partner| &partner.definitions)
     }
 
-    /// The flows, with their intake, at which something came in, whatever it is.
-    pub fn flows_from<'a>(&'a self, came: &'a Came) -> impl Iterator<Item = (&'a Arc<Flow>, &'a Intake)> {
-        self.intakes().filter(move |(_, intake)| intake.is_where(came))
+    /// Returns the flows whose intake received the arrival, whatever it contains.
+    pub fn flows_from<'a>(&'a self, provenance: &'a Provenance) -> impl Iterator<Item = (&'a Arc<Flow>, &'a Intake)> {
+        self.intakes().filter(move |(_, intake)| intake.is_where(provenance))
     }
 
     /// Every intake with its flow.
@@ -296,7 +295,7 @@ impl<'a> Build<'a> {
         }
     }
 
-    /// Reads a file as TOML and hands over its root table; a syntax error is a finding.
+    /// Parses a file as TOML and passes its root table on; a syntax error is a finding.
     fn toml(&self, file: &File<'_>, read: impl FnOnce(&Fields<'_>)) {
         match toml_edit::Document::parse(file.text) {
             Err(error) => {
@@ -331,7 +330,7 @@ impl<'a> Build<'a> {
         self.workspace.title = title;
     }
 
-    /// Reports files that stand where nothing reads them.
+    /// Reports files that nothing reads.
     fn strangers(&self) {
         self.findings.borrow_mut().extend(self.files.keys().filter_map(|path| left_out(path)));
     }

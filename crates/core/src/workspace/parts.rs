@@ -1,4 +1,4 @@
-//! The files that stand alone or refer to little: schemas, tables, partners, plans.
+//! Files that refer to few others: schemas, tables, partners, plans.
 
 use super::Build;
 use super::fields::{Fields, File, Text};
@@ -33,7 +33,7 @@ impl<'a> Build<'a> {
         }
     }
 
-    /// Whether a schema says enough of how its documents are written so.
+    /// Checks that a schema describes a written form completely.
     pub(super) fn writes(&self, file: &File<'_>, span: std::ops::Range<usize>, written: Written, schema: &str) {
         let says_where = |schema: &Arc<Schema>| schema.has_records();
         if written == Written::Records && self.workspace.schemas.get(schema).is_some_and(|schema| !says_where(schema)) {
@@ -74,13 +74,13 @@ impl<'a> Build<'a> {
             Err((line, says)) => {
                 let at: usize = file.text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
                 file.error(at..at + 1, "table::row", says, None);
-                // Known by name all the same: one slip should not be told at every use.
+                // The name is known all the same, so that one mistake is not reported at every use.
                 self.workspace.library.tables.entry(name.to_owned()).or_default();
             }
         }
     }
 
-    /// `standards/VERSION/dictionary.toml`: what a version has beside, or other than, the standard.
+    /// Reads `standards/VERSION/dictionary.toml`: additions to the standard's version, and differences.
     pub(super) fn dictionary(&mut self, name: &str, file: &File<'a>) {
         let Some(version) = name.strip_suffix("/dictionary") else { return };
         let mut definitions = (*self.workspace.definitions).clone();
@@ -134,7 +134,7 @@ impl<'a> Build<'a> {
                 continue;
             };
             let standard = guide.set().and_then(|(version, set)| definitions.find(version, set).cloned());
-            // One that does not apply has been told of at its own file.
+            // A guide that does not apply was reported at its own file.
             if let Some(Ok(set)) = standard.map(|standard| guide.apply(&name.value, &standard)) {
                 Arc::make_mut(&mut definitions).replace(Arc::new(set));
             }
@@ -239,8 +239,7 @@ impl<'a> Build<'a> {
     }
 }
 
-/// The first line of what a parser says; the rest draws the place anew.
-/// An error that is let pass: `{ level = "element", code = "7", at = "N101" }`.
+/// Reads an error that is tolerated: `{ level = "element", code = "7", at = "N101" }`.
 fn tolerance(fields: Fields<'_>) -> Option<Tolerance> {
     let level = fields.word("level", &[("segment", Level::Segment), ("element", Level::Element), ("set", Level::Set)]);
     if level.is_none() && !fields.has("level") {

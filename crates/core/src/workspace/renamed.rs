@@ -28,7 +28,7 @@ pub(super) fn key(old: &str, known: &[&str]) -> Option<&'static str> {
     new_name(&KEYS, old, |new| known.contains(&new))
 }
 
-/// The present word for a value, where that is one of the `known` ones.
+/// Returns the present word for a retired value, if it is one of the `known` ones.
 pub(super) fn value(old: &str, known: &[&str]) -> Option<&'static str> {
     new_name(&VALUES, old, |new| known.contains(&new))
 }

@@ -1,4 +1,4 @@
-//! Steps that send to a broker: where a message goes, and what goes with it.
+//! Steps that send to a broker: destination and properties of the message.
 
 use super::Build;
 use super::fields::{Fields, File};

@@ -14,10 +14,10 @@ const VERBS: [&str; 11] = ["map", "check", "only", "set", "call", "send", "note"
 /// Names that an expression reads as something else.
 const RESERVED: [&str; 4] = ["doc", "meta", "error", POSITION];
 
-/// What the steps so far have made of the document, and what they kept.
+/// Shapes of the document and of the kept values after the steps so far.
 #[derive(Clone)]
 pub(super) struct Sofar<'w> {
-    /// The document as it came.
+    /// The document as received.
     pub doc: Shape<'w>,
     pub it: Shape<'w>,
     /// Name of the schema `it` has, where known.
@@ -26,7 +26,7 @@ pub(super) struct Sofar<'w> {
 }
 
 impl Sofar<'_> {
-    /// What expressions may read of what was kept.
+    /// Returns the kept values that expressions may read.
     pub fn known(&self) -> Vec<(&str, Shape<'_>)> {
         self.kept.iter().map(|name| (name.as_str(), Shape::Any)).collect()
     }
@@ -37,13 +37,13 @@ impl Sofar<'_> {
 pub(super) struct Sequence {
     /// `None` where there are none.
     pub first: Option<usize>,
-    /// After these the message goes on behind them.
+    /// Steps after which the message continues behind them.
     pub ends: Vec<usize>,
 }
 
 impl<'a> Build<'a> {
-    /// Reads steps that follow one another into `into`. Gives the first one's place, and those of the steps after
-    /// which the message goes on behind them. `way` says in words where they stand; empty on the main line.
+    /// Reads a sequence of steps into `into`. Returns the index of the first, and the steps after which the message continues
+    /// behind the sequence. `way` is the branch in words; empty on the main line.
     pub(super) fn sequence<'w>(
         &'w self,
         file: &File<'a>,
@@ -64,7 +64,7 @@ impl<'a> Build<'a> {
         read
     }
 
-    /// Reads one step, and those inside it, into `into`; gives the places after which the message goes on behind it.
+    /// Reads one step, and those inside it, into `into`; returns the steps after which the message continues behind it.
     fn step<'w>(
         &'w self,
         file: &File<'a>,
@@ -96,7 +96,7 @@ impl<'a> Build<'a> {
             };
             file.error(fields.span.clone(), "flow::verb", says, None);
         }
-        // Its place is taken before the steps inside it; a verb that cannot be read leaves a finding and nothing that runs.
+        // Its index comes before those of the steps inside it; a verb that cannot be read leaves a finding.
         let unread = Verb::Choose { ways: Vec::new() };
         into.push(Step { name: name.clone(), verb: unread, retry, next: END, way: way.to_owned() });
         let mut ends = vec![at];
@@ -118,7 +118,7 @@ impl<'a> Build<'a> {
             _ => None,
         };
         for verb in VERBS {
-            // Known as keys even where another verb stands, so that a step is told one thing at a time.
+            // Keys of other verbs count as known here, so that one fault at a time is reported.
             if given.first() != Some(&verb) && fields.has(verb) {
                 fields.table(verb);
             }
@@ -144,7 +144,7 @@ impl<'a> Build<'a> {
             let says = format!("the map {} reads ${name}, which no step before keeps", known.name);
             file.error(map.span.clone(), "flow::not-kept", says, None);
         }
-        // What is written as its file says goes on as a text.
+        // A document in a written form is a text from here on.
         (sofar.it, sofar.schema) = match &known.written {
             Some(_) => (Shape::Value(Gives::Text), Some(String::new())),
             None => (self.workspace.shape(&known.to).unwrap_or(Shape::Any), Some(known.to.clone())),

@@ -1,4 +1,4 @@
-//! Targets of maps: whether they stand in their schema, what they take, and which are left unfilled.
+//! Targets of maps: whether they exist in their schema, what they take, and which are unfilled.
 
 use super::Build;
 use super::fields::{Fields, File};
@@ -107,7 +107,7 @@ pub(super) struct Targets {
 }
 
 impl Targets {
-    /// None yet, but what is carried over from a source that is taken as it is.
+    /// Creates an empty record, except for the fields of a copied source.
     pub fn new(carried: &[(String, Shape<'_>)], joins: bool) -> Self {
         let closed = carried.iter().filter(|(_, shape)| shape.types().is_some_and(|types| !types.meets(Types::OBJECT)));
         Self {
@@ -118,7 +118,7 @@ impl Targets {
         }
     }
 
-    /// Adds a target, and tells where it meets one before.
+    /// Adds a target, and reports a conflict with an earlier one.
     pub fn add(&mut self, file: &File<'_>, span: std::ops::Range<usize>, target: &[String]) {
         let shown = target.join(".");
         let meets = self.own.iter().find(|known| known.starts_with(target) || target.starts_with(known));
@@ -144,8 +144,8 @@ impl Targets {
     }
 }
 
-/// The fields of the target that a source which is taken as it is fills, with their shapes there. What it carries that the target
-/// does not have, and two fields that get one name, are told.
+/// Returns the fields of the target that a copied source fills, with their shapes. Fields that the target does not have, and two
+/// fields with one new name, are reported.
 pub(super) fn carried<'s>(
     file: &File<'_>,
     fields: &Fields<'_>,
@@ -234,7 +234,7 @@ fn every_path(schema: &Schema, node: &Value, at: &[String], paths: &mut Vec<Vec<
     open
 }
 
-/// Tells which fixed values of an expression the target's schema does not take: not in its list, no date, too long.
+/// Reports fixed values of an expression that the target's schema does not accept: not in its list, not a date, too long.
 pub(super) fn literals(file: &File<'_>, start: usize, name: &str, schema: &Schema, node: &Value, expr: &Expr) {
     let literals = expr.literals();
     let Some(validator) = (!literals.is_empty()).then(|| Validator::of_part(schema, node)).flatten() else { return };
@@ -248,8 +248,8 @@ pub(super) fn literals(file: &File<'_>, start: usize, name: &str, schema: &Schem
     }
 }
 
-/// Tells where what a rule gives does not fit its target: several values for one, another type, an object without what is
-/// required. Gives whether something was told.
+/// Reports a rule's result that does not fit its target: several values for one, another type, an object without a required
+/// field. Returns whether something was reported.
 pub(super) fn mismatch(
     file: &File<'_>,
     span: std::ops::Range<usize>,
@@ -277,7 +277,7 @@ pub(super) fn mismatch(
     true
 }
 
-/// The first thing that does not fit, with what to do about it.
+/// Returns the first misfit, with what to do about it.
 fn unfit(
     name: &str,
     wanted: &Shape<'_>,
@@ -286,7 +286,7 @@ fn unfit(
     depth: usize,
 ) -> Option<(Severity, String, Option<String>)> {
     let (takes, gives) = (wanted.types()?, given.types()?);
-    // What is given for a list are its items, whether it is one or several.
+    // A list target takes one item or several.
     if takes.without(Types::NULL) == Types::LIST
         && let Shape::Json(schema, node) = wanted
         && let Some(item) = schema.item(node)
@@ -379,7 +379,7 @@ fn check_element<'t>(
         }
         _ => file.error(span, "map::unknown-target", format!("`{name}` is no element of {id}"), None),
     }
-    // Any single value may stand there; whether it fits is seen when it is written.
+    // A single value may be there; whether it fits shows when it is written.
     None
 }
 
@@ -390,7 +390,7 @@ fn unfilled_segments(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, 
         let id = entry.id();
         let mut own = filled.own.iter().filter_map(|target| target.first()).map(|name| split_designator(name));
         match own.find(|(known, _)| *known == id) {
-            // A list makes it, and says by itself what is missing in it.
+            // A list makes it, and reports what is missing in it.
             Some((_, None)) => {}
             Some((_, Some(_))) => unfilled_elements(file, fields, set, id, filled),
             None if entry.mandatory() => {

@@ -1,4 +1,4 @@
-//! Steps that lead several ways, that wait, and that tell people.
+//! Steps that branch, pause, and notify people.
 
 use super::Build;
 use super::fields::{Fields, File};
@@ -7,7 +7,7 @@ use super::steps::Sofar;
 use crate::flow::{Choice, Once, Step, Until, Verb, Way};
 use std::time::Duration;
 
-/// Of the same cause people are told again after this, when the flow does not say.
+/// Default time after which people are notified of the same cause again.
 const WITHIN: Duration = Duration::from_secs(3600);
 
 impl<'a> Build<'a> {
@@ -35,7 +35,7 @@ impl<'a> Build<'a> {
             let way = when.as_ref().map_or("otherwise", |(when, _)| when.text.as_str());
             let read = self.sequence(file, table.tables("step"), way, &mut along, into);
             ends.extend(read.ends);
-            // Behind the choice only that is known which every way leaves behind.
+            // After the choice, only what every branch has is known.
             after = Some(match after {
                 None => along,
                 Some(mut known) => {
@@ -72,7 +72,7 @@ impl<'a> Build<'a> {
                 let says = format!("two ways are named \"{}\"", name.value);
                 file.error(name.span.clone(), "flow::same-name", says, None);
             }
-            // A message of its own: what it came with is what stands here.
+            // A message of its own begins with the document here.
             let mut along = Sofar { doc: sofar.it, ..sofar.clone() };
             let way = name.as_ref().map_or("", |name| name.value.as_str());
             let read = self.sequence(file, table.tables("step"), way, &mut along, into);

@@ -1,9 +1,9 @@
-//! What people do: with messages, and with connections and flows that they hold and free.
+//! Acts of people on messages, connections and flows.
 
 use super::entry::running;
 use super::slot::{At, Phase, Slot, place_of, places};
 use super::{Dispatcher, Entered, Out};
-use crate::gate::{HeldState, Moved};
+use crate::gate::{HoldInfo, Moved};
 use crate::journal::{Change, Hold, Op, Recovered};
 use crate::shard::shard_of;
 use std::sync::Arc;
@@ -22,38 +22,38 @@ pub enum Unacted {
 }
 
 impl Dispatcher {
-    /// What is held, by name (see [`wirewatch_core::before::Before`]), with the messages that wait for it.
-    pub fn held(&self) -> impl Iterator<Item = (&str, &HeldState, usize)> {
+    /// Returns every hold by name (see [`wirewatch_core::before::Before`]), with the number of messages that wait for it.
+    pub fn held(&self) -> impl Iterator<Item = (&str, &HoldInfo, usize)> {
         self.gates.iter().filter_map(|(name, gate)| Some((name.as_str(), gate.held()?, gate.waiting())))
     }
 
-    /// A hold from before a restart.
+    /// Restores a hold from before a restart.
     pub fn restore_hold(&mut self, hold: Hold, now: Timestamp) {
         self.gate(&hold.connection).restore(hold.since, hold.says, hold.by, now);
     }
 
-    /// A person holds a connection: nothing passes until a person frees it.
+    /// Puts a connection on hold for a person: nothing passes until a person resumes it.
     pub fn hold(&mut self, connection: &str, by: &str, why: &str, now: Timestamp) {
         let held = self.gate(connection).hold(by, why, now);
         let hold = Hold { connection: connection.to_owned(), since: held.since, says: held.says.clone(), by: held.by.clone() };
         self.out.push_back(Out::Commit(None, Op::Hold(hold)));
     }
 
-    /// A person frees a connection, whoever held it.
-    pub fn free(&mut self, connection: &str, now: Timestamp) {
-        if self.gate(connection).free() == Moved::Freed {
-            self.out.push_back(Out::Commit(None, Op::Free { connection: connection.to_owned(), at: now, by_person: true }));
+    /// Resumes a connection, whoever put it on hold.
+    pub fn resume(&mut self, connection: &str, now: Timestamp) {
+        if self.gate(connection).resume() == Moved::Resumed {
+            self.out.push_back(Out::Commit(None, Op::Resume { connection: connection.to_owned(), at: now, by_person: true }));
         }
         self.pump(connection, now);
     }
 
-    /// A person frees a connection: the next message looks whether it is of use again.
-    pub fn look_now(&mut self, connection: &str, now: Timestamp) {
-        self.gate(connection).look_now(now);
+    /// Probes a connection on hold: the next message is sent at once.
+    pub fn probe_now(&mut self, connection: &str, now: Timestamp) {
+        self.gate(connection).probe_now(now);
         self.pump(connection, now);
     }
 
-    /// A person discards a message that cannot run any more. `found` is how it stands among the unfinished.
+    /// Discards a message that can no longer run. `found` is its state among the unfinished messages.
     ///
     /// # Errors
     /// [`Unacted`]; nothing has changed then.
@@ -73,7 +73,7 @@ impl Dispatcher {
         match self.slots.get(&id).map(|slot| &slot.at) {
             Some(At::Away) => {}
             None if found.state == State::Failed => {}
-            // It is on its way to here, or to being found broken.
+            // It is being loaded, or about to be reported as broken.
             Some(At::Loading(_) | At::Here(_)) | None => return Err(Unacted::Busy),
         }
         let entry = LogEntry { at: now, what: Logged::Act { act: Act::Discard, by: by.to_owned(), why: why.to_owned() } };
@@ -88,7 +88,7 @@ impl Dispatcher {
         Ok(())
     }
 
-    /// A person's act on a message. `entered` is the message loaded, when [`Self::has`] says that it is not here.
+    /// Carries out a person's act on a message. `entered` is the loaded message when [`Self::has`] says that it is not in memory.
     ///
     /// # Errors
     /// [`Unacted`]; nothing has changed then.
@@ -114,7 +114,11 @@ impl Dispatcher {
             self.forget_waits(id);
             let flow = entered.machine.origin().flow.clone();
             let at = At::Here(Box::new(running(entered)));
-            self.put(id, &flow, Slot { shard, counted: None, places, lane, in_lane, behind: false, picked_up: None, at });
+            self.put(
+                id,
+                &flow,
+                Slot { shard, counted: None, places, lane, in_lane, behind: false, picked_up: None, uncleared: false, at },
+            );
             self.loaded += places;
         }
         let Some(running) = self.here(id) else { return Err(Unacted::Busy) };

@@ -1,4 +1,4 @@
-//! The books: which messages are known, which are in memory, and how much room they take.
+//! Which messages are known, which are in memory, and how much memory they take.
 
 use super::Dispatcher;
 use super::slot::{At, Running, Slot};
@@ -6,13 +6,13 @@ use wirewatch_core::MessageId;
 use wirewatch_core::flow::Flow;
 
 impl Dispatcher {
-    /// Whether more messages should be made from arrivals.
+    /// Returns whether there is room for more messages from arrivals.
     #[must_use]
     pub fn has_room(&self) -> bool {
         self.loaded < self.settings.loaded && self.ready.len() < self.settings.loaded
     }
 
-    /// Places taken in memory.
+    /// Returns the memory places in use.
     #[must_use]
     pub fn places_taken(&self) -> usize {
         self.loaded
@@ -24,7 +24,7 @@ impl Dispatcher {
         self.slots.len()
     }
 
-    /// Whether no message is known.
+    /// Returns whether no message is known.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.slots.is_empty()
@@ -38,7 +38,7 @@ impl Dispatcher {
         })
     }
 
-    /// Whether the message is in memory, so that an act needs no loading.
+    /// Returns whether the message is in memory, so that an act needs no loading.
     #[must_use]
     pub fn has(&self, id: MessageId) -> bool {
         matches!(self.slots.get(&id), Some(Slot { at: At::Here(_), .. }))
@@ -76,7 +76,7 @@ impl Dispatcher {
         let Some(flow) = &slot.counted else { return };
         if let Some((n, full)) = self.under_way.get_mut(&flow.name) {
             *n = n.saturating_sub(1);
-            // Not at the first that goes: intakes would open and close with every message.
+            // The intakes open again only after a quarter has ended; otherwise they would open and close with every message.
             *full &= flow.in_flight.is_some_and(|most| *n > most - most.div_ceil(4));
         }
     }

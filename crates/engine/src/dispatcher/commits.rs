@@ -10,7 +10,8 @@ use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
-    /// Tells the message what came of its effect, and commits that. What was decided on it, where it was waited for.
+    /// Gives the message the outcome of its effect and commits the result. Returns what was decided, or `None` if the message no
+    /// longer waits for it.
     pub(super) fn conclude(&mut self, id: MessageId, outcome: Outcome, took: u64, now: Timestamp) -> Option<Then> {
         let retry = self.retry(id);
         let flow = self.here(id).map(|running| running.machine.origin().flow.clone());
@@ -35,7 +36,7 @@ impl Dispatcher {
         current.or_else(|| running.machine.flow().step(step)).map(|(_, step)| step.retry).unwrap_or_default()
     }
 
-    /// Makes the messages that go the ways of an `also`: committed with the log entry that says so, or not at all.
+    /// Creates the messages of the branches of an `also`, committed together with the log entry that records them.
     pub(super) fn make_parts(&mut self, id: MessageId, ways: &[Way], now: Timestamp) {
         let Some(Slot { at: At::Here(running), .. }) = self.slots.get_mut(&id) else { return };
         let mut parts = Vec::with_capacity(ways.len());
@@ -45,7 +46,7 @@ impl Dispatcher {
             let (machine, began) = Machine::begin(running.machine.logic().clone(), origin.clone(), document.clone());
             let document = document.to_bytes();
             let (key, order_key) = (machine.keys().0, machine.order_key().unwrap_or_default());
-            // It is no beginning of anything: the message it is part of was.
+            // A branch does not begin an order: the message that it belongs to did.
             born.push(Part { message: NewMessage { origin, key, order_key, facts: Vec::new(), ended: None }, document });
             parts.push(Entered { machine, began: Some(began), logged: 0 });
         }
@@ -71,9 +72,8 @@ impl Dispatcher {
     }
 }
 
-/// What is committed of a message that steps which only compute bring to its end: it comes to be ended, and nothing of it is
-/// ever under way. `None` of any other: one that keeps an order has its turn to wait for, one that failed is not at
-/// its end.
+/// Returns the change to commit for a message that only computes and so ends at once; it is never stored as unfinished. `None`
+/// for every other message: one in a lane waits for its turn, one that failed has not ended.
 pub fn ended_at_birth(surroundings: &Workspace, entered: &Entered, now: Timestamp) -> Option<Box<Change>> {
     let Entered { machine, began, logged: 0 } = entered else { return None };
     if !matches!(machine.next(), Next::End(End::Done | End::Skipped(_))) || machine.order_key().is_some() {
@@ -84,7 +84,7 @@ pub fn ended_at_birth(surroundings: &Workspace, entered: &Entered, now: Timestam
     Some(Box::new(Change { passed, facts, ..stand(machine, now) }))
 }
 
-/// The change that says how a message stands, with nothing else in it.
+/// Returns a change that only states how a message stands now.
 pub(super) fn stand(machine: &Machine, now: Timestamp) -> Change {
     let (key, result) = machine.keys();
     let next = machine.next();

@@ -1,4 +1,4 @@
-//! How messages come in: just made, found at the start, or loaded again.
+//! How messages enter: just created, found at the start, or loaded again.
 
 use super::slot::{At, Phase, Running, Slot, Wake, place_of, places};
 use super::{Dispatcher, Entered, Out};
@@ -10,10 +10,10 @@ use wirewatch_core::Timestamp;
 use wirewatch_core::flow::AfterFailure;
 use wirewatch_core::machine::{LogEntry, Logged, Origin, Passed, State, Turn};
 use wirewatch_core::plan::Point;
-use wirewatch_core::reason::Reason;
+use wirewatch_core::reason::{Reason, ReasonCode};
 
 impl Dispatcher {
-    /// A message that was just committed to be. One of a shard that is not ours is its owner's to run.
+    /// Enters a message whose creation was just committed. A message of another process's shard is left to that process.
     pub fn enter(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
         let places = places(entered.machine.origin().size());
@@ -37,13 +37,14 @@ impl Dispatcher {
             return;
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, id));
-        // Those behind others in a lane get half of the memory at most: the ones before them must find room.
+        // Messages behind others in a lane get at most half of the memory, so that the ones before them always find room.
         let room = self.loaded < self.settings.loaded && (first || self.behind + places <= self.settings.loaded / 2);
         let at = if room { At::Here(Box::new(running(entered))) } else { At::Away };
         let behind = room && !first;
         self.loaded += if room { places } else { 0 };
         self.behind += if behind { places } else { 0 };
-        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind, picked_up: None, at };
+        let slot =
+            Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind, picked_up: None, uncleared: false, at };
         self.put(id, &flow, slot);
         match (first, room) {
             (true, true) => self.start(id, now),
@@ -52,8 +53,8 @@ impl Dispatcher {
         }
     }
 
-    /// An unfinished message found at the start, or of another process, in the order of ids. One that is known, or of a shard
-    /// that is not ours, is left alone.
+    /// Adds an unfinished message found at the start or taken over from another process, in the order of ids. A known message, or
+    /// one of a shard that is not ours, is ignored.
     pub(super) fn take_up(&mut self, found: &Recovered, picked_up: Option<u16>, now: Timestamp) {
         let shard = shard_of(found.id, &found.flow, &found.order_key);
         if !self.shards.has(shard) || self.slots.contains_key(&found.id) {
@@ -70,7 +71,17 @@ impl Dispatcher {
         }
         let first = lane.as_ref().is_none_or(|lane| self.lanes.enter(lane, found.id));
         let places = places(found.size);
-        let slot = Slot { shard, counted: None, places, in_lane: lane.is_some(), lane, behind: false, picked_up, at: At::Away };
+        let slot = Slot {
+            shard,
+            counted: None,
+            places,
+            in_lane: lane.is_some(),
+            lane,
+            behind: false,
+            picked_up,
+            uncleared: false,
+            at: At::Away,
+        };
         self.put(found.id, &found.flow, slot);
         if !first || failed {
             return;
@@ -84,7 +95,7 @@ impl Dispatcher {
         self.load_more();
     }
 
-    /// A message asked for with [`Out::Load`] is here.
+    /// A message requested with [`Out::Load`] has been loaded.
     pub fn loaded(&mut self, entered: Entered, now: Timestamp) {
         let id = entered.machine.origin().id;
         let places = places(entered.machine.origin().size());
@@ -112,17 +123,17 @@ impl Dispatcher {
         }
     }
 
-    /// A message asked for cannot go on: its log does not fit, its logic is gone, or a record of it is damaged.
+    /// A requested message cannot run: its log does not fit, its logic is gone, or a record of it is damaged.
     pub fn broken(&mut self, broken: Broken, now: Timestamp) {
         let Broken { origin, logged, code, says } = broken;
         self.cannot_go_on(origin, logged, code, says, now);
     }
 
-    /// Fails a message that was asked for.
-    pub(super) fn cannot_go_on(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
+    /// Fails a message that was requested and cannot run.
+    pub(super) fn cannot_go_on(&mut self, origin: Arc<Origin>, logged: u32, code: ReasonCode, says: String, now: Timestamp) {
         self.loaded -= places(origin.size());
         match self.slots.get(&origin.id) {
-            // It went to another process meanwhile.
+            // Another process has taken it over meanwhile.
             None => return self.load_more(),
             Some(Slot { at: At::Loading(Wake::Pass(connection)), .. }) => {
                 let connection = connection.clone();
@@ -133,17 +144,17 @@ impl Dispatcher {
         self.stop(origin, logged, code, says, now);
     }
 
-    /// Fails a message that cannot go on.
-    pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, code: &str, says: String, now: Timestamp) {
+    /// Fails a message that cannot run any more.
+    pub(super) fn stop(&mut self, origin: Arc<Origin>, logged: u32, code: ReasonCode, says: String, now: Timestamp) {
         let id = origin.id;
-        let reason =
-            Reason { flow: origin.flow.clone(), step: String::new(), connection: String::new(), code: code.to_owned(), says };
+        let reason = Reason { flow: origin.flow.clone(), step: String::new(), connection: String::new(), code, says };
         let entry = LogEntry { at: now, what: Logged::Stopped { reason: reason.clone() } };
         let change =
             Change { entry: Some((logged, entry)), state: State::Failed, reason: Some(reason), ..Change::blank(origin, now) };
         let waits = self.surroundings.flows.get(&change.origin.flow).is_some_and(|flow| flow.after_failure == AfterFailure::Wait);
         match self.slots.get_mut(&id) {
-            // It keeps its place: those behind it wait until a person has looked. One that goes elsewhere keeps it there.
+            // It keeps its place in the lane: messages behind it wait until a person has acted. If its shard moves, the other
+            // process keeps the place.
             Some(slot) if slot.in_lane && waits && self.shards.has(slot.shard) => slot.at = At::Away,
             _ => {
                 self.leave_lane(id, now);
@@ -161,7 +172,7 @@ pub(super) fn running(entered: Entered) -> Running {
     Running { machine, logged, phase: Phase::Parked, passed, points, born: Vec::new(), parts: Vec::new() }
 }
 
-/// What a message has passed by its first turn. That it began is told when it comes to be.
+/// Returns what a message has passed in its first turn. The beginning itself is recorded when the message is created.
 pub(super) fn passed_at_birth(began: Option<Turn>) -> (Vec<Passed>, Vec<Point>) {
     let (passed, mut points) = began.map_or_else(Default::default, |turn| (turn.passed, turn.points));
     points.retain(|point| *point != Point::Begun);

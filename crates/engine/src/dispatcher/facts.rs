@@ -43,7 +43,7 @@ fn blank(origin: &Origin, now: Timestamp) -> Fact {
     }
 }
 
-/// The facts of a message that comes to be.
+/// Returns the milestone facts of a message that is created.
 pub fn begun(surroundings: &Workspace, machine: &Machine, now: Timestamp) -> Vec<Fact> {
     of(surroundings, machine, &[Point::Begun], now)
 }

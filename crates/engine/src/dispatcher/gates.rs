@@ -1,4 +1,4 @@
-//! The way to a connection: queued at its gate, let through, performed.
+//! The way to a connection: queued at its gate, let pass, performed.
 
 use super::slot::{At, Phase, Slot, Wake};
 use super::{Dispatcher, Out, stand};
@@ -11,8 +11,8 @@ use wirewatch_core::machine::{Machine, Next, Outcome, State};
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
-    /// Whether the message stands where it is, because a person has paused its flow, or its step is held. One that has ended
-    /// does not.
+    /// Holds the message where it is if its flow is paused or its step is on hold; returns whether it does. A message that has
+    /// ended is not held.
     pub(super) fn stands_still(&mut self, id: MessageId, now: Timestamp) -> bool {
         let Some(running) = self.here(id) else { return false };
         if matches!(running.machine.next(), Next::End(_)) {
@@ -32,6 +32,7 @@ impl Dispatcher {
             let change = Change { state: State::Waiting, waits_for: line, ..stand(&running.machine, now) };
             self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         }
+        self.clear(id);
         if long {
             self.drop_from_memory(id);
         }
@@ -58,12 +59,16 @@ impl Dispatcher {
         let gate = self.gate(connection);
         gate.queue(id, first);
         let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
-        let is_held = gate.held().is_some();
+        let held = gate.held().map(|held| held.says.clone());
+        let uncleared = held.is_some() && self.clear(id);
         if let Some(running) = self.here(id) {
             running.phase = Phase::AtGate(connection.to_owned());
-            // People should see that it waits; those that were told so by an attempt are told already.
-            if is_held && matches!(running.machine.next(), Next::Perform(_)) {
-                let change = Change { state: State::Waiting, waits_for: connection.to_owned(), ..stand(&running.machine, now) };
+            let waits_unseen = matches!(running.machine.next(), Next::Perform(_));
+            // A message whose last attempt caused the hold is already stored as waiting.
+            if let Some(held) = held.filter(|_| waits_unseen || uncleared) {
+                let says = if waits_unseen { String::new() } else { held };
+                let (state, waits_for) = (State::Waiting, connection.to_owned());
+                let change = Change { state, waits_for, says, ..stand(&running.machine, now) };
                 self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
             }
         }
@@ -76,7 +81,7 @@ impl Dispatcher {
     pub(super) fn pump(&mut self, connection: &str, now: Timestamp) {
         while let Some(id) = self.gate(connection).pass(now) {
             if !matches!(Before::of(connection), Before::Connection(_)) {
-                // Nothing is performed here: it goes on from where it stands.
+                // No effect is performed at this gate: the message continues from here.
                 match self.slots.get(&id).map(|slot| &slot.at) {
                     Some(At::Away) => self.ready.push_back(id),
                     Some(At::Here(_)) => self.start(id, now),
@@ -97,14 +102,14 @@ impl Dispatcher {
         self.load_more();
     }
 
-    /// Performs what the message asks for; the gate has let it pass.
+    /// Performs the effect of a message that has passed the gate.
     pub(super) fn perform(&mut self, id: MessageId, connection: &str, now: Timestamp) {
         if self.stands_still(id, now) {
             self.gate(connection).unused();
             return self.pump(connection, now);
         }
         let Some(running) = self.here(id) else { return };
-        // Loaded again at the gate, it stands where its log left it: before the wait that has passed since.
+        // A message that is loaded again here is in the state of its last log entry, before the wait that has passed since.
         match running.machine.next() {
             Next::WaitFor(_) => drop(running.machine.woken(now)),
             Next::WaitUntil(due) if *due <= now => drop(running.machine.woken(now)),

@@ -1,21 +1,23 @@
-//! Messages found unfinished, by how often they were taken up before and nothing came of it.
+//! Counts how often an unfinished message was picked up without a commit following.
 //!
-//! A process that ends takes down what it had in memory, and one of those may be why it ended. So each is counted before it
-//! is loaded, and its next commit sets the count back. Those that were counted before run one at a time, the least suspect
-//! first: where a process is ended again and again from outside, it is another message each time that has its turn just then.
-//! One that was counted [`MOST`] times is not run again: it is failed until a person has looked.
+//! A process that crashes loses what it had in memory, and one of those messages may be the reason. So each message is counted
+//! before it is loaded, and its next commit resets the count. Messages with a count run one at a time, the lowest count first:
+//! when a process is killed again and again from outside, it is a different message each time that is running. A message that
+//! waits for a connection on hold has run as far as it can, so its count is reset too. A message counted [`MOST`] times is not
+//! run again: it fails until a person has looked at it.
 
 use super::slot::{At, Wake};
 use super::{Dispatcher, Out};
 use std::sync::Arc;
 use wirewatch_core::machine::Origin;
+use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::{MessageId, Timestamp};
 
-/// So often a message is taken up, with nothing committed of it.
+/// Pick-ups without a commit after which a message fails.
 const MOST: u16 = 8;
 
 impl Dispatcher {
-    /// Loads a message whose turn it is, or puts it with those that run alone.
+    /// Loads a message whose turn it is, or queues it with those that run alone.
     pub(super) fn load(&mut self, id: MessageId) {
         let Some(slot) = self.slots.get_mut(&id).filter(|slot| matches!(slot.at, At::Away)) else { return };
         let out = match slot.picked_up {
@@ -26,7 +28,7 @@ impl Dispatcher {
             Some(0) => Out::PickUp(id),
             None => Out::Load(id),
         };
-        slot.picked_up = None;
+        slot.uncleared = slot.picked_up.take().is_some();
         slot.at = At::Loading(Wake::Run);
         self.loaded += slot.places;
         self.out.push_back(out);
@@ -43,6 +45,7 @@ impl Dispatcher {
             if slot.picked_up.take().is_none() {
                 continue;
             }
+            slot.uncleared = true;
             slot.at = At::Loading(Wake::Run);
             self.loaded += slot.places;
             self.alone = Some(id);
@@ -50,10 +53,16 @@ impl Dispatcher {
         }
     }
 
-    /// A message asked for with [`Out::Suspect`]: it fails as it is.
+    /// Marks the message as cleared. Returns whether a commit has to reset its count.
+    pub(super) fn clear(&mut self, id: MessageId) -> bool {
+        self.alone = self.alone.filter(|alone| *alone != id);
+        self.slots.get_mut(&id).is_some_and(|slot| std::mem::take(&mut slot.uncleared))
+    }
+
+    /// Fails a message requested with [`Out::Suspect`], without running it.
     pub fn suspected(&mut self, origin: Arc<Origin>, logged: u32, now: Timestamp) {
         let says = "eight times the service took this message up again, and ended before anything came of it; \
                     look at its document before you resend it";
-        self.cannot_go_on(origin, logged, "suspect", says.to_owned(), now);
+        self.cannot_go_on(origin, logged, ReasonCode::Suspect, says.to_owned(), now);
     }
 }

@@ -1,4 +1,4 @@
-//! Shards that come and go: what others have begun is taken up, and what others go on with is let go of.
+//! Shards that move between processes: unfinished messages are taken over, and messages of given-away shards are let go.
 
 use super::slot::{At, Phase, Slot, Wake};
 use super::{Dispatcher, Draining, Out};
@@ -9,19 +9,19 @@ use wirewatch_core::before::Before;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
-    /// The shards whose messages run here.
+    /// Returns the shards whose messages run here.
     #[must_use]
     pub fn shards(&self) -> Shards {
         self.shards
     }
 
-    /// These shards are about to be ours. What comes to be in them from now on waits for [`Self::gain`]: what is found then was
-    /// there before it.
+    /// Announces shards that this process is about to own. Messages created in them from now on wait for [`Self::gain`], since
+    /// those found then are older.
     pub fn expect(&mut self, shards: Shards) {
         self.expected = self.expected.with(shards);
     }
 
-    /// These shards are ours now, with what is unfinished in them, by id.
+    /// Makes these shards this process's own, with their unfinished messages in the order of ids.
     pub fn gain(&mut self, shards: Shards, found: &[Recovered], now: Timestamp) {
         if self.draining != Draining::No {
             return;
@@ -42,8 +42,8 @@ impl Dispatcher {
         }
     }
 
-    /// These shards are to be another's. What is under way is brought to its next commit; [`Out::Left`] says when nothing
-    /// more of them runs here.
+    /// Prepares to give these shards away. What is under way runs to its next commit; [`Out::Left`] follows when no message of
+    /// them runs here.
     pub fn leave(&mut self, shards: Shards, to: i16) {
         self.let_idle_go(shards);
         self.leaving = Some((shards, to));
@@ -51,8 +51,8 @@ impl Dispatcher {
         self.load_more();
     }
 
-    /// The process is to end. What is under way is brought to its next commit, and nothing more begins; [`Out::Drained`] says when
-    /// nothing runs here any more.
+    /// Prepares a planned stop. What is under way runs to its next commit, nothing new begins; [`Out::Drained`] follows when no
+    /// message runs here.
     pub fn drain(&mut self) {
         if self.draining == Draining::No {
             self.draining = Draining::UnderWay;
@@ -83,19 +83,19 @@ impl Dispatcher {
         }
     }
 
-    /// A message of a shard that is not ours any more goes no further here.
+    /// Returns whether the message's shard is being given away, so that it must not run further here.
     pub(super) fn is_leaving(&self, id: MessageId) -> bool {
         self.slots.get(&id).is_some_and(|slot| !self.shards.has(slot.shard))
     }
 
-    /// Forgets a message that another goes on with. Everything of its lane goes with it, so nobody's turn comes.
+    /// Forgets a message that another process continues. Its whole lane moves with it, so no other message gets its turn here.
     pub(super) fn let_go(&mut self, id: MessageId) {
         self.drop_from_memory(id);
         let Some(slot) = self.take_out(id) else { return };
         if let Some(lane) = slot.lane.filter(|_| slot.in_lane) {
             self.lanes.leave(&lane, id);
         }
-        // What it asked to be loaded still comes, and gives its places back then.
+        // The requested load still arrives and releases its memory places then.
         if let At::Loading(Wake::Pass(connection)) = slot.at {
             self.gate(&connection).unused();
         }
@@ -114,23 +114,23 @@ impl Dispatcher {
         }
     }
 
-    /// A person holds something at another process, or a step is held there, where that is recorded.
+    /// Applies a hold that a person set at another process, or that a step got there.
     pub fn held_elsewhere(&mut self, hold: &Hold, now: Timestamp) {
         let known = self.gates.get(&hold.connection).and_then(|gate| gate.held()).is_some_and(|held| held.by == hold.by);
         match hold.by.as_str() {
             _ if known => {}
-            // Who holds it looks; so do we, later.
+            // The process that holds it probes it; this one probes later.
             "" => drop(self.gate(&hold.connection).back(Some(&hold.says), now)),
             by => drop(self.gate(&hold.connection).hold(by, &hold.says, now)),
         }
     }
 
-    /// It is freed there, where that is recorded.
-    pub fn freed_elsewhere(&mut self, name: &str, now: Timestamp) {
+    /// Applies the end of a hold at another process.
+    pub fn resumed_elsewhere(&mut self, name: &str, now: Timestamp) {
         let step = matches!(Before::of(name), Before::Step { .. });
         let held = self.gates.get(name).and_then(|gate| gate.held());
         if held.is_some_and(|held| step || !held.by.is_empty()) {
-            self.gate(name).free();
+            self.gate(name).resume();
             self.pump(name, now);
         }
     }

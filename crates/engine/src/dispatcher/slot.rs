@@ -10,10 +10,10 @@ use wirewatch_core::flow::Flow;
 use wirewatch_core::machine::{Machine, Passed};
 use wirewatch_core::plan::Point;
 
-/// Bytes of a document that take one place in memory.
+/// Bytes of a document that take one memory place.
 pub const PLACE: u64 = 128 << 10;
 
-/// Places that a document of so many bytes takes.
+/// Returns the memory places of a document of this size.
 pub(super) fn places(bytes: u64) -> usize {
     usize::try_from(bytes.div_ceil(PLACE)).unwrap_or(usize::MAX).max(1)
 }
@@ -29,33 +29,35 @@ pub(super) fn place_of(machine: &Machine) -> (u16, Option<LaneKey>) {
 #[derive(Debug)]
 pub(super) struct Slot {
     pub(super) shard: u16,
-    /// Its flow, where that says how many may be under way.
+    /// Its flow, if that has `in_flight`.
     pub(super) counted: Option<Arc<Flow>>,
-    /// Places it takes in memory.
+    /// Memory places that it takes.
     pub(super) places: usize,
     pub(super) lane: Option<LaneKey>,
     pub(super) in_lane: bool,
-    /// In memory though it stands behind another in its lane.
+    /// It is in memory although another message of its lane is before it.
     pub(super) behind: bool,
-    /// Found unfinished and not loaded yet: so often it was taken up before, with nothing committed of it.
+    /// Found unfinished and not loaded yet: how often it was picked up before without a commit. `None` once it is loaded.
     pub(super) picked_up: Option<u16>,
+    /// This process has picked it up, and nothing of it has been committed since.
+    pub(super) uncleared: bool,
     pub(super) at: At,
 }
 
-/// Where it is.
+/// Where the message is.
 #[derive(Debug)]
 pub(super) enum At {
-    /// In no memory but the journal's.
+    /// Only in the journal.
     Away,
     Loading(Wake),
     Here(Box<Running>),
 }
 
-/// What it does once it is loaded.
+/// What follows once it is loaded.
 #[derive(Debug, Clone)]
 pub(super) enum Wake {
     Run,
-    /// The gate let it pass: its place there is taken.
+    /// The gate has let it pass: it holds a place of that connection.
     Pass(String),
 }
 
@@ -73,7 +75,7 @@ pub(super) struct Running {
     pub(super) parts: Vec<Entered>,
 }
 
-/// What it waits for.
+/// What the message waits for.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Phase {
     Parked,

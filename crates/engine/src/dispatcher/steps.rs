@@ -1,5 +1,4 @@
-//! Steps where message after message fails for the same reason: they are held, so that not everything that comes
-//! does, until one that is let through to look comes back well.
+//! Steps on hold: where message after message fails for the same reason, the next ones wait until one that is tried succeeds.
 
 use super::{Dispatcher, Out};
 use crate::gate::Moved;
@@ -18,8 +17,8 @@ pub(super) struct InARow {
 }
 
 impl Dispatcher {
-    /// The gate before the step whose effect the message performs; none of its steps on failure has one, since what
-    /// fails there is failed already.
+    /// Returns the gate before the step whose effect the message performs. Steps on failure have none: their message has failed
+    /// already.
     pub(super) fn step_asking(&mut self, id: MessageId) -> Option<String> {
         let machine = &self.here(id)?.machine;
         let Next::Perform(work) = machine.next() else { return None };
@@ -27,8 +26,8 @@ impl Dispatcher {
         asks.then(|| Before::Step { flow: &machine.origin().flow, step: &work.step }.to_string())
     }
 
-    /// Counts what came of a message at a step. [`Settings::alike`](super::Settings::alike) of them hold it, one that goes
-    /// well frees it.
+    /// Counts the outcome of a message at a step. [`Settings::alike`](super::Settings::alike) like failures in a row put the step
+    /// on hold, a success ends the hold.
     pub(super) fn count_alike(&mut self, id: MessageId, step: &str, then: &Then, now: Timestamp) {
         match then {
             Then::RetryAt(_) | Then::WaitFor(_) => {}
@@ -55,7 +54,7 @@ impl Dispatcher {
         }
     }
 
-    /// A step that the workspace has no more holds nobody: nothing that comes would free it.
+    /// Ends the holds of steps that the workspace no longer has: no outcome would ever end them.
     pub(super) fn free_steps_that_are_gone(&mut self, now: Timestamp) {
         let gone = |name: &str| match Before::of(name) {
             Before::Step { flow, step } => self.surroundings.flows.get(flow).is_none_or(|flow| flow.step(step).is_none()),
@@ -64,8 +63,8 @@ impl Dispatcher {
         let held = self.gates.iter().filter(|(name, gate)| gate.held().is_some() && gone(name));
         for name in held.map(|(name, _)| name.clone()).collect::<Vec<_>>() {
             self.failing.remove(&name);
-            if self.gate(&name).free() == Moved::Freed {
-                self.out.push_back(Out::Commit(None, Op::Free { connection: name.clone(), at: now, by_person: false }));
+            if self.gate(&name).resume() == Moved::Resumed {
+                self.out.push_back(Out::Commit(None, Op::Resume { connection: name.clone(), at: now, by_person: false }));
             }
             self.pump(&name, now);
         }

@@ -1,11 +1,11 @@
-//! Whose turn it is, and who is in memory: lanes and room.
+//! Lanes and memory: which message has its turn, and which is loaded.
 
 use super::Dispatcher;
 use super::slot::At;
 use wirewatch_core::{MessageId, Timestamp};
 
 impl Dispatcher {
-    /// Whether the message is at the head of its lane; one that comes back after its end goes to the tail.
+    /// Returns whether the message is at the head of its lane. A message that runs again after its end goes to the tail.
     pub(super) fn is_its_turn(&mut self, id: MessageId) -> bool {
         let Some(slot) = self.slots.get_mut(&id) else { return false };
         match &slot.lane {

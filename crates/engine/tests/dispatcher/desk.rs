@@ -102,7 +102,7 @@ impl Desk {
                     Out::Suspect(id) => Some(Wants::Suspect(id.0)),
                     Out::Left { .. } | Out::Drained => Some(Wants::Left),
                     Out::Commit(_, Op::Hold(hold)) => step_of(&hold.connection).map(|step| Wants::Hold(step, hold.says)),
-                    Out::Commit(_, Op::Free { connection, .. }) => step_of(&connection).map(Wants::Free),
+                    Out::Commit(_, Op::Resume { connection, .. }) => step_of(&connection).map(Wants::Free),
                     Out::Commit(..) => panic!("nothing splits here"),
                 });
             }

@@ -11,10 +11,11 @@ use wirewatch_core::Id;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::flow::Retry;
 use wirewatch_core::machine::{Body, Origin, Outcome, State};
+use wirewatch_core::reason::ReasonCode;
 use wirewatch_engine::{Broken, Dispatcher, Settings, Shards, Unacted, shard_of};
 
 fn diverged(origin: Arc<Origin>, logged: u32, says: String) -> Broken {
-    Broken { origin, logged, code: "diverged", says }
+    Broken { origin, logged, code: ReasonCode::Diverged, says }
 }
 
 #[test]
@@ -62,7 +63,7 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
     desk.dispatcher.outcome(id(1), Outcome::Held { says: "gone".to_owned(), status: 0 }, NOW);
     desk.wants();
     let mut looks = || {
-        desk.dispatcher.look_now("blind", NOW);
+        desk.dispatcher.probe_now("blind", NOW);
         let wants = desk.wants();
         let mut looking =
             wants.iter().filter_map(|one| if let Wants::Commit(n, State::Running, _) = one { Some(*n) } else { None });
@@ -124,7 +125,7 @@ fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     let waiting = found(2, "keyed", State::Waiting);
     desk.dispatcher.discard_broken(Desk::origin(2, "keyed"), 0, &waiting, "ada", "not meant", desk.now).unwrap();
     assert_eq!(desk.wants(), [commit(2, State::Discarded)]);
-    desk.dispatcher.free("keyed", desk.now);
+    desk.dispatcher.resume("keyed", desk.now);
     assert_eq!(desk.wants(), [Wants::Load(3)]);
 
     let shard = shard_of(id(1), "keyed", "");
@@ -169,7 +170,7 @@ fn one_that_was_accept_and_cannot_go_on_leaves_its_place_at_the_connection() {
     desk.now = NOW.after(Settings::default().keep * 2);
     desk.wants();
     assert_eq!(desk.dispatcher.places_taken(), 0);
-    desk.dispatcher.free("keyed", desk.now);
+    desk.dispatcher.resume("keyed", desk.now);
     assert_eq!(desk.wants(), [Wants::Load(1)], "one at a time");
     desk.dispatcher.broken(diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), desk.now);
     assert_eq!(desk.wants(), [failed(1, "the log does not fit"), Wants::Load(2)]);

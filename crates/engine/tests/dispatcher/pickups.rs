@@ -1,8 +1,9 @@
 //! Messages that were in a process's memory when it ended, time after time.
 
 use crate::desk::{Desk, NOW, Wants, commit, found, id};
-use wirewatch_core::machine::State;
-use wirewatch_engine::{Recovered, Settings, Shards, shard_of};
+use wirewatch_core::flow::Retry;
+use wirewatch_core::machine::{Outcome, State};
+use wirewatch_engine::{Entered, Recovered, Settings, Shards, shard_of};
 
 fn picked_up(n: i64, times: u16) -> Recovered {
     Recovered { picked_up: times, ..found(n, "keyed", State::Running) }
@@ -36,7 +37,7 @@ fn what_is_found_is_counted_once_and_what_was_counted_before_runs_one_by_one() {
     loaded(&mut desk, 3);
     desk.now = NOW.after(Settings::default().keep * 2);
     desk.wants();
-    desk.dispatcher.free("keyed", desk.now);
+    desk.dispatcher.resume("keyed", desk.now);
     desk.answered(1);
     desk.dispatcher.committed(id(1), desk.now);
     assert_eq!(desk.wants(), [commit(1, State::Done), Wants::Load(3)]);
@@ -61,6 +62,20 @@ fn one_that_was_taken_up_eight_times_fails_unrun() {
                 look at its document before you resend it";
     assert_eq!(desk.wants(), [Wants::Commit(1, State::Failed, says.to_owned())]);
     assert_eq!(desk.dispatcher.len(), 1);
+}
+
+#[test]
+fn waiting_for_a_connection_on_hold_is_no_reason_for_suspicion() {
+    let mut desk = started(&[picked_up(1, 7), picked_up(2, 7)]);
+    desk.dispatcher.hold("keyed", "ada", "counting", NOW);
+    assert_eq!(desk.wants(), [Wants::PickUp(1)]);
+    // It was stored as waiting before the process ended: nothing changes but its count.
+    let mut entered = desk.entered(1, "keyed");
+    let held = Outcome::Held { says: "counting".to_owned(), status: 0 };
+    entered.machine.outcome(held, &Retry::default(), NOW);
+    desk.dispatcher.loaded(Entered { began: None, logged: 1, ..entered }, NOW);
+    let waits = Wants::Commit(1, State::Waiting, "counting".to_owned());
+    assert_eq!(desk.wants(), [waits, Wants::PickUp(2)], "the next suspect does not wait for the hold to end");
 }
 
 #[test]

@@ -97,7 +97,7 @@ fn other_reasons_successes_and_the_same_message_again_do_not_count() {
 #[test]
 fn a_person_or_a_release_has_one_look_at_once() {
     let mut desk = held_desk(6);
-    desk.dispatcher.look_now(STEP, desk.now);
+    desk.dispatcher.probe_now(STEP, desk.now);
     assert_eq!(desk.wants(), [Wants::Perform(4)], "one, not all");
     desk.refused(4, "no such item 9");
     assert_eq!(desk.wants(), [refused(4, "no such item 9")]);
@@ -138,7 +138,7 @@ fn what_is_held_at_another_process_is_held_here_and_free_when_it_is_there() {
     here.dispatcher.held_elsewhere(&hold, NOW);
     here.enter(3, "keyed");
     assert_eq!(here.wants(), [commit(3, State::Waiting)]);
-    here.dispatcher.freed_elsewhere(STEP, NOW);
+    here.dispatcher.resumed_elsewhere(STEP, NOW);
     assert_eq!(here.wants(), [Wants::Perform(3)]);
     // And after a restart.
     let mut again = Desk::open(Settings::default());

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::Semaphore;
 use tokio::task::{JoinHandle, JoinSet};
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Call, Down, Received, Spooled, SpooledCall};
@@ -16,8 +16,8 @@ use wirewatch_engine::{Call, Down, Received, Spooled, SpooledCall};
 const AT_A_TIME: usize = 16;
 
 fn call(body: &[u8]) -> Call {
-    let came = Came { connection: "shop".to_owned(), ..Came::default() };
-    Call { came, json: None, body: body.to_vec() }
+    let provenance = Provenance { connection: "shop".to_owned(), ..Provenance::default() };
+    Call { provenance, json: None, body: body.to_vec() }
 }
 
 /// So many calls under way that the next one begins a rush: none of them is taken before the gate lets it.
@@ -182,7 +182,8 @@ async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
 
 /// Calls that a process has left behind.
 fn left(ids: &[i64]) -> BTreeMap<Id, Spooled> {
-    let call = |id: &i64| SpooledCall { id: Id(*id), received: Timestamp(7), came: Came::default(), body: b"{}".to_vec() };
+    let call =
+        |id: &i64| SpooledCall { id: Id(*id), received: Timestamp(7), provenance: Provenance::default(), body: b"{}".to_vec() };
     BTreeMap::from([(Id(ids[0]), Spooled { id: Id(ids[0]), calls: ids.iter().map(call).collect() })])
 }
 

@@ -58,7 +58,7 @@ impl Journal for Small {
     async fn commit(&self, _: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
         for op in ops {
             if let Op::Change(change) = op {
-                let reason = change.reason.as_ref().map_or("", |reason| &reason.code);
+                let reason = change.reason.as_ref().map(|reason| reason.code.to_string()).unwrap_or_default();
                 self.notes.lock().unwrap().push(format!("{} {reason}", change.state.as_str()));
                 self.passed.notify_one();
             }

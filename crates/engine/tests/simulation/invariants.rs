@@ -3,7 +3,7 @@
 use crate::world::{World, workspace};
 use std::collections::{BTreeMap, BTreeSet};
 use wirewatch_core::machine::{Logged, Logic, Machine, Outcome, State, Then};
-use wirewatch_core::reason::Reason;
+use wirewatch_core::reason::{Reason, ReasonCode};
 use wirewatch_core::{Document, MessageId};
 
 /// Panics at the first promise that a run did not keep.
@@ -73,7 +73,7 @@ fn every_way_is_gone_once(world: &World) {
 fn whoever_fails_was_told_of(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Failed && row.origin.flow == "winding") {
         // One that cannot be run any more tells nobody itself.
-        let unrun = |reason: &Reason| matches!(reason.code.as_str(), "suspect" | "not-stored");
+        let unrun = |reason: &Reason| matches!(reason.code, ReasonCode::Suspect | ReasonCode::NotStored);
         if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if unrun(reason))) {
             continue;
         }

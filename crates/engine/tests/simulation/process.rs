@@ -150,7 +150,7 @@ impl World {
         process.dispatcher.gain(look.gained, &look.found, now);
         look.handed.iter().for_each(|one| process.dispatcher.handed(one, now));
         look.held.iter().for_each(|hold| process.dispatcher.held_elsewhere(hold, now));
-        look.freed.iter().for_each(|name| process.dispatcher.freed_elsewhere(name, now));
+        look.freed.iter().for_each(|name| process.dispatcher.resumed_elsewhere(name, now));
     }
 
     /// A process lets go of some of its shards for the other.

@@ -8,6 +8,7 @@ use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::before::Before;
 use wirewatch_core::document::Form;
 use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Origin, Outcome, State, Work};
+use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
 use wirewatch_engine::{Change, Entered, Hold, Op, Out, PLACE, SHARDS, Settings, Shards, Unacted};
@@ -426,13 +427,13 @@ impl World {
             }
             Event::Free(name) => {
                 self.freed.insert(name);
-                self.processes[number].dispatcher.free(name, now);
+                self.processes[number].dispatcher.resume(name, now);
                 if self.together {
                     // Where the word of the hold comes only now, the person frees it there.
                     self.outside(2000, Event::FreeBoth(name));
                 }
             }
-            Event::FreeBoth(name) => (0..2).for_each(|number| self.processes[number].dispatcher.free(name, now)),
+            Event::FreeBoth(name) => (0..2).for_each(|number| self.processes[number].dispatcher.resume(name, now)),
             Event::Crash => self.crash(number),
             Event::Drain => self.processes[number].dispatcher.drain(),
             Event::Share => self.share(),
@@ -573,14 +574,14 @@ impl World {
                     }
                     self.look_soon(1 - number);
                 }
-                Op::Free { connection, by_person, .. } => {
+                Op::Resume { connection, by_person, .. } => {
                     self.report.steps_freed += u64::from(matches!(Before::of(&connection), Before::Step { .. }));
                     if by_person || self.holds.get(&connection).is_some_and(|hold| hold.by.is_empty()) {
                         self.holds.remove(&connection);
                     }
                     self.look_soon(1 - number);
                 }
-                Op::Split(_) | Op::Settle(_) => unreachable!("messages come to be by themselves here"),
+                Op::Split(_) | Op::Resolve(_) => unreachable!("messages come to be by themselves here"),
             }
             ids.extend(id.map(|id| (id, true)));
         }
@@ -614,9 +615,9 @@ impl World {
         self.report.pauses += u64::from(matches!(&change.entry, Some((_, LogEntry { what: Logged::Woken { .. }, .. }))));
         if change.state == State::Failed {
             self.report.faileds += 1;
-            let is = |code: &str| u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == code));
-            self.report.in_doubt += is("in-doubt");
-            self.report.suspects += is("suspect");
+            let is = |code: ReasonCode| u64::from(change.reason.as_ref().is_some_and(|reason| reason.code == code));
+            self.report.in_doubt += is(ReasonCode::InDoubt);
+            self.report.suspects += is(ReasonCode::Suspect);
         }
     }
 

@@ -5,7 +5,7 @@ use super::sql::Kind::{self, Big, Bool, Bytes, Int, Text};
 pub type Columns = &'static [Column];
 type Column = (&'static str, Kind);
 
-/// What is kept of where a message came from, unfinished or ended.
+/// Columns for the origin of a message, unfinished or ended.
 const CAME: [Column; 12] = [
     ("id", Big),
     ("arrival", Big),
@@ -20,18 +20,18 @@ const CAME: [Column; 12] = [
     ("result", Text),
     ("order_key", Text),
 ];
-/// How an unfinished message stands.
+/// Columns for the state of an unfinished message.
 const STANDS: [Column; 7] =
     [("state", Text), ("step", Text), ("tries", Int), ("due", Big), ("waits_for", Text), ("reason", Big), ("says", Text)];
 
 /// A message among the unfinished.
 pub const LIVE: Columns = &joined::<21>(&[&CAME, &STANDS, &[("at", Big), ("shard", Int)]]);
-/// How one of them stands now.
+/// Columns for a change of an unfinished message.
 pub const MOVED: Columns = &joined::<10>(&[&[("id", Big)], &STANDS, &[("at", Big), ("result", Text)]]);
 /// A message in history.
 pub const ENDED: Columns = &joined::<16>(&[&CAME, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]]);
 
-/// One behind the other.
+/// Concatenates column lists.
 const fn joined<const N: usize>(parts: &[&[Column]]) -> [Column; N] {
     let mut all = [("", Big); N];
     let (mut n, mut part) = (0, 0);
@@ -83,7 +83,7 @@ pub const ARRIVAL: Columns = &[
     ("received", Big),
     ("by_whom", Text),
     ("event", Text),
-    ("told", Text),
+    ("properties", Text),
 ];
 pub const HEARD: Columns = &[("connection", Text), ("event", Text), ("n", Big), ("last", Big), ("arrival", Big)];
 pub const LEDGER: Columns = &[

@@ -1,4 +1,4 @@
-//! The rows that taking arrivals means: bodies, arrivals, ledger, sealed acknowledgments, counters, splittings.
+//! Rows of stored arrivals: bodies, arrivals, ledger, sealed acknowledgments, counters, splittings.
 
 use super::columns;
 use super::sql::{Rows, Sql};
@@ -11,6 +11,7 @@ use std::sync::Arc;
 use wirewatch_core::flow::place_of;
 use wirewatch_core::intake::{Decision, LedgerKey, Verdict};
 use wirewatch_core::machine::Origin;
+use wirewatch_core::place::Property;
 use wirewatch_core::{ArrivalId, Digest, Id, Timestamp};
 use wirewatch_engine::{Incoming, IncomingBody, NewMessage, Piece, Shards, Splits};
 
@@ -21,7 +22,7 @@ pub struct CustodyRows {
     ledger: Rows,
     splittings: Rows,
     counters: Rows,
-    /// By connection and event: how many, when the last came, and which it was.
+    /// By connection and event: how many, when the last was received, and its id.
     heard: BTreeMap<(String, String), (i64, Timestamp, ArrivalId)>,
     messages: GroupRows,
     events: Vec<Event>,
@@ -42,7 +43,7 @@ impl CustodyRows {
     }
 }
 
-/// An entry of the ledger that goes out, beside what identifies it.
+/// A ledger entry of an interchange that goes out, besides its key.
 #[derive(Debug, Clone, Copy)]
 pub struct Answering<'a> {
     pub message: Id,
@@ -65,7 +66,8 @@ impl CustodyRows {
         let later = splits == Splits::Later;
         let verdict = if later && decision.verdict == Verdict::Received { Verdict::Splitting } else { decision.verdict };
         let messages = if splits == Splits::Born { decision.split.parts.len() } else { 0 };
-        let told = if incoming.told.is_empty() { String::new() } else { clean(&serde_json::to_string(&incoming.told)?) };
+        let properties =
+            if incoming.properties.is_empty() { String::new() } else { clean(&serde_json::to_string(&incoming.properties)?) };
         self.arrivals.push([
             incoming.id.0.into(),
             incoming.connection.clone().into(),
@@ -79,14 +81,15 @@ impl CustodyRows {
             incoming.received.0.into(),
             incoming.by.clone().into(),
             clean(&incoming.event).into(),
-            told.into(),
+            properties.into(),
         ]);
-        // By event, and once without for the place it came in by: a queue's arrivals are called by its name.
-        let queue = if incoming.told.is_empty() { "" } else { &incoming.name };
+        // Counted by event, and once without for the place: arrivals of a queue have the queue's name.
+        let from_broker = ["exchange", Property::RoutingKey.key()].iter().any(|key| incoming.properties.contains_key(*key));
+        let queue = if from_broker { &incoming.name } else { "" };
         let here = (place_of(&incoming.connection, queue), String::new());
         let event = (!incoming.event.is_empty()).then(|| (incoming.connection.clone(), clean(&incoming.event)));
-        for told in event.into_iter().chain([here]) {
-            let (n, last, arrival) = self.heard.entry(told).or_insert((0, incoming.received, incoming.id));
+        for key in event.into_iter().chain([here]) {
+            let (n, last, arrival) = self.heard.entry(key).or_insert((0, incoming.received, incoming.id));
             (*n, *last, *arrival) = (*n + 1, incoming.received, incoming.id);
         }
         if later {
@@ -138,7 +141,7 @@ impl CustodyRows {
         ]);
     }
 
-    /// A message that comes to be with its arrival.
+    /// Adds a message that is created with its arrival.
     pub fn message(
         &mut self,
         message: &NewMessage,
@@ -150,7 +153,7 @@ impl CustodyRows {
         Ok(())
     }
 
-    /// An acknowledgment as a message of its own.
+    /// Adds an acknowledgment as a message of its own.
     pub fn acknowledgment(&mut self, origin: &Arc<Origin>, at: Timestamp) -> Result<(), JournalError> {
         let text = |name: &str| origin.meta.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
         self.messages.born(origin, &text("group"), &text("control"), &text("to"), at)?;
@@ -171,7 +174,7 @@ impl CustodyRows {
         self.counters.push([scope.into(), value.into()]);
     }
 
-    /// Writes everything into the statement; gives the events it told.
+    /// Writes everything into the statement; returns the events.
     pub fn write(self, sql: &mut Sql, number: i64, now: Timestamp) -> Result<Vec<Event>, JournalError> {
         self.messages.write(sql, number, now, &self.events.iter().collect::<Vec<_>>())?;
         sql.insert("arrival", self.arrivals, &[], "");

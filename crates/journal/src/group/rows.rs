@@ -25,7 +25,7 @@ pub struct GroupRows {
     born: Rows,
     moved: Rows,
     ended: Rows,
-    /// Those that had ended before, and did again at once.
+    /// Messages that had ended before and ended again at once.
     ended_again: Rows,
     left_live: Rows,
     left_history: Rows,
@@ -67,7 +67,7 @@ impl GroupRows {
         }
     }
 
-    /// Adds the rows that an op means.
+    /// Adds the rows of an op.
     pub fn op(&mut self, op: &Op, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         match op {
             Op::Change(change) => self.change(change, mint),
@@ -76,11 +76,11 @@ impl GroupRows {
                 self.held.push([connection.clone().into(), clean(says).into(), since.0.into(), clean(by).into()]);
                 Ok(())
             }
-            Op::Settle(settle) => {
+            Op::Resolve(settle) => {
                 self.settled.push([settle.arrival.0.into()]);
                 Ok(())
             }
-            Op::Free { connection, by_person, .. } => {
+            Op::Resume { connection, by_person, .. } => {
                 self.freed.push([connection.clone().into(), (*by_person).into()]);
                 Ok(())
             }
@@ -94,7 +94,7 @@ impl GroupRows {
         }
     }
 
-    /// A message that comes to be.
+    /// Adds the rows of a message that is created.
     pub fn born(
         &mut self,
         origin: &Arc<Origin>,
@@ -133,7 +133,7 @@ impl GroupRows {
         self.moved.push([change.origin.id.0.into()].into_iter().chain(stands(change)).chain(more));
     }
 
-    /// A message that comes to be, with what it is a milestone of; one that has ended goes into history at once.
+    /// Adds a created message with its milestone facts; one that has ended goes into history at once.
     pub fn new_message(
         &mut self,
         message: &NewMessage,
@@ -179,7 +179,7 @@ impl GroupRows {
         self.came_of(change, mint)
     }
 
-    /// What a change means beside where the message stands.
+    /// Adds the rows of a change besides the state of the message.
     fn came_of(&mut self, change: &Change, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         if let Some((seq, entry)) = &change.entry {
             self.entry(change.origin.id, *seq, entry, mint)?;
@@ -192,7 +192,7 @@ impl GroupRows {
             let cell = (hour, change.origin.flow.clone(), passed.step.clone(), passed.how.as_str());
             let (n, took) = self.tallies.entry(cell).or_default();
             *n += 1;
-            // Steps that only compute pass with the effect before or behind them; the time is the effect's alone.
+            // Steps that only compute are counted with the effect before or after them; the duration is the effect's alone.
             if change.tried() == Some(passed.step.as_str()) {
                 *took += change.took as i64;
             }
@@ -313,14 +313,14 @@ impl GroupRows {
                 clean(flow).into(),
                 clean(step).into(),
                 clean(connection).into(),
-                clean(code).into(),
+                code.to_string().into(),
                 clean(says).into(),
             ]);
         }
         rows
     }
 
-    /// In one order everywhere, so that two processes never wait for each other's rows.
+    /// Rows in a fixed order, so that two processes never wait for each other's row locks.
     fn tally_rows(&self) -> Rows {
         let mut tallies: Vec<_> = self.tallies.iter().collect();
         tallies.sort();
@@ -332,7 +332,7 @@ impl GroupRows {
     }
 }
 
-/// The cells of [`columns`] for how an unfinished message stands.
+/// Returns the cells of [`columns`] for the state of an unfinished message.
 fn stands(change: &Change) -> [sea_orm::Value; 7] {
     [
         change.state.as_str().into(),
@@ -345,7 +345,7 @@ fn stands(change: &Change) -> [sea_orm::Value; 7] {
     ]
 }
 
-/// The cells that `live` and `message` begin with: where a message came from, and how it is found.
+/// Returns the first cells of `live` and `message`: origin and keys of a message.
 fn came(change: &Change) -> Result<[sea_orm::Value; 12], JournalError> {
     let origin = &change.origin;
     Ok([

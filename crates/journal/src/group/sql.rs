@@ -4,7 +4,7 @@ use super::Me;
 use sea_orm::sea_query::ArrayType;
 use sea_orm::{DbBackend, Statement, Value};
 
-/// What a column holds.
+/// Type of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     Big,
@@ -26,7 +26,7 @@ impl Kind {
     }
 }
 
-/// Rows of one table, kept column by column. No cell is NULL: arrays with NULLs cannot be bound.
+/// Rows of one table, stored by column. No cell is NULL: arrays with NULLs cannot be bound.
 #[derive(Debug, Clone)]
 pub struct Rows {
     columns: &'static [(&'static str, Kind)],
@@ -73,7 +73,7 @@ impl Sql {
         }
         let mut sql = Self::new(me);
         let (scopes, keys) = (sql.arg(scopes, "text[]"), sql.arg(keys, "text[]"));
-        // One after another by the index: whatever the server thinks of their number.
+        // Looked up one by one through the index, whatever row count the server estimates.
         sql.text = format!(
             "{ME} and not exists (select 1 from unnest({scopes}, {keys}) as u(scope, key), \
              lateral (select 1 from seen where seen.scope = u.scope and seen.key = u.key limit 1) as known) for share)"
@@ -102,10 +102,10 @@ impl Sql {
         self.over(&format!("into_{table}"), rows, &insert);
     }
 
-    /// Adds a part whose `<from>` stands for `from` the rows as `u`, and `me`.
+    /// Adds a part in which `<from>` stands for `from` the rows as `u`, and `me`.
     ///
-    /// A table without rows is left out: most groups touch a few of them, and each empty part costs as much as a
-    /// small full one. The texts that arise are few, and each is prepared once.
+    /// A table without rows is left out: most groups touch a few tables, and each empty part costs as much as a small full one.
+    /// There are few resulting texts, and each is prepared once.
     pub fn over(&mut self, name: &str, rows: Rows, part: &str) {
         if rows.is_empty() {
             return;
@@ -116,13 +116,12 @@ impl Sql {
             let column = self.arg(Value::Array(array, Some(Box::new(column))), cast);
             cells.push(format!("unnest({column}) as {name}"));
         }
-        // Each cell is handed on as it is taken out of its array; as functions of a `from` each array would be put by in a
-        // store of its own first.
+        // Cells are unnested in the select list: as functions in `from`, the server would first materialise each array.
         let from = format!("from (select {}) as u, me", cells.join(", "));
         self.part(name, &part.replace("<from>", &from));
     }
 
-    /// The statement; its one number says whether the process may still write.
+    /// Returns the statement; its result says whether the process may still write.
     pub fn statement(mut self) -> Statement {
         self.text.push_str("\nselect count(*) from me");
         Statement::from_sql_and_values(DbBackend::Postgres, self.text, self.values)

@@ -1,4 +1,4 @@
-//! What other processes commit, for whoever follows this one.
+//! Forwards what other processes commit to the clients of this one.
 
 use super::at_work;
 use crate::error::JournalError;
@@ -9,13 +9,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
-/// How often what others committed is looked for.
+/// Interval at which commits of other processes are read.
 const OVERHEAR: Duration = Duration::from_millis(200);
 
 impl PgJournal {
-    /// Tells what other processes commit, to whoever follows this one. Never ends.
+    /// Forwards what other processes commit. Never ends.
     pub async fn overhear(&self) {
-        // How far each was heard: groups count up, arrivals count down.
+        // How far each process was read: groups count up, arrivals count down.
         let mut heard: HashMap<i16, (i64, i64)> = HashMap::new();
         loop {
             tokio::time::sleep(OVERHEAR).await;

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 use wirewatch_core::Id;
 use wirewatch_engine::{NotActed, RemoteAct, SHARDS, Shards};
 
-/// How long a remote act may take to be taken up, and how often its answer is looked for.
-const ERRAND: Duration = Duration::from_secs(5);
+/// Longest time until a remote act is taken up, and the interval at which its answer is looked for.
+const TIMEOUT: Duration = Duration::from_secs(5);
 const ANSWER: Duration = Duration::from_millis(50);
 
 impl PgJournal {
@@ -30,8 +30,8 @@ impl PgJournal {
         rows.iter().map(remote_act).collect()
     }
 
-    /// Leaves a remote act for the process whose shard it is, and waits for what comes of it. What nobody takes up in time is
-    /// taken back.
+    /// Leaves a remote act for the process that owns the shard, and waits for its result. An act that is not taken up in time is
+    /// withdrawn.
     pub(crate) async fn send_remote_act(&self, remote_act: &RemoteAct) -> Result<Result<(), NotActed>, JournalError> {
         let text = "insert into remote_act (id, message, shard, act, by_whom, why) values ($1, $2, $3, $4, $5, $6)";
         let act = serde_json::to_vec(&remote_act.act)?;
@@ -47,15 +47,15 @@ impl PgJournal {
             if let Some(row) = self.db.query_one_raw(sql(text, [id.0.into()])).await? {
                 return Ok(serde_json::from_str(&row.try_get_by_index::<String>(0)?)?);
             }
-            if begun.elapsed() > ERRAND {
+            if begun.elapsed() > TIMEOUT {
                 let text = "delete from remote_act where id = $1 and not taken";
                 if self.db.execute_raw(sql(text, [id.0.into()])).await?.rows_affected() == 1 {
                     return Ok(Err(NotActed::Busy));
                 }
             }
-            // Taken up by one that has ended since, which is seen by its shard's being ours, or else by the time: whether it
-            // was carried out, the message's story tells.
-            if begun.elapsed() > ERRAND * 4 || self.me().shards.has(*shard) {
+            // It was taken up by a process that has ended since; that shows by its shard being ours, or by the time. The
+            // message's story shows whether it was carried out.
+            if begun.elapsed() > TIMEOUT * 4 || self.me().shards.has(*shard) {
                 self.db.execute_raw(sql("delete from remote_act where id = $1", [id.0.into()])).await?;
                 return Ok(Err(NotActed::Busy));
             }

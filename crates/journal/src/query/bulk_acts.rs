@@ -8,18 +8,18 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 use wirewatch_core::Timestamp;
 
-/// A process that has not written for so long does not work on its bulk acts any more.
+/// A process that has not written for this time no longer works on its bulk acts.
 const STALE: Duration = Duration::from_secs(10);
 /// How long a bulk act is kept after its end.
 const KEPT: Duration = Duration::from_secs(30 * 24 * 3600);
 
-/// What is asked for.
+/// A bulk act to be stored.
 #[derive(Debug, Clone)]
 pub struct NewBulkAct {
     pub id: i64,
     /// `resend` or `discard`.
     pub act: String,
-    /// What a resend does with earlier answers.
+    /// Rule for earlier answers in a resend.
     pub answers: String,
     /// The id of the reason for which its messages had failed, and its sentence; empty where they were named.
     pub reason: String,
@@ -41,7 +41,7 @@ pub struct BulkActRow {
     pub why: String,
     pub by_whom: String,
     pub total: i64,
-    /// How many have been acted on: `done` and `refused`.
+    /// Messages acted on: `done` and `refused`.
     pub position: i64,
     pub done: i64,
     pub refused: i64,
@@ -54,7 +54,7 @@ pub struct BulkActRow {
     pub ended: i64,
 }
 
-/// How far a bulk act has come.
+/// Progress of a bulk act.
 #[derive(Debug, Clone, Default)]
 pub struct Progress {
     pub position: i64,
@@ -74,7 +74,7 @@ impl Store {
         Ok(rows.iter().map(|row| row.try_get("", "id")).collect::<Result<_, _>>()?)
     }
 
-    /// Those of the messages `ids` that are stored, finished ones included.
+    /// Returns those of the messages `ids` that are stored, finished ones included.
     pub async fn stored_among(&self, ids: &[i64]) -> Result<BTreeSet<i64>, JournalError> {
         let text = "select id from live where id = any($1) union select id from message where id = any($1)";
         let rows = self.db.query_all_raw(sql(text, [ids.to_vec().into()])).await?;
@@ -139,7 +139,7 @@ impl Store {
         Ok(BulkActRow::find_by_statement(sql(&text, [i64::from(limit).into()])).all(&self.db).await?)
     }
 
-    /// One bulk act.
+    /// Returns one bulk act.
     pub async fn bulk_act(&self, id: i64) -> Result<Option<BulkActRow>, JournalError> {
         let text = format!("select {COLUMNS} from bulk_act where id = $1");
         Ok(BulkActRow::find_by_statement(sql(&text, [id.into()])).one(&self.db).await?)

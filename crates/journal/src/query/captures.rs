@@ -10,7 +10,7 @@ use wirewatch_core::Timestamp;
 #[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
 pub struct CaptureRow {
     pub name: String,
-    /// Of a tap: the broker's connection, the exchange and the pattern of routing keys. Empty for an address.
+    /// For a tap: the broker's connection, exchange and pattern of routing keys. Empty for an address.
     pub connection: String,
     pub exchange: String,
     pub pattern: String,
@@ -29,19 +29,18 @@ pub struct CapturedRow {
     /// The request's first line, or exchange and routing key.
     pub line: String,
     /// Headers, as a JSON object.
-    pub told: String,
+    pub properties: String,
     pub body: Vec<u8>,
 }
 
 impl Store {
-    /// The captures that are open at `now`, and what they keep in the order in which it arrived; those whose time is over are
-    /// removed.
+    /// Returns the captures that are open at `now` with their items in order of arrival, and deletes expired ones.
     pub async fn captures(&self, now: Timestamp) -> Result<(Vec<CaptureRow>, Vec<CapturedRow>), JournalError> {
         let over = "delete from captured where capture in (select name from capture where until <= $1)";
         self.db.execute_raw(sql(over, [now.0.into()])).await?;
         self.db.execute_raw(sql("delete from capture where until <= $1", [now.0.into()])).await?;
         let captures = "select name, connection, exchange, pattern, until, by_whom from capture order by name";
-        let captured = "select capture, n, at, line, told, body from captured order by capture, n";
+        let captured = "select capture, n, at, line, properties, body from captured order by capture, n";
         Ok((
             CaptureRow::find_by_statement(sql(captures, [])).all(&self.db).await?,
             CapturedRow::find_by_statement(sql(captured, [])).all(&self.db).await?,
@@ -61,18 +60,18 @@ impl Store {
     /// Adds what arrived, and removes what arrived before `from` in the same capture. Nothing is added to a capture that is closed.
     pub async fn add_captured(&self, row: &CapturedRow, from: i64) -> Result<(), JournalError> {
         let transaction = self.db.begin().await?;
-        let text = "insert into captured (capture, n, at, line, told, body)
+        let text = "insert into captured (capture, n, at, line, properties, body)
             select name, $2, $3, $4, $5, $6 from capture where name = $1 for share";
-        let CapturedRow { capture, n, at, line, told, body } = row;
+        let CapturedRow { capture, n, at, line, properties, body } = row;
         let name = || capture.as_str().into();
-        let values = [name(), (*n).into(), (*at).into(), line.as_str().into(), told.as_str().into(), body.clone().into()];
+        let values = [name(), (*n).into(), (*at).into(), line.as_str().into(), properties.as_str().into(), body.clone().into()];
         transaction.execute_raw(sql(text, values)).await?;
         transaction.execute_raw(sql("delete from captured where capture = $1 and n < $2", [name(), from.into()])).await?;
         transaction.commit().await?;
         Ok(())
     }
 
-    /// Removes a capture with all it keeps.
+    /// Deletes a capture with its items.
     pub async fn remove_capture(&self, name: &str) -> Result<(), JournalError> {
         let transaction = self.db.begin().await?;
         for text in ["delete from capture where name = $1", "delete from captured where capture = $1"] {

@@ -1,4 +1,4 @@
-//! Drafts of workspace files that people made in the console, until somebody takes them into the folder.
+//! Drafts of workspace files made in the console, until a person takes them into the folder.
 
 use super::Store;
 use crate::error::JournalError;
@@ -30,7 +30,7 @@ impl Store {
         Ok(())
     }
 
-    /// Lets go of a draft; nothing where there is none.
+    /// Deletes a draft, if there is one.
     pub async fn drop_draft(&self, file: &str) -> Result<(), JournalError> {
         self.db.execute_raw(sql("delete from draft where file = $1", [file.into()])).await?;
         Ok(())

@@ -1,4 +1,4 @@
-//! How much is recorded of flows, where a person has switched that for a time.
+//! Recording depths of flows that a person has changed for a time.
 
 use super::Store;
 use crate::error::JournalError;
@@ -17,13 +17,13 @@ pub struct RecordingRow {
 }
 
 impl Store {
-    /// Those that count at `now`, by flow.
+    /// Returns those in force at `now`, by flow.
     pub async fn recordings(&self, now: Timestamp) -> Result<Vec<RecordingRow>, JournalError> {
         let text = "select flow, depth, until, by_whom from recording where until > $1 order by flow";
         Ok(RecordingRow::find_by_statement(sql(text, [now.0.into()])).all(&self.db).await?)
     }
 
-    /// Switches a flow's; one whose time is over already switches back.
+    /// Changes the recording depth of a flow; one that has expired already ends the change.
     pub async fn record(&self, row: &RecordingRow) -> Result<(), JournalError> {
         let text = "insert into recording (flow, depth, until, by_whom) values ($1, $2, $3, $4)
             on conflict (flow) do update set depth = excluded.depth, until = excluded.until, by_whom = excluded.by_whom";

@@ -15,13 +15,13 @@ pub struct ReleaseRow {
     pub digest: String,
     pub at: Timestamp,
     pub by: String,
-    /// What was said of it; empty when nothing was.
+    /// Description of the release; may be empty.
     pub says: String,
     /// None where the record of them is damaged.
     pub files: Option<Files>,
 }
 
-/// The files as they are kept.
+/// Decompresses the stored files.
 ///
 /// # Errors
 /// [`JournalError::Damaged`].
@@ -47,7 +47,7 @@ impl ReleaseRow {
 }
 
 impl Store {
-    /// Number of the newest release; 0 when there is none.
+    /// Returns the number of the newest release; 0 when there is none.
     pub async fn newest_release(&self) -> Result<i64, JournalError> {
         let row = self.db.query_one_raw(sql("select coalesce(max(no), 0) from release", [])).await?;
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(0))

@@ -1,4 +1,4 @@
-//! What may be asked for, and the rows that come back.
+//! Filters of queries, and their rows.
 
 use crate::events::Event;
 use sea_orm::FromQueryResult;
@@ -11,10 +11,10 @@ pub struct MessageFilter {
     pub flow: String,
     /// Any of these flows.
     pub flows: Option<Vec<String>>,
-    /// The connection it came by or waits for.
+    /// The connection by which it was received, or for which it waits.
     pub connection: String,
     pub partner: String,
-    /// Any of these states; none means any.
+    /// Any of these states; all if empty.
     pub states: Vec<String>,
     /// The step it is at, or ended at.
     pub step: String,
@@ -46,7 +46,7 @@ pub struct MessageRow {
     pub reason: i64,
     /// The reason's short name, when it failed.
     pub code: String,
-    /// Why it stands where it stands.
+    /// Reason of its state, in words.
     pub says: String,
     pub at: i64,
 }
@@ -78,18 +78,18 @@ pub struct ArrivalRow {
     pub received: i64,
     pub by_whom: String,
     pub event: String,
-    pub told: String,
+    pub properties: String,
 }
 
 impl ArrivalRow {
-    /// What a broker told of it beside its body.
+    /// Returns the headers and properties stored with it.
     #[must_use]
-    pub fn told(&self) -> serde_json::Map<String, serde_json::Value> {
-        serde_json::from_str(&self.told).unwrap_or_default()
+    pub fn properties(&self) -> serde_json::Map<String, serde_json::Value> {
+        serde_json::from_str(&self.properties).unwrap_or_default()
     }
 }
 
-/// What a connection has told of, by the sender's own name.
+/// Events received by a connection, by the sender's own name.
 #[derive(Debug, Clone, FromQueryResult)]
 pub struct HeardRow {
     pub connection: String,
@@ -100,7 +100,7 @@ pub struct HeardRow {
     pub arrival: i64,
 }
 
-/// How many failed for the same reason.
+/// Number of messages that failed for one reason.
 #[derive(Debug, Clone, FromQueryResult)]
 pub struct ReasonCount {
     pub id: i64,
@@ -113,7 +113,7 @@ pub struct ReasonCount {
     pub oldest: i64,
 }
 
-/// How many unfinished messages stand alike.
+/// Number of unfinished messages with the same flow, step, state and partner.
 #[derive(Debug, Clone, FromQueryResult)]
 pub struct Standing {
     pub flow: String,
@@ -121,7 +121,7 @@ pub struct Standing {
     pub state: String,
     pub partner: String,
     pub messages: i64,
-    /// When the first of them came to stand so, and when the next of them is due; 0 when none is.
+    /// Since when the first of them has been in that state, and when the next of them is due; 0 for none.
     pub oldest: i64,
     pub due: i64,
 }
@@ -188,7 +188,7 @@ pub struct AuditRow {
     pub why: String,
 }
 
-/// One group of the live stream.
+/// A feed row: one group of events of the live stream.
 #[derive(Debug, Clone)]
 pub struct FeedRow {
     pub writer: i16,

@@ -1,4 +1,4 @@
-//! Secrets as they are kept: sealed, so that who reads the database learns nothing.
+//! Secrets as stored: encrypted, so that a reader of the database learns nothing.
 
 use super::Store;
 use crate::error::JournalError;
@@ -11,7 +11,7 @@ use wirewatch_core::Timestamp;
 pub struct SecretRow {
     pub name: String,
     pub value: Vec<u8>,
-    /// The value before it, as good until `until`; empty when there is none.
+    /// The former value, valid until `until`; empty when there is none.
     pub before: Vec<u8>,
     pub until: i64,
     pub at: i64,

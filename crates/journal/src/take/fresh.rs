@@ -1,8 +1,8 @@
-//! Arrivals of which nothing is known, in one statement.
+//! Stores new arrivals in one statement.
 //!
-//! What comes by a queue or a webhook is nearly always new, and all that it could be known by is its sender's id. So it is
-//! decided on as new, and written on condition that none of the ids was seen before: one round trip instead of three or more.
-//! Where one was, nothing is written, and the careful way tells which.
+//! An arrival by queue or webhook is nearly always new, and can be recognised by its sender's id only. So it is decided as new
+//! and written on condition that none of the ids was seen before: one round trip instead of three or more. If one was, nothing is
+//! written, and the full transaction finds out which.
 
 use crate::days::DELIVERY;
 use crate::error::JournalError;
@@ -15,7 +15,7 @@ use wirewatch_core::intake::Known;
 use wirewatch_engine::{Arriving, Clock, Incoming, SystemClock, Taken};
 
 impl PgJournal {
-    /// Takes them as new; `None` when they have to be looked at one by one.
+    /// Stores them as new; `None` when they have to be checked one by one.
     pub(super) async fn take_fresh(&self, batch: &[Arriving]) -> Result<Option<Vec<Taken>>, JournalError> {
         let plain = |arriving: &Arriving| arriving.keys.is_empty() && arriving.incoming.fingerprint.is_empty();
         if !batch.iter().all(plain) {
@@ -51,14 +51,15 @@ impl PgJournal {
                 self.tell(number, now, || events);
                 Ok(Some(taken))
             }
-            // Seen before, or by another at this moment; or it is not ours to write any more, or cannot be stored.
+            // Seen before, or stored by another process at this moment; or this process may not write any more; or one cannot be
+            // stored.
             Err(JournalError::Fenced | JournalError::Refused(_) | JournalError::Unstorable(_)) => Ok(None),
             Err(other) => Err(other),
         }
     }
 }
 
-/// What a delivery is remembered by.
+/// Returns the scope and key by which a delivery is recognised.
 pub(super) fn delivery(incoming: &Incoming) -> (String, String) {
     (format!("{DELIVERY}{}", incoming.connection), clean(&incoming.delivery))
 }

@@ -10,8 +10,8 @@
 //!
 //! Nothing is held back unacknowledged: while we can take nothing, another consumer can.
 
+use super::properties;
 use super::session;
-use super::told::told;
 use super::watch::Queues;
 use crate::Outside;
 use futures_util::stream::FuturesOrdered;
@@ -26,7 +26,7 @@ use tokio::sync::futures::Notified;
 use wirewatch_core::Document;
 use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::flow::place_of;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_core::key;
 use wirewatch_core::place::Place;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
@@ -34,10 +34,10 @@ use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, 
 /// The pause before it listens again, doubling up to the longest.
 const PAUSE: Duration = Duration::from_millis(250);
 const LONGEST_PAUSE: Duration = Duration::from_secs(15);
-/// How often it is looked whether nobody else takes from a queue whose order is to be kept.
+/// Interval at which a queue whose order matters is checked for other consumers.
 const ALONE: Duration = Duration::from_millis(500);
 
-/// One queue to take from.
+/// A queue to consume from.
 #[derive(Debug, Clone, PartialEq)]
 pub struct QueueIntake {
     /// Name of the connection.
@@ -46,11 +46,11 @@ pub struct QueueIntake {
     pub queue: Queue,
     /// The flows that take from it, for the consumer's name at the broker.
     pub flows: Vec<String>,
-    /// One of them keeps an order: nobody else may take from the queue at the same time.
+    /// A flow needs its order: no other consumer may take from the queue at the same time.
     pub in_order: bool,
 }
 
-/// Takes from the queue until the task is dropped. How it stands is told in `queues`.
+/// Consumes from the queue until the task is dropped, and reports its state in `queues`.
 pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
     engine: Engine<J, L, C>,
     outside: Outside,
@@ -76,8 +76,8 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-/// Rests before it tries again: twice as long as the time before where that came to nothing, but no longer than until secrets
-/// change, since it may have been turned away for one. Gives what the next time is to be counted from.
+/// Waits before the next try: twice as long as before if the last try did not even begin to consume, but no longer than until
+/// secrets change, since a secret may have been the cause. Returns the time to count from next.
 async fn rest(before: Duration, listened: bool, change: Notified<'_>) -> Duration {
     let pause = if listened { PAUSE } else { (before * 2).min(LONGEST_PAUSE) };
     match tokio::time::timeout(pause, change).await {
@@ -88,7 +88,7 @@ async fn rest(before: Duration, listened: bool, change: Notified<'_>) -> Duratio
 
 /// Why it listens no more.
 struct Ended {
-    /// Whether it had come to listen at all.
+    /// Whether it began to consume.
     listened: bool,
     says: String,
 }
@@ -119,8 +119,8 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-/// Ends when nobody takes from the queue. Whoever took before may be gone for us and not yet for the broker: what it has
-/// and did not acknowledge comes back into the queue, at its place, only then.
+/// Resolves when the queue has no other consumer. A former consumer may be gone for us and not yet for the broker: its
+/// unacknowledged messages return to their places in the queue only then.
 async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -> Result<(), String> {
     let says = |error: lapin::Error| session::words(&error);
     session::prepare_queue(&connection.create_channel().await.map_err(says)?, &intake.queue).await.map_err(says)?;
@@ -138,7 +138,7 @@ async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -
 
 async fn consumer(connection: &Connection, intake: &QueueIntake) -> Result<(Channel, lapin::Consumer), lapin::Error> {
     let queue = &intake.queue;
-    // On a channel of its own: a queue that is not as it should be ends it.
+    // On a channel of its own: a queue with other properties than declared closes the channel.
     session::prepare_queue(&connection.create_channel().await?, queue).await?;
     let channel = connection.create_channel().await?;
     channel.basic_qos(queue.prefetch, BasicQosOptions::default()).await?;
@@ -150,7 +150,7 @@ async fn consumer(connection: &Connection, intake: &QueueIntake) -> Result<(Chan
     Ok((channel, consumer))
 }
 
-/// Takes and acknowledges until something stands in the way.
+/// Consumes and acknowledges until something prevents it.
 async fn take<J: Journal, L: Links, C: Clock + Clone>(
     engine: &Engine<J, L, C>,
     intake: &QueueIntake,
@@ -191,7 +191,7 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
             },
         }
     };
-    // What is under way is settled; the broker gives what is not acknowledged to whoever asks next.
+    // What is under way is acknowledged; the broker delivers the rest to the next consumer.
     let _ = channel.basic_cancel(consumer.tag(), BasicCancelOptions::default()).await;
     while let Some((tag, report)) = given.next().await {
         if report.is_ok() {
@@ -221,16 +221,17 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     row: &Row,
     delivery: Delivery,
 ) -> Result<Ready, Down> {
-    let told = told(&delivery);
-    let headers = told.get("headers").and_then(Value::as_object);
+    let properties = properties::of(&delivery);
+    let headers = properties.get("headers").and_then(Value::as_object);
     let header = |name: &str| headers?.get(name)?.as_str();
     let json = Place::look_into([&intake.queue.event, &intake.queue.delivery], &delivery.data);
-    let said =
-        |place: &Option<Place>| place.as_ref().and_then(|place| place.find(&header, &told, json.as_deref())).unwrap_or_default();
+    let said = |place: &Option<Place>| {
+        place.as_ref().and_then(|place| place.find(&header, &properties, json.as_deref())).unwrap_or_default()
+    };
     let (event, id) = (key::kept(said(&intake.queue.event)), key::kept(said(&intake.queue.delivery)));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
-    let came = Came { connection, name, event, delivery: id, told, accept: false };
-    let mut taking = engine.read(Source { came, json: json.map(Document::Json), row: row.clone(), ..Source::default() });
+    let provenance = Provenance { connection, name, event, delivery: id, properties, accept: false };
+    let mut taking = engine.read(Source { provenance, json: json.map(Document::Json), row: row.clone(), ..Source::default() });
     taking.feed(&delivery.data).await?;
     taking.ready().await
 }

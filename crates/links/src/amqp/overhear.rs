@@ -1,7 +1,7 @@
-//! Listening in: what an exchange hands out, as its queues see it, taken from nobody.
+//! Taps: receives copies of what an exchange routes, without taking messages from any queue.
 
+use super::properties;
 use super::session::{self, Access};
-use super::told::told;
 use futures_util::StreamExt;
 use lapin::options::{BasicConsumeOptions, QueueBindOptions, QueueDeclareOptions};
 use lapin::types::FieldTable;
@@ -9,7 +9,7 @@ use lapin::{Connection, Consumer};
 use serde_json::{Map, Value};
 use wirewatch_core::broker::Broker;
 
-/// A queue of our own at an exchange, which goes with its connection.
+/// A queue of our own at an exchange; the broker deletes it with the connection.
 #[derive(Debug)]
 pub struct Overheard {
     _connection: Connection,
@@ -38,13 +38,13 @@ impl Overheard {
         Ok(Self { _connection: connection, consumer })
     }
 
-    /// The next message: what is told of it, and its body.
+    /// Returns the next message: its properties and its body.
     ///
     /// # Errors
-    /// A sentence why no more come, when the connection ends.
+    /// A sentence why no more arrive, when the connection ends.
     pub async fn next(&mut self) -> Result<(Map<String, Value>, Vec<u8>), String> {
         match self.consumer.next().await {
-            Some(Ok(delivery)) => Ok((told(&delivery), delivery.data)),
+            Some(Ok(delivery)) => Ok((properties::of(&delivery), delivery.data)),
             Some(Err(error)) => Err(session::words(&error)),
             None => Err("the broker has ended it".to_owned()),
         }

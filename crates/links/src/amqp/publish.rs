@@ -24,7 +24,7 @@ use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::connection::RepeatRule;
 use wirewatch_core::machine::{Body, Outcome, Post};
 
-/// Sends to one broker. Its connection is opened when it is needed and kept.
+/// Publishes to one broker. The connection is opened when needed and kept open.
 #[derive(Debug)]
 pub struct Publisher {
     name: String,
@@ -50,14 +50,14 @@ impl Publisher {
         Self { name: name.to_owned(), broker, access, open: Mutex::default() }
     }
 
-    /// Whether it is still the one for this broker and sign-in.
+    /// Returns whether it is for this broker and these credentials.
     pub(super) fn is_of(&self, broker: &Broker, access: &Access) -> bool {
         self.broker == *broker && self.access == *access
     }
 
     /// Sends, and waits for the broker's confirmation.
     pub async fn send(&self, post: &Post, body: &Body, key: Digest, rule: RepeatRule) -> Outcome {
-        // A step has checked this already; what a person publishes by hand has not been.
+        // A step's message was checked before; one that a person submits was not.
         if let Err(says) = post.check() {
             return Outcome::Refused { says, status: 0, body: Body::default() };
         }
@@ -98,7 +98,7 @@ impl Publisher {
         }
     }
 
-    /// A channel that works, opened if there is none; and whether the broker wants nothing published now.
+    /// Returns an open channel, and whether the broker blocks publishing at present.
     async fn channel(&self, exchange: &str) -> Result<(Channel, bool), Outcome> {
         let asked = Instant::now();
         let mut open = self.open.lock().await;
@@ -127,7 +127,7 @@ impl Publisher {
                 channels.insert(exchange.to_owned(), channel.clone());
                 Ok((channel, blocked))
             }
-            // Nothing was sent yet, so there is no doubt.
+            // Nothing was sent yet, so the outcome is certain.
             Err(error) => Err(lost(&error, RepeatRule::Safe)),
         }
     }
@@ -188,14 +188,14 @@ fn unknown(says: String, rule: RepeatRule) -> Outcome {
     }
 }
 
-/// No confirmation came.
+/// No confirmation was received.
 fn lost(error: &lapin::Error, rule: RepeatRule) -> Outcome {
     let says = session::words(error);
     match error.kind() {
         ErrorKind::ProtocolError(error) => match error.kind() {
             AMQPErrorKind::Soft(AMQPSoftError::ACCESSREFUSED) => Outcome::Refused { says, status: 0, body: Body::default() },
             AMQPErrorKind::Soft(AMQPSoftError::NOTFOUND) => again(says),
-            // Another message of the channel may be the one that is wrong; this one may have been taken before it.
+            // The fault may be in another message of the channel; this one may have been accepted before it.
             AMQPErrorKind::Soft(_) | AMQPErrorKind::Hard(_) => unknown(says, rule),
         },
         _ => unknown(says, rule),

@@ -1,4 +1,4 @@
-//! A connection to a broker: opened and signed in, or a sentence that says why not.
+//! Opens connections to brokers, with a sentence for every failure.
 
 use lapin::options::{ExchangeDeclareOptions, QueueBindOptions, QueueDeclareOptions};
 use lapin::protocol::constants::REPLY_SUCCESS;
@@ -11,10 +11,10 @@ use wirewatch_core::broker::{Broker, Exchange, ExchangeKind as Kind, Queue};
 
 /// Seconds between signs of life: a process that hangs gives back what it has not acknowledged after twice that.
 const HEARTBEAT: u16 = 10;
-/// How long a broker may take to say that it has heard the end.
+/// Longest time for a broker to confirm the end of a connection.
 const CLOSE: Duration = Duration::from_secs(2);
 
-/// Who we are at a broker. Nothing of it is shown or logged.
+/// Credentials for a broker; never shown or logged.
 #[derive(Clone, Default, PartialEq, Eq)]
 pub struct Access {
     /// User and password; the broker's own guest when left out.
@@ -27,15 +27,15 @@ impl std::fmt::Debug for Access {
     }
 }
 
-/// Why a broker is of no use, in words for people, with what to do.
+/// Why a broker cannot be used, in words for people, with what to do.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{0}")]
 pub struct Unreached(pub String);
 
-/// Opens a connection. `name` is what the broker's own pages show of it.
+/// Opens a connection. `name` is shown on the broker's own pages.
 ///
 /// # Errors
-/// [`Unreached`], which tells name, network, sign-in, permission and virtual host apart.
+/// [`Unreached`], which distinguishes name, network, authentication, permission and virtual host.
 pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connection, Unreached> {
     let mut uri: AMQPUri = broker.address.parse().map_err(|says| Unreached(format!("the address cannot be read: {says}")))?;
     if let Some((username, password)) = &access.user {
@@ -89,7 +89,7 @@ fn unreached(error: &lapin::Error, broker: &Broker) -> String {
     }
 }
 
-/// What a broker says when it ends a channel or a connection, or why it is gone.
+/// Returns the broker's reason for closing a channel or connection, or why the connection is lost.
 pub fn words(error: &lapin::Error) -> String {
     match error.kind() {
         ErrorKind::ProtocolError(error) => error.get_message().to_string(),
@@ -99,7 +99,7 @@ pub fn words(error: &lapin::Error) -> String {
     }
 }
 
-/// Makes what the workspace wants made at a broker. What cannot be made is told where it is used.
+/// Declares what the workspace declares at a broker. Failures are reported where it is used.
 pub async fn prepare(connection: &Connection, broker: &Broker) {
     for exchange in broker.exchanges.iter().filter(|exchange| exchange.declare) {
         let Ok(channel) = connection.create_channel().await else { return };
@@ -111,7 +111,7 @@ pub async fn prepare(connection: &Connection, broker: &Broker) {
     }
 }
 
-/// Makes what the workspace wants made of a queue, or looks whether it is there.
+/// Declares a queue, or checks that it exists.
 pub async fn prepare_queue(channel: &Channel, queue: &Queue) -> Result<(), lapin::Error> {
     if !queue.declare {
         return depth(channel, &queue.name).await.map(drop);
@@ -140,7 +140,7 @@ async fn declare(channel: &Channel, name: &str, replicated: bool, mut arguments:
     channel.queue_declare(name.into(), options, arguments).await.map(drop)
 }
 
-/// Makes what the workspace wants made of an exchange, or looks whether it is there.
+/// Declares an exchange, or checks that it exists.
 pub async fn prepare_exchange(channel: &Channel, exchange: &Exchange) -> Result<(), lapin::Error> {
     let options = ExchangeDeclareOptions { passive: !exchange.declare, durable: true, ..ExchangeDeclareOptions::default() };
     let kind = match exchange.kind {
@@ -167,7 +167,7 @@ pub async fn close(connection: &Connection) {
     let _ = tokio::time::timeout(CLOSE, connection.close(REPLY_SUCCESS, "done".into())).await;
 }
 
-/// Ends a channel in the same way: what was not acknowledged goes back to its queue.
+/// Closes a channel in the same way: unacknowledged messages return to their queue.
 pub async fn close_channel(channel: &Channel) {
     let _ = tokio::time::timeout(CLOSE, channel.close(REPLY_SUCCESS, "done".into())).await;
 }

@@ -23,16 +23,16 @@ struct AtBroker {
     /// Address and access for which the others are open.
     reached_by: Option<(String, Access)>,
     open: Vec<Weak<Connection>>,
-    /// When it could not be reached last, and why.
+    /// The last failure, and its time.
     failed: Option<(Instant, Unreached)>,
 }
 
 impl Sessions {
-    /// A connection for one more intake.
+    /// Returns a connection for one more intake.
     ///
     /// # Errors
-    /// [`Unreached`]. Who waited while another tried is told what that one was told: with a broker that says nothing, two
-    /// hundred would wait for one another.
+    /// [`Unreached`]. Callers that waited for another caller's try get its result: with a broker that does not respond, two
+    /// hundred would wait one after another.
     pub async fn open(&self, connection: &str, broker: &Broker, access: &Access) -> Result<Arc<Connection>, Unreached> {
         let asked = Instant::now();
         let at_broker = self.known.lock().expect("no holder panics").entry(connection.to_owned()).or_default().clone();

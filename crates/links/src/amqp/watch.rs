@@ -1,4 +1,4 @@
-//! How queues stand: whether we listen, how many messages wait, and who else takes from them.
+//! States of queues: whether the service consumes, how many messages wait, and the number of consumers.
 
 use super::session::{self, Access};
 use crate::Outside;
@@ -11,22 +11,22 @@ use wirewatch_core::Timestamp;
 use wirewatch_core::broker::Broker;
 use wirewatch_engine::Clock;
 
-/// Between two looks at the queues of a broker, at least; and for each of its queues, so that hundreds of them do not cost
-/// more than they are worth: two hundred are looked at every twenty seconds.
+/// Shortest time between two checks of a broker's queues, and the time added for each queue: two hundred queues are checked every
+/// twenty seconds.
 const EVERY: Duration = Duration::from_secs(3);
 const FOR_EACH: Duration = Duration::from_millis(100);
-/// While nobody has asked for so long, it is looked so many times more rarely; the next who asks brings about a look.
+/// When nobody has asked for this time, checks are less frequent; the next request causes one.
 const ASKED: Duration = Duration::from_secs(30);
 const RARELY: u32 = 6;
 
-/// What is known of queues, by connection and queue. Cloning shares it.
+/// States of queues by connection and queue. Clones share them.
 #[derive(Debug, Clone, Default)]
 pub struct Queues {
     known: Arc<Mutex<BTreeMap<(String, String), QueueState>>>,
     asked: Arc<Asked>,
 }
 
-/// When somebody last asked, and who waits for that.
+/// When the states were last requested, and who waits for new ones.
 #[derive(Debug, Default)]
 struct Asked {
     last: Mutex<Option<Instant>>,
@@ -47,28 +47,28 @@ impl Asked {
     }
 }
 
-/// How one queue stands.
+/// State of a queue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct QueueState {
     pub listening: Listening,
-    /// What the broker last said of it; `None` while it has not.
+    /// Last answer of the broker; `None` while it has not answered.
     pub depth: Option<Depth>,
-    /// Why it cannot be looked at; empty when it can.
+    /// Why it cannot be checked; empty when it can.
     pub says: String,
 }
 
-/// Whether we take from a queue.
+/// Whether the service consumes from a queue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum Listening {
     /// No flow takes from it here.
     #[default]
     No,
     Yes,
-    /// A flow would take from it, and cannot: why.
+    /// A flow would take from it and cannot, for this reason.
     Stopped(String),
 }
 
-/// What a broker tells of a queue.
+/// Counts of a queue, from the broker.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Depth {
     /// Messages that wait, those under way to consumers left out.
@@ -78,7 +78,7 @@ pub struct Depth {
 }
 
 impl Queues {
-    /// How a queue stands.
+    /// Returns the state of a queue.
     #[must_use]
     pub fn at(&self, connection: &str, queue: &str) -> QueueState {
         self.asked.now();
@@ -104,7 +104,7 @@ impl Queues {
         });
     }
 
-    /// No flow takes from it any more.
+    /// Records that no flow takes from it any more.
     pub fn forget(&self, connection: &str, queue: &str) {
         self.change(connection, queue, |state| state.listening = Listening::No);
     }
@@ -159,7 +159,7 @@ async fn look<C: Clock>(
     let Some((_, session)) = open else { return Ok(()) };
     let mut channel: Option<Channel> = None;
     for queue in &broker.queues {
-        // A queue that is not there ends the channel: the next one is looked at on another.
+        // A queue that does not exist closes the channel: the next one is checked on another.
         let on = match channel.take() {
             Some(channel) => channel,
             None => session.create_channel().await.map_err(|error| session::words(&error))?,

@@ -1,4 +1,4 @@
-//! What is in the way of files, for people to see.
+//! Files that cannot be read or archived, for people to see.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -7,11 +7,11 @@ use wirewatch_core::Timestamp;
 /// Files shown of one connection, at most.
 const SHOWN: usize = 100;
 
-/// Files that cannot be taken in or archived, by connection and name; an empty name stands for the folder itself. Cloning shares it.
+/// Faults of files by connection and name; an empty name is the folder itself. Clones share them.
 #[derive(Debug, Clone, Default)]
 pub struct Faults(Arc<Mutex<BTreeMap<String, BTreeMap<String, Fault>>>>);
 
-/// What is in the way of one file.
+/// Fault of one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
     pub since: Timestamp,
@@ -19,15 +19,14 @@ pub struct Fault {
 }
 
 impl Faults {
-    /// What is in the way at a connection, by file.
+    /// Returns the faults at a connection, by file.
     #[must_use]
     pub fn at(&self, connection: &str) -> Vec<(String, Fault)> {
         let known = self.0.lock().expect("no holder panics");
         known.get(connection).into_iter().flatten().map(|(file, fault)| (file.clone(), fault.clone())).collect()
     }
 
-    /// Replaces what is in the way at a connection by what a scan found; what was known before keeps its time. What is new is
-    /// logged.
+    /// Replaces the faults of a connection with those of a scan; known faults keep their time. New ones are logged.
     pub(super) fn found(&self, connection: &str, found: Vec<(String, String)>, now: Timestamp) {
         let mut known = self.0.lock().expect("no holder panics");
         let before = known.remove(connection).unwrap_or_default();
@@ -45,7 +44,7 @@ impl Faults {
         }
     }
 
-    /// Nobody takes files from there any more.
+    /// Records that no flow takes files from there any more.
     pub fn forget(&self, connection: &str) {
         self.0.lock().expect("no holder panics").remove(connection);
     }

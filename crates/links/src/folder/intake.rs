@@ -1,4 +1,5 @@
-//! Takes files in: read in place, committed, looked at again, then moved into the archive. Nothing is claimed by renaming.
+//! Receives files: reads in place, commits, checks that the file is unchanged, then moves it into the archive. Nothing is claimed
+//! by renaming.
 
 use super::faults::Faults;
 use super::move_away;
@@ -10,21 +11,21 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use wirewatch_core::ArrivalId;
-use wirewatch_core::intake::Came;
+use wirewatch_core::intake::Provenance;
 use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, TakenReport};
 
 /// The scan is the truth; change notices only make it sooner.
 const SCAN: Duration = Duration::from_secs(2);
-/// Below the folder: what was taken in.
+/// Archive below the folder.
 const ARCHIVE: &str = "taken";
 
-/// A folder that files are taken from.
+/// A folder to receive files from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Folder {
     /// The connection's name.
     pub connection: String,
     pub path: PathBuf,
-    /// How long a file must be unchanged when nothing else shows that it is whole.
+    /// How long a file must be unchanged when nothing else shows that it is complete.
     pub settle: Duration,
 }
 
@@ -36,8 +37,7 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
     let mut taken: HashMap<String, ArrivalId> = HashMap::new();
     loop {
         let hinted = notices.changed.notified();
-        // Files stay where they are while a person holds the connection or there is work enough: they are still the
-        // sender's.
+        // Files stay in place while a person holds the connection or there is no room: they still belong to the sender.
         if engine.closed(&[&folder.connection]).is_some() {
             let _ = tokio::time::timeout(SCAN, hinted).await;
             continue;
@@ -83,7 +83,7 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
             archived(&file, arrival, &mut taken);
         }
         let mut unread = Vec::new();
-        // What one scan finds comes in its order, or from the first that was not taken again with the next.
+        // Files of one scan are stored in their order, or again from the first that was not stored.
         let row = Row::default();
         let mut fresh = fresh.into_iter().peekable();
         while fresh.peek().is_some() {
@@ -105,7 +105,7 @@ pub async fn run<J: Journal, L: Links, C: Clock + Clone>(engine: Engine<J, L, C>
     }
 }
 
-/// Files and bytes that are taken in one commit, at most.
+/// Most files and bytes stored in one commit.
 const TOGETHER: usize = 32;
 const TOGETHER_BYTES: u64 = 512 << 10;
 
@@ -141,8 +141,8 @@ async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     row: &Row,
     file: &Whole,
 ) -> Result<Ready, TakeError> {
-    let came = Came { connection: folder.connection.clone(), name: file.name.clone(), ..Came::default() };
-    let source = Source { came, fingerprint: file.fingerprint.clone(), row: row.clone(), ..Source::default() };
+    let provenance = Provenance { connection: folder.connection.clone(), name: file.name.clone(), ..Provenance::default() };
+    let source = Source { provenance, fingerprint: file.fingerprint.clone(), row: row.clone(), ..Source::default() };
     let mut taking = engine.read(source);
     let mut input = tokio::fs::File::open(&file.path).await?;
     let mut buffer = vec![0; 256 << 10];
@@ -155,8 +155,8 @@ async fn read_one<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-/// Makes all moves of a scan durable at once. One that a power cut undoes is no harm: the file's fingerprint is known,
-/// and it is moved again.
+/// Makes all moves of a scan durable at once. A move undone by a power cut does no harm: the file's fingerprint is known, and it
+/// is moved again.
 async fn sync(folder: &Folder, archives: BTreeSet<PathBuf>) -> io::Result<()> {
     if archives.is_empty() {
         return Ok(());

@@ -1,8 +1,8 @@
-//! Where folders of connections may lie.
+//! The folders below which folders of connections may be.
 
 use std::path::{Component, Path, PathBuf};
 
-/// The folders below which connections may name theirs: the service's own for files, and those that its operator allowed.
+/// The allowed roots: the service's files folder, and those that the operator allowed.
 #[derive(Debug, Clone)]
 pub struct Roots {
     files: PathBuf,
@@ -16,10 +16,10 @@ impl Roots {
         Self { files, allowed }
     }
 
-    /// The folder that a connection means by `path`. Links on the way count for what they lead to.
+    /// Resolves a connection's `path` to a folder; symbolic links are followed.
     ///
     /// # Errors
-    /// A sentence with what to do, when it lies elsewhere.
+    /// A sentence with what to do, when it is outside the roots.
     pub fn folder(&self, path: &str) -> Result<PathBuf, String> {
         let folder = self.files.join(path);
         let inside = |root: &PathBuf| real(root).is_some_and(|root| real(&folder).is_some_and(|real| real.starts_with(root)));
@@ -34,8 +34,8 @@ impl Roots {
     }
 }
 
-/// The path without links and `..`; what does not exist yet is taken as written. `None` for a `..` behind something that does not
-/// exist, which could mean anything later.
+/// Resolves links and `..`; missing parts are taken literally. `None` for a `..` after a missing part, whose meaning could change
+/// later.
 fn real(path: &Path) -> Option<PathBuf> {
     let path = std::path::absolute(path).ok()?;
     let exists = path.ancestors().find_map(|part| Some((part.canonicalize().ok()?, path.strip_prefix(part).ok()?)));

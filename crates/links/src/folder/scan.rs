@@ -1,8 +1,8 @@
-//! Which files of a folder are whole.
+//! Finds the complete files of a folder.
 //!
-//! A file is whole when it has been unchanged for as long as its connection says (`settle`). Sooner only when two things show it: it
-//! ends with the IEA of an interchange, and its writer has closed it, or moved it here. An IEA alone proves nothing: a writer may
-//! put the next interchange behind it. Where the system tells of no closing, such as on a network drive, `settle` decides.
+//! A file is complete when it has been unchanged for the connection's `settle`. Earlier only if two things show it: it ends with
+//! the IEA of an interchange, and its writer has closed it or moved it here. An IEA alone proves nothing: a writer may append the
+//! next interchange. Where the system does not report closing, such as on a network drive, `settle` decides.
 
 use super::intake::Folder;
 use notify::event::{AccessKind, AccessMode, ModifyKind, RenameMode};
@@ -25,7 +25,7 @@ pub struct Whole {
     pub fingerprint: String,
 }
 
-/// What the system tells of a folder while it is watched.
+/// Events of a watched folder.
 #[derive(Debug, Default)]
 pub struct Notices {
     /// Something changed.
@@ -51,7 +51,7 @@ impl Notices {
                     closed.remove(&name);
                 }
             }
-            // Our own reading is told too; hinting at that would make every scan the cause of the next.
+            // Our own reads are reported too and must not cause the next scan.
             EventKind::Access(_) => return,
             EventKind::Modify(_) | EventKind::Any | EventKind::Other => {}
         }
@@ -65,11 +65,11 @@ impl Notices {
 
 /// Watches a folder until what is returned is dropped; `None` where the system does not.
 pub fn watch(path: &Path, notices: Arc<Notices>) -> Option<notify::RecommendedWatcher> {
-    let told = move |event: notify::Result<Event>| match event {
+    let on_event = move |event: notify::Result<Event>| match event {
         Ok(event) => notices.take(&event),
         Err(_) => notices.changed.notify_one(),
     };
-    let mut watcher = notify::recommended_watcher(told).ok()?;
+    let mut watcher = notify::recommended_watcher(on_event).ok()?;
     watcher.watch(path, RecursiveMode::NonRecursive).ok()?;
     Some(watcher)
 }
@@ -108,7 +108,7 @@ pub fn fingerprint(name: &str, metadata: &Metadata) -> String {
     format!("{}:{}:{}:{}.{:09}:{name}", metadata.dev(), metadata.ino(), metadata.size(), metadata.mtime(), metadata.mtime_nsec())
 }
 
-/// Whether the file begins with an ISA and ends with the IEA that carries its control number.
+/// Returns whether the file begins with an ISA and ends with the IEA with the same control number.
 fn ends_with_trailer(path: &Path) -> bool {
     let look = || -> io::Result<bool> {
         let mut file = std::fs::File::open(path)?;

@@ -1,4 +1,4 @@
-//! Who may use the API: a token from the first start on, and only requests that were meant for this host.
+//! Access to the API: a token made at the first start, and only requests meant for this host.
 
 pub mod session;
 
@@ -22,25 +22,25 @@ use wirewatch_engine::{Clock, SystemClock};
 /// Name of the token file in the state folder.
 pub const TOKEN_FILE: &str = "token.json";
 
-/// A token with the name of who holds it.
+/// A token with the name of its holder.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Token {
     pub name: String,
     pub token: String,
-    /// Where the service was last reached with it.
+    /// Address at which the service was last reached with it.
     #[serde(default)]
     pub address: String,
 }
 
-/// Who makes a request.
+/// The person who makes a request.
 #[derive(Debug, Clone)]
 pub struct Person(pub String);
 
 impl Token {
-    /// Reads the token file, or makes it at the first start: for its owner's eyes only.
+    /// Reads the token file, or creates it at the first start, readable by its owner only.
     ///
     /// # Errors
-    /// The system's; `InvalidData` for a file that is none of ours.
+    /// The system's; `InvalidData` for a file that is not a token file.
     pub fn read_or_make(folder: &Path, address: &str) -> io::Result<Self> {
         let path = folder.join(TOKEN_FILE);
         let mut token = match Self::read(&path) {
@@ -59,7 +59,7 @@ impl Token {
     /// Reads a token file.
     ///
     /// # Errors
-    /// The system's; `InvalidData` for a file that is none of ours.
+    /// The system's; `InvalidData` for a file that is not a token file.
     pub fn read(path: &Path) -> io::Result<Self> {
         serde_json::from_slice(&std::fs::read(path)?).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))
     }
@@ -70,7 +70,7 @@ fn random() -> io::Result<String> {
     Ok(hex::encode(keep::random::<32>()?))
 }
 
-/// Lets a request through when it carries the token and was meant for this host.
+/// Accepts a request that carries the token or a session and was meant for this host.
 pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Result<Response, Problem> {
     let headers = request.headers();
     if !host_is_ours(headers, &app.hosts) {
@@ -81,7 +81,7 @@ pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) ->
         return Err(Problem::new(StatusCode::FORBIDDEN, "a page of another site may not use this service"));
     }
     if let Some((person, session)) = app.sessions.person(headers, SystemClock.now()) {
-        // A browser names the page that asks whenever something is to be changed; who leaves it out is none.
+        // A browser sends `Origin` with every request that changes something; a session request without it is not from a browser.
         if request.method().is_safe() || headers.contains_key(header::ORIGIN) {
             return Ok(accept(&app, person, session, request, next).await);
         }
@@ -112,7 +112,8 @@ async fn accept(app: &App, person: Person, session: Session, mut request: Reques
     next.run(request).await
 }
 
-/// A page on another site can make a browser send requests here under a name of its own (DNS rebinding).
+/// Returns whether the `Host` header names this service. A page on another site can make a browser send requests here under a
+/// name of its own (DNS rebinding).
 fn host_is_ours(headers: &HeaderMap, hosts: &[String]) -> bool {
     let Some(host) = headers.get(header::HOST).and_then(|value| value.to_str().ok()) else { return false };
     let name =
@@ -126,7 +127,7 @@ fn origin_is_ours(headers: &HeaderMap) -> bool {
     origin.to_str().is_ok_and(|origin| origin.split_once("://").is_some_and(|(_, name)| name == host))
 }
 
-/// Compares in a time that does not tell how much was right.
+/// Compares two byte strings in constant time.
 fn same(a: &[u8], b: &[u8]) -> bool {
     blake3::hash(a) == blake3::hash(b)
 }

@@ -1,8 +1,8 @@
-//! How a browser gets in: a link that works once becomes a cookie.
+//! Browser sessions: a link that works once becomes a cookie.
 //!
-//! Whoever holds the token asks for a link (`POST /api/links`); opening it (`/enter`) sets a cookie that is signed with a
-//! key made from the token. So sessions outlive restarts; a new token ends them all. Stored are those that were signed out
-//! before their time, in `signed-out.json` of the state folder.
+//! The holder of the token requests a link (`POST /api/links`); opening it (`/enter`) sets a cookie signed with a key made from
+//! the token. So sessions survive restarts, and a new token ends them all. Sessions that were signed out before their end are
+//! stored in `signed-out.json` of the state folder.
 
 use super::Person;
 use crate::api::problem::Problem;
@@ -24,9 +24,9 @@ use utoipa::ToSchema;
 use wirewatch_core::Timestamp;
 use wirewatch_engine::{Clock, SystemClock};
 
-/// How long a link waits to be opened.
+/// Lifetime of a link that was not opened.
 const LINK: Duration = Duration::from_secs(600);
-/// How long a browser stays signed in.
+/// Lifetime of a session.
 const SESSION: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// Name of the file of sessions that were signed out, in the state folder.
@@ -38,7 +38,7 @@ pub struct Sessions {
     cookie: String,
     links: Mutex<HashMap<String, (String, Timestamp)>>,
     file: PathBuf,
-    /// By the session's id, until when its cookie would be good, in microseconds.
+    /// For each session id, until when its cookie would be valid, in microseconds.
     signed_out: watch::Sender<BTreeMap<String, i64>>,
 }
 
@@ -77,20 +77,20 @@ impl Sessions {
         links.insert(key, (name.to_owned(), now.after(LINK)));
     }
 
-    /// The name behind a link, once.
+    /// Returns the name behind a link, once.
     fn open(&self, key: &str, now: Timestamp) -> Option<String> {
         let (name, until) = self.links.lock().expect("no holder panics").remove(key)?;
         (until > now).then_some(name)
     }
 
-    /// The person whose cookie a request carries, and the session.
+    /// Returns the person and the session of a request's cookie.
     pub fn person(&self, headers: &HeaderMap, now: Timestamp) -> Option<(Person, Session)> {
         let (until, id, name) = self.read(headers)?;
         let good = until > now.0 && !self.signed_out.borrow().contains_key(&id);
         good.then_some((Person(name), Session(Some(id))))
     }
 
-    /// Until when the cookie of a request is good, the id of its session, and who was signed in.
+    /// Returns until when the cookie of a request is valid, the id of its session, and the person.
     fn read(&self, headers: &HeaderMap) -> Option<(i64, String, String)> {
         let jar = SignedCookieJar::from_headers(headers, self.key.clone());
         let cookie = jar.get(&self.cookie)?;
@@ -98,7 +98,7 @@ impl Sessions {
         Some((parts.next()?.parse().ok()?, parts.next()?.to_owned(), parts.next()?.to_owned()))
     }
 
-    /// A new session. `secure` keeps the cookie to connections under TLS.
+    /// Creates the cookie of a session. `secure` restricts it to connections under TLS.
     fn jar(&self, name: &str, id: &str, secure: bool, now: Timestamp) -> SignedCookieJar {
         let cookie = Cookie::build((self.cookie.clone(), format!("{} {id} {name}", now.after(SESSION).0)))
             .path("/")
@@ -109,10 +109,10 @@ impl Sessions {
         SignedCookieJar::new(self.key.clone()).add(cookie)
     }
 
-    /// Ends the session of a request. Its cookie is not good any more from now on, wherever a copy of it is.
+    /// Ends the session of a request: its cookie is invalid from now on, in every copy.
     ///
     /// # Errors
-    /// The system's, when that cannot be stored: then it holds until the next start.
+    /// The system's, when that cannot be stored: then it is invalid until the next start only.
     fn sign_out(&self, headers: &HeaderMap, now: Timestamp) -> io::Result<()> {
         let Some((until, id, _)) = self.read(headers) else { return Ok(()) };
         let mut written = Ok(());
@@ -135,7 +135,7 @@ impl Sessions {
     }
 }
 
-/// Whether the browser reaches us under TLS: by what the proxy in front of us says, or since it asks for our public host.
+/// Returns whether the browser reaches us under TLS: by a header of the proxy in front, or because it asks for our public host.
 fn is_under_tls(headers: &HeaderMap, public: &str) -> bool {
     let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let forwarded = text("x-forwarded-proto").split(',').next().unwrap_or_default().trim().eq_ignore_ascii_case("https");
@@ -151,7 +151,7 @@ pub struct Link {
     pub seconds: u64,
 }
 
-/// Makes a link that signs a browser in as whoever asks.
+/// Creates a link that signs a browser in as the caller.
 #[utoipa::path(post, path = "/api/links", responses((status = 200, body = Link)))]
 pub async fn link(State(app): State<Arc<App>>, Extension(Person(name)): Extension<Person>) -> Result<Json<Link>, Problem> {
     let key = super::random().map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()))?;
@@ -166,7 +166,7 @@ pub struct Enter {
     key: String,
 }
 
-/// Opens a link: a cookie, and on to the console. A link that was used or is too old leads to the page that says so.
+/// Opens a link: sets the cookie and redirects to the console. A link that was used or has expired leads to a page that says so.
 pub async fn enter(State(app): State<Arc<App>>, headers: HeaderMap, Query(Enter { key }): Query<Enter>) -> Response {
     let now = SystemClock.now();
     let Some(name) = app.sessions.open(&key, now) else {
@@ -178,13 +178,13 @@ pub async fn enter(State(app): State<Arc<App>>, headers: HeaderMap, Query(Enter 
     }
 }
 
-/// Who is signed in.
+/// The signed-in person.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     pub name: String,
 }
 
-/// Who asks.
+/// Returns the signed-in person.
 #[utoipa::path(get, path = "/api/me", responses((status = 200, body = Me)))]
 pub async fn me(Extension(Person(name)): Extension<Person>) -> Json<Me> {
     Json(Me { name })

@@ -1,26 +1,18 @@
-//! What people do to one message.
+//! Acts of people on one message.
 
 use super::messages::source;
 use super::problem::Problem;
-use super::{Answer, id, rows, said, storable};
+use super::{Answer, given_reason, id, rows, storable};
 use crate::access::Person;
-use crate::bulk::answers_of;
 use crate::run::App;
+use crate::view::words::{MessageAct, ProblemCode};
 use crate::view::{ActRequest, ActResult};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
-use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::act::Act;
 use wirewatch_core::{Finding, Severity, amend};
-
-fn bad(says: impl Into<String>) -> Problem {
-    Problem::new(StatusCode::BAD_REQUEST, says)
-}
-
-fn answers(word: &str) -> Result<Answers, Problem> {
-    answers_of(word).ok_or_else(|| bad(format!("answers `{word}` is none of ask, keep, again")))
-}
 
 /// An act on one message: resend, amend or discard.
 #[utoipa::path(post, path = "/api/messages/{id}/acts", params(("id" = String, Path)), request_body = ActRequest,
@@ -35,19 +27,18 @@ pub async fn act(
     storable(&request.why)?;
     let unknown = || Problem::not_found(format!("there is no message {text}"));
     let mut findings = Vec::new();
-    let act = match request.act.as_str() {
-        "resend" => Act::Resend { answers: answers(&request.answers)? },
-        "discard" => said(&request.why, "it is discarded").map(|_| Act::Discard)?,
-        "amend" => {
+    let act = match request.act {
+        MessageAct::Resend => Act::Resend { answers: request.answers.into() },
+        MessageAct::Discard => given_reason(&request.why, "it is discarded").map(|_| Act::Discard)?,
+        MessageAct::Amend => {
             let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
             let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
             let document = amend::restore(&form, &request.document);
             let (_, workspace) = app.engine.releases().current();
             let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
             findings = amend::findings(&workspace, &stored.origin.flow, partner, &form, &document);
-            Act::Amend { form, document, answers: answers(&request.answers)? }
+            Act::Amend { form, document, answers: request.answers.into() }
         }
-        other => return Err(bad(format!("`{other}` is none of resend, amend, discard"))),
     };
     if !request.preview && findings.iter().any(|finding| finding.severity == Severity::Error) {
         return Err(faulty(findings));
@@ -59,9 +50,9 @@ pub async fn act(
     Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), findings }))
 }
 
-/// An amended document that would be refused on arrival.
+/// Returns the problem of an amended document that would be refused on arrival.
 fn faulty(findings: Vec<Finding>) -> Problem {
     let faults = if findings.len() == 1 { "fault" } else { "faults" };
     let title = format!("the amended document has {} {faults}; nothing was done", findings.len());
-    Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title) }
+    Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title).code(ProblemCode::DocumentInvalid) }
 }

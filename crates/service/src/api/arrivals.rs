@@ -1,10 +1,11 @@
-//! What came in; letting a repeat through; handing a document in.
+//! Arrivals: listed, shown, accepted, discarded; documents submitted by hand.
 
 use super::flows::known;
 use super::problem::Problem;
-use super::{Answer, id, maybe_id, moment, next_of, page, rows, said};
+use super::{Answer, given_reason, id, maybe_id, moment, next_of, page, rows};
 use crate::access::Person;
 use crate::run::App;
+use crate::view::words::{DocumentForm, ProblemCode};
 use crate::view::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, Why};
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
@@ -15,9 +16,9 @@ use futures_util::stream::{self, StreamExt};
 use serde::Deserialize;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
-use wirewatch_core::intake::{Came, Verdict};
+use wirewatch_core::intake::{Provenance, Verdict};
 use wirewatch_core::{Document, Id};
-use wirewatch_engine::{Clock, Ready, Settle, Source, SystemClock};
+use wirewatch_engine::{Clock, Ready, Resolve, Source, SystemClock};
 use wirewatch_journal::{ArrivalFilter, ArrivalRow, JournalError, MessageFilter, Store};
 
 /// Bytes of an arrival that are shown with its story.
@@ -55,7 +56,7 @@ fn unknown(text: &str) -> Problem {
     Problem::not_found(format!("there is no arrival {text}"))
 }
 
-/// One arrival: its bytes, what the ledger says of it, what came out of it.
+/// One arrival with its bytes, ledger entries and messages.
 #[utoipa::path(get, path = "/api/arrivals/{id}", operation_id = "arrival", params(("id" = String, Path)), responses((status = 200, body = ArrivalStory)))]
 pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<ArrivalStory> {
     let wanted = id(&text)?;
@@ -64,38 +65,38 @@ pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answe
     let filter = MessageFilter { arrival: Some(wanted), limit: 100, ..MessageFilter::default() };
     let (form, text) = readable(&bytes);
     Ok(Json(ArrivalStory {
-        told: row.told.clone(),
+        headers: row.properties(),
         cut: bytes.len() < row.size as usize,
         arrival: rows::arrival(row),
-        form: form.to_owned(),
+        form,
         text,
         ledger: app.store.ledger_of(wanted).await?.into_iter().map(rows::ledger).collect(),
-        acts: app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect(),
+        acts: app.store.audit_of(wanted).await?.into_iter().filter_map(rows::act).collect(),
         messages: app.store.messages(&filter).await?.into_iter().map(rows::message).collect(),
     }))
 }
 
-/// How bytes read, and their text: one segment a line, JSON indented where all of it is here.
-pub fn readable(bytes: &[u8]) -> (&'static str, String) {
+/// Returns the form of the bytes and their text: one segment a line; JSON indented if it is complete.
+pub fn readable(bytes: &[u8]) -> (DocumentForm, String) {
     let start = bytes.iter().find(|byte| !byte.is_ascii_whitespace());
     if bytes.starts_with(b"ISA") {
-        return ("x12", Document::Bytes(bytes.into()).readable());
+        return (DocumentForm::X12, Document::Bytes(bytes.into()).readable());
     }
     match (start, Document::json(bytes)) {
-        (Some(b'{' | b'['), Ok(document)) => ("json", document.readable()),
-        (Some(b'{' | b'['), Err(_)) => ("json", String::from_utf8_lossy(bytes).into_owned()),
-        _ => ("text", String::from_utf8_lossy(bytes).into_owned()),
+        (Some(b'{' | b'['), Ok(document)) => (DocumentForm::Json, document.readable()),
+        (Some(b'{' | b'['), Err(_)) => (DocumentForm::Json, String::from_utf8_lossy(bytes).into_owned()),
+        _ => (DocumentForm::Text, String::from_utf8_lossy(bytes).into_owned()),
     }
 }
 
-/// The bytes of an arrival, as they came.
+/// The bytes of an arrival, unchanged.
 #[utoipa::path(get, path = "/api/arrivals/{id}/bytes", params(("id" = String, Path)), responses((status = 200, content_type = "application/octet-stream")))]
 pub async fn bytes(State(app): State<Arc<App>>, Path(text): Path<String>) -> Result<Response, Problem> {
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
     let (mut pieces, size) = (Pieces::of(&app, &row), row.size);
-    // The first is read before the answer begins, so that what is wrong with it is said. A later one that cannot be read breaks the answer
-    // off, whose length is said beforehand.
+    // The first piece is read before the response begins, so that its error can be reported. A later piece that cannot be read
+    // breaks the response off; its `Content-Length` shows that.
     let first = pieces.next().await?;
     let rest =
         stream::try_unfold(pieces, async |mut pieces| Ok::<_, JournalError>(pieces.next().await?.map(|piece| (piece, pieces))));
@@ -104,7 +105,7 @@ pub async fn bytes(State(app): State<Arc<App>>, Path(text): Path<String>) -> Res
     Ok((headers, Body::from_stream(pieces)).into_response())
 }
 
-/// Accepts an arrival on purpose: its bytes come in once more, as a new arrival; a failed one is resolved.
+/// Accepts an arrival on purpose: its bytes are received once more as a new arrival; a failed one is resolved.
 #[utoipa::path(post, path = "/api/arrivals/{id}/accept", params(("id" = String, Path)), request_body = Why,
     responses((status = 200, body = Handed), (status = 409, body = Problem)))]
 pub async fn accept(
@@ -120,31 +121,31 @@ pub async fn accept(
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
     if row.verdict == Verdict::Resolved.as_str() {
-        return Err(settled_before(&text));
+        return Err(resolved_before(&text));
     }
-    let why = said(&why, "it is accepted")?;
+    let why = given_reason(&why, "it is accepted")?;
     app.store.record_act(app.engine.mint(), &by, "accepted", wanted, why, SystemClock.now()).await?;
-    let came = Came {
+    let provenance = Provenance {
         connection: row.connection.clone(),
         name: row.name.clone(),
         event: row.event.clone(),
-        told: row.told(),
+        properties: row.properties(),
         accept: true,
-        ..Came::default()
+        ..Provenance::default()
     };
-    let mut taking = app.engine.read(Source { came, by: by.clone(), ..Source::default() });
+    let mut taking = app.engine.read(Source { provenance, by: by.clone(), ..Source::default() });
     let mut pieces = Pieces::of(&app, &row);
     while let Some(piece) = pieces.next().await? {
         taking.feed(&piece).await?;
     }
     let handed = taken(&app, taking.ready().await?).await?;
     if row.verdict == Verdict::Failed.as_str() {
-        settle(&app, row, format!("accepted by {by} as {}", handed.arrival)).await?;
+        resolve(&app, row, format!("accepted by {by} as {}", handed.arrival)).await?;
     }
     Ok(handed)
 }
 
-/// Discards an arrival that failed: nothing more comes of it; its bytes stay in the records.
+/// Discards an arrival that failed: no messages are made of it; its bytes stay stored.
 #[utoipa::path(post, path = "/api/arrivals/{id}/discard", operation_id = "discard_arrival", params(("id" = String, Path)), request_body = Why,
     responses((status = 200, body = Arrival), (status = 409, body = Problem)))]
 pub async fn discard(
@@ -156,42 +157,43 @@ pub async fn discard(
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
     if row.verdict == Verdict::Resolved.as_str() {
-        return Err(settled_before(&text));
+        return Err(resolved_before(&text));
     }
     if row.verdict != Verdict::Failed.as_str() {
         let says = format!("arrival {text} has not failed, it is {}: there is nothing to discard", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
-    let why = said(&why, "it is discarded")?;
+    let why = given_reason(&why, "it is discarded")?;
     app.store.record_act(app.engine.mint(), &by, Act::Discard.past(), wanted, why, SystemClock.now()).await?;
-    settle(&app, row, format!("discarded by {by}")).await?;
+    resolve(&app, row, format!("discarded by {by}")).await?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
     Ok(Json(rows::arrival(row)))
 }
 
-fn settled_before(text: &str) -> Problem {
+fn resolved_before(text: &str) -> Problem {
     Problem::new(StatusCode::CONFLICT, format!("arrival {text} is resolved already; `wirewatch show {text}` tells by whom"))
+        .code(ProblemCode::ArrivalResolved)
 }
 
-async fn settle(app: &App, row: ArrivalRow, says: String) -> Result<(), Problem> {
+async fn resolve(app: &App, row: ArrivalRow, says: String) -> Result<(), Problem> {
     let ArrivalRow { id, connection, partner, name, .. } = row;
-    let settle = Settle { arrival: Id(id), connection, partner, name, says, at: SystemClock.now() };
-    Ok(app.engine.settle(settle).await?)
+    let resolve = Resolve { arrival: Id(id), connection, partner, name, says, at: SystemClock.now() };
+    Ok(app.engine.resolve(resolve).await?)
 }
 
-/// The name a handed-in document gets.
+/// Name and event of a submitted document.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct SubmitQuery {
     /// File name, for people.
     #[serde(default)]
     pub name: String,
-    /// The name of the event; the first that the flow's intake takes, when left out.
+    /// Name of the event; when left out, the first that the flow's intake takes.
     #[serde(default)]
     pub event: String,
 }
 
-/// Hands a document in by hand, as if it had come by the flow's first intake.
+/// Submits a document by hand, as if it had been received by the flow's first intake.
 #[utoipa::path(post, path = "/api/flows/{flow}/submit", params(("flow" = String, Path), SubmitQuery),
     request_body(content = String, content_type = "application/octet-stream"), responses((status = 200, body = Handed)))]
 pub async fn submit(
@@ -203,18 +205,18 @@ pub async fn submit(
 ) -> Answer<Handed> {
     let (_, workspace) = app.engine.releases().current();
     let (_, intake) = known(&workspace, &flow)?;
-    // At a broker what comes in is known by its queue.
+    // An arrival from a broker is named after its queue.
     let name = match &intake.queue {
         Some(queue) => queue.clone(),
         None if query.name.is_empty() => "by hand".to_owned(),
         None => query.name,
     };
     let event = if query.event.is_empty() { intake.events.first().cloned().unwrap_or_default() } else { query.event };
-    hand_in(&app, Came { connection: intake.from.clone(), name, event, ..Came::default() }, by, &body).await
+    hand_in(&app, Provenance { connection: intake.from.clone(), name, event, ..Provenance::default() }, by, &body).await
 }
 
-async fn hand_in(app: &App, came: Came, by: String, bytes: &[u8]) -> Answer<Handed> {
-    let mut taking = app.engine.read(Source { came, by, ..Source::default() });
+async fn hand_in(app: &App, provenance: Provenance, by: String, bytes: &[u8]) -> Answer<Handed> {
+    let mut taking = app.engine.read(Source { provenance, by, ..Source::default() });
     for piece in bytes.chunks(1 << 20) {
         taking.feed(piece).await?;
     }
@@ -223,7 +225,7 @@ async fn hand_in(app: &App, came: Came, by: String, bytes: &[u8]) -> Answer<Hand
 
 async fn taken(app: &App, ready: Ready) -> Answer<Handed> {
     let report = app.engine.take(vec![ready]).await.remove(0)?;
-    Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.as_str().to_owned(), says: report.says }))
+    Ok(Json(Handed { arrival: report.arrival.to_string(), verdict: report.verdict.into(), says: report.says }))
 }
 
 /// The bytes of an arrival, piece by piece, so that the memory of the service does not grow with it.
@@ -239,7 +241,7 @@ impl Pieces {
         Self { store: app.store.clone(), arrival: Id(row.id), from: 0, size: row.size.unsigned_abs() }
     }
 
-    /// The next piece; `None` behind the last.
+    /// Returns the next piece; `None` after the last.
     async fn next(&mut self) -> Result<Option<Vec<u8>>, JournalError> {
         let Self { arrival, from, size, .. } = *self;
         if from >= size {

@@ -1,9 +1,10 @@
-//! What to begin with when a document is submitted at a flow by hand: a made-up one, the last that came, what its fields mean.
+//! Starting points for submitting a document by hand: a made-up one, the last one received, and what its fields mean.
 
 use super::Answer;
 use super::flows::known;
-use super::messages::form_name;
 use crate::run::App;
+use crate::view::some;
+use crate::view::words::{DocumentForm, FieldType};
 use crate::view::{SubmitBegin, SubmitField, SubmitLast};
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -14,7 +15,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::flow::{Intake, Takes, place_of};
 use wirewatch_core::schema::{Schema, sample};
 
-/// Bytes of the last that came, at most: more is no text that a person edits.
+/// Largest document, in bytes, that is offered for editing.
 const LARGEST: u64 = 64 << 10;
 
 /// Which made-up document.
@@ -26,7 +27,7 @@ pub struct BeginQuery {
     pub seed: u64,
 }
 
-/// What to begin with at the flow's first intake.
+/// Starting points for the flow's first intake.
 #[utoipa::path(get, path = "/api/flows/{flow}/begin", operation_id = "begin", params(("flow" = String, Path), BeginQuery),
     responses((status = 200, body = SubmitBegin)))]
 pub async fn begin(
@@ -41,9 +42,9 @@ pub async fn begin(
         Takes::X12(_) | Takes::Text => None,
     };
     let (takes, form) = match &intake.takes {
-        Takes::X12(set) => (format!("x12/{set}"), "x12"),
-        Takes::Json(schema) => (schema.clone(), form_name(&intake.form)),
-        Takes::Text => ("text".to_owned(), "bytes"),
+        Takes::X12(set) => (format!("x12/{set}"), DocumentForm::X12),
+        Takes::Json(schema) => (schema.clone(), (&intake.form).into()),
+        Takes::Text => ("text".to_owned(), DocumentForm::Bytes),
     };
     let mut fields = Vec::new();
     if let Some(schema) = schema {
@@ -51,8 +52,8 @@ pub async fn begin(
             let text = |value: &Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
             fields.push(SubmitField {
                 path: path.to_owned(),
-                kind: leaf.kind.clone(),
-                format: leaf.format.clone(),
+                kind: FieldType::parse(&leaf.kind),
+                format: some(&leaf.format),
                 required: leaf.required,
                 title: leaf.title.clone(),
                 examples: leaf.examples.iter().map(text).collect(),
@@ -63,7 +64,7 @@ pub async fn begin(
         flow: flow.title.clone(),
         from: intake.from.clone(),
         takes,
-        form: form.to_owned(),
+        form,
         events: intake.events.clone(),
         made_up: schema.map(|schema| made_up(schema, &intake.form, query.seed)).unwrap_or_default(),
         fields,
@@ -74,7 +75,7 @@ pub async fn begin(
 fn made_up(schema: &Schema, form: &Form, seed: u64) -> String {
     let document = sample(schema, seed);
     match form {
-        // What is made up may not fit where it is to stand; then it is shown as it was made.
+        // A made-up document may not fit the written form; then it is shown as JSON.
         Form::Shaped { written, .. } => schema.write(*written, &document).map_or_else(
             |_| serde_json::to_string_pretty(&document).unwrap_or_default(),
             |bytes| String::from_utf8_lossy(&bytes).into_owned(),
@@ -83,7 +84,7 @@ fn made_up(schema: &Schema, form: &Form, seed: u64) -> String {
     }
 }
 
-/// The last that came in there, if it is a text of a size that a person edits.
+/// Returns the last document received there, if it is text of a size that a person edits.
 async fn last(app: &App, intake: &Intake) -> Result<Option<SubmitLast>, super::problem::Problem> {
     let place = place_of(&intake.from, intake.queue.as_deref().unwrap_or_default());
     let event = intake.events.first().map(String::as_str).unwrap_or_default();

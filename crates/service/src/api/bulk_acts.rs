@@ -1,11 +1,13 @@
 //! Acts on many messages: previewed, started, followed, stopped.
 
 use super::problem::Problem;
-use super::{Answer, id, rows, said, storable};
+use super::rows::by_state;
+use super::{Answer, given_reason, id, rows, storable};
 use crate::access::Person;
 use crate::bulk;
 use crate::run::App;
-use crate::view::{BulkAct, BulkPreview, BulkRequest, BulkState, sure_time, time};
+use crate::view::words::{BulkActKind, BulkState};
+use crate::view::{BulkAct, BulkPreview, BulkRequest, some, sure_time, time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -53,7 +55,7 @@ pub async fn start(
     Json(request): Json<BulkRequest>,
 ) -> Result<(StatusCode, Json<BulkAct>), Problem> {
     if checked(&request)? == Act::Discard {
-        said(&request.why, "they are discarded")?;
+        given_reason(&request.why, "they are discarded")?;
     }
     let messages = meant(&app, &request).await?;
     let reasons = if request.messages.is_empty() { app.store.reasons("").await? } else { Vec::new() };
@@ -61,7 +63,7 @@ pub async fn start(
     let (now, new) = (SystemClock.now(), app.journal.mint(SystemClock.now()).0);
     let BulkRequest { act, answers, why, .. } = request;
     let (reason, says) = reason.map(|one| (one.id, one.says)).unwrap_or_default();
-    let stored = NewBulkAct { id: new, act, answers, reason, says, why, by_whom, messages };
+    let stored = NewBulkAct { id: new, act: act.to_string(), answers: answers.to_string(), reason, says, why, by_whom, messages };
     app.store.add_bulk_act(stored, now).await?;
     app.bulk_acts.added();
     let row = app.store.bulk_act(new).await?.ok_or_else(|| unknown(&Id(new).to_string()))?;
@@ -74,7 +76,7 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<BulkAct>> {
     Ok(Json(app.store.bulk_acts(LISTED).await?.into_iter().map(|row| view(row, BTreeMap::new())).collect()))
 }
 
-/// One bulk act with its progress, and the states that its messages are in now.
+/// One bulk act with its progress and the present states of its messages.
 #[utoipa::path(get, path = "/api/bulk-acts/{id}", params(("id" = String, Path)),
     responses((status = 200, body = BulkAct), (status = 404, body = Problem)))]
 pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<BulkAct> {
@@ -100,20 +102,16 @@ fn unknown(text: &str) -> Problem {
     Problem::not_found(format!("there is no bulk act {text}; they are forgotten 30 days after their end"))
 }
 
-/// The act of a request whose words can be stored.
+/// Returns the act of a request after checking that its reason can be stored.
 fn checked(request: &BulkRequest) -> Result<Act, Problem> {
     storable(&request.why)?;
-    let bad = |says: String| Problem::new(StatusCode::BAD_REQUEST, says);
-    let none = || bad(format!("answers `{}` is none of ask, keep, again", request.answers));
-    bulk::answers_of(&request.answers).ok_or_else(none)?;
-    let none = || bad(format!("act `{}` is none of resend, discard", request.act));
-    bulk::act_of(&request.act, &request.answers).ok_or_else(none)
+    Ok(bulk::act_of(request.act, request.answers))
 }
 
-/// The ids of the messages that a request means, oldest first: they have waited longest.
+/// Returns the ids of the request's messages, oldest first.
 ///
 /// # Errors
-/// 404 when there are none, or when one that is named is not stored.
+/// 404 when there are none, or when a named message does not exist.
 async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<i64>, Problem> {
     if request.messages.is_empty() {
         let no_id = || Problem::new(StatusCode::BAD_REQUEST, format!("`{}` is not the id of a reason", request.reason));
@@ -135,18 +133,15 @@ async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<i64>, Problem> {
 }
 
 fn view(row: BulkActRow, states: BTreeMap<String, i64>) -> BulkAct {
+    let states = by_state(states);
     BulkAct {
         id: Id(row.id).to_string(),
-        act: row.act,
-        reason: row.reason,
+        act: BulkActKind::parse(&row.act).unwrap_or(BulkActKind::Resend),
+        reason: some(&row.reason),
         says: row.says,
         why: row.why,
         by: row.by_whom,
-        state: match row.state.as_str() {
-            "running" => BulkState::Running,
-            "done" => BulkState::Done,
-            _ => BulkState::Stopped,
-        },
+        state: BulkState::parse(&row.state).unwrap_or(BulkState::Stopped),
         total: row.total,
         done: row.done,
         refused: row.refused,

@@ -1,4 +1,4 @@
-//! Captures: opened, looked into, closed.
+//! Captures: opened, shown, closed.
 
 use super::arrivals::readable;
 use super::problem::Problem;
@@ -8,6 +8,7 @@ use crate::captures::{Capture, CaptureKind, Caught, LONGEST, OPEN, tapped};
 use crate::hooks::PREFIX;
 use crate::keep;
 use crate::run::App;
+use crate::view::words::{CaptureType, DocumentForm};
 use crate::view::{CaptureRequest, CaptureStory, CaptureView, CaughtView, sure_time};
 use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
@@ -33,17 +34,16 @@ pub async fn open(
     let asked = request.minutes.map_or(OPEN, |minutes| Duration::from_secs(u64::from(minutes) * 60));
     let until = now.after(asked.min(LONGEST));
     let refused = |says: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says);
-    let (kind, overheard) = match request.kind.as_str() {
-        "http" => (CaptureKind::Http, None),
-        "queue" => {
+    let (kind, overheard) = match request.kind {
+        CaptureType::Http => (CaptureKind::Http, None),
+        CaptureType::Queue => {
             let pattern = if request.pattern.is_empty() { "#".to_owned() } else { request.pattern };
             let (connection, exchange) = (request.connection, request.exchange);
             let overheard = tapped::bind(&app, &connection, &exchange, &pattern).await.map_err(refused)?;
             (CaptureKind::Queue { connection, exchange, pattern }, Some(overheard))
         }
-        other => return Err(refused(format!("a capture is of the kind http or queue, not `{other}`"))),
     };
-    // Not to be guessed: whoever knows the address may put something in.
+    // The name must not be guessable: whoever knows the address can send to the capture.
     let random = keep::random::<8>().map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()))?;
     let name = format!("capture-{}", hex::encode(random));
     let opened = app.captures.open(&name, kind.clone(), until, &by, now);
@@ -71,7 +71,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     Ok(Json(CaptureStory { capture, caught: caught.iter().map(caught_view).collect() }))
 }
 
-/// The bytes of one thing that arrived, as they came.
+/// The bytes of one captured request or message, unchanged.
 #[utoipa::path(get, path = "/api/captures/{name}/{n}/bytes", operation_id = "capture_bytes", params(("name" = String, Path), ("n" = u64, Path)),
     responses((status = 200, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
 pub async fn bytes(State(app): State<Arc<App>>, Path((name, n)): Path<(String, u64)>) -> Result<Response, Problem> {
@@ -81,7 +81,7 @@ pub async fn bytes(State(app): State<Arc<App>>, Path((name, n)): Path<(String, u
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], body.to_vec()).into_response())
 }
 
-/// Closes a capture; what it kept is gone.
+/// Closes a capture and deletes what it keeps.
 #[utoipa::path(delete, path = "/api/captures/{name}", operation_id = "close_capture", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn close(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
@@ -98,13 +98,15 @@ fn unknown(name: &str) -> Problem {
 
 fn view(app: &App, name: &str, capture: &Capture) -> CaptureView {
     let (kind, address) = match &capture.kind {
-        CaptureKind::Http => ("http", format!("{}{PREFIX}{name}", app.public)),
-        CaptureKind::Queue { connection, exchange, pattern } => ("queue", format!("{exchange} {pattern} at {connection}")),
+        CaptureKind::Http => (CaptureType::Http, format!("{}{PREFIX}{name}", app.public)),
+        CaptureKind::Queue { connection, exchange, pattern } => {
+            (CaptureType::Queue, format!("{exchange} {pattern} at {connection}"))
+        }
     };
     CaptureView {
         name: name.to_owned(),
-        kind: kind.to_owned(),
-        local_only: kind == "http" && is_local(&app.public),
+        kind,
+        local_only: kind == CaptureType::Http && is_local(&app.public),
         address,
         by: capture.by.clone(),
         until: sure_time(capture.until),
@@ -118,16 +120,16 @@ fn caught_view(caught: &Caught) -> CaughtView {
     let (form, text) = readable(shown);
     // The first bytes of what is larger are never whole.
     let fault = match form {
-        "json" if shown.len() == caught.body.len() => Document::json(shown).err().map(|error| error.to_string()),
+        DocumentForm::Json if shown.len() == caught.body.len() => Document::json(shown).err().map(|error| error.to_string()),
         _ => None,
     };
     CaughtView {
         n: caught.n,
         at: sure_time(Timestamp(caught.at.0)),
         line: caught.line.clone(),
-        told: if caught.told.is_empty() { String::new() } else { serde_json::to_string(&caught.told).unwrap_or_default() },
+        headers: caught.headers.clone(),
         size: caught.body.len(),
-        form: form.to_owned(),
+        form,
         fault: fault.unwrap_or_default(),
         text,
     }

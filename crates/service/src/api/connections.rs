@@ -1,10 +1,11 @@
-//! Connections: their state, a test that reaches them, and freeing a held one.
+//! Connections: state, test, hold, resume, probe.
 
 use super::problem::Problem;
-use super::{Answer, queues, said, status, webhooks};
+use super::{Answer, given_reason, queues, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{AskRequest, Asked, ConnectionView, FileFault, HeldConnection, Why, sure_time};
+use crate::view::words::ProblemCode;
+use crate::view::{AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, Why, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -28,7 +29,7 @@ pub async fn views(app: &App) -> Vec<ConnectionView> {
     let (_, workspace) = app.engine.releases().current();
     let held = status::held(app).await;
     let hooks = workspace.connections.values().any(|connection| connection.webhook().is_some());
-    // Without an answer the rest is told all the same.
+    // If the database does not answer, the connections are returned without their events.
     let heard = if hooks { app.store.heard().await.unwrap_or_default() } else { Vec::new() };
     let view = |connection: &Arc<Connection>| ConnectionView {
         webhook: connection.webhook().map(|webhook| webhooks::view(app, &workspace, connection, webhook, &heard)),
@@ -39,7 +40,7 @@ pub async fn views(app: &App) -> Vec<ConnectionView> {
     workspace.connections.values().map(view).collect()
 }
 
-fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection]) -> ConnectionView {
+fn view(workspace: &Workspace, connection: &Connection, held: &[ConnectionHold]) -> ConnectionView {
     let name = &connection.name;
     let flows = || workspace.flows.values();
     let calls = flows().flat_map(|flow| &flow.steps).any(|step| step.verb.connection() == Some(name));
@@ -47,9 +48,9 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
     ConnectionView {
         name: name.clone(),
         title: connection.title.clone(),
-        kind: connection.kind_name().to_owned(),
+        kind: (&connection.kind).into(),
         place: connection.place().to_owned(),
-        repeat: connection.repeat.as_str().to_owned(),
+        repeat: connection.repeat.into(),
         in_flight: connection.in_flight,
         per_minute: connection.per_minute,
         page: connection.page.clone(),
@@ -62,7 +63,7 @@ fn view(workspace: &Workspace, connection: &Connection, held: &[HeldConnection])
         used_by: used_by(workspace, name),
         takes: flows().flat_map(|flow| &flow.intakes).any(|intake| intake.from == *name),
         sends: calls || collects,
-        held: held.iter().find(|held| held.connection == *name).cloned(),
+        on_hold: held.iter().find(|held| held.connection == *name).cloned(),
         queues: Vec::new(),
         files: Vec::new(),
         webhook: None,
@@ -92,7 +93,7 @@ pub(super) fn known(app: &App, name: &str) -> Result<Arc<Connection>, Problem> {
     })
 }
 
-/// What a test found.
+/// Result of a connection test.
 #[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Tested {
     pub reached: bool,
@@ -109,8 +110,7 @@ pub async fn test(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answ
     }))
 }
 
-/// Makes one request at a connection of the kind http, really, with our credentials: for a dry run that is told to. It is written
-/// down who did it.
+/// Makes one real request at an HTTP connection with our credentials, for a dry run with real answers. The act is recorded.
 #[utoipa::path(post, path = "/api/connections/{name}/ask", operation_id = "ask", params(("name" = String, Path)), request_body = AskRequest,
     responses((status = 200, body = Asked), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn ask(
@@ -125,7 +125,7 @@ pub async fn ask(
         return Err(wrong(format!("{name} is of the kind {}; only http is asked really", connection.kind_name())));
     }
     if let Some(held) = status::held(&app).await.into_iter().find(|held| held.connection == name) {
-        return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is on hold: {}", held.says)));
+        return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is on hold: {}", held.says)).code(ProblemCode::OnHold));
     }
     let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is no method that flows call")))?;
     let key = Digest::parse(&key).ok_or_else(|| wrong("the key is no digest in hexadecimal digits".to_owned()))?;
@@ -137,16 +137,16 @@ pub async fn ask(
     let work = Work { step, generation: 0, request: effect.digest(), key, effect, once: None };
     let outcome = app.outside.perform(&connection, &work).await;
     let body = outcome.body().map(Body::text).unwrap_or_default();
-    Ok(Json(Asked { status: outcome.status(), body, says: outcome.says().to_owned() }))
+    Ok(Json(Asked { status: Some(outcome.status()).filter(|status| *status != 0), body, says: outcome.says().to_owned() }))
 }
 
-/// Sends the next message to a connection on hold at once, to see whether it answers again.
+/// Probes a connection on hold with the next message.
 #[utoipa::path(post, path = "/api/connections/{name}/probe", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
 pub async fn probe(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
-    acted(&app, person, &name, "looked", &name, |app, _| app.engine.look_now(&name)).await
+    acted(&app, person, &name, "looked", &name, |app, _| app.engine.probe_now(&name)).await
 }
 
-/// Holds a connection: nothing is taken from it and nothing sent to it until a person frees it.
+/// Puts a connection on hold: nothing is received from it and nothing sent to it until a person resumes it.
 #[utoipa::path(post, path = "/api/connections/{name}/hold", params(("name" = String, Path)), request_body = Why,
     responses((status = 200, body = ConnectionView)))]
 pub async fn hold(
@@ -155,17 +155,17 @@ pub async fn hold(
     Path(name): Path<String>,
     Json(Why { why }): Json<Why>,
 ) -> Answer<ConnectionView> {
-    let why = said(&why, "it is put on hold")?;
+    let why = given_reason(&why, "it is put on hold")?;
     acted(&app, person, &name, "held", why, |app, by| app.engine.hold(&name, by, why)).await
 }
 
-/// Resumes a connection that is on hold, whoever put it there.
+/// Resumes a connection on hold, whoever put it on hold.
 #[utoipa::path(post, path = "/api/connections/{name}/resume", operation_id = "resume_connection", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
-    acted(&app, person, &name, "freed", &name, |app, _| app.engine.free(&name)).await
+    acted(&app, person, &name, "freed", &name, |app, _| app.engine.resume(&name)).await
 }
 
-/// Records a person's act on a connection, carries it out, and tells how the connection stands then.
+/// Records a person's act on a connection, carries it out, and returns the connection.
 async fn acted(
     app: &App,
     Extension(Person(by)): Extension<Person>,

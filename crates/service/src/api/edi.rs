@@ -1,8 +1,9 @@
-//! X12 documents looked at, without anything being taken in.
+//! Reads and explains X12 documents; nothing is stored.
 
 use super::problem::Problem;
 use super::{Answer, rows};
 use crate::run::App;
+use crate::view::some;
 use crate::view::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 use axum::Json;
 use axum::extract::State;
@@ -13,13 +14,13 @@ use wirewatch_core::edi::{Summary, summary};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::ack::is_acknowledged;
 use wirewatch_core::x12::describe::describe;
-use wirewatch_core::x12::{Fault, Header, Item, Limits, Reader, Reading, Scanner, SetTree, Terms, Weight};
+use wirewatch_core::x12::{Fault, Header, Item, Limits, Reader, Reading, Scanner, SetTree, Terms};
 
-/// Bytes looked at, at most, and segments shown.
+/// Largest document in bytes, and segments returned.
 const LARGEST: usize = 1 << 20;
 const LINES: usize = 5000;
 
-/// An X12 document with its segments, what is wrong with them, and what its sets say. Nothing is taken in.
+/// An X12 document with its segments, findings and summaries. Nothing is stored.
 #[utoipa::path(post, path = "/api/edi", operation_id = "edi", request_body = EdiRequest,
     responses((status = 200, body = EdiLook), (status = 413, body = Problem)))]
 pub async fn look(State(app): State<Arc<App>>, Json(request): Json<EdiRequest>) -> Answer<EdiLook> {
@@ -44,7 +45,7 @@ pub async fn look(State(app): State<Arc<App>>, Json(request): Json<EdiRequest>) 
     look.map(Json).map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "looking at it ended unexpectedly"))
 }
 
-/// What an interchange is read by: the partner asked for, or the one that it names from either side.
+/// Returns the partner and terms by which an interchange is read: the requested partner, or one that the interchange names.
 fn terms(workspace: &Workspace, asked: &str, header: &Header) -> (String, Terms) {
     let turned = Header { sender: header.receiver.clone(), receiver: header.sender.clone(), ..header.clone() };
     let named = || workspace.partner_of(header).or_else(|| workspace.partner_of(&turned));
@@ -66,7 +67,7 @@ fn looked_at(workspace: &Arc<Workspace>, asked: &str, bytes: &[u8]) -> EdiLook {
     let partner = first.map_or(String::new(), |one| terms(workspace, asked, &one.header).0);
     let (lines, cut, numbers) = lines(bytes, &reading);
     let sets = sets(workspace, asked, bytes, &reading, &numbers);
-    EdiLook { valid: report.valid, says, partner, lines, cut, sets }
+    EdiLook { valid: report.valid, says, partner: some(&partner), lines, cut, sets }
 }
 
 /// Every segment with its findings, whether there are more, and the number of the segment that begins at an offset.
@@ -98,7 +99,7 @@ fn lines(bytes: &[u8], reading: &Reading) -> (Vec<EdiLine>, bool, HashMap<u64, u
         let text = String::from_utf8_lossy(segment.bytes).into_owned() + &char::from(segment.delimiters.segment).to_string();
         lines.push(EdiLine { number, text: text.trim_end().to_owned(), findings: findings.collect() });
     }
-    // What is found where no segment begins, such as a missing trailer, is told at the last one.
+    // Findings that belong to no segment, such as a missing trailer, are reported at the last one.
     let left = found.into_values().flatten().map(|fault| finding(fault, 0, 0));
     if let Some(last) = lines.last_mut() {
         last.findings.extend(left);
@@ -107,13 +108,8 @@ fn lines(bytes: &[u8], reading: &Reading) -> (Vec<EdiLine>, bool, HashMap<u64, u
 }
 
 fn finding(fault: &Fault, from: u32, to: u32) -> EdiFinding {
-    let weight = match fault.weight {
-        Weight::Error => "error",
-        Weight::Tolerated => "tolerated",
-        Weight::Note => "note",
-    };
-    let (level, code) = (fault.level.as_str().to_owned(), fault.code.to_string());
-    EdiFinding { weight: weight.to_owned(), level, code, says: fault.says.clone(), from, to }
+    let code = some(&fault.code);
+    EdiFinding { weight: fault.weight.into(), level: fault.level.into(), code, says: fault.says.clone(), from, to }
 }
 
 fn sets(workspace: &Workspace, asked: &str, bytes: &[u8], reading: &Reading, numbers: &HashMap<u64, u32>) -> Vec<EdiSet> {
@@ -140,7 +136,7 @@ fn sets(workspace: &Workspace, asked: &str, bytes: &[u8], reading: &Reading, num
                     set: set.set.clone(),
                     control: set.control.clone(),
                     name: tree.as_ref().map_or(String::new(), |tree| tree.definition().name.clone()),
-                    ack: if is_acknowledged(group) { set.ack().code().to_owned() } else { String::new() },
+                    ack: is_acknowledged(group).then(|| set.ack().into()),
                     interchange: interchange.header.control.clone(),
                     first,
                     last: first + set.segments.saturating_sub(1),

@@ -1,23 +1,24 @@
-//! Flows: paused by a person, and going on.
+//! Flows: paused and resumed by people, recorded for a time.
 
 use super::problem::Problem;
-use super::{Answer, said};
+use super::{Answer, given_reason};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::{HeldStep, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, Why, time};
+use crate::view::words::RecordingDepth;
+use crate::view::{PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Why, time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::before::Before;
-use wirewatch_core::flow::{Flow, Intake, Recording};
+use wirewatch_core::flow::{Flow, Intake};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{Digest, Id, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::RecordingRow;
 
-/// For how long recording may be switched, in seconds: a week.
+/// Longest time, in seconds, for which recording can be changed: a week.
 const LONGEST: u32 = 7 * 86_400;
 
 /// The flows that are paused.
@@ -41,25 +42,25 @@ pub async fn all_paused(app: &App) -> Vec<PausedFlow> {
     paused
 }
 
-/// The steps that are held, by flow and name.
-pub async fn held_steps(app: &App) -> Vec<HeldStep> {
+/// Returns the steps on hold, by flow and name.
+pub async fn steps_on_hold(app: &App) -> Vec<StepHold> {
     let held = app.engine.held().await.into_iter().filter_map(|held| {
         let Before::Step { flow, step } = Before::of(&held.connection) else { return None };
-        Some(HeldStep {
+        Some(StepHold {
             flow: flow.to_owned(),
             step: step.to_owned(),
             since: time(held.state.since.0).unwrap_or_default(),
             says: held.state.says,
-            next_look: time(held.state.probe_at.0).unwrap_or_default(),
+            next_try: time(held.state.probe_at.0).unwrap_or_default(),
             waiting: held.waiting,
         })
     });
-    let mut held: Vec<HeldStep> = held.collect();
+    let mut held: Vec<StepHold> = held.collect();
     held.sort_by(|a, b| (&a.flow, &a.step).cmp(&(&b.flow, &b.step)));
     held
 }
 
-/// Pauses a flow: what comes in is taken and waits, and nothing of it goes on, until a person resumes it.
+/// Pauses a flow: its arrivals are stored and its messages wait until a person resumes it.
 #[utoipa::path(post, path = "/api/flows/{flow}/pause", params(("flow" = String, Path)), request_body = Why,
     responses((status = 200, body = Vec<PausedFlow>)))]
 pub async fn pause(
@@ -68,27 +69,26 @@ pub async fn pause(
     Path(flow): Path<String>,
     Json(Why { why }): Json<Why>,
 ) -> Answer<Vec<PausedFlow>> {
-    let why = said(&why, "it is paused")?;
+    let why = given_reason(&why, "it is paused")?;
     let by = acted(&app, person, &flow, "paused", why).await?;
     app.engine.hold(&Before::Flow(&flow).to_string(), &by, why);
     Ok(Json(all_paused(&app).await))
 }
 
-/// Resumes a paused flow. At each of its steps that is on hold one waiting message tries at once; the others follow when that
-/// goes well.
+/// Resumes a paused flow. At each of its steps on hold, one waiting message tries at once; the others follow when it succeeds.
 #[utoipa::path(post, path = "/api/flows/{flow}/resume", params(("flow" = String, Path)),
     responses((status = 200, body = ResumedFlow)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<ResumedFlow> {
     acted(&app, person, &flow, "resumed", &flow).await?;
-    app.engine.free(&Before::Flow(&flow).to_string());
-    let held: Vec<HeldStep> = held_steps(&app).await.into_iter().filter(|held| held.flow == flow).collect();
-    for HeldStep { flow, step, .. } in &held {
-        app.engine.look_now(&Before::Step { flow, step }.to_string());
+    app.engine.resume(&Before::Flow(&flow).to_string());
+    let held: Vec<StepHold> = steps_on_hold(&app).await.into_iter().filter(|held| held.flow == flow).collect();
+    for StepHold { flow, step, .. } in &held {
+        app.engine.probe_now(&Before::Step { flow, step }.to_string());
     }
     Ok(Json(ResumedFlow { trying: held.into_iter().map(|held| held.step).collect() }))
 }
 
-/// Switches for a time how much is recorded of a flow's calls, whatever the flow says.
+/// Changes for a time how much of a flow's calls is recorded.
 #[utoipa::path(post, path = "/api/flows/{flow}/record", params(("flow" = String, Path)), request_body = RecordRequest,
     responses((status = 200, body = Option<RecordedFlow>)))]
 pub async fn record(
@@ -99,22 +99,18 @@ pub async fn record(
 ) -> Answer<Option<RecordedFlow>> {
     let (_, workspace) = app.engine.releases().current();
     flow_of(&workspace, &flow)?;
-    if Recording::of(&depth).is_none() {
-        let says = format!("`{depth}` is no depth of recording: it is `calls` or `failures`");
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says));
-    }
     let now = SystemClock.now();
     let until = now.after(Duration::from_secs(u64::from(seconds.min(LONGEST))));
     let why = format!("{flow}: {depth} until {}", time(until.0).unwrap_or_default());
     app.store.record_act(app.engine.mint(), &by, "recorded", subject(&flow), &why, now).await?;
-    app.record(&RecordingRow { flow: flow.clone(), depth, until: until.0, by_whom: by }).await?;
+    app.record(&RecordingRow { flow: flow.clone(), depth: depth.to_string(), until: until.0, by_whom: by }).await?;
     Ok(Json(recorded(&app, &flow, SystemClock.now())))
 }
 
-/// How much is recorded of a flow, where that is switched.
+/// Returns the recording depth of a flow if a person has changed it.
 pub fn recorded(app: &App, flow: &str, now: Timestamp) -> Option<RecordedFlow> {
     let row = app.recordings.of(flow, now)?;
-    Some(RecordedFlow { depth: row.depth, until: time(row.until)?, by: row.by_whom })
+    Some(RecordedFlow { depth: RecordingDepth::parse(&row.depth)?, until: time(row.until)?, by: row.by_whom })
 }
 
 /// Records what a person does with a flow, before it is done; who it is.
@@ -125,7 +121,7 @@ async fn acted(app: &App, Extension(Person(by)): Extension<Person>, flow: &str, 
     Ok(by)
 }
 
-/// What stands for a flow where acts are recorded.
+/// Returns the id under which acts on a flow are recorded.
 fn subject(flow: &str) -> Id {
     Id(Digest::of(&[Before::Flow(flow).to_string().as_bytes()]).short())
 }
@@ -139,7 +135,7 @@ pub fn flow_of<'w>(workspace: &'w Workspace, name: &str) -> Result<&'w Flow, Pro
     })
 }
 
-/// The flow of that name, and where a document handed to it comes in.
+/// Returns the flow and the intake by which a submitted document is received.
 pub fn known<'w>(workspace: &'w Workspace, name: &str) -> Result<(&'w Flow, &'w Intake), Problem> {
     let flow = flow_of(workspace, name)?;
     let none = || Problem::new(StatusCode::CONFLICT, format!("the flow `{name}` has no intake to hand anything to"));

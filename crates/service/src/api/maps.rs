@@ -4,6 +4,7 @@ use super::Answer;
 use super::problem::Problem;
 use crate::access::Person;
 use crate::run::App;
+use crate::view::words::FieldType;
 use crate::view::{
     MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
     MapTry, MapView, MapWithin, sure_time,
@@ -54,21 +55,21 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     Ok(Json(MapStory { map: view(map, &drafts), text, samples, draft }))
 }
 
-/// Rules that could fill the map's target, by names, the trade's words, formats and values seen; each with how sure it is.
+/// Proposed rules for the map's target, from names, synonyms of the trade, formats and values; each with its confidence.
 #[utoipa::path(get, path = "/api/maps/{name}/proposals", operation_id = "map_proposals", params(("name" = String, Path)),
     responses((status = 200, body = Vec<MapProposal>), (status = 404, body = Problem)))]
 pub async fn proposals(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<Vec<MapProposal>> {
     let (_, workspace) = app.engine.releases().current();
     let map = workspace.maps.get(&name).ok_or_else(|| unknown(&name))?;
     let (from, to) = (map.from.clone(), map.to.clone());
-    // Every field of one side is held against every field of the other: with a thousand each that takes its time.
+    // Every source field is compared with every target field: with a thousand each, that takes a while.
     let all = tokio::task::spawn_blocking(move || propose(&workspace, &from, &to).map(|proposal| proposal.each()));
-    // Of a target that is no schema of JSON nothing is proposed.
+    // Nothing is proposed for a target that has no JSON schema.
     let all = all.await.ok().and_then(Result::ok).unwrap_or_default();
     let shown = |one: ProposedRule| MapProposal {
         path: one.path,
         expression: one.rule.expression,
-        confidence: one.rule.confidence.as_str().to_owned(),
+        confidence: one.rule.confidence.into(),
         because: one.rule.because,
         within: one.within.into_iter().map(|list| MapWithin { into: list.into, of: list.of }).collect(),
     };
@@ -88,7 +89,7 @@ pub async fn rule(State(app): State<Arc<App>>, Path(name): Path<String>, Json(as
     text.map(|text| Json(MapText { text })).map_err(|says| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says))
 }
 
-/// Keeps a draft of the map's file, in place of the one there was. `wirewatch map take` brings it into the folder.
+/// Stores a draft of the map's file in place of the former one. `wirewatch map take` brings it into the folder.
 #[utoipa::path(put, path = "/api/maps/{name}/draft", operation_id = "keep_map_draft", params(("name" = String, Path)),
     request_body = MapDraftRequest, responses((status = 200, body = MapDraft), (status = 404, body = Problem), (status = 413, body = Problem)))]
 pub async fn keep_draft(
@@ -109,7 +110,7 @@ pub async fn keep_draft(
     Ok(Json(MapDraft { text, by, at: sure_time(now) }))
 }
 
-/// Lets go of the draft of a map; nothing where there is none.
+/// Deletes the draft of a map, if there is one.
 #[utoipa::path(delete, path = "/api/maps/{name}/draft", operation_id = "drop_map_draft", params(("name" = String, Path)),
     responses((status = 204)))]
 pub async fn drop_draft(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
@@ -121,7 +122,7 @@ fn file_of(map: &str) -> String {
     format!("maps/{map}.toml")
 }
 
-/// What a map file gives for a document, whether or not it is the one that runs.
+/// Runs a map file on a document; the file need not be deployed.
 #[utoipa::path(post, path = "/api/maps/{name}/try", operation_id = "try_map", params(("name" = String, Path)), request_body = MapTry,
     responses((status = 200, body = MapTried), (status = 413, body = Problem)))]
 pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json(given): Json<MapTry>) -> Answer<MapTried> {
@@ -166,7 +167,8 @@ fn tried(table: MapTable) -> MapTried {
     let source = table.source.into_iter();
     let source = source.map(|one| MapSource { path: one.path, value: one.value, times: one.times, used: one.used });
     let open = table.open.into_iter();
-    let open = open.map(|one| MapOpen { path: one.path, kind: one.kind, required: one.required, title: one.title });
+    let open =
+        open.map(|one| MapOpen { path: one.path, kind: FieldType::parse(&one.kind), required: one.required, title: one.title });
     let result = match table.result {
         Value::Null => String::new(),
         Value::String(text) => text,

@@ -3,6 +3,7 @@
 use super::problem::Problem;
 use super::{Answer, id, maybe_id, moment, next_of, page, rows};
 use crate::run::App;
+use crate::view::words::DocumentForm;
 use crate::view::{DescribedSegment, DocumentView, MessageQuery, Messages};
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -49,7 +50,7 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
         "out" => Some(false),
         other => return Err(bad(format!("`{other}` is no direction; there are in, out"))),
     };
-    // What nothing takes in was made here, to go out.
+    // Flows without an intake carry messages made here, to be sent out.
     let in_direction = |wanted| workspace.flows.values().filter(move |flow| flow.intakes.is_empty() != wanted);
     Ok(MessageFilter {
         flow: query.flow.clone(),
@@ -72,10 +73,10 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct DocumentQuery {
-    /// The document behind this step; without it, the one the message runs from, amendments included.
+    /// The document after this step; when left out, the document that the message runs from, amendments included.
     #[serde(default)]
     pub step: String,
-    /// What it says as JSON, whatever it is written as.
+    /// Return the content as JSON, whatever its form.
     #[serde(default)]
     pub tree: bool,
 }
@@ -94,8 +95,8 @@ pub async fn document(
         let after = traced.and_then(|traced| traced.after.as_ref());
         let after = after.ok_or_else(|| Problem::not_found(format!("there is no document behind a step `{step}` of {text}")))?;
         return Ok(Json(match as_tree {
-            true => said(after),
-            false => rows::document(after.form_name(), after.readable(), usize::MAX),
+            true => content(after),
+            false => rows::document(after.into(), after.readable(), usize::MAX),
         }));
     }
     let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
@@ -104,20 +105,20 @@ pub async fn document(
         if as_tree {
             let read = workspace.document(&form, &bytes);
             let read = read.map_err(|error| Problem::new(StatusCode::CONFLICT, format!("message {text}: {error}")))?;
-            return Ok(Json(said(&read)));
+            return Ok(Json(content(&read)));
         }
-        Ok(Json(rows::document(form_name(&form), workspace.shown(&form, &bytes), usize::MAX)))
+        Ok(Json(rows::document((&form).into(), workspace.shown(&form, &bytes), usize::MAX)))
     })
 }
 
-/// What a document says, as JSON: a transaction set by its loops, plain bytes as a text.
-fn said(document: &Document) -> DocumentView {
+/// Returns the content of a document as JSON: a transaction set by its loops, bytes as a string.
+fn content(document: &Document) -> DocumentView {
     let text = match document {
         Document::Json(value) => serde_json::to_string_pretty(&**value),
         Document::X12(tree) => serde_json::to_string_pretty(&tree::to_json(tree)),
         Document::Bytes(bytes) => serde_json::to_string(&String::from_utf8_lossy(bytes)),
     };
-    rows::document("json", text.unwrap_or_default(), usize::MAX)
+    rows::document(DocumentForm::Json, text.unwrap_or_default(), usize::MAX)
 }
 
 /// Which part of a described document.
@@ -153,7 +154,7 @@ async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {
     app.store.stored(id(text)?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
 }
 
-/// The newest amendment, or the document as it came.
+/// Returns the newest amendment, or the document that was received.
 pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8>) {
     let amended = log.iter().rev().find_map(|entry| match &entry.what {
         Logged::Act { act: Act::Amend { form, document, .. }, .. } => Some((form.clone(), document.clone().into_bytes())),
@@ -165,13 +166,4 @@ pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8
         | Logged::Parted { .. } => None,
     });
     amended.unwrap_or_else(|| (form.clone(), document))
-}
-
-pub const fn form_name(form: &Form) -> &'static str {
-    match form {
-        Form::Json => "json",
-        Form::Shaped { written, .. } => written.as_str(),
-        Form::X12 { .. } => "x12",
-        Form::Bytes => "bytes",
-    }
 }

@@ -11,6 +11,7 @@ mod begin;
 mod bulk_acts;
 mod captures;
 mod connections;
+mod description;
 mod edi;
 mod flows;
 mod maps;
@@ -45,18 +46,11 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-/// Largest request body; documents handed in are the largest.
+/// Largest request body in bytes; submitted documents are the largest.
 const BODY: usize = 64 << 20;
-/// Rows of a page, when nothing is said, and at most.
+/// Default and largest number of rows in a page.
 const PAGE: u32 = 50;
 const PAGE_MOST: u32 = 1000;
-
-#[derive(OpenApi)]
-#[openapi(info(
-    title = "Wire Watch",
-    description = "Order flows between partners and systems: messages, arrivals, orders, connections, live."
-))]
-struct Description;
 
 /// Every route.
 pub fn router(app: Arc<App>) -> Router {
@@ -65,7 +59,7 @@ pub fn router(app: Arc<App>) -> Router {
         .layer(middleware::from_fn_with_state(app.clone(), access::check))
         .layer(DefaultBodyLimit::max(BODY))
         .with_state(app.clone());
-    let description = description.to_json().unwrap_or_default();
+    let description = description::complete(&description).to_string();
     let open = Router::new()
         .route("/health", get(status::health))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
@@ -75,12 +69,12 @@ pub fn router(app: Arc<App>) -> Router {
         .fallback(console::serve);
     // Streams and what is small or packed already pass as they are.
     let packed = routes.merge(open).layer(CompressionLayer::new().quality(CompressionLevel::Fastest));
-    // A sender is told a line: nothing stands between its call and the answer.
+    // Webhooks are routed outside the compression layer: nothing delays the answer to a sender.
     let all = packed.route(&format!("{}{{path}}", hooks::PREFIX), any(hooks::receive).with_state(app));
     all.layer(middleware::from_fn(request_check::check))
 }
 
-/// What is answered until the database can be reached: 503 to everything.
+/// Router until the database can be reached: answers 503 to everything.
 pub fn waiting() -> Router {
     let says = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service waits for its database; its log says why");
     Router::new().fallback(async move || ([(header::RETRY_AFTER, "5")], says()))
@@ -90,14 +84,14 @@ async fn nothing() -> Problem {
     Problem::new(StatusCode::NOT_FOUND, "there is nothing at this path")
 }
 
-/// The description of the API as a value, for checks and generated clients.
+/// Returns the description of the API (OpenAPI 3.1), for checks and generated clients.
 #[must_use]
-pub fn description() -> utoipa::openapi::OpenApi {
-    routes_and_description().1
+pub fn description() -> serde_json::Value {
+    description::complete(&routes_and_description().1)
 }
 
 fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
-    OpenApiRouter::with_openapi(Description::openapi())
+    OpenApiRouter::with_openapi(description::Description::openapi())
         .routes(routes!(session::me, session::leave))
         .routes(routes!(session::link))
         .routes(routes!(overview::overview))
@@ -153,10 +147,10 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .split_for_parts()
 }
 
-/// The page size that is asked for.
+/// Returns the requested page size.
 ///
 /// # Errors
-/// 400 outside 1 to [`PAGE_MOST`]: who asks for more must know that it does not get it.
+/// 400 outside 1 to [`PAGE_MOST`]: a caller that asks for more must know that it does not get it.
 fn page(limit: Option<u32>) -> Result<u32, Problem> {
     let limit = limit.unwrap_or(PAGE);
     let says = || format!("limit is {limit}; a page has 1 to {PAGE_MOST} rows, and `before` gives the next one");
@@ -173,8 +167,8 @@ fn maybe_id(text: &str) -> Result<Option<wirewatch_core::Id>, Problem> {
     if text.is_empty() { Ok(None) } else { id(text).map(Some) }
 }
 
-/// The words of a person that an act needs for the record; `of` is the act, e.g. `it is put on hold`.
-fn said<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
+/// Returns the reason given for an act, which must not be empty; `of` names the act in the problem, e.g. `it is put on hold`.
+fn given_reason<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
     storable(why)?;
     let missing = || Problem::new(StatusCode::BAD_REQUEST, format!("say why {of}"));
     Some(why.trim()).filter(|why| !why.is_empty()).ok_or_else(missing)
@@ -197,7 +191,7 @@ fn moment(text: &str) -> Result<Option<wirewatch_core::Timestamp>, Problem> {
     Ok(Some(wirewatch_core::Timestamp(at.as_microsecond())))
 }
 
-/// Where the workspace runs.
+/// Returns the environment of the workspace.
 fn environment(workspace: &wirewatch_core::workspace::Workspace) -> Option<crate::view::EnvironmentView> {
     let environment = workspace.environment.as_ref()?;
     let (name, title) = (environment.name.clone(), environment.title.clone());

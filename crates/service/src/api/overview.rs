@@ -1,7 +1,9 @@
-//! Flows as lines with a step per step: what passes, what stands, and whom it hurts.
+//! Flows as lines of steps: what passes each step, what waits or fails there, and which partners that affects.
 
 use super::{Answer, connections, flows, rows, status};
 use crate::run::App;
+use crate::view::some;
+use crate::view::words::StepVerb;
 use crate::view::{FlowLine, FlowStep, Intake, Named, Overview, PartnerShare, Workspace, sure_time, time};
 use axum::Json;
 use axum::extract::State;
@@ -15,13 +17,13 @@ use wirewatch_core::{Timestamp, intake::Verdict};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::{ArrivalFilter, Standing};
 
-/// Of failed arrivals, those of the last day are told, and so many of them at most.
+/// Failed arrivals of the last day are listed, up to a limit.
 const DAY_US: i64 = 24 * 3_600_000_000;
 const ARRIVALS: u32 = 20;
 
 type Read = BTreeMap<meter::FlowStep, Figures>;
 
-/// Every flow: its steps with the last minute, and what stands at each.
+/// Every flow with its steps: figures of the last minute and what waits or fails at each.
 #[utoipa::path(get, path = "/api/overview", responses((status = 200, body = Overview)))]
 pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
     let (_, workspace) = app.engine.releases().current();
@@ -35,12 +37,12 @@ pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
     };
     let connections = connections::views(&app).await;
     let paused = flows::all_paused(&app).await;
-    let held_steps = flows::held_steps(&app).await;
+    let steps_on_hold = flows::steps_on_hold(&app).await;
     let days_ahead = app.store.days_ahead(now).await?;
     let read = app.meter.read(now);
-    let held = |name: &str| connections.iter().any(|one| one.name == name && one.held.is_some());
+    let held = |name: &str| connections.iter().any(|one| one.name == name && one.on_hold.is_some());
     let own = |flow: &Flow| standing.iter().filter(|one| one.flow == flow.name).collect::<Vec<&Standing>>();
-    // What no flow takes is drawn when there is some.
+    // The flow of unrouted documents is shown only when it has messages.
     let shown = workspace.flows.values().filter(|flow| flow.name != UNROUTED || !own(flow).is_empty());
     let lines = shown.map(|flow| {
         let own = own(flow);
@@ -48,7 +50,7 @@ pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
         let recorded = flows::recorded(&app, &flow.name, now);
         let mut line = FlowLine { paused, recorded, ..line(flow, &own, &read, held) };
         for step in &mut line.steps {
-            step.held = held_steps.iter().find(|held| held.flow == flow.name && held.step == step.step).cloned();
+            step.on_hold = steps_on_hold.iter().find(|held| held.flow == flow.name && held.step == step.step).cloned();
         }
         line
     });
@@ -82,17 +84,17 @@ pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
 fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) -> bool) -> FlowLine {
     let figures = |point| read.get(&meter::FlowStep { flow: flow.name.clone(), point }).copied().unwrap_or_default();
     let mut steps =
-        vec![FlowStep { verb: "intake".to_owned(), passed_minute: figures(Point::Begun).passed, ..FlowStep::default() }];
+        vec![FlowStep { verb: Some(StepVerb::Intake), passed_minute: figures(Point::Begun).passed, ..FlowStep::default() }];
     for (at, step) in flow.steps.iter().enumerate() {
         let Figures { passed, median_us, slow_us } = figures(Point::Step(step.name.clone()));
-        // What runs on failure is drawn when something fails.
+        // Steps on failure are shown when something fails.
         if flow.is_on_failure(at) && passed == 0 && standing.iter().all(|one| one.step != step.name) {
             continue;
         }
         steps.push(FlowStep {
             step: step.name.clone(),
             way: step.way.clone(),
-            verb: step.verb.name().to_owned(),
+            verb: StepVerb::parse(step.verb.name()),
             what: what(step),
             connection: step.verb.connection().map(str::to_owned),
             passed_minute: passed,
@@ -109,7 +111,7 @@ fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) ->
         stand(&mut steps[place], one, &held);
     }
     for step in &mut steps {
-        step.hurts.sort_by(|a, b| b.messages.cmp(&a.messages).then_with(|| a.partner.cmp(&b.partner)));
+        step.affects.sort_by(|a, b| b.messages.cmp(&a.messages).then_with(|| a.partner.cmp(&b.partner)));
     }
     let intakes = flow.intakes.iter().map(|intake| {
         let takes = match &intake.takes {
@@ -131,7 +133,7 @@ fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) ->
 }
 
 fn stand(step: &mut FlowStep, one: &Standing, held: &impl Fn(&str) -> bool) {
-    // Those queued before a held connection have not been told so one by one.
+    // Messages queued at a connection on hold are stored as running.
     let queued = one.state == "running" && step.connection.as_deref().is_some_and(held);
     let count = match one.state.as_str() {
         "waiting" => &mut step.waiting,
@@ -152,9 +154,10 @@ fn stand(step: &mut FlowStep, one: &Standing, held: &impl Fn(&str) -> bool) {
     if due.is_some() && (step.next_due.is_none() || due < step.next_due) {
         step.next_due = due;
     }
-    match step.hurts.iter_mut().find(|share| share.partner == one.partner) {
+    let partner = some(&one.partner);
+    match step.affects.iter_mut().find(|share| share.partner == partner) {
         Some(share) => share.messages += one.messages,
-        None => step.hurts.push(PartnerShare { partner: one.partner.clone(), messages: one.messages }),
+        None => step.affects.push(PartnerShare { partner, messages: one.messages }),
     }
 }
 
@@ -172,7 +175,7 @@ fn what(step: &Step) -> String {
         Verb::Call { method, path, .. } => format!("{} {}", method.as_str(), path.text()),
         Verb::Send { parcel: Parcel::Publish(publish), .. } if publish.exchange.is_empty() => publish.key.text().to_owned(),
         Verb::Send { parcel: Parcel::Publish(publish), .. } => format!("{} {}", publish.exchange, publish.key.text()),
-        // Where to is the connection's matter, and the file's name nobody's.
+        // The connection is shown beside the step, and the file name says nothing here.
         Verb::Send { to: Some(_), .. } => String::new(),
         Verb::Send { to: None, .. } => "to the partner".to_owned(),
     }
@@ -215,8 +218,9 @@ mod tests {
         assert_eq!((book.what.as_str(), book.running, book.retrying, book.waiting), ("POST /orders", 3, 9, 0));
         assert_eq!(book.stuck_since.as_deref(), Some("1970-01-01T00:00:03.000Z"));
         assert_eq!(book.next_due.as_deref(), Some("1970-01-01T00:00:03.000Z"));
-        let hurts: Vec<_> = book.hurts.iter().map(|share| (share.partner.as_str(), share.messages)).collect();
-        assert_eq!(hurts, [("tansy", 7), ("marrowfield", 2)]);
+        let affects: Vec<_> =
+            book.affects.iter().map(|share| (share.partner.as_deref().unwrap_or_default(), share.messages)).collect();
+        assert_eq!(affects, [("tansy", 7), ("marrowfield", 2)]);
         assert_eq!(drawn.steps[3].failed, 1, "what stands at a step of an earlier release is not lost from sight");
     }
 

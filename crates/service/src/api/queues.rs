@@ -1,6 +1,7 @@
-//! The queues of a broker: what waits in each, and whether we take from it.
+//! The queues of a broker: waiting messages, and whether the service takes from them.
 
 use crate::run::App;
+use crate::view::words::QueueListening;
 use crate::view::{QueueView, sure_time};
 use wirewatch_core::broker::Broker;
 use wirewatch_core::connection::Connection;
@@ -13,14 +14,14 @@ pub fn views(app: &App, workspace: &Workspace, connection: &Connection, broker: 
         let takes =
             workspace.intakes().filter(|(_, intake)| intake.from == connection.name && intake.queue.as_ref() == Some(name));
         let (listening, says) = match state.listening {
-            Listening::No => ("no", state.says),
-            Listening::Yes => ("yes", state.says),
-            Listening::Stopped(says) => ("stopped", says),
+            Listening::No => (QueueListening::No, state.says),
+            Listening::Yes => (QueueListening::Yes, state.says),
+            Listening::Stopped(says) => (QueueListening::Stopped, says),
         };
         let queue = broker.queue(name);
         QueueView {
             name: name.clone(),
-            listening: listening.to_owned(),
+            listening,
             says,
             messages: state.depth.map(|depth| depth.messages),
             consumers: state.depth.map(|depth| depth.consumers),
@@ -34,12 +35,14 @@ pub fn views(app: &App, workspace: &Workspace, connection: &Connection, broker: 
     broker.queues.iter().map(|queue| view(&queue.name)).collect()
 }
 
-/// Queues that a flow would take from and cannot, in sentences; those that a person holds are no trouble.
+/// Returns a sentence for each queue that a flow would take from and cannot; queues on hold by a person are left out.
 pub fn troubles(app: &App, workspace: &Workspace) -> Vec<String> {
     let mut troubles = Vec::new();
     for connection in workspace.connections.values() {
         let Some(broker) = connection.broker().filter(|_| app.engine.closed(&[&connection.name]).is_none()) else { continue };
-        for queue in views(app, workspace, connection, broker).into_iter().filter(|queue| queue.listening == "stopped") {
+        for queue in
+            views(app, workspace, connection, broker).into_iter().filter(|queue| queue.listening == QueueListening::Stopped)
+        {
             let (flows, title, says) = (queue.flows.join(", "), &connection.title, queue.says);
             troubles.push(format!("{flows} takes nothing from the queue {} of {title}: {says}", queue.name));
         }

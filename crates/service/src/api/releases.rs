@@ -1,10 +1,11 @@
 //! Releasing a workspace, what releases changed, and going back to one.
 
 use super::problem::Problem;
-use super::{Answer, environment, said};
+use super::{Answer, environment, given_reason};
 use crate::access::Person;
 use crate::releasing::{How, Proposal, Released};
 use crate::run::App;
+use crate::view::words::{ProblemCode, ReleaseOutcome};
 use crate::view::{FileView, Release, ReleaseStory, ReleaseView, Why, WorkspaceFiles, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -12,7 +13,7 @@ use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::Severity;
 use wirewatch_core::workspace::Files;
-use wirewatch_core::workspace::changes::{FileChange, What, changes};
+use wirewatch_core::workspace::changes::{FileChange, changes};
 use wirewatch_journal::ReleaseRow;
 
 /// Releases in the list, at most.
@@ -33,35 +34,38 @@ pub async fn release(
 async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
     let Released { how, findings, changes } = app.release(proposal).await?;
     let (release, what) = match how {
-        How::New(no) => (no, "new"),
-        How::Same(no) => (no, "same"),
-        How::Would(no) => (no, "would"),
+        How::New(no) => (no, ReleaseOutcome::New),
+        How::Same(no) => (no, ReleaseOutcome::Same),
+        How::Would(no) => (no, ReleaseOutcome::Preview),
         How::Refused => {
             let errors = || findings.iter().filter(|finding| finding.severity == Severity::Error);
             let (n, ending) = (errors().count(), if errors().count() == 1 { "" } else { "s" });
             let stale = errors().all(|finding| finding.code == "release::stale");
-            let (status, title) = match stale {
+            let (status, code, title) = match stale {
                 true => (
                     StatusCode::CONFLICT,
+                    ProblemCode::ReleaseStale,
                     format!("{n} file{ending} would take back what newer releases changed; the current release stays"),
                 ),
-                false => {
-                    (StatusCode::UNPROCESSABLE_ENTITY, format!("the workspace has {n} error{ending}; the current release stays"))
-                }
+                false => (
+                    StatusCode::UNPROCESSABLE_ENTITY,
+                    ProblemCode::WorkspaceInvalid,
+                    format!("the workspace has {n} error{ending}; the current release stays"),
+                ),
             };
-            return Err(Problem { findings, ..Problem::new(status, title) });
+            return Err(Problem { findings, ..Problem::new(status, title).code(code) });
         }
     };
     let environment = environment(&app.engine.releases().current().1);
     let changes = changes.into_iter().map(file).collect();
-    Ok(Json(Release { release, what: what.to_owned(), changes, findings, environment }))
+    Ok(Json(Release { release, what, changes, findings, environment }))
 }
 
 /// The newest releases, newest first, each with what it changed.
 #[utoipa::path(get, path = "/api/releases", operation_id = "releases", responses((status = 200, body = Vec<ReleaseView>)))]
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
     let (current, _) = app.engine.releases().current();
-    // One more, so that the oldest listed has one before it.
+    // One more is read, so that the oldest listed can be compared with the one before it.
     let rows = app.store.releases(i64::MAX, LISTED + 1).await?;
     let first = rows.first().map_or(0, |release| release.no);
     let none = Files::new();
@@ -101,7 +105,7 @@ pub async fn rollback(
     Path(no): Path<i64>,
     Json(Why { why }): Json<Why>,
 ) -> Answer<Release> {
-    let why = said(&why, "it is rolled back")?;
+    let why = given_reason(&why, "it is rolled back")?;
     let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
     let says = format!("back to release {no}: {why}");
     let Some(files) = own.files else {
@@ -132,10 +136,5 @@ fn view(row: &ReleaseRow, before: &Files, current: i64) -> ReleaseView {
 }
 
 fn file(FileChange { file, what, added, removed }: FileChange) -> FileView {
-    let what = match what {
-        What::New => "new",
-        What::Changed => "changed",
-        What::Gone => "gone",
-    };
-    FileView { file, what: what.to_owned(), added, removed }
+    FileView { file, what: what.into(), added, removed }
 }

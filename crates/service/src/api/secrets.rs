@@ -1,7 +1,7 @@
 //! Secrets: named, set, changed, removed; never shown but once, when the service made one up.
 
 use super::problem::Problem;
-use super::{Answer, said};
+use super::{Answer, given_reason};
 use crate::access::Person;
 use crate::run::App;
 use crate::secrets::{self, Secret};
@@ -85,7 +85,7 @@ pub async fn remove(
 }
 
 async fn record(app: &App, by: &str, act: &str, name: &str) -> Result<(), Problem> {
-    let name = said(name, "which secret it is")?;
+    let name = given_reason(name, "which secret it is")?;
     let subject = Id(Digest::of(&[b"secret ", name.as_bytes()]).short());
     Ok(app.store.record_act(app.engine.mint(), by, act, subject, name, SystemClock.now()).await?)
 }

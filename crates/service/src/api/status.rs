@@ -1,11 +1,12 @@
-//! How the service stands.
+//! Status and health of the service.
 
 use super::problem::Problem;
 use super::{Answer, flows, queues, rows};
 use crate::disk;
 use crate::incidents::silences;
 use crate::run::App;
-use crate::view::{HeldConnection, ProcessView, Reason, Status, time};
+use crate::view::some;
+use crate::view::{ConnectionHold, ProcessView, Reason, Status, time};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -21,7 +22,7 @@ use wirewatch_journal::JournalError;
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
 const DAYS_AHEAD: i64 = 3;
 
-/// A rush that is longer than this does not pass by itself.
+/// A burst of calls longer than this does not end by itself.
 const RUSH: Duration = Duration::from_secs(30);
 
 async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
@@ -30,7 +31,7 @@ async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
     Ok(rows.map(|row| ProcessView { process: row.process, shards: row.shards, answers: row.writer == own }).collect())
 }
 
-/// Whether the service and its database answer, and will go on doing so. Open to all: what is wrong is said in the log.
+/// Returns whether the service and its database work and will keep working. Open to all; the details are in the log.
 pub async fn health(State(app): State<Arc<App>>) -> Response {
     let days = app.store.days_ahead(SystemClock.now()).await;
     let away = days.as_ref().err().map(|error| ("the database cannot be reached", error.to_string()));
@@ -46,7 +47,7 @@ pub async fn health(State(app): State<Arc<App>>) -> Response {
     }
 }
 
-/// How the service stands: release, unfinished messages, held connections, reasons for failing.
+/// Status of the service: release, unfinished messages, holds, reasons of failures.
 #[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status)))]
 pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
     let (release, workspace) = app.engine.releases().current();
@@ -59,16 +60,16 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         release,
         since: time(app.started.0).unwrap_or_default(),
         warnings: warnings(&app, days_ahead, &held).await?,
-        unfinished: app.store.unfinished_by_state().await?.into_iter().collect(),
-        held,
-        held_steps: flows::held_steps(&app).await,
+        unfinished: rows::by_state(app.store.unfinished_by_state().await?),
+        on_hold: held,
+        steps_on_hold: flows::steps_on_hold(&app).await,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         processes: processes(&app).await?,
     }))
 }
 
-/// What an operator should know and put right, one sentence each.
-pub async fn warnings(app: &App, days_ahead: i64, held: &[HeldConnection]) -> Result<Vec<String>, JournalError> {
+/// Returns what an operator should correct, one sentence each.
+pub async fn warnings(app: &App, days_ahead: i64, held: &[ConnectionHold]) -> Result<Vec<String>, JournalError> {
     let few = (days_ahead < DAYS_AHEAD)
         .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
     let (release, workspace) = app.engine.releases().current();
@@ -115,9 +116,9 @@ fn blocked_files(app: &App, connection: &Connection) -> Option<String> {
     Some(format!("{}: {file}{}{more}", connection.title, fault.says))
 }
 
-/// What is told of a connection on hold that is not in the workspace any more.
-fn held_and_gone(workspace: &Workspace, held: &HeldConnection) -> Option<String> {
-    let HeldConnection { connection, waiting, .. } = held;
+/// Returns the warning about a connection on hold that the workspace no longer has.
+fn held_and_gone(workspace: &Workspace, held: &ConnectionHold) -> Option<String> {
+    let ConnectionHold { connection, waiting, .. } = held;
     (!workspace.connections.contains_key(connection)).then(|| {
         format!(
             "`{connection}` is on hold and is no connection of the workspace any more; messages that wait for it: {waiting}. Deploy it \
@@ -126,7 +127,7 @@ fn held_and_gone(workspace: &Workspace, held: &HeldConnection) -> Option<String>
     })
 }
 
-/// What is told of calls that are kept, the first for so long. A rush that passes by itself needs nobody.
+/// Returns the warning about spooled calls of which the first has waited too long.
 fn rush(calls: usize, first: Duration) -> Option<String> {
     let (seconds, why) = (first.as_secs(), "more come than the service keeps up with, or its log says what is in their way");
     (first > RUSH).then(|| format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}"))
@@ -138,18 +139,18 @@ pub async fn reasons(State(app): State<Arc<App>>) -> Answer<Vec<Reason>> {
     Ok(Json(app.store.reasons("").await?.into_iter().map(rows::reason).collect()))
 }
 
-pub async fn held(app: &App) -> Vec<HeldConnection> {
+pub async fn held(app: &App) -> Vec<ConnectionHold> {
     let held = app.engine.held().await.into_iter();
     let held = held.filter(|held| matches!(Before::of(&held.connection), Before::Connection(_)));
-    let held = held.map(|held| HeldConnection {
+    let held = held.map(|held| ConnectionHold {
         connection: held.connection,
         since: time(held.state.since.0).unwrap_or_default(),
-        next_look: held.state.by.is_empty().then(|| time(held.state.probe_at.0)).flatten(),
+        next_try: held.state.by.is_empty().then(|| time(held.state.probe_at.0)).flatten(),
         says: held.state.says,
-        by: held.state.by,
+        by: some(&held.state.by),
         waiting: held.waiting,
     });
-    let mut held: Vec<HeldConnection> = held.collect();
+    let mut held: Vec<ConnectionHold> = held.collect();
     held.sort_by(|a, b| a.connection.cmp(&b.connection));
     held
 }
@@ -161,7 +162,7 @@ mod tests {
     #[test]
     fn a_rush_is_told_of_once_it_does_not_pass_by_itself() {
         assert_eq!(rush(9000, RUSH), None);
-        let told = rush(9000, RUSH + Duration::from_secs(4)).expect("it is told");
-        assert!(told.starts_with("9000 calls are kept and wait to be worked on, the first for 34 s: "), "{told}");
+        let warning = rush(9000, RUSH + Duration::from_secs(4)).expect("it is told");
+        assert!(warning.starts_with("9000 calls are kept and wait to be worked on, the first for 34 s: "), "{warning}");
     }
 }

@@ -1,9 +1,10 @@
-//! One message's whole story, worked out by the same fold that ran it.
+//! The whole story of a message, rebuilt by the same fold that ran it.
 
-use super::messages::{form_name, source};
+use super::messages::source;
 use super::problem::Problem;
 use super::{Answer, id, rows};
 use crate::run::App;
+use crate::view::words::{DocumentForm, MessageState, StepVerb};
 use crate::view::{Attempt, DocumentView, RequestView, Step, Story, time};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -12,12 +13,12 @@ use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, T
 use wirewatch_engine::{Stored, beside};
 use wirewatch_journal::MessageFilter;
 
-/// Bytes of a document that come with the story; all of it is asked for by itself.
+/// Bytes of a document that are sent with the story; the whole document has a path of its own.
 const SHOWN: usize = 128 << 10;
-/// Other messages of the same arrival that are shown beside one.
+/// Other messages of the same arrival that are listed.
 const BESIDE: u32 = 20;
 
-/// A message's whole story: where it came from, each step's document, every attempt, what came out of it.
+/// The whole story of a message: its origin, the document after each step, every attempt, and what it led to.
 #[utoipa::path(get, path = "/api/messages/{id}", params(("id" = String, Path)), responses((status = 200, body = Story)))]
 pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<Story> {
     let unknown = || Problem::not_found(format!("there is no message {text}"));
@@ -27,15 +28,18 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let from = app.store.arrival(stored.origin.arrival).await?.map(rows::arrival);
     let others = MessageFilter { arrival: Some(stored.origin.arrival), limit: BESIDE, ..MessageFilter::default() };
     let others = app.store.messages(&others).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
-    let acts = app.store.audit_of(wanted).await?.into_iter().map(rows::act).collect();
+    let acts = app.store.audit_of(wanted).await?.into_iter().filter_map(rows::act).collect();
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
     let shown = beside(bytes.len(), || app.engine.releases().current().1.shown(&form, &bytes));
-    let document = rows::document(form_name(&form), shown, SHOWN);
+    let document = rows::document((&form).into(), shown, SHOWN);
     let machine = rebuilt(&app, &stored).await?;
     let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
     kept.remove("meta");
+    let message = rows::message(row);
+    let failed = message.code.filter(|_| message.state == MessageState::Failed);
     Ok(Json(Story {
-        message: rows::message(row),
+        advice: failed.map(|code| code.advice().to_owned()).unwrap_or_default(),
+        message,
         from,
         meta: serde_json::Value::Object(stored.origin.meta.clone()),
         document,
@@ -56,7 +60,7 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
             // A step that this logic no longer reaches: its attempts are shown all the same.
             None => steps.push(Step {
                 step: name.clone(),
-                verb: String::new(),
+                verb: None,
                 note: String::new(),
                 after: None,
                 request: None,
@@ -80,9 +84,9 @@ pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Prob
 fn step(trace: Trace) -> Step {
     Step {
         step: trace.step,
-        verb: trace.verb.to_owned(),
+        verb: StepVerb::parse(trace.verb),
         note: trace.note,
-        after: trace.after.map(|document| rows::document(document.form_name(), document.readable(), SHOWN)),
+        after: trace.after.map(|document| rows::document((&document).into(), document.readable(), SHOWN)),
         request: trace.effect.map(|effect| RequestView {
             connection: effect.connection().to_owned(),
             line: effect.line(),
@@ -95,11 +99,9 @@ fn step(trace: Trace) -> Step {
 
 fn attempt(entry: &LogEntry) -> Option<Attempt> {
     let Logged::Attempt { tries, outcome, then, .. } = &entry.what else { return None };
-    let (word, due) = match then {
-        Then::Go => ("done", None),
-        Then::RetryAt(due) => ("again", time(due.0)),
-        Then::WaitFor(_) => ("held", None),
-        Then::Failed(_) => ("failed", None),
+    let due = match then {
+        Then::RetryAt(due) => time(due.0),
+        Then::Go | Then::WaitFor(_) | Then::Failed(_) => None,
     };
     let answer = match outcome {
         Outcome::Answer { body, .. } | Outcome::Again { body, .. } | Outcome::Refused { body, .. } => Some(body.text()),
@@ -108,10 +110,10 @@ fn attempt(entry: &LogEntry) -> Option<Attempt> {
     Some(Attempt {
         at: time(entry.at.0).unwrap_or_default(),
         number: *tries,
-        status: outcome.status(),
+        status: Some(outcome.status()).filter(|status| *status != 0),
         says: outcome.says().to_owned(),
         answer: answer.filter(|answer| !answer.is_empty()).map(|answer| text(&answer)),
-        then: word.to_owned(),
+        then: then.into(),
         due,
     })
 }
@@ -120,7 +122,7 @@ fn attempt(entry: &LogEntry) -> Option<Attempt> {
 fn text(text: &str) -> DocumentView {
     let json: Option<serde_json::Value> = serde_json::from_str(text).ok();
     match json.filter(|value| value.is_object() || value.is_array()) {
-        Some(value) => rows::document("json", serde_json::to_string_pretty(&value).unwrap_or_default(), SHOWN),
-        None => rows::document("bytes", text.to_owned(), SHOWN),
+        Some(value) => rows::document(DocumentForm::Json, serde_json::to_string_pretty(&value).unwrap_or_default(), SHOWN),
+        None => rows::document(DocumentForm::Bytes, text.to_owned(), SHOWN),
     }
 }

@@ -1,8 +1,8 @@
-//! The live streams: server-sent events that resume where a follower was.
+//! Live streams of server-sent events that resume where a client was.
 //!
-//! Both follow the rows of the feed (`follow`). `/api/stream` tells every event; an event's id is
-//! `time.writer.group.place`. `/api/pulse` is for drawing: what happened in a fifth of a second at once, each message as
-//! it stands now; its id is that of the last event in it.
+//! Both follow the rows of the feed (`follow`). `/api/stream` sends every event; an event's id is `time.writer.group.place`.
+//! `/api/pulse` is for drawing: what happened within 200 ms in one event, each message once with its newest state; its id is that
+//! of the last event in it.
 
 mod follow;
 mod pulse;
@@ -15,7 +15,7 @@ use axum::Extension;
 use axum::extract::{Query, State};
 use axum::http::HeaderMap;
 use axum::response::sse::{Event as Sse, KeepAlive};
-use follow::{Position, Told, follow};
+use follow::{FeedItem, Position, follow};
 use futures_util::stream::{self, Stream, StreamExt};
 use serde::Deserialize;
 use std::convert::Infallible;
@@ -23,19 +23,19 @@ use std::sync::Arc;
 use std::time::Duration;
 use utoipa::IntoParams;
 
-/// Everything that happens, as it happens. `Last-Event-ID` resumes; `event: reset` says that too much was missed.
+/// Every event as it happens. `Last-Event-ID` resumes; `event: reset` says that too much was missed.
 #[utoipa::path(get, path = "/api/stream", responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
 pub async fn stream(
     State(app): State<Arc<App>>,
     Extension(session): Extension<Session>,
     headers: HeaderMap,
 ) -> Result<axum::response::Sse<impl Stream<Item = Result<Sse, Infallible>>>, Problem> {
-    let told = follow(&app, position(&headers)).await?.take_until(signed_out(&app, session));
-    let events = told.flat_map(|told| {
-        let events = match told {
-            Told::Ready => vec![named("ready")],
-            Told::Reset => vec![named("reset")],
-            Told::Row { row, skip } => {
+    let items = follow(&app, position(&headers)).await?.take_until(signed_out(&app, session));
+    let events = items.flat_map(|item| {
+        let events = match item {
+            FeedItem::Ready => vec![named("ready")],
+            FeedItem::Reset => vec![named("reset")],
+            FeedItem::Row { row, skip } => {
                 let event = |place: usize| {
                     let data = serde_json::to_string(&LiveEvent::from(&row.events[place])).unwrap_or_default();
                     Sse::default().id(Position::of(&row, place).to_string()).data(data)
@@ -48,16 +48,16 @@ pub async fn stream(
     Ok(axum::response::Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
 }
 
-/// Where a follower that draws was.
+/// Position of a client that draws.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct PulseQuery {
-    /// The id of the last event it saw: browsers send no `Last-Event-ID` with a stream they open anew.
+    /// Id of the last event it received: browsers send no `Last-Event-ID` with a stream that they open themselves.
     #[serde(default)]
     pub after: String,
 }
 
-/// What happens, five times a second at most and every few seconds at least, for drawing. Resumes as `/api/stream` does.
+/// Summaries of events for drawing, at most five a second and at least one every few seconds. Resumes as `/api/stream` does.
 #[utoipa::path(get, path = "/api/pulse", params(PulseQuery), responses((status = 200, content_type = "text/event-stream", body = Pulse)))]
 pub async fn pulse(
     State(app): State<Arc<App>>,
@@ -65,9 +65,9 @@ pub async fn pulse(
     Query(PulseQuery { after }): Query<PulseQuery>,
     headers: HeaderMap,
 ) -> Result<axum::response::Sse<impl Stream<Item = Result<Sse, Infallible>>>, Problem> {
-    let told = follow(&app, Position::parse(&after).or_else(|| position(&headers))).await?;
-    let told = told.take_until(signed_out(&app, session));
-    let pulses = pulse::pulses(told).map(|beat| {
+    let items = follow(&app, Position::parse(&after).or_else(|| position(&headers))).await?;
+    let items = items.take_until(signed_out(&app, session));
+    let pulses = pulse::pulses(items).map(|beat| {
         Ok(match beat {
             pulse::Beat::Ready => named("ready"),
             pulse::Beat::Reset => named("reset"),
@@ -80,7 +80,7 @@ pub async fn pulse(
     Ok(axum::response::Sse::new(pulses))
 }
 
-/// Returns when the follower's session is over: nothing is told to it then.
+/// Resolves when the client's session ends: the stream ends then.
 fn signed_out(app: &Arc<App>, session: Session) -> impl Future<Output = ()> + use<> {
     let app = app.clone();
     async move { app.sessions.ended(session).await }

@@ -1,4 +1,4 @@
-//! Submitting one real message by hand at a connection: at a queue, at an exchange, at an address of theirs or of ours.
+//! Submits one real message by hand at a connection: to a queue, an exchange, a server, a folder, or one of our webhooks.
 
 use super::Answer;
 use super::connections::known;
@@ -21,7 +21,7 @@ use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, Links, SystemClock};
 use wirewatch_links::http;
 
-/// Where at the connection.
+/// Target at the connection.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct SubmitAt {
@@ -33,7 +33,7 @@ pub struct SubmitAt {
     pub exchange: String,
     #[serde(default)]
     pub key: String,
-    /// What kind of message it is, for who takes it from a broker.
+    /// Type of the message, for its consumers at a broker.
     #[serde(default)]
     pub kind: String,
     /// The path at a server, `/` first.
@@ -47,7 +47,7 @@ pub struct SubmitAt {
     pub name: String,
 }
 
-/// Sends one message or request, as a flow would, or calls a webhook as its sender would; tells what came of it.
+/// Sends one message or request as a flow would, or calls a webhook as its sender would, and returns the result.
 #[utoipa::path(post, path = "/api/connections/{name}/submit", operation_id = "submit_at", params(("name" = String, Path), SubmitAt),
     request_body(content = String, content_type = "application/octet-stream"), responses((status = 200, body = Submitted)))]
 pub async fn submit(
@@ -68,7 +68,7 @@ pub async fn submit(
             let line = effect.line();
             let (step, generation) = ("by hand".to_owned(), 0);
             let work = Work { step, generation, request: effect.digest(), effect, key, once: None };
-            // A person sees what came of it and decides whether to do it again.
+            // A person sees the result and decides whether to repeat it.
             let careful = Connection { repeat: RepeatRule::Never, ..(*connection).clone() };
             (app.outside.perform(&careful, &work).await, line)
         }
@@ -76,7 +76,7 @@ pub async fn submit(
     let subject = Id(Digest::of(&[name.as_bytes()]).short());
     let now = SystemClock.now();
     app.store.record_act(app.engine.mint(), &by, "submitted", subject, &format!("{name}: {line}"), now).await?;
-    Ok(Json(told(&outcome, line)))
+    Ok(Json(submitted(&outcome, line)))
 }
 
 fn effect(connection: &Connection, at: &SubmitAt, body: &[u8]) -> Result<Effect, Problem> {
@@ -115,7 +115,7 @@ fn effect(connection: &Connection, at: &SubmitAt, body: &[u8]) -> Result<Effect,
     }
 }
 
-/// Calls an address of ours as its sender would, signed with the newest secret.
+/// Calls one of our webhooks as its sender would, signed with the newest secret.
 async fn call_ourselves(app: &App, webhook: &Webhook, id: &str, body: &Bytes) -> Result<Outcome, Problem> {
     let mut headers = Vec::new();
     if let Some(signature) = &webhook.signature {
@@ -130,19 +130,12 @@ async fn call_ourselves(app: &App, webhook: &Webhook, id: &str, body: &Bytes) ->
     http::tell(&address, &headers, body).await.map_err(|says| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, says))
 }
 
-fn told(outcome: &Outcome, request: String) -> Submitted {
-    let what = match outcome {
-        Outcome::Answer { .. } => "done",
-        Outcome::Again { .. } => "again",
-        Outcome::Refused { .. } => "refused",
-        Outcome::Held { .. } => "held",
-        Outcome::InDoubt { .. } => "in-doubt",
-    };
+fn submitted(outcome: &Outcome, request: String) -> Submitted {
     Submitted {
-        what: what.to_owned(),
+        what: outcome.into(),
         request,
         says: outcome.says().to_owned(),
-        status: outcome.status(),
+        status: Some(outcome.status()).filter(|status| *status != 0),
         answer: outcome.body().map(Body::text).unwrap_or_default(),
     }
 }

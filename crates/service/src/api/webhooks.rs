@@ -1,7 +1,8 @@
-//! What a webhook's sender needs, and what it tells of.
+//! Webhooks as their senders need them, and the events received.
 
 use crate::hooks::PREFIX;
 use crate::run::App;
+use crate::view::some;
 use crate::view::{HeardView, TurnedView, WebhookView, sure_time, time};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -25,7 +26,7 @@ pub fn view(app: &App, workspace: &Workspace, connection: &Connection, webhook: 
         local_only: is_local(&app.public),
         signed: webhook.signature.as_ref().map(signed).unwrap_or_default(),
         secret_is_set: !app.secrets.good(&secret, SystemClock.now()).is_empty(),
-        secret,
+        secret: some(&secret),
         event_from: words(&webhook.event),
         delivery_from: words(&webhook.delivery),
         events: events(workspace, connection, heard),
@@ -52,7 +53,7 @@ fn signed(signature: &Signature) -> String {
     }
 }
 
-/// Events that came or that flows ask for, by name.
+/// Returns the events that were received or that flows ask for, by name.
 fn events(workspace: &Workspace, connection: &Connection, heard: &[HeardRow]) -> Vec<HeardView> {
     let here = |intake: &Intake| intake.from == connection.name && !matches!(intake.takes, Takes::X12(_));
     let flows = || workspace.intakes().filter(|(_, intake)| here(intake));
@@ -68,13 +69,13 @@ fn events(workspace: &Workspace, connection: &Connection, heard: &[HeardRow]) ->
         events.entry(event).or_insert_with(|| blank(event));
     }
     for row in heard.iter().filter(|row| row.connection == connection.name) {
-        let told = events.entry(&row.event).or_insert_with(|| blank(&row.event));
-        (told.calls, told.last, told.arrival) = (row.n, time(row.last), Some(Id(row.arrival).to_string()));
+        let event = events.entry(&row.event).or_insert_with(|| blank(&row.event));
+        (event.calls, event.last, event.arrival) = (row.n, time(row.last), Some(Id(row.arrival).to_string()));
     }
     events.into_values().collect()
 }
 
-/// Whether an address is one of this machine alone.
+/// Returns whether an address can be reached from this machine only.
 pub fn is_local(address: &str) -> bool {
     let host = address.split_once("://").map_or(address, |(_, rest)| rest);
     let host = host.split('/').next().unwrap_or_default();

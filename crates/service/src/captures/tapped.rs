@@ -1,4 +1,4 @@
-//! What fills captures: opened, listened for and kept, also across restarts.
+//! Fills captures from calls and taps, and stores them across restarts.
 
 use super::{CaptureKind, Caught};
 use crate::run::App;
@@ -13,10 +13,10 @@ use wirewatch_links::amqp::Overheard;
 /// From the end of a tap on an exchange to the next try.
 const AGAIN: Duration = Duration::from_secs(5);
 
-/// Opens the captures of earlier starts again whose time is not over.
+/// Reopens the captures of earlier starts that have not expired.
 ///
 /// # Errors
-/// [`JournalError`]; none is open then.
+/// [`JournalError`]; no capture is open then.
 pub async fn reopen(app: &Arc<App>) -> Result<(), JournalError> {
     let (captures, mut captured) = app.store.captures(SystemClock.now()).await?;
     for row in captures {
@@ -25,7 +25,7 @@ pub async fn reopen(app: &Arc<App>) -> Result<(), JournalError> {
             n: one.n.unsigned_abs(),
             at: Timestamp(one.at),
             line: one.line,
-            told: serde_json::from_str(&one.told).unwrap_or_default(),
+            headers: serde_json::from_str(&one.properties).unwrap_or_default(),
             body: one.body.into(),
         });
         let caught = caught.collect();
@@ -53,19 +53,19 @@ pub async fn store(app: &App, name: &str, kind: &CaptureKind, until: Timestamp, 
     app.store.add_capture(&row).await
 }
 
-/// Keeps what arrived; `false` when there is no such capture (any more).
+/// Keeps an item; `false` when there is no such capture.
 ///
 /// # Errors
-/// [`JournalError`]: then it is shown, and does not outlive a restart.
-pub async fn keep(app: &App, name: &str, line: String, told: Map<String, Value>, body: &[u8]) -> Result<bool, JournalError> {
-    let Some((caught, oldest)) = app.captures.catch(name, line, told, body, SystemClock.now()) else { return Ok(false) };
+/// [`JournalError`]: then the item is shown, and is lost at a restart.
+pub async fn keep(app: &App, name: &str, line: String, headers: Map<String, Value>, body: &[u8]) -> Result<bool, JournalError> {
+    let Some((caught, oldest)) = app.captures.catch(name, line, headers, body, SystemClock.now()) else { return Ok(false) };
     let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
     let row = CapturedRow {
         capture: name.to_owned(),
         n: number(caught.n),
         at: caught.at.0,
         line: caught.line,
-        told: Value::Object(caught.told).to_string(),
+        properties: Value::Object(caught.headers).to_string(),
         body: body.to_vec(),
     };
     app.store.add_captured(&row, number(oldest)).await?;
@@ -83,10 +83,10 @@ pub fn listen(app: &Arc<App>, name: &str, kind: &CaptureKind, mut overheard: Opt
             let says = match overheard.take() {
                 Some(mut overheard) => loop {
                     match overheard.next().await {
-                        Ok((told, body)) => {
-                            let text = |key: &str| told.get(key).and_then(Value::as_str).unwrap_or_default();
+                        Ok((headers, body)) => {
+                            let text = |key: &str| headers.get(key).and_then(Value::as_str).unwrap_or_default();
                             let line = format!("{} {}", text("exchange"), text("routing_key"));
-                            if let Err(error) = keep(&app, &own, line, told, &body).await {
+                            if let Err(error) = keep(&app, &own, line, headers, &body).await {
                                 tracing::warn!(capture = own, %error, "what arrived in a capture does not outlive a restart");
                             }
                         }
@@ -113,7 +113,7 @@ pub fn listen(app: &Arc<App>, name: &str, kind: &CaptureKind, mut overheard: Opt
 /// Binds a tap to an exchange.
 ///
 /// # Errors
-/// A sentence: it is no connection to a broker, a secret is not set, or the broker refuses.
+/// A sentence: the connection is not a broker, a secret is not set, or the broker refuses.
 pub async fn bind(app: &App, connection: &str, exchange: &str, pattern: &str) -> Result<Overheard, String> {
     let (_, workspace) = app.engine.releases().current();
     let broker = workspace.connections.get(connection).and_then(|connection| connection.broker());

@@ -1,4 +1,4 @@
-//! What happens at the addresses of webhooks before anything is taken: how many come in, and who was turned away.
+//! Rate limits and statistics of webhook addresses.
 
 use super::room::Room;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
@@ -20,15 +20,15 @@ pub struct Doors {
     seen: Mutex<HashMap<String, Door>>,
 }
 
-/// What was seen at one address since the service started.
+/// Statistics of one address since the service started.
 #[derive(Debug, Clone, Default)]
 pub struct Door {
-    /// When somebody last looked whether the address is there.
+    /// When a client last checked that the address exists.
     pub checked: Option<Timestamp>,
     pub turned: Option<Turned>,
 }
 
-/// Calls that were not taken.
+/// Refused calls.
 #[derive(Debug, Clone)]
 pub struct Turned {
     pub calls: u64,
@@ -44,8 +44,8 @@ impl Default for Doors {
 }
 
 impl Doors {
-    /// Whether one more call is within what the connection allows in a second. Only calls that are believed count: forged ones
-    /// must not use up what their sender may send.
+    /// Returns whether one more call is within the connection's rate limit. Only authenticated calls count: forged ones must not
+    /// use up what the sender may send.
     pub fn admits(&self, connection: &Connection, webhook: &Webhook) -> bool {
         let Some(most) = webhook.per_second.and_then(NonZeroU32::new) else { return true };
         let limiter = {
@@ -60,12 +60,12 @@ impl Doors {
         limiter.check().is_ok()
     }
 
-    /// Somebody has looked whether the address is there.
+    /// Records that a client has checked the address.
     pub fn checked(&self, connection: &str, now: Timestamp) {
         self.seen.lock().expect("no holder panics").entry(connection.to_owned()).or_default().checked = Some(now);
     }
 
-    /// A call was not taken.
+    /// Records a refused call.
     pub fn turned_away(&self, connection: &str, says: &str, now: Timestamp) {
         tracing::warn!(connection, says, "a call was not taken");
         let mut seen = self.seen.lock().expect("no holder panics");
@@ -74,7 +74,7 @@ impl Doors {
         *turned = Some(Turned { calls, last: now, says: says.to_owned() });
     }
 
-    /// What was seen at the address of a connection.
+    /// Returns the statistics of a connection's address.
     #[must_use]
     pub fn at(&self, connection: &str) -> Door {
         self.seen.lock().expect("no holder panics").get(connection).cloned().unwrap_or_default()

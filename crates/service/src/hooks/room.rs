@@ -1,5 +1,5 @@
-//! Memory for the bodies of calls that are under way, bounded. It is used by what has come, not by what was announced; when
-//! there is none left, the body that has been coming longest makes room: a sender that means it sends a body at once.
+//! Bounded memory for the bodies of calls under way. What counts is what was received, not what was announced. When it is full,
+//! the body that has been arriving longest is dropped: an honest sender sends a body at once.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -13,7 +13,7 @@ pub struct Room(Arc<Mutex<Used>>, u64);
 struct Used {
     bytes: u64,
     next: u64,
-    /// Bodies still coming, the oldest first: their bytes, and how each is told to stop.
+    /// Bodies still arriving, oldest first: their bytes, and how to stop each.
     coming: BTreeMap<u64, (u64, Arc<Notify>)>,
 }
 
@@ -27,12 +27,12 @@ pub struct Share {
     stop: Arc<Notify>,
 }
 
-/// There is no room for more of a body.
+/// There is no memory for more of a body.
 #[derive(Debug, PartialEq, Eq)]
 pub struct NoRoom;
 
 impl Room {
-    /// Room for so many bytes.
+    /// Creates a pool of `bytes` bytes.
     #[must_use]
     pub fn new(most: u64) -> Self {
         Self(Arc::default(), most)
@@ -50,10 +50,10 @@ impl Room {
 }
 
 impl Share {
-    /// Takes room for more of the body, if need be that of older ones that are still coming.
+    /// Reserves memory for more of the body, if necessary that of older ones that are still arriving.
     ///
     /// # Errors
-    /// [`NoRoom`] when this body itself had to make room, or whatever is there has come whole and is worked on.
+    /// [`NoRoom`] when this body itself was dropped, or all memory is used by complete bodies.
     pub fn grow(&mut self, bytes: u64) -> Result<(), NoRoom> {
         let mut used = self.room.0.lock().expect("no holder panics");
         if !used.coming.contains_key(&self.id) {
@@ -92,7 +92,7 @@ impl Share {
 impl Drop for Share {
     fn drop(&mut self) {
         let mut used = self.room.0.lock().expect("no holder panics");
-        // One that had to make room has given its bytes back.
+        // A dropped body has released its bytes already.
         if used.coming.remove(&self.id).is_some() || self.whole {
             used.bytes -= self.bytes;
         }

@@ -1,5 +1,5 @@
-//! The clients that are connected. When there are too many, the one that has proved least is cut, so that no flood of strangers
-//! keeps out a sender with a signature or a person with a token.
+//! Connected clients. When there are too many, the one that has proved least is disconnected, so that a flood of strangers cannot
+//! keep out a sender with a signature or a person with a token.
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -26,7 +26,7 @@ struct State {
     cut: Notify,
 }
 
-/// One connection, as the handler of a request sees it.
+/// A connection as a request handler sees it.
 #[derive(Debug, Clone, Default)]
 pub struct Client(Arc<State>);
 
@@ -39,12 +39,12 @@ pub(super) struct Admitted {
 }
 
 impl Client {
-    /// It has shown a token, a cookie or a signature: others are cut before it.
+    /// Records that the client has shown a token, a cookie or a signature: others are disconnected before it.
     pub fn proved(&self) {
         self.0.proved.store(true, Ordering::Relaxed);
     }
 
-    /// Its whole request is here and is worked on: it is not cut until the returned value is dropped.
+    /// Marks a complete request as being worked on: the client is not disconnected until the returned value is dropped.
     #[must_use]
     pub fn working(&self) -> Working {
         self.0.working.store(true, Ordering::Relaxed);

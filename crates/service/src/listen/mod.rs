@@ -25,9 +25,9 @@ use tokio::task::JoinSet;
 use tokio_io_timeout::TimeoutWriter;
 use tower::ServiceExt;
 
-/// How long the head of a request may take to come, and how long a connection may stand idle between two.
+/// Longest time for receiving the head of a request, and for an idle connection between two requests.
 const HEAD: Duration = Duration::from_secs(10);
-/// How long a client may take to read anything at all of its answer.
+/// Longest time without progress while a client reads its response.
 const UNREAD: Duration = Duration::from_secs(30);
 /// The pause when the system gives no more connections, such as when too many files are open.
 const PAUSE: Duration = Duration::from_millis(200);
@@ -69,7 +69,7 @@ pub async fn serve(listener: &TcpListener, router: Router, most: usize) -> io::R
             stream.set_timeout(Some(UNREAD));
             let stream = Box::pin(stream);
             tokio::select! {
-                // A caller that breaks off or speaks something else is no trouble of ours.
+                // A client that breaks off or speaks another protocol is not an error of the service.
                 _ = builder.serve_connection(TokioIo::new(stream), service) => {}
                 () = client.cut() => {}
             }
@@ -77,7 +77,7 @@ pub async fn serve(listener: &TcpListener, router: Router, most: usize) -> io::R
     }
 }
 
-/// Whether the next connection may be taken all the same.
+/// Returns whether accepting connections can continue after this error.
 fn passes(error: &io::Error) -> bool {
     use io::ErrorKind::{ConnectionAborted, ConnectionRefused, ConnectionReset, Interrupted, WouldBlock};
     // Too many open files, of this process or of the system (accept(2)).
@@ -86,8 +86,8 @@ fn passes(error: &io::Error) -> bool {
         || error.raw_os_error().is_some_and(|code| FULL.contains(&code))
 }
 
-/// How many connections to serve at a time, when nothing is said: half of the files that this process may open, whose limit is
-/// raised as far as the system lets it. The other half is for the database, links and files.
+/// Returns the default limit of connections: half of the files that this process may open, after raising that limit as far as the
+/// system allows. The other half is for the database, links and files.
 #[must_use]
 pub fn most_connections() -> usize {
     use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};

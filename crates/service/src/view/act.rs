@@ -1,21 +1,21 @@
-//! What people do to messages, and what became of it.
+//! Acts of people on messages, and their results.
 
+use super::words::{AnswerRule, BulkActKind, BulkState, DocumentForm, FieldType, MessageAct, MessageState, SubmitOutcome};
 use super::{FindingView, Message};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
 
-/// What an act should do.
+/// An act on one message.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ActRequest {
-    /// `resend`, `amend` or `discard`.
-    pub act: String,
+    pub act: MessageAct,
     #[serde(default)]
     pub why: String,
-    /// For resend and amend: `ask` (the default), `keep` or `again`.
+    /// For resend and amend; `ask` when left out.
     #[serde(default)]
-    pub answers: String,
+    pub answers: AnswerRule,
     /// For amend: the document.
     #[serde(default)]
     pub document: String,
@@ -30,28 +30,27 @@ pub struct Why {
     pub why: String,
 }
 
-/// One act for many messages: those that failed for one reason, or those named.
+/// One act on many messages: those that failed for one reason, or those named.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkRequest {
     #[serde(default)]
     pub reason: String,
-    /// Message ids; where there are any, `reason` is not looked at.
+    /// Ids of messages; if there are any, `reason` is ignored.
     #[serde(default)]
     pub messages: Vec<String>,
-    /// `resend` or `discard`.
-    pub act: String,
+    pub act: BulkActKind,
     #[serde(default)]
     pub why: String,
-    /// For a resend: `ask` (the default), `keep` or `again`.
+    /// For a resend; `ask` when left out.
     #[serde(default)]
-    pub answers: String,
+    pub answers: AnswerRule,
 }
 
 /// The messages that a bulk act would be done to.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkPreview {
     pub total: usize,
-    /// How many of those named do not need attention (any more): nothing would be done to them.
+    /// Named messages that do not need attention: the act would skip them.
     pub passed_over: usize,
     /// The first 100 of them, oldest first.
     pub messages: Vec<Message>,
@@ -61,10 +60,10 @@ pub struct BulkPreview {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkAct {
     pub id: String,
-    /// `resend` or `discard`.
-    pub act: String,
-    /// The id of the reason for which its messages had failed, and its sentence; empty where they were named.
-    pub reason: String,
+    pub act: BulkActKind,
+    /// Id of the reason for which its messages had failed; `null` where the messages were named.
+    pub reason: Option<String>,
+    /// Sentence of that reason.
     pub says: String,
     pub why: String,
     pub by: String,
@@ -77,22 +76,9 @@ pub struct BulkAct {
     /// The first 100 of these.
     pub refusals: Vec<BulkRefusal>,
     pub started: String,
-    #[serde(skip_serializing_if = "Option::is_none", default)]
     pub ended: Option<String>,
     /// The states in which the messages acted on so far are now, with their numbers. Empty in lists.
-    #[serde(default)]
-    pub states: BTreeMap<String, i64>,
-}
-
-/// Whether a bulk act is still under way.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum BulkState {
-    Running,
-    /// All its messages have been acted on.
-    Done,
-    /// A person stopped it before its end.
-    Stopped,
+    pub states: BTreeMap<MessageState, i64>,
 }
 
 /// A message that a bulk act was not done to.
@@ -103,71 +89,68 @@ pub struct BulkRefusal {
     pub says: String,
 }
 
-/// What became of an act on one message.
+/// Result of an act on one message.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ActResult {
     pub message: Message,
     pub done: bool,
     /// Why not.
     pub says: String,
-    /// Of an amendment that was only looked at: what is wrong with the document.
-    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    /// Findings in the document of a previewed amendment.
     #[schema(value_type = Vec<FindingView>)]
     pub findings: Vec<Finding>,
 }
 
-/// What came of a message or request that was submitted by hand.
+/// Result of a message or request that was submitted by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Submitted {
-    /// `done`, `again` (it failed in a way that passes), `refused`, `held` (not reached, or not let in) or `in-doubt`.
-    pub what: String,
+    pub what: SubmitOutcome,
     /// The request as one line.
     pub request: String,
     /// Why it was not done; empty when it was.
     pub says: String,
-    /// 0 where the protocol has none.
-    pub status: u16,
-    /// What came back.
+    /// Status of the answer; `null` where there was none, or the protocol has none.
+    pub status: Option<u16>,
+    /// The answer's text.
     pub answer: String,
 }
 
-/// What to begin with when a document is submitted at a flow by hand.
+/// Starting points for submitting a document to a flow by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SubmitBegin {
     /// The flow's title.
     pub flow: String,
-    /// The connection it would have come by.
+    /// The connection of the flow's first intake.
     pub from: String,
     /// A schema, `x12/850` or `text`.
     pub takes: String,
-    /// How it is written: `json`, `csv`, `xml`, `x12` or `bytes`.
-    pub form: String,
-    /// The names of events that the intake takes; empty when it takes whatever comes.
+    pub form: DocumentForm,
+    /// Names of events that the intake takes; empty when it takes all.
     pub events: Vec<String>,
     /// A made-up document; empty where there is no schema to make one from.
     pub made_up: String,
     /// The fields of the schema.
     pub fields: Vec<SubmitField>,
-    /// The last that came in there.
+    /// The last document received there.
     pub last: Option<SubmitLast>,
 }
 
 /// A field of a schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SubmitField {
-    /// Where it stands: `basket[].article`.
+    /// Path with the lists it is in: `basket[].article`.
     pub path: String,
-    /// `string`, `number`, `integer`, `boolean`, or `list`; empty where it may be several.
-    pub kind: String,
-    /// As JSON Schema names formats; empty where it has none.
-    pub format: String,
+    /// `null` where it may be several.
+    pub kind: Option<FieldType>,
+    /// Format by its name in JSON Schema.
+    pub format: Option<String>,
     pub required: bool,
-    /// What it is in words; empty where nobody has said.
+    /// The field in words; empty where the schema has no title.
     pub title: String,
     pub examples: Vec<String>,
 }
 
-/// A document that came in.
+/// A document that was received.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SubmitLast {
     pub arrival: String,

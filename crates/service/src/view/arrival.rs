@@ -1,24 +1,25 @@
-//! Arrivals: in lists, one with all that belongs to it, and what the ledger says.
+//! Arrivals: in lists, one with everything that belongs to it, and the ledger.
 
+use super::words::{Direction, DocumentForm, Verdict};
 use super::{ActView, Message};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 use utoipa::{IntoParams, ToSchema};
 
-/// What came in, once.
+/// An arrival: one thing that was received, once.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Arrival {
     pub id: String,
     pub connection: String,
-    pub partner: String,
+    pub partner: Option<String>,
     pub name: String,
-    /// `received`, `splitting`, `duplicate`, `rejected`, `failed` or `resolved`.
-    pub verdict: String,
+    pub verdict: Verdict,
     pub says: String,
     pub size: i64,
     pub messages: i32,
     pub received: String,
-    /// The person who handed it in; empty when it came by itself.
-    pub by: String,
+    /// The person who submitted it; `null` when it was received by a connection.
+    pub by: Option<String>,
 }
 
 /// A page of arrivals.
@@ -32,11 +33,11 @@ pub struct Arrivals {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ArrivalStory {
     pub arrival: Arrival,
-    /// What a broker told of it beside its body, as a JSON object; empty when nothing.
-    pub told: String,
-    /// How its bytes read: `x12`, `json` or `text`.
-    pub form: String,
-    /// Its bytes as text, made readable: one segment a line, JSON indented.
+    /// Headers of a call, or properties and headers of a message at a broker; secrets are masked. Empty for a file.
+    #[schema(value_type = Object)]
+    pub headers: Map<String, Value>,
+    pub form: DocumentForm,
+    /// Its bytes as text: one segment a line, JSON indented.
     pub text: String,
     /// The text is only the start of it.
     pub cut: bool,
@@ -48,24 +49,23 @@ pub struct ArrivalStory {
 /// An interchange in or out.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LedgerEntry {
-    /// `in` or `out`.
-    pub direction: String,
+    pub direction: Direction,
     pub sender: String,
     pub receiver: String,
     /// `P` production, `T` test.
     pub usage: String,
     pub control: String,
-    /// The control number it answers.
-    pub answers: String,
+    /// The control number that it acknowledges.
+    pub answers: Option<String>,
     pub message: Option<String>,
     pub at: String,
 }
 
-/// What became of a handed-in document.
+/// Result of a submitted document.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Handed {
     pub arrival: String,
-    pub verdict: String,
+    pub verdict: Verdict,
     pub says: String,
 }
 
@@ -76,6 +76,7 @@ pub struct Handed {
 pub struct ArrivalQuery {
     pub connection: String,
     pub partner: String,
+    #[param(value_type = Option<Verdict>)]
     pub verdict: String,
     /// The exact file name.
     pub name: String,

@@ -1,19 +1,23 @@
 //! Captures and what arrived in them.
 
+use super::words::{CaptureType, DocumentForm};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
-/// What kind of capture to open.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
+/// A capture to open.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CaptureRequest {
-    /// `http` or `queue`.
-    pub kind: String,
-    /// Of a queue capture: the broker's connection, the exchange, and a pattern of routing keys (`#` is every one).
+    pub kind: CaptureType,
+    /// For a queue capture: the broker's connection, the exchange, and a pattern of routing keys (`#` matches every one).
+    #[serde(default)]
     pub connection: String,
+    #[serde(default)]
     pub exchange: String,
+    #[serde(default)]
     pub pattern: String,
-    /// How long it is open, in minutes (60; at most a day).
+    /// How long it stays open, in minutes; 60 when left out, at most a day.
+    #[serde(default)]
     pub minutes: Option<u32>,
 }
 
@@ -21,21 +25,20 @@ pub struct CaptureRequest {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CaptureView {
     pub name: String,
-    /// `http` or `queue`.
-    pub kind: String,
-    /// Where to send to, or what it is bound to.
+    pub kind: CaptureType,
+    /// Address to send to, or the exchange and pattern it is bound to.
     pub address: String,
     /// The address can be reached from this machine alone.
     pub local_only: bool,
     pub by: String,
     pub until: String,
-    /// How much arrived; only the newest hundred are kept.
+    /// Items that arrived; only the newest hundred are kept.
     pub arrived: u64,
     /// Why nothing more arrives; empty while it does.
     pub says: String,
 }
 
-/// A capture with what it keeps, newest first.
+/// A capture with its items, newest first.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CaptureStory {
     pub capture: CaptureView,
@@ -50,12 +53,12 @@ pub struct CaughtView {
     pub at: String,
     /// The request's first line, or exchange and routing key.
     pub line: String,
-    /// Headers of a call, or what a broker told, as a JSON object.
-    pub told: String,
+    /// Headers of a call, or properties and headers of a message at a broker; secrets are masked.
+    #[schema(value_type = Object)]
+    pub headers: Map<String, Value>,
     pub size: usize,
-    /// `x12`, `json` or `text`.
-    pub form: String,
-    /// Where it is not well formed; empty when it is, or when there is nothing to be said.
+    pub form: DocumentForm,
+    /// Why the body is not well formed; empty when it is.
     pub fault: String,
     /// The body made readable, its first 256 KB.
     pub text: String,

@@ -1,18 +1,19 @@
-//! Connections and how they stand.
+//! Connections and their states.
 
+use super::words::{ConnectionType, HttpMethod, QueueListening, RepeatType};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A connection that is on hold.
+/// A connection on hold.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct HeldConnection {
+pub struct ConnectionHold {
     pub connection: String,
     pub since: String,
     pub says: String,
-    /// The person who holds it; empty when the connection itself is of no use.
-    pub by: String,
-    /// When the next message looks whether it is of use again; absent while a person holds it.
-    pub next_look: Option<String>,
+    /// The person who put it on hold; `null` when it did not respond.
+    pub by: Option<String>,
+    /// When it is tried again; `null` while a person keeps it on hold.
+    pub next_try: Option<String>,
     pub waiting: usize,
 }
 
@@ -21,43 +22,41 @@ pub struct HeldConnection {
 pub struct ConnectionView {
     pub name: String,
     pub title: String,
-    /// `folder`, `http`, `webhook` or `amqp`.
-    pub kind: String,
+    pub kind: ConnectionType,
     pub place: String,
-    /// What repeating a request does there: `key`, `safe` or `never`.
-    pub repeat: String,
+    pub repeat: RepeatType,
     /// Requests at a time, at most.
     pub in_flight: u32,
-    /// Requests in a minute, at most; absent where there is no limit.
+    /// Requests in a minute, at most; `null` where there is no limit.
     pub per_minute: Option<u32>,
-    /// The other side's own page, where its people look.
+    /// The other side's own page, for people.
     pub page: Option<String>,
-    /// Whose it is and what must be set up there, in words; empty when nothing is said.
+    /// Owner, and what must be set up there, in words; may be empty.
     pub notes: String,
-    /// How we sign in there, in words; empty when we do not.
+    /// How we authenticate there, in words; empty when we do not.
     pub auth: String,
     /// Flows that use it.
     pub used_by: Vec<String>,
-    /// Flows take from it.
+    /// A flow receives from it.
     pub takes: bool,
     /// Flows or acknowledgments send to it.
     pub sends: bool,
-    pub held: Option<HeldConnection>,
-    /// Of a broker: its queues that the workspace names.
+    pub on_hold: Option<ConnectionHold>,
+    /// Of a broker: the queues that the workspace names.
     pub queues: Vec<QueueView>,
-    /// Of a folder: its files that cannot be taken in or archived.
+    /// Of a folder: files that cannot be read or archived.
     pub files: Vec<FileFault>,
-    /// Of a webhook: what its sender needs, and what came of it.
+    /// Of a webhook: what its sender needs, and the events received.
     pub webhook: Option<WebhookView>,
 }
 
-/// A file that cannot be taken in or archived.
+/// A file that cannot be read or archived.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FileFault {
     /// Its name; empty for the folder itself.
     pub file: String,
     pub since: String,
-    /// What is in the way.
+    /// The cause.
     pub says: String,
 }
 
@@ -65,29 +64,28 @@ pub struct FileFault {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct QueueView {
     pub name: String,
-    /// Whether we take from it: `yes`, `no` (no flow does), or `stopped` (a flow would).
-    pub listening: String,
-    /// Why it is stopped, or cannot be looked at; empty when all is well.
+    pub listening: QueueListening,
+    /// Why it is stopped, or its state is unknown; empty otherwise.
     pub says: String,
-    /// Messages that wait in it, those on their way to consumers left out; absent while the broker has not said.
+    /// Messages waiting in it, without those under way to consumers; `null` while the broker has not answered.
     pub messages: Option<u32>,
-    /// Who takes from it, here and elsewhere.
+    /// Its consumers, here and elsewhere.
     pub consumers: Option<u32>,
-    /// When the broker said so.
+    /// When the broker answered.
     pub at: Option<String>,
     /// Flows that take from it.
     pub flows: Vec<String>,
     /// The queue to which the broker moves what expires or is rejected.
     pub dead_letters: Option<String>,
-    /// Where the name of the event and the id of the delivery are read, in words; empty when nowhere.
+    /// Where the event name and the delivery id are read, in words; empty when nowhere.
     pub event_from: String,
     pub delivery_from: String,
 }
 
-/// A webhook: what is set up at its sender, and what the sender tells of.
+/// A webhook: what to set up at its sender, and the events received.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WebhookView {
-    /// Where the sender calls, whole.
+    /// The whole address that the sender calls.
     pub address: String,
     /// Earlier addresses that answer still.
     pub old_paths: Vec<String>,
@@ -95,15 +93,15 @@ pub struct WebhookView {
     pub local_only: bool,
     /// How calls are signed, in words; empty when they are not.
     pub signed: String,
-    /// Name of the secret; empty when calls are not signed.
-    pub secret: String,
+    /// Name of the secret; `null` when calls are not signed.
+    pub secret: Option<String>,
     pub secret_is_set: bool,
-    /// Where the name of the event and the id of the delivery are read, in words; empty when nowhere.
+    /// Where the event name and the delivery id are read, in words; empty when nowhere.
     pub event_from: String,
     pub delivery_from: String,
-    /// Events that came or that flows ask for.
+    /// Events that were received or that flows ask for.
     pub events: Vec<HeardView>,
-    /// When somebody last looked whether the address is there.
+    /// When a client last checked that the address exists.
     pub checked: Option<String>,
     pub turned_away: Option<TurnedView>,
 }
@@ -112,7 +110,7 @@ pub struct WebhookView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct HeardView {
     pub event: String,
-    /// Calls that told of it, ever.
+    /// Calls with this event, ever.
     pub calls: i64,
     pub last: Option<String>,
     /// The newest arrival of it: a sample.
@@ -121,7 +119,7 @@ pub struct HeardView {
     pub flows: Vec<String>,
 }
 
-/// Calls that were not taken since the service started.
+/// Calls refused since the service started.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TurnedView {
     pub calls: u64,
@@ -134,22 +132,22 @@ pub struct TurnedView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AskRequest {
-    /// `GET`, `POST` …
+    #[schema(value_type = HttpMethod)]
     pub method: String,
     /// Behind the connection's address.
     pub path: String,
-    /// Its content; none where it is absent.
+    /// Body of the request; none when left out.
     pub body: Option<String>,
     /// Hexadecimal digits of the idempotency key.
     pub key: String,
 }
 
-/// What came of it.
+/// Result of the request.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Asked {
-    /// HTTP status; 0 where there was no answer.
-    pub status: u16,
+    /// HTTP status; `null` where there was no answer.
+    pub status: Option<u16>,
     pub body: String,
-    /// What went wrong; empty where nothing did.
+    /// What went wrong; empty otherwise.
     pub says: String,
 }

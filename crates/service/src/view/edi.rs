@@ -1,38 +1,39 @@
-//! An X12 document looked at: its segments with what is wrong, and what its sets say.
+//! An X12 document: its segments with findings, and summaries of its sets.
 
 use super::message::DescribedSegment;
+use super::words::{EdiAck, EdiLevel, EdiWeight};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What is to be looked at: a text, or the bytes of an arrival.
+/// A document to read: a text, or the bytes of an arrival.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct EdiRequest {
-    /// At most a megabyte.
+    /// The text, at most a megabyte.
     pub document: String,
-    /// The arrival whose bytes are looked at instead; empty for the text.
+    /// The arrival whose bytes are read instead; empty for the text.
     pub arrival: String,
-    /// By whose guides; empty for the partner that the interchange names.
+    /// The partner whose guides apply; empty for the one that the interchange names.
     pub partner: String,
 }
 
 /// A document with its verdicts.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EdiLook {
-    /// Nothing in it would be rejected.
+    /// No part of it would be rejected.
     pub valid: bool,
-    /// What stands in the way of reading it as X12, or was passed over.
+    /// Why it cannot be read as X12, or what was skipped.
     pub says: Vec<String>,
-    /// The partner by whose guides it was read; empty for none.
-    pub partner: String,
-    /// One for each segment; at most 5,000.
+    /// The partner whose guides were applied.
+    pub partner: Option<String>,
+    /// The segments; at most 5,000.
     pub lines: Vec<EdiLine>,
     /// There are more segments than `lines` holds.
     pub cut: bool,
     pub sets: Vec<EdiSet>,
 }
 
-/// One segment.
+/// A segment.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EdiLine {
     /// Which segment of the document, from 1.
@@ -41,22 +42,20 @@ pub struct EdiLine {
     pub findings: Vec<EdiFinding>,
 }
 
-/// One thing found, at its place in a line.
+/// A finding, with its place in a line.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EdiFinding {
-    /// `error`, `tolerated` or `note`.
-    pub weight: String,
-    /// `interchange`, `group`, `set`, `segment` or `element`.
-    pub level: String,
-    /// The X12 code of the level; empty for a note.
-    pub code: String,
+    pub weight: EdiWeight,
+    pub level: EdiLevel,
+    /// Error code of that level in an acknowledgment; `null` for a note.
+    pub code: Option<String>,
     pub says: String,
-    /// Columns of the line, counted in characters from 0, and the one behind the last.
+    /// Columns of the line, counted in characters from 0: the first, and the one after the last.
     pub from: u32,
     pub to: u32,
 }
 
-/// One transaction set.
+/// A transaction set.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EdiSet {
     /// E.g. `850`.
@@ -64,19 +63,19 @@ pub struct EdiSet {
     pub control: String,
     /// English name; empty for a set that is not defined.
     pub name: String,
-    /// `A`, `E` or `R`; empty where sets are not acknowledged.
-    pub ack: String,
+    /// `null` where sets are not acknowledged.
+    pub ack: Option<EdiAck>,
     pub interchange: String,
-    /// Its first and last line.
+    /// Numbers of its first and last line.
     pub first: u32,
     pub last: u32,
-    /// What it says; empty for a set that is not defined.
+    /// Summary of its content; empty for a set that is not defined.
     pub summary: EdiSummary,
     /// Every segment with its names; lines count within the document.
     pub segments: Vec<DescribedSegment>,
 }
 
-/// A set in a person's words.
+/// A set in words for people.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct EdiSummary {
     pub title: String,
@@ -96,7 +95,7 @@ pub struct EdiFact {
     pub value: String,
 }
 
-/// Somebody who takes part.
+/// A party of an order.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EdiParty {
     pub role: String,

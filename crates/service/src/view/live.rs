@@ -1,39 +1,40 @@
-//! What happens, as the two live streams tell it.
+//! Events of the two live streams.
 
-use super::{sure_time, time};
+use super::words::{EventKind, EventState};
+use super::{some, sure_time, time};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wirewatch_journal::Event;
 
-/// One thing that happened, as the live stream tells it.
+/// An event of the live stream.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LiveEvent {
     pub at: String,
-    /// `message`, `arrival` or `hold`.
-    pub kind: String,
-    pub id: String,
+    pub kind: EventKind,
+    /// The message or arrival; `null` for a hold.
+    pub id: Option<String>,
     pub flow: String,
-    pub partner: String,
-    /// The step of a message, the connection of an arrival or a hold.
+    pub partner: Option<String>,
+    /// The step of a message; the connection of an arrival or a hold.
     pub step: String,
-    /// State of a message, verdict of an arrival, `held` or `free`.
+    #[schema(value_type = EventState)]
     pub state: String,
     pub key: String,
-    pub result: String,
+    pub result: Option<String>,
     pub says: String,
     pub tries: u16,
     pub due: Option<String>,
-    /// How long the effect took, in microseconds.
+    /// Duration of the request, in microseconds.
     pub took_us: u64,
-    /// The step whose effect that was; empty when there was none.
-    pub tried: String,
+    /// The step whose request that was; `null` when there was none.
+    pub tried: Option<String>,
     /// Steps that the message passed by this.
     pub passed: Vec<String>,
-    /// A message that came to be.
+    /// The message was created by this.
     pub began: bool,
 }
 
-/// What happened in a fifth of a second, for drawing: each message once, as it stands now.
+/// What happened within 200 ms, for drawing: each message once, with its newest state.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Pulse {
     pub at: String,
@@ -41,7 +42,7 @@ pub struct Pulse {
     pub changes: Vec<LiveEvent>,
     /// Changes that were left out because there were too many.
     pub left_out: usize,
-    /// How many messages passed, by flow and step; exact, whatever was left out.
+    /// Messages passed, by flow and step; exact, whatever was left out.
     pub passed: Vec<PassedCount>,
 }
 
@@ -58,19 +59,19 @@ impl From<&Event> for LiveEvent {
     fn from(event: &Event) -> Self {
         Self {
             at: sure_time(event.at),
-            kind: event.kind.clone(),
-            id: if event.id.0 == 0 { String::new() } else { event.id.to_string() },
+            kind: EventKind::parse(&event.kind).unwrap_or(EventKind::Message),
+            id: (event.id.0 != 0).then(|| event.id.to_string()),
             flow: event.flow.clone(),
-            partner: event.partner.clone(),
+            partner: some(&event.partner),
             step: event.step.clone(),
             state: event.state.clone(),
             key: event.key.clone(),
-            result: event.result.clone(),
+            result: some(&event.result),
             says: event.says.clone(),
             tries: event.tries,
             due: time(event.due.0),
             took_us: event.took,
-            tried: event.tried.clone(),
+            tried: some(&event.tried),
             passed: event.passed.clone(),
             began: event.began(),
         }

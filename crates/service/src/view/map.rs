@@ -1,6 +1,7 @@
 //! Maps as one writes them: the rules, and what they give for a document.
 
 use super::FindingView;
+use super::words::{FieldType, ProposalConfidence};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
@@ -13,7 +14,7 @@ pub struct MapView {
     /// Schema of the source, e.g. `x12/004010/850`, and of the target.
     pub from: String,
     pub to: String,
-    /// How many targets its rules fill.
+    /// Number of targets that its rules fill.
     pub rules: usize,
     /// Somebody has made a draft of it.
     pub draft: bool,
@@ -28,7 +29,7 @@ pub struct MapDraft {
     pub at: String,
 }
 
-/// A draft to keep.
+/// A draft to store.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MapDraftRequest {
@@ -38,12 +39,12 @@ pub struct MapDraftRequest {
 /// A field of the target that no rule fills.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapOpen {
-    /// With the lists it stands in: `rows[].item`.
+    /// Path with the lists it is in: `rows[].item`.
     pub path: String,
-    /// `string`, `number`, `integer`, `boolean` or `list`; empty where it may be several.
-    pub kind: String,
+    /// `null` where it may be several.
+    pub kind: Option<FieldType>,
     pub required: bool,
-    /// What it is in words; empty where nobody has said.
+    /// The field in words; empty where the schema has no title.
     pub title: String,
 }
 
@@ -52,10 +53,9 @@ pub struct MapOpen {
 pub struct MapProposal {
     pub path: String,
     pub expression: String,
-    /// `sure`, `likely` or `perhaps`.
-    pub confidence: String,
+    pub confidence: ProposalConfidence,
     pub because: String,
-    /// The lists it stands in, outermost first.
+    /// The lists it is in, outermost first.
     pub within: Vec<MapWithin>,
 }
 
@@ -71,16 +71,16 @@ pub struct MapWithin {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MapRuleRequest {
-    /// The map file as it stands in the editor.
+    /// The map file as in the editor.
     pub text: String,
     pub path: String,
     pub expression: String,
-    /// What makes the items of lists that are not in the file yet.
+    /// Sources of the items, for lists that are not in the file yet.
     #[serde(default)]
     pub within: Vec<MapWithin>,
 }
 
-/// A map file with a rule more, its comments and order kept.
+/// A map file with one more rule; comments and order are kept.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapText {
     pub text: String,
@@ -102,10 +102,10 @@ pub struct MapStory {
 pub struct MapSample {
     pub name: String,
     pub text: String,
-    /// What the map reads beside it, by name.
+    /// Further documents that the map reads, by name.
     #[schema(value_type = BTreeMap<String, Value>)]
     pub with: Map<String, Value>,
-    /// What is known of the document beside what its envelope says.
+    /// Metadata of the document beside that of its envelope.
     #[schema(value_type = BTreeMap<String, Value>)]
     pub meta: Map<String, Value>,
 }
@@ -114,56 +114,56 @@ pub struct MapSample {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct MapTry {
-    /// The map file as it stands in the editor.
+    /// The map file as in the editor.
     pub text: String,
     /// The document: X12, JSON, CSV or XML; empty for none.
     pub given: String,
     /// Which of the documents in it, from 0.
     pub at: usize,
-    /// What the map reads beside it, by name: any JSON.
+    /// Further documents that the map reads, by name: any JSON.
     #[schema(value_type = BTreeMap<String, Value>)]
     pub with: Map<String, Value>,
-    /// What is known of the document beside what its envelope says.
+    /// Metadata of the document beside that of its envelope.
     #[schema(value_type = BTreeMap<String, Value>)]
     pub meta: Map<String, Value>,
 }
 
-/// What came of it.
+/// Result of a map on a document.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapTried {
-    /// What is wrong with the file, or noted of it.
+    /// Findings in the map file.
     #[schema(value_type = Vec<FindingView>)]
     pub findings: Vec<Finding>,
-    /// How many documents there are, and how the one shown is called.
+    /// Number of documents, and the title of the one shown.
     pub documents: usize,
     pub title: String,
-    /// The names of what the map reads beside the source.
+    /// Names of the further documents that the map reads.
     pub with: Vec<String>,
     /// The fields of the document.
     pub source: Vec<MapSource>,
-    /// What each rule gave, in the order of the rules.
+    /// Result of each rule, in the order of the rules.
     pub rules: Vec<MapRule>,
     /// The fields of the target that no rule fills.
     pub open: Vec<MapOpen>,
-    /// The target document as indented JSON, or as the map writes it; empty where there is none.
+    /// The target document as indented JSON, or in the form that the map writes; empty where there is none.
     pub result: String,
-    /// Why there is none.
+    /// Why there is no result.
     pub says: String,
 }
 
 /// A filled field of the source.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapSource {
-    /// As an expression reads it: `data.basket.article`, or `N1.N301` of a transaction set.
+    /// Path as an expression reads it: `data.basket.article`, or `N1.N301` of a transaction set.
     pub path: String,
-    /// The first value that stands there, and how often there is one.
+    /// Its first value, and how often it occurs.
     pub value: String,
     pub times: usize,
     /// Some rule reads it.
     pub used: bool,
 }
 
-/// What a rule gave.
+/// Result of a rule.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapRule {
     pub target: String,

@@ -1,8 +1,10 @@
 //! Messages: in lists, and the whole story of one.
 
 use super::Arrival;
+use super::words::{AttemptResult, Direction, DocumentForm, MessageState, PersonAct, ReasonCode as ReasonCodeName, StepVerb};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use wirewatch_core::reason::ReasonCode;
 
 /// Why messages failed, and how many.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -10,10 +12,13 @@ pub struct Reason {
     pub id: String,
     pub flow: String,
     pub step: String,
-    pub connection: String,
-    /// Short stable name, e.g. `refused-422`.
-    pub code: String,
+    /// The connection involved; `null` for steps that use none.
+    pub connection: Option<String>,
+    #[schema(value_type = ReasonCodeName)]
+    pub code: ReasonCode,
     pub says: String,
+    /// What a person does next.
+    pub advice: String,
     pub messages: i64,
     /// When the first of them failed.
     pub oldest: Option<String>,
@@ -24,23 +29,24 @@ pub struct Reason {
 pub struct Message {
     pub id: String,
     pub flow: String,
-    pub partner: String,
-    /// What it is known by, e.g. the purchase order number.
+    pub partner: Option<String>,
+    /// Its business key, e.g. the purchase order number.
     pub key: String,
-    /// What the target knows it by, once there.
-    pub result: String,
-    /// `running`, `waiting`, `retrying`, `failed`, `done`, `skipped` or `discarded`.
-    pub state: String,
+    /// Its key in the target system, once it is there.
+    pub result: Option<String>,
+    pub state: MessageState,
+    /// The step it is at, or ended at; empty for the beginning of the flow.
     pub step: String,
     pub tries: i32,
     /// When the next try is due.
     pub due: Option<String>,
     /// The connection it waits for.
-    pub waits_for: String,
+    pub waits_for: Option<String>,
     /// Reason id, when it failed.
     pub reason: Option<String>,
-    /// The reason's short name, e.g. `refused-422`.
-    pub code: String,
+    /// Code of that reason.
+    #[schema(value_type = Option<ReasonCodeName>)]
+    pub code: Option<ReasonCode>,
     pub says: String,
     pub arrival: String,
     pub release: i64,
@@ -53,20 +59,19 @@ pub struct Message {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Messages {
     pub messages: Vec<Message>,
-    /// Give this as `before` for the next page; absent on the last.
+    /// Give this as `before` for the next page; `null` on the last.
     pub next: Option<String>,
 }
 
 /// A document as text.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DocumentView {
-    /// `json`, `x12` or `bytes`.
-    pub form: String,
-    /// The start of it, where `cut` says so.
+    pub form: DocumentForm,
+    /// Its text, or the start of it if `cut`.
     pub text: String,
     /// Bytes of the whole text.
     pub size: usize,
-    /// Only the start is here: ask for the document itself.
+    /// Only the start is included: request the document itself.
     pub cut: bool,
 }
 
@@ -75,27 +80,29 @@ pub struct DocumentView {
 pub struct Story {
     pub message: Message,
     pub from: Option<Arrival>,
-    /// What is known about where it came from: partner, file, interchange, group, set.
+    /// Metadata of its origin: partner, file, interchange, group, set, headers.
     #[schema(value_type = Object)]
     pub meta: serde_json::Value,
     /// The document it runs from, amendments included.
     pub document: DocumentView,
     pub steps: Vec<Step>,
-    /// What steps kept, by name.
+    /// Values that steps kept, by name.
     #[schema(value_type = Object)]
     pub kept: serde_json::Value,
     pub acts: Vec<ActView>,
     /// Other messages of the same arrival: acknowledgments and the rest of the file.
     pub beside: Vec<Message>,
+    /// What a person does next about a failed message; empty for any other.
+    pub advice: String,
 }
 
-/// What one step did.
+/// A step and what it did.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Step {
     pub step: String,
-    /// What it does, e.g. `map` or `call`.
-    pub verb: String,
-    /// What a `note` says, which way was chosen, until when it pauses; empty otherwise.
+    /// `null` for a step that the release of this message no longer has.
+    pub verb: Option<StepVerb>,
+    /// Text of a `note`, the branch chosen, or the end of a pause; empty otherwise.
     pub note: String,
     /// The document after the step, where the step changed it.
     pub after: Option<DocumentView>,
@@ -103,29 +110,28 @@ pub struct Step {
     pub attempts: Vec<Attempt>,
 }
 
-/// What was asked of the outside.
+/// A request to an outside system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RequestView {
     pub connection: String,
     /// `POST /orders`, a file name, or exchange and routing key.
     pub line: String,
-    /// What goes with a message at a broker, one a line.
+    /// Properties of a message at a broker, one a line.
     pub with: Vec<String>,
     pub body: Option<DocumentView>,
 }
 
-/// One try.
+/// An attempt.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Attempt {
     pub at: String,
     pub number: u16,
-    /// 0 where the protocol has none.
-    pub status: u16,
+    /// Status of the answer; `null` where there was none, or the protocol has none.
+    pub status: Option<u16>,
     /// Empty when it went well.
     pub says: String,
     pub answer: Option<DocumentView>,
-    /// `done`, `again`, `held`, `failed`.
-    pub then: String,
+    pub then: AttemptResult,
     pub due: Option<String>,
 }
 
@@ -134,8 +140,7 @@ pub struct Attempt {
 pub struct ActView {
     pub at: String,
     pub by: String,
-    /// `resent`, `amended`, `discarded`, `accepted`.
-    pub act: String,
+    pub act: PersonAct,
     pub why: String,
 }
 
@@ -147,7 +152,7 @@ pub struct DescribedSegment {
     pub id: String,
     /// English name; empty when the standard's tables do not have it.
     pub name: String,
-    /// How many loops it stands in.
+    /// Number of loops it is in.
     pub depth: u32,
     pub elements: Vec<DescribedElement>,
 }
@@ -159,9 +164,9 @@ pub struct DescribedElement {
     pub at: String,
     pub name: String,
     pub value: String,
-    /// What a code stands for; empty when it is none, or not known.
+    /// Meaning of a code; empty for any other value, or an unknown code.
     pub meaning: String,
-    /// Columns of the line, counted in characters from 0, and the one behind the last.
+    /// Columns of the line, counted in characters from 0: the first, and the one after the last.
     pub from: u32,
     pub to: u32,
 }
@@ -173,17 +178,19 @@ pub struct DescribedElement {
 pub struct MessageQuery {
     pub flow: String,
     pub partner: String,
-    /// One state, or several with commas between.
+    /// One state, or several separated by commas.
+    #[param(style = Form, explode = false, value_type = Vec<MessageState>)]
     pub state: String,
     /// The step it is at, or ended at.
     pub step: String,
-    /// What it is known by, here or in the target.
+    /// Its key, here or in the target system.
     pub key: String,
     pub reason: String,
     pub arrival: String,
-    /// Messages that came by it, or wait for it.
+    /// Messages received by it, or waiting for it.
     pub connection: String,
-    /// `in` for what comes to us, `out` for what goes to partners.
+    /// `in` for messages of flows with an intake, `out` for those made here, such as acknowledgments.
+    #[param(value_type = Option<Direction>)]
     pub direction: String,
     /// RFC 3339.
     pub since: String,

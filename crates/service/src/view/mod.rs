@@ -1,4 +1,7 @@
-//! What the API says: the JSON forms that command line and console read. Times are RFC 3339 in UTC; spans end in `_ms`.
+//! The JSON forms of the API, read by the command line and the console.
+//!
+//! Times are RFC 3339 in UTC; durations end in `_ms` or `_us`. A response always has every property: a name, id, code, moment or
+//! number that does not apply is `null`; a sentence that does not apply is empty.
 
 mod act;
 mod arrival;
@@ -12,15 +15,15 @@ mod order;
 mod overview;
 mod release;
 mod secret;
+pub mod words;
 
 pub use act::{
-    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, BulkState, SubmitBegin, SubmitField, SubmitLast,
-    Submitted, Why,
+    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, SubmitBegin, SubmitField, SubmitLast, Submitted, Why,
 };
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
 pub use connection::{
-    AskRequest, Asked, ConnectionView, FileFault, HeardView, HeldConnection, QueueView, TurnedView, WebhookView,
+    AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, HeardView, QueueView, TurnedView, WebhookView,
 };
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
@@ -34,7 +37,7 @@ pub use message::{
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use overview::{
-    FlowLine, FlowStep, HeldStep, Intake, Named, Overview, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow,
+    FlowLine, FlowStep, Intake, Named, Overview, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold,
     Workspace,
 };
 pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
@@ -44,6 +47,7 @@ use jiff::Timestamp as Instant;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wirewatch_core::Timestamp;
+use words::MessageState;
 
 /// A moment as RFC 3339; `None` for 0.
 #[must_use]
@@ -51,36 +55,41 @@ pub fn time(us: i64) -> Option<String> {
     (us != 0).then(|| Instant::from_microsecond(us).map(|at| format!("{at:.3}")).unwrap_or_default())
 }
 
+/// A name that may be missing: `None` for an empty text, which is how the journal stores absence.
+pub(crate) fn some(text: &str) -> Option<String> {
+    (!text.is_empty()).then(|| text.to_owned())
+}
+
 pub(crate) fn sure_time(at: Timestamp) -> String {
     time(at.0).unwrap_or_default()
 }
 
-/// Where a service runs.
+/// The environment of a service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EnvironmentView {
     pub name: String,
     pub title: String,
-    /// What is sent from here is meant.
+    /// Production: what is sent from here has real effects.
     pub production: bool,
 }
 
-/// How the service stands.
+/// Status of the service.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Status {
     /// Version of the service.
     pub version: String,
     /// Title of the workspace.
     pub title: String,
-    /// Where it runs; absent when that is not said.
+    /// The environment; `null` when the workspace names none.
     pub environment: Option<EnvironmentView>,
     pub release: i64,
     pub since: String,
-    /// What somebody should see to, in sentences.
+    /// What an operator should correct, in sentences.
     pub warnings: Vec<String>,
     /// Unfinished messages by state.
-    pub unfinished: std::collections::BTreeMap<String, i64>,
-    pub held: Vec<HeldConnection>,
-    pub held_steps: Vec<HeldStep>,
+    pub unfinished: std::collections::BTreeMap<MessageState, i64>,
+    pub on_hold: Vec<ConnectionHold>,
+    pub steps_on_hold: Vec<StepHold>,
     pub reasons: Vec<Reason>,
     /// The processes that share the work.
     pub processes: Vec<ProcessView>,
@@ -89,7 +98,7 @@ pub struct Status {
 /// A process of the service.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ProcessView {
-    /// Which it is, in words.
+    /// Its name, in words.
     pub process: String,
     /// Shards of the work that are its, of 64.
     pub shards: i64,

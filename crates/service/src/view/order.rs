@@ -1,6 +1,7 @@
 //! Orders along their plans.
 
 use super::Message;
+use super::words::{MilestoneMark, OrderState};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -8,10 +9,9 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Order {
     pub plan: String,
-    pub partner: String,
+    pub partner: Option<String>,
     pub key: String,
-    /// `open`, `trouble` or `ended`.
-    pub state: String,
+    pub state: OrderState,
     pub milestones: Vec<MilestoneView>,
     pub begun: String,
     pub changed: String,
@@ -21,9 +21,8 @@ pub struct Order {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MilestoneView {
     pub name: String,
-    /// `begins`, `passes`, `trouble` or `ends`.
-    pub mark: String,
-    /// When it was first reached; absent when it is still ahead.
+    pub mark: MilestoneMark,
+    /// When it was first reached; `null` while it is not.
     pub at: Option<String>,
     /// Since the milestone reached before it.
     pub after_ms: Option<u64>,
@@ -38,7 +37,7 @@ pub struct Orders {
     pub next: Option<String>,
 }
 
-/// One order with its messages.
+/// An order with its messages.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct OrderStory {
     pub orders: Vec<Order>,
@@ -52,8 +51,9 @@ pub struct OrderStory {
 pub struct OrderQuery {
     pub plan: String,
     pub partner: String,
+    #[param(value_type = Option<OrderState>)]
     pub state: String,
-    /// The exact number the order came with.
+    /// The exact key.
     pub key: String,
     pub before: String,
     pub limit: Option<u32>,

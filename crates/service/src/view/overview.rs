@@ -1,10 +1,11 @@
-//! Flows as the console draws them: a line with a step per step, and what stands at each.
+//! Flows as the console draws them: a line of steps with their messages.
 
+use super::words::{RecordingDepth, StepVerb};
 use super::{Arrival, ConnectionView, Reason};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Every flow with what passes and what stands, the connections they use, and why messages failed.
+/// Every flow with its figures, the connections, and the reasons of failures.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Overview {
     pub at: String,
@@ -13,27 +14,27 @@ pub struct Overview {
     pub reasons: Vec<Reason>,
     /// The newest arrivals of the last day that failed, and so became no messages.
     pub arrivals_failed: Vec<Arrival>,
-    /// What somebody should see to, in sentences.
+    /// What an operator should correct, in sentences.
     pub warnings: Vec<String>,
 }
 
-/// One flow.
+/// A flow.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FlowLine {
     pub flow: String,
     pub title: String,
     pub intakes: Vec<Intake>,
-    /// Who has paused it, where somebody has.
+    /// The pause, if a person has paused it.
     pub paused: Option<PausedFlow>,
-    /// How much is recorded of it, where somebody has switched that for a time.
+    /// The recording depth, if a person has changed it for a time.
     pub recorded: Option<RecordedFlow>,
-    /// The beginning, then one for each step, then steps of earlier releases at which something still stands.
+    /// The beginning, then each step, then steps of earlier releases that still have messages.
     pub steps: Vec<FlowStep>,
-    /// Messages that came to their end in the last minute.
+    /// Messages that ended in the last minute.
     pub done_minute: u64,
 }
 
-/// What a flow takes.
+/// An intake of a flow.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Intake {
     pub connection: String,
@@ -50,84 +51,82 @@ pub struct PausedFlow {
     pub since: String,
     pub by: String,
     pub says: String,
-    /// Messages that wait for it to go on.
+    /// Messages that wait for it to be resumed.
     pub waiting: usize,
 }
 
-/// A step that is on hold since message after message failed there for the same reason.
+/// A step on hold, because message after message failed there for the same reason.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct HeldStep {
+pub struct StepHold {
     pub flow: String,
     pub step: String,
     pub since: String,
     pub says: String,
-    /// When the next message is let through to see; when that goes well, the others follow.
-    pub next_look: String,
+    /// When the next message tries; when it succeeds, the others follow.
+    pub next_try: String,
     /// Messages that wait for that.
     pub waiting: usize,
 }
 
-/// A flow goes on.
+/// Result of resuming a flow.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ResumedFlow {
-    /// Its steps that are held, where one that waits tries now.
+    /// Its steps on hold, where one waiting message tries now.
     pub trying: Vec<String>,
 }
 
-/// How much is recorded of a flow for a time, whatever the flow says.
+/// Recording depth of a flow that a person has changed for a time.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RecordedFlow {
-    /// `calls` or `failures`.
-    pub depth: String,
+    pub depth: RecordingDepth,
     pub until: String,
     pub by: String,
 }
 
-/// How much is to be recorded of a flow.
+/// A change of a flow's recording depth.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RecordRequest {
-    /// `calls` (every answer) or `failures` (answers of what failed).
-    pub depth: String,
-    /// For how long; 0 switches back to what the flow says.
+    pub depth: RecordingDepth,
+    /// Duration; 0 returns to what the flow declares.
     pub seconds: u32,
 }
 
-/// A step of a flow, with the last minute and what stands there now.
+/// A step of a flow, with figures of the last minute and the messages there now.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct FlowStep {
     /// Empty for the beginning.
     pub step: String,
-    /// The way it stands on, in words, where it is not on the main line.
+    /// The branch it is in, in words; empty on the main line.
     pub way: String,
-    /// The step's verb; `intake` for the beginning; empty for a step of an earlier release.
-    pub verb: String,
-    /// The map, the request, or to whom: `po-to-order`, `POST /orders`.
+    /// `null` for a step that only an earlier release has.
+    pub verb: Option<StepVerb>,
+    /// The map, the request, or the recipient: `po-to-order`, `POST /orders`.
     pub what: String,
     /// The connection it uses.
     pub connection: Option<String>,
     /// Messages that passed in the last minute.
     pub passed_minute: u64,
-    /// How long its effect took, in microseconds: half were faster, and nineteen of twenty.
+    /// Duration of its requests in microseconds: median and 95th percentile.
     pub median_us: Option<u64>,
     pub slow_us: Option<u64>,
     pub running: i64,
     pub waiting: i64,
     pub retrying: i64,
     pub failed: i64,
-    /// Since when the oldest of those waiting, retrying or failed has stood as it stands.
+    /// Since when the oldest waiting, retrying or failed message has been in that state.
     pub stuck_since: Option<String>,
     /// When the next retry is due.
     pub next_due: Option<String>,
-    /// Whose messages wait, retry or failed, most first.
-    pub hurts: Vec<PartnerShare>,
-    pub held: Option<HeldStep>,
+    /// Partners whose messages wait, retry or failed, most messages first.
+    pub affects: Vec<PartnerShare>,
+    pub on_hold: Option<StepHold>,
 }
 
 /// Messages of one partner.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PartnerShare {
-    /// Empty when there is none.
-    pub partner: String,
+    /// `null` for messages of no partner.
+    pub partner: Option<String>,
     pub messages: i64,
 }
 
@@ -135,7 +134,7 @@ pub struct PartnerShare {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Workspace {
     pub title: String,
-    /// Where it runs; absent when that is not said.
+    /// The environment; `null` when the workspace names none.
     pub environment: Option<super::EnvironmentView>,
     pub release: i64,
     pub flows: Vec<Named>,

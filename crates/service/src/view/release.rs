@@ -1,5 +1,6 @@
 //! A workspace to release, what is wrong with one, and what releases changed.
 
+use super::words::{FileChangeKind, FindingSeverity, ReleaseOutcome};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
@@ -9,13 +10,13 @@ use wirewatch_core::Finding;
 pub struct WorkspaceFiles {
     /// Path with forward slashes, and text.
     pub files: std::collections::BTreeMap<String, String>,
-    /// What is said of it, for the list of releases.
+    /// Description for the list of releases.
     #[serde(default)]
     pub why: String,
     /// Take back what releases since have changed, where the files are as they were before.
     #[serde(default)]
     pub take_back: bool,
-    /// Tell what would come of it, and change nothing.
+    /// Report what would happen, and change nothing.
     #[serde(default)]
     pub only_tell: bool,
 }
@@ -24,8 +25,7 @@ pub struct WorkspaceFiles {
 #[derive(Debug, ToSchema)]
 #[allow(dead_code, reason = "describes `Finding` of the core, which knows no API")]
 pub struct FindingView {
-    /// `warning` or `error`.
-    pub severity: String,
+    pub severity: FindingSeverity,
     pub code: String,
     pub file: String,
     /// Line and column, both from 1; columns count characters.
@@ -36,21 +36,20 @@ pub struct FindingView {
     pub source: String,
     pub says: String,
     pub help: Option<String>,
-    /// Why the file lets this warning stand.
+    /// Why the file accepts this warning.
     pub accepted: Option<String>,
 }
 
-/// What came of a release.
+/// Result of a release.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Release {
     pub release: i64,
-    /// `new`; `same` when nothing differs; `would` when it was only to be told.
-    pub what: String,
-    /// What differs from the release that ran.
+    pub what: ReleaseOutcome,
+    /// Files that differ from the release before.
     pub changes: Vec<FileView>,
     #[schema(value_type = Vec<FindingView>)]
     pub findings: Vec<Finding>,
-    /// Where it runs; absent when that is not said.
+    /// The environment; `null` when the workspace names none.
     pub environment: Option<super::EnvironmentView>,
 }
 
@@ -58,8 +57,7 @@ pub struct Release {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FileView {
     pub file: String,
-    /// `new`, `changed` or `gone`.
-    pub what: String,
+    pub what: FileChangeKind,
     /// Lines.
     pub added: usize,
     pub removed: usize,
@@ -71,11 +69,11 @@ pub struct ReleaseView {
     pub release: i64,
     pub at: String,
     pub by: String,
-    /// What was said of it; empty when nothing was.
+    /// Description; may be empty.
     pub says: String,
-    /// It is what runs.
+    /// It is the current release.
     pub current: bool,
-    /// What it changed.
+    /// Files that it changed.
     pub changes: Vec<FileView>,
 }
 
@@ -83,8 +81,8 @@ pub struct ReleaseView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ReleaseStory {
     pub release: ReleaseView,
-    /// Of the files that it changed, how they were; a new one is not there.
+    /// The changed files before; a new file is missing.
     pub before: std::collections::BTreeMap<String, String>,
-    /// And how they are; one that is gone is not there.
+    /// The changed files after; a deleted file is missing.
     pub after: std::collections::BTreeMap<String, String>,
 }

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecretView {
     pub name: String,
-    /// When it was set; absent while it is not.
+    /// When it was set; `null` while it is not.
     pub set: Option<String>,
     pub by: String,
     /// Until when the value before it is as good.

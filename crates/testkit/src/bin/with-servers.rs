@@ -13,9 +13,9 @@ fn main() -> ExitCode {
     let (cluster, _folder) = private_cluster(false);
     let Ok((broker, _broker_folder)) = broker.join() else { return ExitCode::FAILURE };
     let (user, password) = broker.user();
-    let told = format!("{} {user} {password}", broker.address());
+    let address = format!("{} {user} {password}", broker.address());
     let mut command = Command::new(program);
-    let status = command.args(arguments).env(ADMIN_URL, cluster.url("postgres")).env(BROKER, told).status();
+    let status = command.args(arguments).env(ADMIN_URL, cluster.url("postgres")).env(BROKER, address).status();
     match status {
         Ok(status) => ExitCode::from(u8::try_from(status.code().unwrap_or(1)).unwrap_or(1)),
         Err(error) => {

@@ -19,7 +19,7 @@ pub enum GroupAck {
     /// Accepted, but errors were noted.
     #[serde(rename = "E")]
     Noted,
-    /// At least one set was rejected and at least one was not.
+    /// At least one set was rejected and at least one was accepted.
     #[serde(rename = "P")]
     Partly,
     #[serde(rename = "R")]
@@ -27,7 +27,7 @@ pub enum GroupAck {
 }
 
 impl GroupAck {
-    /// The code as it stands in AK901.
+    /// Returns the code in AK901.
     #[must_use]
     pub fn code(self) -> &'static str {
         match self {
@@ -54,7 +54,7 @@ impl GroupAck {
     }
 }
 
-/// Whether a group is acknowledged at all: a group of acknowledgments is not (X12.20).
+/// Returns whether a group is acknowledged at all: a group of acknowledgments is not (X12.20).
 #[must_use]
 pub fn is_acknowledged(group: &Group) -> bool {
     group.functional_id != "FA"
@@ -67,12 +67,12 @@ pub enum AckForm {
     #[default]
     #[serde(rename = "997")]
     Functional,
-    /// X12.X231, 005010: it knows codes for what a guide, not the standard, asks for.
+    /// X12.X231, 005010: it has codes for requirements of a guide beyond the standard.
     #[serde(rename = "999")]
     Implementation,
 }
 
-/// How much is told.
+/// Detail of an acknowledgment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum AckDepth {
@@ -83,7 +83,7 @@ pub enum AckDepth {
     Group,
 }
 
-/// How a partner wants to be told.
+/// Form and detail of a partner's acknowledgments.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct AckStyle {
     pub form: AckForm,
@@ -149,7 +149,7 @@ pub fn interchange_verdict(interchange: &Interchange) -> (&'static str, &str) {
     }
 }
 
-/// The TA1 of an interchange, as an interchange of its own without groups. Source: X12.5.
+/// Returns the TA1 of an interchange, as an interchange of its own without groups. Source: X12.5.
 #[must_use]
 pub fn interchange_ack(interchange: &Interchange, stamp: &Stamp) -> Vec<u8> {
     let header = &interchange.header;
@@ -159,7 +159,7 @@ pub fn interchange_ack(interchange: &Interchange, stamp: &Stamp) -> Vec<u8> {
     writer.finish_own()
 }
 
-/// The envelope of an answer: sender and receiver changed, separators and versions as they came.
+/// Returns the envelope of an answer: sender and receiver swapped, separators and versions as received.
 fn turned(received: &Header, stamp: &Stamp) -> Envelope {
     Envelope {
         sender: received.receiver.clone(),
@@ -168,14 +168,14 @@ fn turned(received: &Header, stamp: &Stamp) -> Envelope {
         time: stamp.time.clone(),
         version: received.version.clone(),
         control: stamp.interchange_control,
-        // An acknowledgment asks for none.
+        // An acknowledgment requests none.
         wants_ta1: false,
         usage: received.usage.clone(),
         delimiters: received.delimiters.usable(),
     }
 }
 
-/// Which group a functional acknowledgment speaks of: AK101 and AK102. `None` when the bytes hold no AK1.
+/// Returns the group that a functional acknowledgment answers: AK101 and AK102. `None` without an AK1.
 #[must_use]
 pub fn speaks_of(bytes: &[u8]) -> Option<(String, String)> {
     acknowledgments(bytes).into_iter().find(|one| one.kind != AckKind::Interchange).map(|one| (one.functional_id, one.control))

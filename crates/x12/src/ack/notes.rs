@@ -1,4 +1,4 @@
-//! What an acknowledgment says of one set: AK2 to AK5, or AK2 to IK5.
+//! Acknowledgment of one set: AK2 to AK5, or AK2 to IK5.
 
 use super::AckForm;
 use crate::fault::{Fault, Level, Source};
@@ -12,9 +12,9 @@ pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
     };
     writer.segment(&["AK2", &set.set, &set.control]);
     let is_inside = |fault: &&Fault| fault.is_told() && matches!(fault.level, Level::Segment | Level::Element);
-    let told: Vec<&Fault> = set.faults.iter().filter(is_inside).collect();
-    // One note for all faults of a segment, those of its elements behind it; code 8 announces them.
-    for faults in told.chunk_by(|a, b| (a.position, &a.segment) == (b.position, &b.segment)) {
+    let reported: Vec<&Fault> = set.faults.iter().filter(is_inside).collect();
+    // One note for all faults of a segment, followed by those of its elements; code 8 announces them.
+    for faults in reported.chunk_by(|a, b| (a.position, &a.segment) == (b.position, &b.segment)) {
         let elements: Vec<&&Fault> = faults.iter().filter(|fault| fault.level == Level::Element).collect();
         let mut codes: Vec<&str> =
             faults.iter().filter(|fault| fault.level == Level::Segment).map(|fault| segment_code(fault, form)).collect();
@@ -33,8 +33,8 @@ pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
     }
     let mut codes: Vec<&str> =
         set.faults.iter().filter(|fault| fault.level == Level::Set && fault.is_told()).map(|fault| fault.code.as_ref()).collect();
-    if !told.is_empty() {
-        let by_guide = form == AckForm::Implementation && told.iter().all(|fault| fault.source == Source::Guide);
+    if !reported.is_empty() {
+        let by_guide = form == AckForm::Implementation && reported.iter().all(|fault| fault.source == Source::Guide);
         codes.push(if by_guide { "I5" } else { "5" });
     }
     let mut end = vec![trailer, set.ack().code()];
@@ -42,7 +42,7 @@ pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
     writer.segment(&end);
 }
 
-/// Data element 720; of a 999, data element 620, which has codes of its own for what only a guide asks for.
+/// Returns the code of data element 720; for a 999 that of data element 620, which has codes for requirements of a guide.
 fn segment_code(fault: &Fault, form: AckForm) -> &str {
     match (form, fault.source, fault.code.as_ref()) {
         (AckForm::Implementation, Source::Guide, "2") => "I4",
@@ -65,11 +65,11 @@ fn element(writer: &mut Writer, fault: &Fault, form: AckForm) {
     use crate::plain::Element;
     let number = |n: Option<u64>| n.map_or(String::new(), |n| n.to_string());
     let mut position = vec![number(fault.element.map(u64::from)), number(fault.component.map(u64::from))];
-    // The third part came with 004020: a 997 in 004010 has no place for it.
+    // The third component exists since 004020: a 997 in 004010 has no place for it.
     if form == AckForm::Implementation {
         position.push(number(fault.repetition.map(u64::from)));
     }
-    // A copy of nothing but spaces would be an error of its own.
+    // A copy with spaces only would be an error itself.
     let text = |text: &str| if text.trim().is_empty() { Element::Empty } else { Element::Text(text.to_owned()) };
     writer.structured(
         if form == AckForm::Functional { "AK4" } else { "IK4" },

@@ -15,7 +15,7 @@ pub enum AckKind {
     Implementation,
 }
 
-/// What one acknowledgment says of an interchange or group that we sent.
+/// An acknowledgment of an interchange or group that we sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Acknowledged {
     pub kind: AckKind,
@@ -25,7 +25,7 @@ pub struct Acknowledged {
     pub control: String,
     /// AK901 or TA104.
     pub verdict: String,
-    /// AK902 to AK904; 0 for an interchange, or where it is no number.
+    /// AK902 to AK904; 0 for an interchange, or if it is not a number.
     pub included: u32,
     pub received: u32,
     pub accepted: u32,
@@ -34,7 +34,7 @@ pub struct Acknowledged {
     pub sets: Vec<AcknowledgedSet>,
 }
 
-/// What it says of one set.
+/// Its answer to one set.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct AcknowledgedSet {
     /// AK201 and AK202.
@@ -46,7 +46,7 @@ pub struct AcknowledgedSet {
     pub segments: Vec<SegmentNote>,
 }
 
-/// What it says of one segment: AK3 or IK3.
+/// Its note on one segment: AK3 or IK3.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct SegmentNote {
     pub segment: String,
@@ -57,7 +57,7 @@ pub struct SegmentNote {
     pub elements: Vec<ElementNote>,
 }
 
-/// What it says of one element: AK4 or IK4.
+/// Its note on one element: AK4 or IK4.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ElementNote {
     pub element: String,
@@ -163,7 +163,7 @@ fn new(kind: AckKind, functional_id: &str, control: &str) -> Acknowledged {
 }
 
 impl Acknowledged {
-    /// What it says, a plain sentence for each thing.
+    /// Returns its content as sentences.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
         let what = match self.kind {
@@ -207,7 +207,7 @@ impl Acknowledged {
     }
 }
 
-/// What a verdict means: data elements 715, 717 and I17 share these.
+/// Returns the meaning of a verdict: data elements 715, 717 and I17 share the codes.
 fn verdict(code: &str) -> &str {
     match code {
         "A" => "accepted",
@@ -220,7 +220,7 @@ fn verdict(code: &str) -> &str {
     }
 }
 
-/// The words of the standard for a code of a data element; the code itself where it has none.
+/// Returns the standard's text for a code of a data element; the code itself if it is unknown.
 fn meaning(element: u16, code: &str) -> String {
     let known = Definitions::standard().dictionary("005010").and_then(|dictionary| dictionary.element(element));
     known.and_then(|element| element.meaning(code)).map_or_else(|| format!("code {code}"), str::to_owned)

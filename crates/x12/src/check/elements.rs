@@ -1,5 +1,4 @@
-//! Checks the elements of a segment: presence, repetitions, components, values, relational conditions, and what a guide
-//! says of each.
+//! Checks the elements of a segment: presence, repetitions, components, values, relational conditions, and the rules of a guide.
 
 use super::value::{self, Problem};
 use super::{At, Run};
@@ -78,12 +77,12 @@ impl Run<'_> {
     #[cold]
     fn broken(&mut self, rule: &Rule, definition: &SegmentDefinition, segment: &Segment<'_>, given: u64) {
         let has = |at: usize| given & (1 << (at - 1).min(63)) != 0;
-        let (code, at, says) = told(rule, &definition.id, has);
+        let (code, at, says) = broken_rule(rule, &definition.id, has);
         let weight = if definition.assumed { Weight::Note } else { Weight::Error };
         self.at_element(Fault { weight, ..Fault::at(Level::Element, code, "", 0, says) }, definition.place(at), segment, at);
     }
 
-    /// One position that holds something: its repetitions, its components, what a guide says of it.
+    /// Checks one filled position: its repetitions, components, and the rules of a guide.
     #[cold]
     fn element(&mut self, place: &Place, segment: &Segment<'_>, element: usize) {
         let value = segment.element(element);
@@ -95,7 +94,7 @@ impl Run<'_> {
             let fault = Fault { source: Source::Guide, ..Fault::at(Level::Element, "10", "", 0, says) };
             return self.at_element(fault, Some(place), segment, element);
         }
-        // Before 00402 there is no repetition, and the byte is one like others.
+        // Before 00402 there are no repetitions, and the byte is an ordinary one.
         let repeated = segment.delimiters.repetition.filter(|by| value.contains(by));
         let mut at = At { segment, element, component: None, repetition: None, offset, value };
         let Some(by) = repeated else { return self.once(place, at) };
@@ -153,7 +152,7 @@ impl Run<'_> {
                 self.note(element.number, once, says, at.segment, at.element);
             }
             Err(problem) => {
-                let (code, rest) = problem.told(element, at.value);
+                let (code, rest) = problem.describe(element, at.value);
                 let says = format!("{} {rest}", title(&at, &element.name));
                 self.at_value(Fault::at(Level::Element, code, "", 0, says), Some(element), at);
                 return;
@@ -212,7 +211,7 @@ impl Run<'_> {
         }
         for rule in composite.rules.iter().filter(|rule| !rule.kept(given)) {
             let id = format!("{}{:02}-", printable(at.segment.id()), at.element);
-            let (code, component, says) = told(rule, &id, |n| given & (1 << (n - 1)) != 0);
+            let (code, component, says) = broken_rule(rule, &id, |n| given & (1 << (n - 1)) != 0);
             at.component = Some(component);
             let element = composite.parts.get(component - 1).and_then(|place| place.content.element());
             self.at_value(
@@ -233,7 +232,8 @@ fn title(at: &At<'_>, name: &str) -> String {
     }
 }
 
-/// Whether every byte is printable ASCII and none separates components or repetitions: nothing needs a closer look.
+/// Returns whether every byte is printable ASCII and none is a separator of components or repetitions: then no closer check is
+/// needed.
 fn is_plain(segment: &Segment<'_>) -> bool {
     const LANES: usize = 16;
     let component = segment.delimiters.component;
@@ -248,7 +248,7 @@ fn is_plain(segment: &Segment<'_>) -> bool {
     let (lanes, rest) = segment.bytes.as_chunks::<LANES>();
     let mut found = lanes.iter().fold(u8x16::splat(0), |found, lane| found | odd(*lane));
     if !rest.is_empty() {
-        // Some bytes are looked at twice, which is quicker than one at a time.
+        // Some bytes are checked twice, which is quicker than one at a time.
         let last = segment.bytes.last_chunk::<LANES>().copied().unwrap_or_else(|| {
             let mut last = [b' '; LANES];
             last[..rest.len()].copy_from_slice(rest);
@@ -260,7 +260,7 @@ fn is_plain(segment: &Segment<'_>) -> bool {
 }
 
 /// Data element 723 code, position and sentence of a broken relational condition.
-fn told(rule: &Rule, id: &str, has: impl Fn(usize) -> bool) -> (&'static str, usize, String) {
+fn broken_rule(rule: &Rule, id: &str, has: impl Fn(usize) -> bool) -> (&'static str, usize, String) {
     let names = |positions: &[usize]| positions.iter().map(|at| format!("{id}{at:02}")).collect::<Vec<_>>().join(", ");
     let all = rule.positions.as_slice();
     let (first, rest) = all.split_first().expect("a rule relates positions");
@@ -269,7 +269,7 @@ fn told(rule: &Rule, id: &str, has: impl Fn(usize) -> bool) -> (&'static str, us
         RuleKind::Paired => ("2", absent(all), format!("{} come together or not at all", names(all))),
         RuleKind::Required => ("2", *first, format!("one of {} is needed", names(all))),
         RuleKind::Exclusion => {
-            // The one that came last is one too many, whatever order the rule names them in.
+            // The last of them is the excess one, whatever order the rule names them in.
             let second = all.iter().copied().filter(|at| has(*at)).max().unwrap_or(*first);
             ("10", second, format!("only one of {} may be given", names(all)))
         }

@@ -12,9 +12,9 @@ use crate::segment::Segment;
 use crate::walker::{Over, Placed, Walker};
 use std::sync::Arc;
 
-/// Faults kept of one set; the verdict counts all, the list stops here.
+/// Faults kept of one set; the verdict counts all of them.
 const KEPT: usize = 1000;
-/// Different things noted of one set.
+/// Distinct notes kept of one set.
 const NOTED: usize = 100;
 
 /// Checks the segments of a set in the order they come. Holds no segment.
@@ -25,7 +25,7 @@ pub struct Checker {
     state: State,
 }
 
-/// How far a set has been checked.
+/// State of checking a set.
 #[derive(Debug)]
 struct State {
     walker: Walker,
@@ -33,7 +33,7 @@ struct State {
     faults: Vec<Fault>,
     /// Mandatory places that a segment passed by.
     missing: Vec<NodeId>,
-    /// What was noted already: each thing is noted once a set.
+    /// Notes so far: each is made once a set.
     noted: Vec<(u16, u64)>,
     rejected: bool,
 }
@@ -45,7 +45,7 @@ struct Run<'c> {
     state: &'c mut State,
 }
 
-/// An error that a partner's profile lets pass: the set is accepted, and the error told.
+/// An error that a partner's profile tolerates: the set is accepted, and the error is reported.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Tolerance {
     pub level: Level,
@@ -90,7 +90,7 @@ impl Checker {
         Run { definition: &self.definition, tolerated: &self.tolerated, state: &mut self.state }.segment(segment);
     }
 
-    /// Ends the set, whose bytes end at `offset`: the faults found, first come first.
+    /// Ends the set, whose bytes end at `offset`, and returns its faults in order.
     #[must_use]
     pub fn end(self, offset: u64) -> Vec<Fault> {
         let Self { definition, state, .. } = self;
@@ -102,20 +102,20 @@ impl Checker {
             let says = format!("the mandatory segment {id} is missing at the end of the set");
             faults.push(Fault { position, ..Fault::at(Level::Segment, "3", id, offset, says) });
         }
-        // Within a segment the order of its elements, whatever was looked at first.
+        // Within a segment in the order of its elements, whatever was checked first.
         faults.sort_by_key(|fault| (fault.position, fault.element, fault.component));
         faults
     }
 }
 
-/// One value and where it stands in its segment.
+/// A value with its place in the segment.
 #[derive(Debug, Clone, Copy)]
 struct At<'s> {
     segment: &'s Segment<'s>,
     element: usize,
     component: Option<usize>,
     repetition: Option<usize>,
-    /// In the input.
+    /// Offset in the input.
     offset: u64,
     value: &'s [u8],
 }
@@ -137,7 +137,7 @@ impl Run<'_> {
         }
     }
 
-    /// What is told of a segment's place: what was passed by, what is too often, what a guide forbids.
+    /// Reports faults of a segment's place: skipped mandatory segments, too many repetitions, a guide's prohibition.
     #[cold]
     fn placed(&mut self, placed: Placed, segment: &Segment<'_>) {
         let id = printable(segment.id());
@@ -216,7 +216,7 @@ impl Run<'_> {
         });
     }
 
-    /// Notes something once: the same thing again is not worth another line.
+    /// Adds a note once per set.
     fn note(&mut self, what: u16, which: u64, says: String, segment: &Segment<'_>, element: usize) {
         if self.state.noted.len() >= NOTED || self.state.noted.contains(&(what, which)) {
             return;
@@ -228,7 +228,7 @@ impl Run<'_> {
 
     fn push(&mut self, mut fault: Fault) {
         Tolerance::weigh(self.tolerated, &mut fault);
-        // Whatever else is wrong, once the list is full it says that the set is rejected.
+        // Even a full list must show that the set is rejected.
         if self.state.faults.len() < KEPT || (fault.rejects() && !self.state.rejected) {
             self.state.rejected |= fault.rejects();
             self.state.faults.push(fault);

@@ -1,9 +1,9 @@
-//! What a data element may hold, by its type (X12.6).
+//! Checks values of data elements by type (X12.6).
 
 use crate::definitions::{ElementDefinition, Kind, Quick};
 use crate::fault::printable;
 
-/// What is wrong with a value.
+/// Fault of a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Problem {
     TooShort,
@@ -21,7 +21,7 @@ pub(crate) enum Problem {
 
 impl Problem {
     /// Data element 723 code, and the rest of a sentence that starts with the element's name.
-    pub fn told(self, element: &ElementDefinition, value: &[u8]) -> (&'static str, String) {
+    pub fn describe(self, element: &ElementDefinition, value: &[u8]) -> (&'static str, String) {
         let shown = printable(value);
         let length = length(element.kind, &String::from_utf8_lossy(value));
         match self {
@@ -37,7 +37,7 @@ impl Problem {
     }
 }
 
-/// Whether an element may hold `value`, which is not empty.
+/// Checks a value, which is not empty, against its element.
 pub(crate) fn check(element: &ElementDefinition, value: &[u8]) -> Result<(), Problem> {
     checked(&element.quick(), value, text)
 }
@@ -79,7 +79,7 @@ fn checked(element: &Quick, value: &[u8], text: impl Fn(&[u8]) -> Result<usize, 
     Ok(())
 }
 
-/// Length in characters of a text of at least one character that is no space and no control character.
+/// Returns the length in characters of a text with at least one character that is not a space, and no control characters.
 fn text(value: &[u8]) -> Result<usize, Problem> {
     // In plain ASCII, one byte is one character.
     let plain = value.iter().fold(true, |plain, byte| plain & (0x20..0x7f).contains(byte));
@@ -98,7 +98,7 @@ fn plain_text(value: &[u8]) -> Result<usize, Problem> {
     if says_something { Ok(value.len()) } else { Err(Problem::Character) }
 }
 
-/// How many characters count towards the length: of a number its digits (X12.6, 3.5.1.1 and 3.5.1.2).
+/// Returns the length of a value as the standard counts it: of a number its digits (X12.6, 3.5.1.1 and 3.5.1.2).
 fn length(kind: Kind, text: &str) -> usize {
     match kind {
         Kind::Numeric(_) | Kind::Decimal => text.chars().filter(char::is_ascii_digit).count(),
@@ -127,14 +127,14 @@ fn decimal(value: &[u8]) -> Option<usize> {
     (digits > 0).then_some(digits)
 }
 
-/// Whether `text` is `CCYYMMDD` or `YYMMDD` and a day that exists (X12.6, data type DT).
+/// Returns whether `text` is `CCYYMMDD` or `YYMMDD` and an existing day (X12.6, data type DT).
 #[must_use]
 pub fn is_date(text: &str) -> bool {
     let bytes = text.as_bytes();
     matches!(bytes.len(), 6 | 8) && bytes.iter().all(u8::is_ascii_digit) && is_day(bytes)
 }
 
-/// Whether six or eight digits are a day that exists.
+/// Returns whether six or eight digits are an existing day.
 fn is_day(digits: &[u8]) -> bool {
     let number = |part: &[u8]| part.iter().fold(0u32, |number, digit| number * 10 + u32::from(digit - b'0'));
     let (year, rest) = match digits.len() {
@@ -152,7 +152,7 @@ fn is_day(digits: &[u8]) -> bool {
     (1..=days).contains(&day)
 }
 
-/// Whether digits are `HHMM`, `HHMMSS`, `HHMMSSD` or `HHMMSSDD` (X12.6, data type TM).
+/// Returns whether digits are `HHMM`, `HHMMSS`, `HHMMSSD` or `HHMMSSDD` (X12.6, data type TM).
 pub(crate) fn is_time(value: &[u8]) -> bool {
     let two = |at: usize| value.get(at..at + 2).map(|two| (two[0].wrapping_sub(b'0')) * 10 + two[1].wrapping_sub(b'0'));
     matches!(value.len(), 4 | 6 | 7 | 8)

@@ -1,9 +1,9 @@
-//! A set of short codes that is asked after for nearly every element read.
+//! A set of short codes, which is looked up for nearly every element read.
 
-/// Codes of at most eight bytes, as an open table of numbers: most questions are answered by one look.
+/// Codes of at most eight bytes, as an open hash table of numbers: most lookups need one probe.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct CodeSet {
-    /// A power of two of places, 0 for a free one; none when there are no codes.
+    /// A power of two of slots, 0 for a free one; none without codes.
     slots: Box<[u64]>,
 }
 
@@ -25,13 +25,13 @@ impl CodeSet {
         Self { slots }
     }
 
-    /// Whether there are no codes to choose from.
+    /// Returns whether the set is empty.
     #[inline]
     pub fn is_empty(&self) -> bool {
         self.slots.is_empty()
     }
 
-    /// Whether the code is one of them.
+    /// Returns whether the code is in the set.
     #[inline]
     pub fn contains(&self, code: &[u8]) -> bool {
         let Some(code) = pack(code).filter(|_| !self.slots.is_empty()) else { return false };
@@ -46,8 +46,9 @@ impl CodeSet {
     }
 }
 
-/// Where a code is looked for first among `size` places. Multiplying by an odd number near 2^64 / φ spreads codes that
-/// differ in their last letter only.
+/// Returns the first slot of a code among `size` slots. Multiplying by an odd number near 2^64
+///
+/// φ spreads codes that differ in their last letter only.
 #[inline]
 fn place(code: u64, size: usize) -> usize {
     (code.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40) as usize & (size - 1)

@@ -50,7 +50,8 @@ pub struct SegmentDefinition {
     pub(crate) needed: u64,
     /// One for each of the elements.
     pub(crate) quick: Vec<Quick>,
-    /// Bit n-1 where n and n+1 come together or not at all: most conditions are of that kind, and are seen at one look.
+    /// Bit n-1 is set where n and n+1 must both be present or absent: most conditions are of that kind, and are tested in one
+    /// operation.
     pub(crate) pairs: u64,
     /// The other conditions, of `rules`.
     pub(crate) other_rules: Vec<Rule>,
@@ -75,7 +76,7 @@ pub enum Use {
     Relational,
 }
 
-/// One position of a segment or composite.
+/// A position of a segment or composite.
 #[derive(Debug, Clone)]
 pub struct Place {
     pub use_: Use,
@@ -85,21 +86,21 @@ pub struct Place {
     pub(crate) narrowed: Option<Box<Narrowed>>,
 }
 
-/// What stands at a position.
+/// Content of a position.
 #[derive(Debug, Clone)]
 pub enum Content {
     Element(Arc<ElementDefinition>),
     Composite(Arc<CompositeDefinition>),
 }
 
-/// What a partner's guide says beyond the standard of one position.
+/// A partner's rules for one position, beyond the standard.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Narrowed {
     pub forbidden: bool,
     pub needed: bool,
     /// The only codes allowed; all when empty.
     pub codes: Vec<String>,
-    /// Codes allowed beside those of the standard.
+    /// Codes allowed besides those of the standard.
     pub more_codes: Vec<String>,
     pub shortest: Option<usize>,
     pub longest: Option<usize>,
@@ -140,14 +141,14 @@ pub struct ElementDefinition {
     pub(crate) codes: BTreeMap<String, String>,
     /// The list is known to be complete: another code is an error, not only noted.
     pub complete: bool,
-    /// The same codes, quick to look through.
+    /// The same codes for quick lookups.
     pub(crate) packed: Arc<CodeSet>,
 }
 
-/// What checking a value asks of its element, close together.
+/// Data for checking a value, close together in memory.
 #[derive(Debug, Clone)]
 pub(crate) struct Quick {
-    /// An element, no composite, of which no guide says more.
+    /// It is an element, not a composite, without rules of a guide.
     pub simple: bool,
     pub kind: Kind,
     pub min: u32,
@@ -227,7 +228,7 @@ impl Rule {
         Self { kind, positions, first, all }
     }
 
-    /// Whether elements at the positions of `given` (bit n-1 for position n) keep the condition.
+    /// Returns whether the elements present in `given` (bit n-1 for position n) fulfil the condition.
     #[inline]
     pub fn kept(&self, given: u64) -> bool {
         let (these, rest) = (given & self.all, given & self.all & !self.first);
@@ -242,13 +243,13 @@ impl Rule {
 }
 
 impl SegmentDefinition {
-    /// Whether elements at the positions of `given` keep every relational condition.
+    /// Returns whether the elements present in `given` fulfil every relational condition.
     #[inline]
     pub(crate) fn keeps(&self, given: u64) -> bool {
         (given ^ (given >> 1)) & self.pairs == 0 && self.other_rules.iter().all(|rule| rule.kept(given))
     }
 
-    /// Works out again what checking asks of the segment.
+    /// Recomputes the data for checking.
     pub(crate) fn renew(&mut self) {
         self.quick = self.elements.iter().map(Quick::of).collect();
         let (pairs, others): (Vec<&Rule>, Vec<&Rule>) = self.rules.iter().partition(|rule| {
@@ -260,13 +261,13 @@ impl SegmentDefinition {
         self.needed = needed.fold(0, |all, (n, _)| all | 1 << n.min(63));
     }
 
-    /// How many elements the segment has.
+    /// Returns the number of elements.
     #[must_use]
     pub fn len(&self) -> usize {
         self.elements.len()
     }
 
-    /// Whether the segment has no elements at all.
+    /// Returns whether the segment has no elements.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.elements.is_empty()
@@ -283,7 +284,7 @@ impl SegmentDefinition {
         self.elements.iter()
     }
 
-    /// Element `n`, from 1; none where a composite stands.
+    /// Returns element `n`, from 1; `None` for a composite.
     #[must_use]
     pub fn element(&self, n: usize) -> Option<&ElementDefinition> {
         match &self.place(n)?.content {
@@ -301,13 +302,13 @@ impl CompositeDefinition {
 }
 
 impl Place {
-    /// Whether a partner's guide forbids it.
+    /// Returns whether a partner's guide forbids it.
     #[must_use]
     pub fn is_forbidden(&self) -> bool {
         self.narrowed.as_ref().is_some_and(|narrowed| narrowed.forbidden)
     }
 
-    /// Whether it must be filled, by the standard or by a guide.
+    /// Returns whether it is mandatory, by the standard or by a guide.
     #[must_use]
     pub fn is_needed(&self) -> bool {
         self.use_ == Use::Mandatory || self.narrowed.as_ref().is_some_and(|narrowed| narrowed.needed)

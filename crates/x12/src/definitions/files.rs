@@ -15,9 +15,9 @@ use std::sync::Arc;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{says}")]
 pub struct DefinitionError {
-    /// What, in one sentence.
+    /// The fault in one sentence.
     pub says: String,
-    /// Where in the text, in bytes; `None` where the file is sound by itself, and what it says does not hold.
+    /// Its place in the text, in bytes; `None` if the file is valid by itself but conflicts with others.
     pub at: Option<Range<usize>>,
 }
 
@@ -25,7 +25,7 @@ pub(super) fn error(says: impl Into<String>) -> DefinitionError {
     DefinitionError { says: says.into(), at: None }
 }
 
-/// Reads a file, or says where it is none.
+/// Parses a file, or returns its fault.
 pub(super) fn from_toml<T: DeserializeOwned>(text: &str) -> Result<T, DefinitionError> {
     toml_edit::de::from_str(text)
         .map_err(|wrong| DefinitionError { says: wrong.message().lines().collect::<Vec<_>>().join("; "), at: wrong.span() })
@@ -58,7 +58,7 @@ struct EntryFile {
     of: Vec<EntryFile>,
 }
 
-/// Segments, composites and elements as a file says them.
+/// Segments, composites and elements of a dictionary file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct DictionaryFile {
@@ -125,7 +125,7 @@ pub(super) fn dictionary(
     extended(version, base.map(Arc::as_ref), file)
 }
 
-/// A dictionary with what `file` adds and changes. What the file does not name is taken over, with the elements as changed.
+/// Returns a dictionary with the additions and changes of `file`. The rest is inherited, with the elements as changed.
 pub(super) fn extended(
     version: &str,
     base: Option<&Dictionary>,
@@ -168,7 +168,7 @@ pub(super) fn extended(
         let places = segment.elements.unwrap_or_default();
         let places = places.iter().map(|text| place(&id, text, &elements, &composites)).collect::<Result<Vec<_>, _>>()?;
         let rules = segment.rules.iter().map(|text| rule(&id, text)).collect::<Result<Vec<_>, _>>()?;
-        // Which positions are filled is kept as bits of one number.
+        // Present positions are bits of one number.
         if places.len() > 64 {
             return Err(error(format!("{id} has {} elements, 64 at most can be checked", places.len())));
         }

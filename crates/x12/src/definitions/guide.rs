@@ -1,4 +1,4 @@
-//! Implementation guides: what a partner asks for beyond the standard, and what it allows beyond it.
+//! Implementation guides: a partner's requirements and permissions beyond the standard.
 
 use super::dictionary::{Narrowed, Place, SegmentDefinition};
 use super::files::{DefinitionError, DictionaryFile, error, extended, from_toml};
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// A partner's guide to one set, as its file says it.
+/// A partner's guide to one set, as in its file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Guide {
@@ -17,7 +17,7 @@ pub struct Guide {
     /// Segments that are narrowed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub segment: Vec<SegmentGuide>,
-    /// Segments that stand where the standard has none.
+    /// Segments at places where the standard has none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub add: Vec<Added>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -27,7 +27,7 @@ pub struct Guide {
     pub dictionary: Option<DictionaryFile>,
 }
 
-/// What a guide says of one place of the table.
+/// Rules for one place of the table.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default, expecting = "what is asked of a segment: `at`, with `use`, `max` or `elements`")]
 pub struct SegmentGuide {
@@ -43,7 +43,7 @@ pub struct SegmentGuide {
     pub elements: BTreeMap<String, ElementGuide>,
 }
 
-/// Whether something must or must not come.
+/// Whether something is required or forbidden.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum GuideUse {
@@ -51,7 +51,7 @@ pub enum GuideUse {
     Forbidden,
 }
 
-/// What a guide says of one element.
+/// Rules for one element.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default, expecting = "what is asked of an element, such as `{ use = \"required\" }`")]
 pub struct ElementGuide {
@@ -60,7 +60,7 @@ pub struct ElementGuide {
     /// The only codes or values it may have.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub codes: Vec<String>,
-    /// Codes it may have beside those of the standard.
+    /// Codes allowed besides those of the standard.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub more_codes: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -72,15 +72,15 @@ pub struct ElementGuide {
     pub says: Option<String>,
 }
 
-/// A segment that stands where the standard has none.
+/// A segment at a place where the standard has none.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, expecting = "a segment that is added: `segment` and `after`")]
 pub struct Added {
-    /// Its id; the segment stands in the dictionary of the version, or in the guide's own.
+    /// Its id; the segment is in the dictionary of the version, or in the guide's own.
     pub segment: String,
     /// The place it follows, e.g. `PO1/REF`.
     pub after: String,
-    /// The most times it may come; 1 where nothing is said.
+    /// The maximum number of repetitions; 1 when left out.
     #[serde(default = "once")]
     pub max: u32,
 }
@@ -89,17 +89,17 @@ fn once() -> u32 {
     1
 }
 
-/// A rule with a sentence of its own: in a segment, when an element has one of some values, others are needed or forbidden.
+/// A rule with a sentence of its own: when an element of a segment has one of some values, others are required or forbidden.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default, expecting = "a rule: `in`, `when` and `needs`")]
 pub struct Condition {
     /// The segment's id, e.g. `N1`.
     #[serde(rename = "in")]
     pub within: String,
-    /// The element that decides, e.g. `N101`; the rule holds for each such segment where it is empty.
+    /// The element that decides, e.g. `N101`; if empty, the rule applies to each such segment.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub when: String,
-    /// The values of it for which the rule holds; any value where nothing is said.
+    /// The values for which the rule applies; all if empty.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub is: Vec<String>,
     /// Elements that must be given then.

@@ -1,4 +1,4 @@
-//! The tables of the standard: which segments a set has, which elements a segment has, what an element may hold.
+//! Tables of the standard: the segments of a set, the elements of a segment, the values of an element.
 //!
 //! They are data files under `defs/`, compiled in; [`Definitions::standard`] reads them once.
 
@@ -57,17 +57,17 @@ impl Definitions {
     /// Adds the dictionary of a version, from the text of a file like those under `defs/`.
     ///
     /// # Errors
-    /// [`DefinitionError`] when the text is no such file, or its base is not known.
+    /// [`DefinitionError`] for an invalid file, or an unknown base.
     pub fn add_dictionary(&mut self, version: &str, text: &str) -> Result<(), DefinitionError> {
         let dictionary = files::dictionary(version, text, &self.dictionaries)?;
         self.dictionaries.insert(version.to_owned(), Arc::new(dictionary));
         Ok(())
     }
 
-    /// Adds a set, from the text of a file like those under `defs/`: its segments stand in the dictionary of its version.
+    /// Adds a set, from the text of a file like those under `defs/`, with segments of its version's dictionary.
     ///
     /// # Errors
-    /// [`DefinitionError`] when the text is no such file, or names a segment that the dictionary lacks.
+    /// [`DefinitionError`] for an invalid file, or a segment that the dictionary lacks.
     pub fn add_set(&mut self, text: &str) -> Result<Arc<SetDefinition>, DefinitionError> {
         let set = Arc::new(files::set(text, &self.dictionaries)?);
         self.sets.insert((set.version.clone(), set.set.clone()), set.clone());
@@ -88,7 +88,7 @@ impl Definitions {
         self.sets.get(&(version.to_owned(), set.to_owned()))
     }
 
-    /// Whether any set of that version is known.
+    /// Returns whether any set of that version is known.
     #[must_use]
     pub fn knows_version(&self, version: &str) -> bool {
         let version = version.get(..6).unwrap_or(version);

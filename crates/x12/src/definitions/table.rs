@@ -19,16 +19,16 @@ pub struct SetDefinition {
     pub version: String,
     /// The table: the set's own level of entries.
     pub table: Vec<Entry>,
-    /// What a partner's guide asks for beyond the tables.
+    /// A partner's requirements beyond the tables.
     pub conditions: Vec<Condition>,
     /// The name of the guide it was narrowed by; empty for the standard itself.
     pub guide: String,
     pub(crate) dictionary: Arc<Dictionary>,
     /// The table in the order it is written, loops before what is in them; the set itself is the first.
     pub(crate) nodes: Vec<Node>,
-    /// The same, with no more than finding a place takes.
+    /// The same nodes, with only the data for finding places.
     pub(crate) steps: Vec<Step>,
-    /// For each node and each segment of the table, the first node from there on, on the same level, that it stands at.
+    /// For each node and each segment of the table, the next node on the same level with that segment.
     next: Vec<NodeId>,
     keys: Keys,
 }
@@ -37,7 +37,7 @@ pub struct SetDefinition {
 #[derive(Debug, Clone, Default)]
 struct Keys {
     count: usize,
-    /// A power of two of places; free ones have no key.
+    /// A power of two of slots; free ones have no key.
     slots: Vec<(SegmentKey, u16)>,
 }
 
@@ -70,7 +70,7 @@ impl Keys {
     }
 }
 
-/// What finding a place asks of a node.
+/// Data of a node for finding places.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Step {
     pub end: NodeId,
@@ -79,7 +79,7 @@ pub(crate) struct Step {
     pub max: u32,
 }
 
-/// One place of a segment table.
+/// A place of a segment table.
 #[derive(Debug, Clone)]
 pub enum Entry {
     Segment { id: String, mandatory: bool, max: u32, assumed: bool },
@@ -106,7 +106,7 @@ impl SegmentKey {
     }
 }
 
-/// One place of a table, flattened.
+/// A place of a table, flattened.
 #[derive(Debug, Clone)]
 pub(crate) struct Node {
     pub key: SegmentKey,
@@ -115,19 +115,19 @@ pub(crate) struct Node {
     pub mandatory: bool,
     pub assumed: bool,
     pub max: u32,
-    /// Behind the last node within it; the next sibling stands there.
+    /// Index after the last node within it, which is the next sibling.
     pub end: NodeId,
-    /// Whether it or anything behind it on its level is mandatory.
+    /// It or a later node on its level is mandatory.
     pub needs_behind: bool,
     pub segment: Arc<SegmentDefinition>,
-    /// What a guide says of it beyond the standard.
+    /// A guide forbids it.
     pub forbidden: bool,
     pub narrowed_max: bool,
     pub narrowed_need: bool,
 }
 
 impl Entry {
-    /// The segment that stands here, or that opens the loop that stands here.
+    /// Returns the segment of this place; for a loop, the one that opens it.
     #[must_use]
     pub fn id(&self) -> &str {
         match self {
@@ -135,7 +135,7 @@ impl Entry {
         }
     }
 
-    /// Whether it must come.
+    /// Returns whether it is mandatory.
     #[must_use]
     pub fn mandatory(&self) -> bool {
         match self {
@@ -143,7 +143,7 @@ impl Entry {
         }
     }
 
-    /// Whether it may come more than once.
+    /// Returns whether it may be repeated.
     #[must_use]
     pub fn repeats(&self) -> bool {
         self.max() > 1
@@ -165,7 +165,7 @@ impl Entry {
 }
 
 impl SetDefinition {
-    /// A set whose segments all stand in the dictionary.
+    /// Builds a set whose segments are all in the dictionary.
     pub(super) fn new(
         set: String,
         name: String,
@@ -262,7 +262,7 @@ impl SetDefinition {
         Ok(())
     }
 
-    /// Works out again where something mandatory stands behind a node, and the steps.
+    /// Recomputes which nodes are followed by mandatory ones, and the steps.
     pub(super) fn renew_steps(&mut self) {
         fn level(nodes: &mut [Node], from: usize, to: usize) {
             let mut places = Vec::new();
@@ -288,7 +288,7 @@ impl SetDefinition {
         self.lay_ways(1, end);
     }
 
-    /// Fills in, for the nodes of one level from the last to the first, where each segment stands from there on.
+    /// Fills in the next node of each segment, for the nodes of one level from last to first.
     fn lay_ways(&mut self, from: usize, to: usize) {
         let mut level = Vec::new();
         let mut at = from;
@@ -318,13 +318,13 @@ impl SetDefinition {
         self.steps[usize::from(id)]
     }
 
-    /// The number of a segment in the table; `None` for one that stands nowhere in it.
+    /// Returns the number of a segment in the table; `None` if it does not occur in it.
     #[inline]
     pub(crate) fn number_of(&self, key: SegmentKey) -> Option<usize> {
         self.keys.number(key)
     }
 
-    /// The first node from `at` on, on its level, at which the segment with that number stands.
+    /// Returns the first node from `at` on, on its level, with the segment of that number.
     #[inline]
     pub(crate) fn next_at(&self, at: NodeId, number: usize) -> Option<NodeId> {
         Some(self.next[usize::from(at) * self.keys.count + number]).filter(|node| *node != NodeId::MAX)
@@ -336,7 +336,7 @@ impl SetDefinition {
         self.dictionary.segment(id).map(Arc::as_ref)
     }
 
-    /// Whether the segment stands anywhere in the table.
+    /// Returns whether the segment occurs in the table.
     #[must_use]
     pub fn uses(&self, id: &str) -> bool {
         self.keys.number(SegmentKey::of(id.as_bytes())).is_some()

@@ -5,16 +5,16 @@ use crate::terminal::document;
 use std::path::PathBuf;
 use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp, functional_ack, interchange_ack, is_acknowledged};
 
-/// Write the acknowledgments that an X12 file earns: a 997 or 999 for each group, a TA1 where ISA14 asks for one
+/// Write the acknowledgments of an X12 file: a 997 or 999 for each group, a TA1 where ISA14 requests one
 ///
-/// On standard output, one segment a line. Nothing is sent, and no number is used up: the service numbers what it sends.
+/// On standard output, one segment a line. Nothing is sent, and no control number is used up: the service numbers what it sends.
 #[derive(Debug, clap::Args)]
 pub struct AckArgs {
     /// The file; - for standard input
     file: PathBuf,
     #[command(flatten)]
     by: TermsArgs,
-    /// What is told: every set with its errors, or the group alone
+    /// Detail: every set with its errors, or the group alone
     #[arg(long, value_parser = ["set", "group"])]
     level: Option<String>,
     /// The transaction set to acknowledge with

@@ -10,7 +10,7 @@ use wirewatch_core::edi::Report;
 use wirewatch_core::x12::ack::{GroupAck, is_acknowledged};
 use wirewatch_core::x12::{Fault, Reading, SetAck, Weight};
 
-/// Check an X12 file: every finding with its place, and what its sender would be told
+/// Check an X12 file: every finding with its place, and the acknowledgment codes
 ///
 /// Exit code 1 when a set would be rejected or an interchange is broken. A file of any size is checked in little memory.
 #[derive(Debug, clap::Args)]
@@ -36,7 +36,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
         reader = reader.keeping_faulty();
     }
     let mut source = local::open(&args.file)?;
-    // What comes by standard input can not be read again to show a place.
+    // Standard input cannot be read again to show a place.
     let mut kept = (args.file.as_os_str() == "-").then(Vec::new);
     let mut piece = vec![0; PIECE];
     loop {
@@ -58,12 +58,12 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
             Some(bytes) => Places::Memory(bytes),
             None => Places::File(File::open(&args.file).map_err(|error| local::failed(&args.file, &error))?),
         };
-        told(&args.file, &reading, &report, place);
+        print(&args.file, &reading, &report, place);
     }
     if report.valid { Ok(()) } else { Err(CommandError::Found) }
 }
 
-/// Where the bytes of a finding are looked up.
+/// Where the bytes of a finding are read from.
 enum Places {
     Memory(Vec<u8>),
     File(File),
@@ -83,7 +83,7 @@ impl Places {
     }
 }
 
-fn told(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
+fn print(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
     let mut shown = 0;
     for error in &report.errors {
         outln!("{}  {}: {}", paint(ui::BAD, "error"), file.display(), error.says);

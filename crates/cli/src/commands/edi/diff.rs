@@ -8,10 +8,10 @@ use std::path::PathBuf;
 use wirewatch_core::edi::{Difference, differences};
 use wirewatch_core::x12::Reading;
 
-/// Compare two X12 files by what they say: separators, padding, line ends and numbering do not count
+/// Compare two X12 files by content: separators, padding, line ends and control numbers do not count
 ///
-/// Parties, usage and versions are compared, then sets in their order, then what has no tree: sets that are not defined, and bytes that
-/// are no X12. Exit code 1 when they differ.
+/// Compares parties, usage and versions, then sets in their order, then what has no tree: sets that are not defined, and bytes
+/// that are not X12. Exit code 1 when they differ.
 #[derive(Debug, clap::Args)]
 pub struct DiffArgs {
     /// The file before; - for standard input
@@ -87,7 +87,7 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
     if same { Ok(()) } else { Err(CommandError::Found) }
 }
 
-/// How the envelopes differ, interchange by interchange in their order: who writes to whom, for what use, in which versions.
+/// Returns the differences of the envelopes, in their order: parties, usage and versions.
 fn envelopes(before: &Reading, after: &Reading) -> Vec<(String, Vec<Difference>)> {
     let mut all = Vec::new();
     let (old, new) = (&before.interchanges, &after.interchanges);
@@ -125,16 +125,16 @@ fn envelopes(before: &Reading, after: &Reading) -> Vec<(String, Vec<Difference>)
     all
 }
 
-/// Parts that have no tree and stand in one file alone.
+/// Returns the parts without a tree that only one file has.
 fn lefts(before: &[Left], after: &[Left]) -> Vec<Difference> {
     let only = |these: &[Left], those: &[Left], first: bool| {
         let alone = these.iter().filter(|one| those.iter().all(|other| other.text.trim() != one.text.trim()));
-        let told = alone.map(|left| {
+        let listed = alone.map(|left| {
             let text = Some(left.text.trim().to_owned());
             let (before, after) = if first { (text, None) } else { (None, text) };
             Difference { at: format!("bytes {} to {}", left.from, left.to), name: left.says.clone(), before, after }
         });
-        told.collect::<Vec<_>>()
+        listed.collect::<Vec<_>>()
     };
     let mut all = only(before, after, true);
     all.extend(only(after, before, false));

@@ -17,10 +17,10 @@ enum GuideCommand {
     From(FromArgs),
 }
 
-/// Draft a guide from documents that a partner has sent: what they all have, which codes they use, how long values are
+/// Draft a guide from a partner's documents: their common segments, the codes used, the lengths of values
 ///
-/// Printed as a file for guides/. It asks for what every sample has, so with few samples it asks for too much: read it
-/// before it counts.
+/// Printed as a file for guides/. It requires what every sample has; with few samples that is too much, so read it before you use
+/// it.
 #[derive(Debug, clap::Args)]
 struct FromArgs {
     /// Sample files of one transaction set

@@ -1,4 +1,4 @@
-//! What documents are read by, and their sets.
+//! Reads the documents of the `edi` commands with the definitions of a partner or workspace.
 
 use crate::error::CommandError;
 use crate::local;
@@ -7,19 +7,19 @@ use std::sync::Arc;
 use wirewatch_core::partner::Partner;
 use wirewatch_core::x12::{Definitions, Interchange, Limits, Reader, Reading, SetReading, SetTree, Terms};
 
-/// The workspace and partner whose rules count.
+/// The workspace and partner whose rules apply.
 #[derive(Debug, clap::Args)]
 pub struct TermsArgs {
     /// Read it by the guides and the leniency of this partner
     #[arg(long, value_name = "NAME")]
     partner: Option<String>,
-    /// The workspace that knows the partner and further transaction sets; with --partner the current folder where nothing is said
+    /// Workspace with the partner and further transaction sets; with --partner the current folder when left out
     #[arg(long, value_name = "DIR")]
     workspace: Option<PathBuf>,
 }
 
 impl TermsArgs {
-    /// The partner, `None` when none is asked for, and what to read by.
+    /// Returns the partner, if one is given, and the terms to read by.
     pub fn find(&self) -> Result<(Option<Arc<Partner>>, Terms), CommandError> {
         let standard = || Terms { definitions: Definitions::standard().clone(), tolerated: [].into() };
         let folder = match (&self.workspace, &self.partner) {
@@ -37,7 +37,7 @@ impl TermsArgs {
         Ok((Some(partner.clone()), partner.terms()))
     }
 
-    /// What to read by.
+    /// Returns the terms to read by.
     pub fn terms(&self) -> Result<Terms, CommandError> {
         self.find().map(|(_, terms)| terms)
     }
@@ -56,7 +56,7 @@ pub fn read(terms: &Terms, bytes: &[u8]) -> Reading {
     reader.finish()
 }
 
-/// One set of an input as a tree, with where it stands.
+/// A set of the input as a tree, with its place.
 pub struct Found<'r> {
     pub interchange: &'r Interchange,
     pub group: &'r str,
@@ -67,17 +67,17 @@ pub struct Found<'r> {
 /// A part of an input that has no tree: a set that is not defined, or bytes that could not be read.
 #[derive(Debug, serde::Serialize)]
 pub struct Left {
-    /// Offsets of its first byte and the one behind its last.
+    /// Offsets of its first byte and of the byte after its last.
     pub from: u64,
     pub to: u64,
     /// Why it has none.
     pub says: String,
-    /// What stands there; what is no UTF-8 is replaced.
+    /// Its text; bytes that are not UTF-8 are replaced.
     pub text: String,
 }
 
 impl Left {
-    /// As a line for people.
+    /// Returns it as a line for people.
     pub fn line(&self) -> String {
         let text: String = self.text.trim().chars().take(120).collect();
         let more = if text.len() < self.text.trim().len() { "…" } else { "" };
@@ -91,7 +91,7 @@ pub struct Parts<'r> {
     pub left: Vec<Left>,
 }
 
-/// Every set of an input that is defined, as trees, and what is left; an error when there is no tree.
+/// Returns every defined set of the input as a tree, and the rest; an error when there is no tree.
 pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading) -> Result<Parts<'r>, CommandError> {
     let parts = parts(terms, file, bytes, reading)?;
     if !parts.found.is_empty() {

@@ -13,8 +13,8 @@ use crate::error::CommandError;
 
 /// Show, check, acknowledge, compare and write X12 documents
 ///
-/// Needs no running service. A file or - for standard input. With --partner, the guides and the leniency of that partner
-/// count, as the workspace says them; with --workspace its own transaction sets are known.
+/// Needs no running service. Reads a file, or standard input with -. With --partner, the guides and tolerances of that partner
+/// apply; with --workspace its own transaction sets are known.
 #[derive(Debug, clap::Args)]
 pub struct EdiArgs {
     #[command(subcommand)]

@@ -28,7 +28,7 @@ pub struct ShowArgs {
     /// A self-contained page to print
     #[arg(long, conflicts_with = "json")]
     page: bool,
-    /// Print what it says as JSON
+    /// Print the content as JSON
     #[arg(long)]
     json: bool,
 }
@@ -74,7 +74,7 @@ pub fn run(args: &ShowArgs) -> Result<(), CommandError> {
     Ok(())
 }
 
-/// Where a set stands: in which interchange and group.
+/// Returns the interchange and group of a set.
 fn place(found: &Found<'_>) -> String {
     let header = &found.interchange.header;
     let (set, control) = (&found.set.set, &found.set.control);

@@ -10,8 +10,8 @@ use wirewatch_core::x12::{Child, LoopRef};
 
 /// Show the sets of an X12 file as trees, by their loops
 ///
-/// With --json a list with one entry for each set, which `wirewatch edi write` writes back. What has no tree, being of a set that is
-/// not defined or no X12 at all, is shown behind them.
+/// With --json a list with one entry for each set, which `wirewatch edi write` writes back. Parts without a tree (sets that are
+/// not defined, bytes that are not X12) are shown after them.
 #[derive(Debug, clap::Args)]
 pub struct TreeArgs {
     /// The file; - for standard input

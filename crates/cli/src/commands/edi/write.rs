@@ -8,10 +8,10 @@ use std::path::PathBuf;
 use wirewatch_core::edi::tree::from_json;
 use wirewatch_core::edi::write::{Numbering, Outgoing, interchanges};
 
-/// Write trees as X12 to a partner, as its profile says: separators, envelopes, line ends
+/// Write trees as X12 to a partner, with the separators, envelopes and line ends of its profile
 ///
-/// Takes what `edi tree --json` gives, or one such entry. The interchange goes to standard output. What is written is
-/// checked as if it had come in; exit code 1 when the partner would reject it.
+/// Reads the output of `edi tree --json`, or one entry of it. The interchange is written to standard output and checked as if it
+/// had been received; exit code 1 when the partner would reject it.
 #[derive(Debug, clap::Args)]
 pub struct WriteArgs {
     /// The trees; - for standard input

@@ -1,4 +1,4 @@
-//! What the tables of a PostgreSQL database hold, from its own catalogue.
+//! Reads the columns of PostgreSQL tables from the database's catalogue.
 
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbErr, Statement};
 use serde_json::Value;

@@ -1,4 +1,4 @@
-//! `schema from`: what samples have in common, or what a schema, a table of positions or a database says.
+//! `schema from`: infers a schema from samples, or converts another kind of schema, a table of positions, or database tables.
 
 use super::database;
 use crate::commands::compare;
@@ -15,13 +15,13 @@ use wirewatch_core::schema::{
 };
 use wirewatch_core::workspace::Workspace;
 
-/// Make a schema of what samples have in common, or of what a schema says
+/// Make a schema from samples, or from another kind of schema
 ///
-/// Samples are JSON (one document, or several behind one another), CSV with a line of names, or XML. Types, formats, what is
-/// always there and some values are taken from what is seen. An OpenAPI 3 document (JSON or YAML), an XML Schema and the address
-/// of a PostgreSQL database (postgres://user@host/name, the password in PGPASSWORD) are taken at their word; --of says which of
-/// their schemas, elements or tables. With --positions, a CSV table says where fields stand in records, and samples are
-/// read by it. With --name it becomes a file of the workspace; otherwise it is printed.
+/// Samples are JSON (one document, or several in a row), CSV with a header line, or XML. Types, formats, required fields and
+/// example values are inferred. An OpenAPI 3 document (JSON or YAML), an XML Schema, and the address of a PostgreSQL database
+/// (postgres://user@host/name, the password in PGPASSWORD) are converted; --of selects one of their schemas, elements or tables.
+/// With --positions, a CSV table gives the positions of fields in records, by which samples are read. With --name it is written
+/// into the workspace; otherwise it is printed.
 #[derive(Debug, clap::Args)]
 pub struct FromArgs {
     /// The samples, a schema, or a database; - for standard input
@@ -33,16 +33,16 @@ pub struct FromArgs {
     /// A CSV table with the columns record, list, field, at, length, type, always, places, date, side, pad, title
     #[arg(long, value_name = "TABLE")]
     positions: Option<PathBuf>,
-    /// What stands between the columns of records, where their fields stand at no fixed places
+    /// Separator between the columns of records, for fields without fixed positions
     #[arg(long, requires = "positions", value_name = "CHARACTER")]
     separator: Option<char>,
-    /// What to call it: schemas/NAME.schema.json
+    /// Name of the schema: schemas/NAME.schema.json
     #[arg(long)]
     name: Option<String>,
     /// Put it in place of the one there is, after showing how they differ
     #[arg(long, requires = "name")]
     replace: bool,
-    /// How the samples are written; seen from what they begin with where this is not given
+    /// Form of the samples; detected from their beginning when left out
     #[arg(long, value_parser = ["json", "csv", "xml"])]
     form: Option<String>,
     /// The workspace folder
@@ -101,7 +101,7 @@ fn samples(args: &FromArgs, sources: Vec<(&PathBuf, Vec<u8>)>, title: &str) -> R
         samples.extend(read);
         seen.push((written, bytes));
     }
-    // What is no JSON holds nothing but texts.
+    // All values of samples other than JSON are texts.
     let texts = seen.iter().any(|(written, _)| *written != Written::Json);
     let mut node = if texts { infer_of_texts(&samples, title) } else { infer(&samples, title) };
     for (written, bytes) in &seen {
@@ -115,7 +115,7 @@ fn openapi(source: &Path, bytes: &[u8]) -> Result<Option<Value>, CommandError> {
     let yaml = source.extension().is_some_and(|ending| ending == "yaml" || ending == "yml");
     let document: Option<Value> = match yaml {
         true => {
-            // YAML 1.2, as OpenAPI asks for: `no` is a text there.
+            // YAML 1.2, as OpenAPI requires: `no` is a text there.
             let options = serde_saphyr::options! { strict_booleans: true };
             let read = serde_saphyr::from_slice_with_options(bytes, options);
             Some(read.map_err(|error| CommandError::Failed(format!("{}: not YAML: {error}", source.display())))?)
@@ -167,7 +167,7 @@ pub fn keep(workspace: &Path, name: &str, node: Value, replace: bool, from: &str
 
 /// Shows how a schema differs from the one before, and the maps that it concerns; whether it does.
 fn changed(workspace: &Path, name: &str, before: &Value, after: &Value) -> Result<bool, CommandError> {
-    // Other values seen are no other schema.
+    // Other example values do not make another schema.
     let differences = differences(before, after).into_iter().filter(|one| !one.at.contains("examples") && one.at != "title");
     let found: Vec<_> = differences.collect();
     if found.is_empty() {

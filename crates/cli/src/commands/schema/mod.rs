@@ -27,19 +27,19 @@ enum SchemaCommand {
     Sample(SampleArgs),
 }
 
-/// Make a schema from nothing: its fields, one by one
+/// Make a schema field by field
 ///
-/// A field is PATH:TYPE, with (LENGTH) for the longest, ! where it is always there, a label behind a blank and a note behind
-/// ` -- `: "lines[].item:text(20)! Item number -- as printed on the label". Types are text, number, integer, truth, date,
-/// moment, mail; text where none is said.
+/// A field is PATH:TYPE, with (LENGTH) for the longest value, ! if it is required, a label after a blank and a note after ` -- `:
+/// "lines[].item:text(20)! Item number -- as printed on the label". Types are text, number, integer, truth, date, moment, mail;
+/// text when left out.
 #[derive(Debug, clap::Args)]
 struct NewArgs {
-    /// What to call it: schemas/NAME.schema.json
+    /// Name of the schema: schemas/NAME.schema.json
     name: String,
     /// The fields
     #[arg(required = true, value_name = "FIELD")]
     fields: Vec<String>,
-    /// What it is called for people; its name where this is not given
+    /// Title for people; the name when left out
     #[arg(long)]
     title: Option<String>,
     /// Put it in place of the one there is, after showing how they differ
@@ -55,7 +55,7 @@ struct NewArgs {
 struct ShowArgs {
     /// The schema, or a transaction set, as in x12/004010/850
     name: String,
-    /// Only fields whose path, title or examples have this in them
+    /// Only fields whose path, title or examples contain this text
     #[arg(long, value_name = "TEXT", default_value = "")]
     find: String,
     /// The workspace folder
@@ -74,10 +74,10 @@ struct SampleArgs {
     /// The same seed gives the same documents
     #[arg(long, default_value_t = 1)]
     seed: u64,
-    /// How many, one behind another
+    /// Number of documents, written one after another
     #[arg(long, default_value_t = 1)]
     count: u64,
-    /// How they are written
+    /// Form of the documents
     #[arg(long = "as", value_parser = ["json", "csv", "xml", "records"])]
     written: Option<String>,
     /// The workspace folder
@@ -155,7 +155,7 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
     for (path, leaf) in &found {
         let mut parents: Vec<&str> = path.split('.').collect();
         let own = parents.pop().unwrap_or_default();
-        // What is found is shown by its whole path; otherwise as a tree.
+        // A search result has its whole path; otherwise fields are shown as a tree.
         let (indent, name) = match wanted.is_empty() {
             false => (0, path.as_str()),
             true => {
@@ -172,7 +172,7 @@ fn show(args: &ShowArgs) -> Result<(), CommandError> {
         let kind = if leaf.format.is_empty() { leaf.kind.clone() } else { format!("{} {}", leaf.kind, leaf.format) };
         let needed = if leaf.required { cell("always") } else { cell("") };
         let name = format!("{}{name}", "  ".repeat(indent));
-        // Of what is found by a value, that value; code lists are long.
+        // A field found by a value shows that value; code lists are long.
         let hits: Vec<String> = leaf.examples.iter().map(shown).filter(|value| !wanted.is_empty() && has(value)).collect();
         let seen = if hits.is_empty() { ui::shorten(&seen(leaf), SEEN) } else { hits.join(", ") };
         rows.push(vec![cell(name), cell(kind), needed, cell(&leaf.title), styled(ui::DIM, seen)]);

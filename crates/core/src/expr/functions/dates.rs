@@ -11,7 +11,7 @@ use jiff::tz::{Offset, TimeZone};
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 
-/// What a clock shows, and its offset from UTC where that is written.
+/// A clock time, with its offset from UTC if the text has one.
 struct Written {
     clock: DateTime,
     offset: Option<Offset>,
@@ -40,7 +40,7 @@ impl Written {
     }
 }
 
-/// CCYYMMDD, or YYMMDD: 69 to 99 are years of the 20th century, 00 to 68 of the 21st, as POSIX says of `%y`.
+/// Parses CCYYMMDD, or YYMMDD: 69 to 99 are years of the 20th century, 00 to 68 of the 21st, as POSIX defines `%y`.
 fn digits_only(text: &str) -> Option<Date> {
     if !text.bytes().all(|byte| byte.is_ascii_digit()) {
         return None;
@@ -124,7 +124,7 @@ fn zone(given: &Values<'_, '_>) -> Result<TimeZone, EvalError> {
         .or_else(|_| fail(&given.nodes[1], format!("`{}` is no time zone; they are named as in Europe/Vienna", shorten(&name))))
 }
 
-/// `local(moment, zone)`: RFC 3339 with the offset that holds there then.
+/// `local(moment, zone)`: RFC 3339 with the offset of that zone then.
 pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let text = given.text(0)?;
     let Some(moment) = Written::of(&text).and_then(|written| written.in_utc()) else {
@@ -132,7 +132,7 @@ pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
         return fail(&given.nodes[0], says);
     };
     let zone = zone(given)?;
-    // The last hours of the year 9999 have no timestamp; the offset that holds before them holds there, too.
+    // The last hours of the year 9999 have no timestamp; the offset before them is used.
     let near = moment.in_tz("UTC").map_or(Timestamp::MAX, |zoned| zoned.timestamp());
     let offset = zone.to_offset(near);
     match moment.checked_add(SignedDuration::from_secs(i64::from(offset.seconds()))) {
@@ -141,8 +141,8 @@ pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     }
 }
 
-/// `utc(text, zone)`: the moment at which a clock there shows that. Of a time that comes twice, when clocks are put back, it
-/// is the first; a time that they leave out is as much later. A text with an offset says the moment by itself.
+/// `utc(text, zone)`: the moment at which a clock there shows the text. A time that occurs twice, when clocks are put back, is
+/// the first of both; a time that is skipped is moved later by the gap. A text with an offset needs no zone.
 pub(super) fn utc<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, zone) = (given.text(0)?, zone(given)?);
     let timed = text.len() > 10;
@@ -165,7 +165,7 @@ pub(super) fn utc<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     }
 }
 
-/// As RFC 3339 writes it, fractions of a second where there are some.
+/// Returns RFC 3339, with a fraction of the second if there is one.
 fn rfc_3339(clock: DateTime, offset: Offset) -> String {
     let seconds = offset.seconds();
     let (sign, minutes) = (if seconds < 0 { '-' } else { '+' }, seconds.abs() / 60);

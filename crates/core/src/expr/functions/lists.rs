@@ -13,7 +13,7 @@ use std::collections::{HashMap, HashSet};
 /// An item with the one value that it is known by.
 type Keyed<'a> = (Item<'a>, Item<'a>);
 
-/// Each item with its one key; the item itself where nothing says what the key is.
+/// Returns each item with its key; the item itself without a key expression.
 fn keyed<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Result<Vec<Keyed<'a>>, EvalError> {
     let key = |(n, item): (usize, Item<'a>)| {
         let key = match given.nodes.get(1) {
@@ -25,17 +25,17 @@ fn keyed<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Result<Vec<Keye
     items.into_iter().enumerate().map(key).collect()
 }
 
-/// `all(items, condition)`; of no items it is true.
+/// `all(items, condition)`; true without items.
 pub(super) fn all<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Given<'a> {
     Ok(Item::bool(!is_found(items, given, false)?))
 }
 
-/// `any(items, condition)`; of no items it is false.
+/// `any(items, condition)`; false without items.
 pub(super) fn any<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Given<'a> {
     Ok(Item::bool(is_found(items, given, true)?))
 }
 
-/// Whether the condition is `wanted` for an item; without a condition, whether an item itself holds as `wanted`.
+/// Returns whether the condition is `wanted` for some item; without a condition, the item itself is tested.
 fn is_found<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>, wanted: bool) -> Result<bool, EvalError> {
     for (n, item) in items.into_iter().enumerate() {
         let (node, value) = match given.nodes.get(1) {
@@ -73,7 +73,7 @@ pub(super) fn group<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Give
 
 /// `matching(items, by, value)`.
 pub(super) fn matching<'a>(items: Vec<Item<'a>>, given: &Arguments<'_, 'a>) -> Given<'a> {
-    // Nothing matches nothing: a key that is missing on both sides joins no two rows.
+    // A missing key matches nothing: keys missing on both sides do not join rows.
     let wanted = single(&given.nodes[2], given.scope)?;
     if wanted.is_empty() {
         return Ok(Item::Missing);

@@ -1,7 +1,7 @@
-//! The functions. One table says what each takes and gives, and how it works; checking and evaluation both read it.
+//! The functions. One table states the arguments, result and implementation of each; checking and evaluation both read it.
 //!
-//! A function of nothing gives nothing, so that `else` can follow; nothing in a later place is an error. The exceptions are in
-//! `docs/values.md`.
+//! A function of a missing value gives a missing value, so that `else` can follow; a missing value in a later argument is an
+//! error. The exceptions are in `docs/values.md`.
 
 mod dates;
 mod lists;
@@ -14,7 +14,7 @@ use rust_decimal::Decimal;
 use std::borrow::Cow;
 use std::fmt;
 
-/// What a function takes first.
+/// First argument of a function.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Takes {
     /// One text, number or truth value.
@@ -28,7 +28,7 @@ pub(crate) enum Takes {
 /// The result of a function.
 type Given<'a> = Result<Item<'a>, EvalError>;
 
-/// How a function works.
+/// Implementation of a function.
 enum Run {
     /// Makes a text of one text.
     Text(fn(&str) -> String),
@@ -42,23 +42,23 @@ enum Run {
     Whole(for<'a> fn(&Values<'_, 'a>) -> Given<'a>),
     /// Works its second argument out for each item of its first, with the item as `it`.
     Each(for<'a> fn(Vec<Item<'a>>, &Arguments<'_, 'a>) -> Given<'a>),
-    /// Reads its argument as a name on the line at hand.
+    /// Reads its argument as a name on the current line.
     Line(for<'a> fn(&Arguments<'_, 'a>) -> Given<'a>),
 }
 
-/// What is known of a function before it is called.
+/// Signature of a function.
 pub(crate) struct Function {
     pub name: &'static str,
     pub arguments: std::ops::RangeInclusive<usize>,
     run: Run,
-    /// What kind of single value it gives; none where that depends on what it is given.
+    /// Type of its single value; `None` if that depends on the arguments.
     pub gives: Option<Gives>,
-    /// How it is written, for help.
+    /// Usage, for help texts.
     pub form: &'static str,
 }
 
 impl Function {
-    /// What it takes first.
+    /// Returns its first argument.
     pub const fn takes(&self) -> Takes {
         match self.run {
             Run::Text(_) | Run::One(_) | Run::Read(_) => Takes::One,
@@ -67,12 +67,12 @@ impl Function {
         }
     }
 
-    /// Whether its second argument, and no other, is worked out for each item, with the item as `it`.
+    /// Returns whether its second argument, and no other, is evaluated for each item, with the item as `it`.
     pub const fn is_over_items(&self) -> bool {
         matches!(self.run, Run::Each(_))
     }
 
-    /// Whether it gives items of the list that it is given.
+    /// Returns whether it gives items of its list.
     pub fn gives_items(&self) -> bool {
         ["distinct", "filled", "matching", "reverse", "skip", "sort", "take"].contains(&self.name)
     }
@@ -98,7 +98,7 @@ const TEXT: Option<Gives> = Some(Gives::Text);
 const NUMBER: Option<Gives> = Some(Gives::Number);
 const TRUTH: Option<Gives> = Some(Gives::Truth);
 
-/// Most arguments that one takes.
+/// Most arguments of a function.
 const MOST: usize = 4;
 
 pub(super) static FUNCTIONS: [Function; 54] = {
@@ -170,23 +170,23 @@ pub(super) static FUNCTIONS: [Function; 54] = {
 
 /// The function of that name.
 pub(super) fn function(name: &str) -> Option<&'static Function> {
-    // In the order of their names, as a test sees to.
+    // Sorted by name, which a test checks.
     FUNCTIONS.binary_search_by(|function| function.name.cmp(name)).ok().map(|at| &FUNCTIONS[at])
 }
 
-/// Whether the language has a function of that name.
+/// Returns whether the language has a function of that name.
 pub(crate) fn is_built_in(name: &str) -> bool {
     function(name).is_some()
 }
 
-/// What a call is written with.
+/// Arguments of a call, unevaluated.
 struct Arguments<'s, 'a> {
     node: &'a Node,
     nodes: &'a [Node],
     scope: &'s Scope<'a>,
 }
 
-/// The values that a function is given, each with the expression it came from.
+/// Evaluated arguments, each with its expression.
 struct Values<'s, 'a> {
     node: &'a Node,
     nodes: &'a [Node],
@@ -195,7 +195,7 @@ struct Values<'s, 'a> {
 }
 
 impl<'a> Values<'_, 'a> {
-    /// The text at a place; an error where there is none.
+    /// Returns the text argument at an index; an error if it is missing.
     fn text(&self, at: usize) -> Result<Cow<'_, str>, EvalError> {
         let given = text(&self.nodes[at], &self.values[at])?;
         given.map_or_else(|| fail(&self.nodes[at], "a text is needed here, and there is none"), Ok)
@@ -206,7 +206,7 @@ impl<'a> Values<'_, 'a> {
         text(&self.nodes[at], &self.values[at])
     }
 
-    /// The number at a place; an error where there is none.
+    /// Returns the number argument at an index; an error if it is missing.
     fn number(&self, at: usize) -> Result<Decimal, EvalError> {
         number(&self.nodes[at], &self.values[at])
     }
@@ -226,10 +226,10 @@ impl<'a> Values<'_, 'a> {
     }
 }
 
-/// What a built-in function gives.
+/// Calls a built-in function.
 pub(super) fn call<'a>(function: &Function, node: &'a Node, nodes: &'a [Node], scope: &Scope<'a>) -> Given<'a> {
     if !function.arguments.contains(&nodes.len()) {
-        // The checker says so before anything runs.
+        // The checker reports this before a run.
         return fail(node, format!("`{}` does not take {} values: write {}", function.name, nodes.len(), function.form));
     }
     match function.run {
@@ -252,7 +252,7 @@ pub(super) fn call<'a>(function: &Function, node: &'a Node, nodes: &'a [Node], s
     match function.run {
         _ if nothing => Ok(Item::Missing),
         Run::Text(change) => Ok(Item::text(change(&given.text(0)?))),
-        // What is not filled in is no number and no date, and nothing is wrong with it.
+        // An empty field is not an error in a number or date.
         Run::Read(_) if given.text(0)?.trim().is_empty() => Ok(Item::Missing),
         Run::One(run) | Run::Read(run) | Run::Items(run) | Run::Whole(run) => run(&given),
         Run::Each(_) | Run::Line(_) => unreachable!("these work their arguments out themselves"),
@@ -272,7 +272,7 @@ fn table<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     }
 }
 
-/// What a function that the workspace defines gives.
+/// Calls a function that the workspace defines.
 pub(super) fn own<'a>(name: &str, node: &'a Node, arguments: &'a [Node], scope: &Scope<'a>) -> Given<'a> {
     #[cfg(test)]
     assert!(name != "break_for_tests", "asked to break");
@@ -292,7 +292,7 @@ pub(super) fn own<'a>(name: &str, node: &'a Node, arguments: &'a [Node], scope: 
 /// X12 data element 235, the qualifier of a product id; the id, element 234, follows it.
 const QUALIFIER: u16 = 235;
 
-/// `id(VP)`: in the segment at hand, the values behind that qualifier.
+/// `id(VP)`: the values after that qualifier in the current segment.
 fn product_id<'a>(given: &Arguments<'_, 'a>) -> Given<'a> {
     let Arguments { node, scope, .. } = *given;
     let qualifier = &given.nodes[0];

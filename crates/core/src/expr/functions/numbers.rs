@@ -47,7 +47,7 @@ pub(super) fn round<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     }
 }
 
-/// A number with so many decimal places; `None` where it has no room for them.
+/// Rounds to `places` decimal places; `None` if the number has no room for them.
 fn rounded(number: Decimal, places: usize, how: RoundingStrategy) -> Option<Decimal> {
     let places = u32::try_from(places).ok().filter(|places| *places <= 28)?;
     let mut rounded = number.round_dp_with_strategy(places, how);

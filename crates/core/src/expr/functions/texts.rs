@@ -28,14 +28,14 @@ pub(super) fn hash(text: &str) -> String {
     hex::encode(sha256(text))
 }
 
-/// The zeros on the left taken off; one stays of nothing but zeros, and before a decimal point.
+/// Removes leading zeros; one stays if there are only zeros, or before a decimal point.
 pub(super) fn zeros_off(text: &str) -> String {
     let rest = text.trim_start_matches('0');
     let bare = rest.len() == text.len() || rest.starts_with(char::is_alphanumeric);
     if bare { rest.to_owned() } else { format!("0{rest}") }
 }
 
-/// Each word with a capital letter, the rest small.
+/// Capitalizes each word.
 pub(super) fn title(text: &str) -> String {
     let mut start = true;
     let letter = |c: char| {

@@ -1,10 +1,10 @@
-//! Records: lines whose fields stand at fixed places or in columns, kinds of lines told apart by a tag.
+//! Records: lines whose fields have fixed positions or columns; a tag distinguishes kinds of lines.
 //!
-//! A schema says where with `x-record`. At its root: `tag_at` (place and length of the tag, `[1, 3]`, or the column of
-//! separated records), `separator` (records of columns, `"|"`), `line_end` (`"\n"` where it is not said). At the root, an
-//! object or the items of a list: the `tag` of the record it stands in. At a field: `at` (place of its first character, from 1, or
-//! its column), `length`, `side` (where it stands in its place, `left` or `right`; numbers stand right), `pad` (what fills the
-//! rest), `places` (digits behind a decimal point that is not written), `date` (by the letters of strftime).
+//! A schema describes them with `x-record`. At its root: `tag_at` (position and length of the tag, `[1, 3]`, or its column),
+//! `separator` (for columns, `"|"`), `line_end` (`"\n"` when left out). At the root, an object or the items of a list: the `tag`
+//! of its record. At a field: `at` (position of its first character, from 1, or its column), `length`, `side` (alignment, `left`
+//! or `right`; numbers are right-aligned), `pad` (the padding character), `places` (implied decimal places), `date` (a strftime
+//! pattern).
 
 mod place;
 mod read;
@@ -19,7 +19,7 @@ pub(super) use write::write;
 /// Deepest nesting of records.
 const DEPTH: usize = 16;
 
-/// How all records are written.
+/// Settings that all records share.
 struct Layout<'a> {
     /// Place and length, or column, of the tag.
     tag: (usize, usize),
@@ -27,18 +27,18 @@ struct Layout<'a> {
     line_end: &'a str,
 }
 
-/// One kind of record and those that stand below it.
+/// A kind of record, with the records below it.
 struct Record<'a> {
     tag: &'a str,
-    /// Where what it says stands in what the record around it says.
+    /// Path of its content in the record above it.
     path: Vec<String>,
-    /// It stands in a list.
+    /// It is an item of a list.
     many: bool,
     fields: Vec<Place<'a>>,
     inner: Vec<Record<'a>>,
 }
 
-/// Whether a line is no record: nothing but blanks, or the mark that some systems put behind the last line.
+/// Returns whether a line is not a record: blank, or the end mark of some systems.
 fn is_blank(line: &str) -> bool {
     line.trim_matches(|c: char| c == '\u{1A}' || c.is_whitespace()).is_empty()
 }
@@ -51,7 +51,7 @@ fn tag_of(node: &Value) -> Option<&str> {
     said(node)?.get("tag")?.as_str()
 }
 
-/// Whether a schema says anywhere where fields stand in records.
+/// Returns whether a schema describes positions of records anywhere.
 pub(super) fn has_places(node: &Value) -> bool {
     match node {
         Value::Object(fields) => fields.contains_key("x-record") || fields.values().any(has_places),
@@ -114,7 +114,7 @@ impl<'a> Record<'a> {
         inner.chain([self.tag.chars().count()]).max().unwrap_or(0)
     }
 
-    /// Whether it has a line of its own.
+    /// Returns whether it has a line of its own.
     fn is_written(&self) -> bool {
         !self.tag.is_empty() || !self.fields.is_empty()
     }
@@ -125,7 +125,7 @@ impl<'a> Record<'a> {
     }
 }
 
-/// What is wrong with the places that a schema says: two fields at one, a date's pattern that is none, no length.
+/// Returns the faults in the described positions: overlapping fields, an invalid date pattern, no length.
 pub(super) fn faults(schema: &Schema) -> Vec<String> {
     if !schema.has_records() {
         return Vec::new();

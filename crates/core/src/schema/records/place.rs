@@ -1,4 +1,4 @@
-//! The place of one field: what stands there as a value, and a value as what stands there.
+//! Reads and writes the value of one field at its position.
 
 use super::{Layout, said};
 use crate::number;
@@ -7,7 +7,7 @@ use crate::schema::written::{plain, typed};
 use rust_decimal::Decimal;
 use serde_json::Value;
 
-/// Where a field stands in its record.
+/// Position of a field in its record.
 pub(super) struct Place<'a> {
     pub path: Vec<String>,
     node: &'a Value,
@@ -41,7 +41,7 @@ impl<'a> Place<'a> {
         self.path.join(".")
     }
 
-    /// Whether a line of so many characters ends inside it. Blanks that fill a place on the right are often left out.
+    /// Returns whether a line of this many characters ends inside it. Trailing blanks are often left out.
     pub fn cut_by(&self, characters: usize) -> bool {
         let from = self.at.saturating_sub(1);
         let ends = self.length.is_some_and(|length| from < characters && characters < from + length);
@@ -52,7 +52,7 @@ impl<'a> Place<'a> {
         let blank = |c: char| c == ' ' || c == self.pad;
         let trimmed = match (self.right, self.pad) {
             (_, ' ') => text.trim(),
-            // Nothing but zeros is nought.
+            // Zeros only are the number 0.
             (true, '0') if !text.trim().is_empty() && text.trim().bytes().all(|byte| byte == b'0') => "0",
             (true, _) => text.trim_start_matches(blank).trim_end(),
             (false, _) => text.trim_end_matches(blank).trim_start(),
@@ -81,8 +81,8 @@ impl<'a> Place<'a> {
         typed(schema, self.node, trimmed, at)
     }
 
-    /// The value as it stands in its place. What would not be read back as it is, is refused: blanks at its ends, a time that the
-    /// date's pattern leaves out.
+    /// Returns the value padded for its position. A value that would not be read back unchanged is refused: blanks at its ends, a
+    /// time that the date pattern leaves out.
     pub fn write(&self, schema: &Schema, value: &Value, layout: &Layout<'_>) -> Result<String, String> {
         let text = self.written(value, layout)?;
         let at = self.name();
@@ -136,7 +136,8 @@ impl<'a> Place<'a> {
     }
 }
 
-/// Whether what is read is what was written: nothing is an empty text, and numbers are equal by their value.
+/// Returns whether the value read back is the value written: a missing one equals an empty text, and numbers are compared by
+/// value.
 fn same(value: &Value, back: Option<&Value>) -> bool {
     let text = plain(value).unwrap_or_default();
     let Some(back) = back.and_then(plain) else { return text.is_empty() };

@@ -5,7 +5,7 @@ use crate::schema::Schema;
 use crate::schema::rows::put;
 use serde_json::{Map, Value};
 
-/// One line with its number, from 1.
+/// A line with its number, from 1.
 struct Line<'a> {
     number: usize,
     characters: Vec<char>,
@@ -24,7 +24,7 @@ impl Line<'_> {
         }
     }
 
-    /// What stands where no field of its record does, with its place.
+    /// Returns text outside of all fields of its record, with its position.
     fn stray(&self, layout: &Layout<'_>, record: &Record<'_>) -> Option<String> {
         let tag = (!record.tag.is_empty()).then_some((layout.tag.0, layout.tag.1.max(1)));
         let fields = record.fields.iter().map(|place| (place.at, place.length.unwrap_or(usize::MAX)));
@@ -63,7 +63,7 @@ pub(in crate::schema) fn read(schema: &Schema, text: &str) -> Result<Value, Stri
     let mut lines = Vec::new();
     let all: Vec<&str> = match layout.line_end {
         "\n" | "\r\n" => text.lines().collect(),
-        // Whoever ends records otherwise may put line ends behind that for people.
+        // Files with another record end may also have line ends, for people.
         other => text.split(other).map(|line| line.trim_matches(['\r', '\n'])).collect(),
     };
     for (n, line) in all.into_iter().enumerate().filter(|(_, line)| !is_blank(line)) {
@@ -100,7 +100,7 @@ impl Reading<'_> {
         record.tag.is_empty() || line.tag(&self.layout) == record.tag
     }
 
-    /// What a record says with those below it; it stands at the line at hand, where it has one.
+    /// Reads a record and those below it, beginning at the current line.
     fn record(&mut self, record: &Record<'_>) -> Result<Map<String, Value>, String> {
         let mut fields = Map::new();
         if record.is_written() {

@@ -1,12 +1,12 @@
-//! From an element to the tree that its schema describes. What the schema does not know is kept; what has no place in a tree is an
-//! error.
+//! Converts an element to the tree of its schema. Content that the schema does not know is kept; content without a place in a
+//! tree is an error.
 
 use super::{Element, Field, Said, TEXT, guess, join, local};
 use crate::schema::Schema;
 use crate::schema::written::{guess as guess_scalar, typed};
 use serde_json::{Map, Value};
 
-/// What an element says by the schema: lists are lists, of one item too, and values have their types.
+/// Converts an element by the schema: lists are lists, even with one item, and values have their types.
 pub(in crate::schema) fn fit(schema: &Schema, root: &Element) -> Result<Value, String> {
     is_root(schema, root)?;
     match schema.item(&schema.root) {
@@ -34,7 +34,7 @@ fn is_root(schema: &Schema, root: &Element) -> Result<(), String> {
     }
 }
 
-/// The items of a list whose elements stand in one of their own. `name` is how each is called, where that is known.
+/// Returns the items of a list whose elements have a wrapper. `name` is the items' name, if known.
 fn items(schema: &Schema, item: &Value, name: Option<&str>, wrapper: &Element, at: &str) -> Result<Value, String> {
     if let Some((attribute, _)) = wrapper.own_attributes().next() {
         return Err(format!("{at}: the attribute {attribute} has no place at a list"));
@@ -60,7 +60,7 @@ fn value(schema: &Schema, node: &Value, element: &Element, at: &str) -> Result<V
     if node.get("properties").is_some() || schema.json_type(node) == Some("object") {
         return object(schema, node, element, at);
     }
-    // More than a single value stands there: all of it is kept, and its schema says whether it may.
+    // It has more than a single value: all of it is kept, and the schema decides whether it may.
     if node.get("type").is_none() || !element.children.is_empty() || element.own_attributes().next().is_some() {
         return Ok(guess(element));
     }
@@ -101,13 +101,12 @@ fn object(schema: &Schema, node: &Value, element: &Element, at: &str) -> Result<
         };
         fields.extend(found.map(|found| (field.name.to_owned(), found)));
     }
-    let told =
+    let described =
         |name: &str, attribute: bool| known.iter().any(|field| field.said.is_attribute() == attribute && field.shown() == name);
-    // What is called like a single value that the schema has in another place is that value; beside it, or in the place of a list
-    // or an object, it would be taken for it.
+    // A child named like a single value in another place of the schema would be mistaken for it.
     let clash = |name: &str, what: &str| format!("{}: the {what} {name} has no place beside the field of that name", below(name));
     let called = |name: &str| known.iter().find(|field| field.name == name);
-    for (name, text) in element.own_attributes().filter(|(name, _)| !told(name, true)) {
+    for (name, text) in element.own_attributes().filter(|(name, _)| !described(name, true)) {
         let value = match called(name) {
             _ if fields.contains_key(name) => return Err(clash(name, "attribute")),
             Some(field) if !field.is_single(schema) => return Err(clash(name, "attribute")),
@@ -117,7 +116,7 @@ fn object(schema: &Schema, node: &Value, element: &Element, at: &str) -> Result<
         fields.insert(name.to_owned(), value);
     }
     let mut strangers: Vec<&str> = Vec::new();
-    for child in element.children.iter().filter(|child| !told(child.local_name(), false)) {
+    for child in element.children.iter().filter(|child| !described(child.local_name(), false)) {
         let name = child.local_name();
         if fields.contains_key(name) && !strangers.contains(&name) {
             return Err(clash(name, "element"));

@@ -1,5 +1,5 @@
-//! XML 1.0. What a schema says of it, it says by the XML Object of OpenAPI: `xml` at a field with `name`, `attribute`,
-//! `wrapped`, `namespace`, `prefix`, and `nodeType` `text` for the text that stands beside attributes.
+//! XML 1.0. A schema describes it with the XML Object of OpenAPI: `xml` at a field with `name`, `attribute`, `wrapped`,
+//! `namespace`, `prefix`, and `nodeType` `text` for the text beside attributes.
 
 mod fit;
 mod write;
@@ -17,15 +17,15 @@ pub(super) use write::write;
 /// Deepest nesting of a document.
 const DEPTH: usize = 64;
 
-/// An element as it stands in a document.
+/// An element of a document.
 #[derive(Debug, Default, PartialEq)]
 pub(super) struct Element {
-    /// As written, with its prefix.
+    /// Name as written, with its prefix.
     pub name: String,
-    /// As written, those that declare namespaces among them.
+    /// Attributes as written, namespace declarations included.
     pub attributes: Vec<(String, String)>,
     pub children: Vec<Element>,
-    /// All text that stands in it and in none of its children.
+    /// Its text without that of its children.
     pub text: String,
 }
 
@@ -39,7 +39,7 @@ impl Element {
         self.own_attributes().find(|(own, _)| *own == name).map(|(_, value)| value)
     }
 
-    /// Its attributes by their names without prefixes: not those that declare namespaces or where a schema is.
+    /// Returns its attributes without prefixes, without namespace declarations and schema locations.
     pub fn own_attributes(&self) -> impl Iterator<Item = (&str, &str)> {
         let declares = |name: &str| name == "xmlns" || name.starts_with("xmlns:");
         let about = |name: &str| matches!(name, "xsi:schemaLocation" | "xsi:noNamespaceSchemaLocation" | "xsi:nil");
@@ -47,23 +47,23 @@ impl Element {
         own.map(|(name, value)| (local(name), value.as_str()))
     }
 
-    /// Whether it says that it holds `null` (XML Schema, 2.6.2).
+    /// Returns whether it is declared `nil` (XML Schema, 2.6.2).
     pub fn is_nil(&self) -> bool {
         self.attributes.iter().any(|(name, value)| name == "xsi:nil" && matches!(value.as_str(), "true" | "1"))
     }
 
-    /// Whether a text stands in it that is no layout.
+    /// Returns whether it has text other than layout.
     pub fn has_text(&self) -> bool {
         !self.text.trim().is_empty()
     }
 
-    /// Its text beside attributes; none where only its children's layout stands there.
+    /// Returns its text beside attributes; `None` if that is only the layout of its children.
     pub fn own_text(&self) -> Option<&str> {
         (self.has_text() || self.children.is_empty() && !self.text.is_empty()).then_some(self.text.as_str())
     }
 
-    /// What has no place in a tree: text and elements beside each other, two elements or attributes of one name that belong to
-    /// two namespaces.
+    /// Returns content that has no place in a tree: text beside elements, or two elements or attributes of one name in two
+    /// namespaces.
     fn untreelike(&self) -> Option<String> {
         if self.has_text() && !self.children.is_empty() {
             return Some(format!("text and elements stand beside each other in {}", self.name));
@@ -107,7 +107,7 @@ pub(super) fn read(text: &str) -> Result<Element, String> {
     };
     loop {
         let event = reader.read_event().map_err(|error| wrong(&reader, error.to_string()))?;
-        // Comments and blanks may stand beside the root; what else does would be lost.
+        // Comments and blanks are allowed beside the root; anything else would be lost.
         let stray = match &event {
             Event::Start(_) | Event::Empty(_) => root.is_some(),
             Event::Text(text) => open.is_empty() && !text.trim_start_matches('\u{feff}').trim().is_empty(),
@@ -183,8 +183,8 @@ fn opened(start: &BytesStart<'_>) -> Result<Element, String> {
     Ok(element)
 }
 
-/// What an element says, where no schema knows better: child elements and attributes as fields, an element that comes twice
-/// as a list, text alone as text; text beside them as `text`. Prefixes of names are left out.
+/// Converts an element without a schema: child elements and attributes as fields, repeated elements as a list, text alone as
+/// text; text beside them as `text`. Prefixes are dropped.
 pub(super) fn guess(element: &Element) -> Value {
     if element.is_nil() {
         return Value::Null;
@@ -204,8 +204,8 @@ pub(super) fn guess(element: &Element) -> Value {
     Value::Object(fields)
 }
 
-/// Notes at the schema of such documents what their tree does not show: the root's name and namespace, which fields are attributes, and
-/// where text stands beside them.
+/// Adds to a schema what its documents' tree does not show: the root's name and namespace, which fields are attributes, and text
+/// beside them.
 pub(super) fn annotate(node: &mut Value, root: &Element) {
     let (prefix, name) = root.name.split_once(':').map_or((None, root.name.as_str()), |(prefix, name)| (Some(prefix), name));
     let mut said = Map::from_iter([("name".to_owned(), Value::from(name))]);
@@ -239,10 +239,10 @@ fn note(node: &mut Value, element: &Element) {
     }
 }
 
-/// The field for text beside attributes and elements.
+/// Name of the field for text beside attributes and elements.
 pub(super) const TEXT: &str = "text";
 
-/// What comes again under a name makes a list of both.
+/// Adds a field; a second value under a name makes a list.
 fn join(fields: &mut Map<String, Value>, name: &str, value: Value) {
     match fields.get_mut(name) {
         None => {
@@ -253,7 +253,7 @@ fn join(fields: &mut Map<String, Value>, name: &str, value: Value) {
     }
 }
 
-/// What a schema says of how a field is written.
+/// Written form of a field.
 #[derive(Clone, Copy)]
 struct Said<'a> {
     xml: Option<&'a Value>,
@@ -290,7 +290,7 @@ struct Field<'a> {
     name: &'a str,
     node: &'a Value,
     said: Said<'a>,
-    /// What stands in a list.
+    /// Schema of the items, for a list.
     item: Option<&'a Value>,
 }
 
@@ -312,7 +312,7 @@ impl<'a> Field<'a> {
         }
     }
 
-    /// Whether it is neither a list nor an object.
+    /// Returns whether it is neither a list nor an object.
     fn is_single(&self, schema: &Schema) -> bool {
         self.item.is_none() && self.node.get("properties").is_none() && schema.json_type(self.node) != Some("object")
     }

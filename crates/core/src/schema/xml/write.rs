@@ -1,4 +1,4 @@
-//! From a tree to a document, in the order and under the names that its schema says.
+//! Writes a tree as a document, in the order and under the names of its schema.
 
 use super::{Field, Said};
 use crate::schema::Schema;
@@ -6,8 +6,8 @@ use crate::schema::written::plain;
 use serde_json::{Map, Value};
 use std::fmt::Write;
 
-/// The document of a schema: attributes and elements in the schema's order, then what it does not know. The elements of the
-/// root's namespace have its prefix, unless `x-children` says that they are `unqualified`.
+/// Writes a document: attributes and elements in the schema's order, then fields that the schema does not know. Elements of the
+/// root's namespace have its prefix, unless `x-children` is `unqualified`.
 pub(in crate::schema) fn write(schema: &Schema, document: &Value, encoding: &str) -> Result<String, String> {
     let said = Said::of(&schema.root);
     let inner = said.text("prefix").filter(|_| said.text("x-children") != Some("unqualified"));
@@ -34,11 +34,11 @@ pub(in crate::schema) fn write(schema: &Schema, document: &Value, encoding: &str
     Ok(writer.text)
 }
 
-/// XML with that root of a value that no schema describes: fields as elements, items of a list as elements of the same name,
+/// Writes a value without a schema as XML with that root: fields as elements, items of a list as elements of the same name,
 /// `null` as an empty element.
 ///
 /// # Errors
-/// A character or a name that XML does not take, a list in a list.
+/// A character or name that XML does not allow, or a list in a list.
 pub fn to_xml(value: &Value, root: &str) -> Result<String, String> {
     write(&Schema { name: root.to_owned(), root: Value::Object(Map::new()) }, value, "UTF-8")
 }
@@ -46,9 +46,9 @@ pub fn to_xml(value: &Value, root: &str) -> Result<String, String> {
 struct Writer<'a> {
     schema: &'a Schema,
     text: String,
-    /// The prefix of the root, and of what stands in it.
+    /// Prefix of the root, and of its children.
     prefixes: [Option<&'a str>; 2],
-    /// How many elements are open.
+    /// Number of open elements.
     open: usize,
 }
 
@@ -174,7 +174,7 @@ fn allowed(text: &str, at: &str) -> Result<(), String> {
     }
 }
 
-/// A name as XML takes it (Namespaces in XML 1.0, NCName). `at` is the field, for errors.
+/// Checks a name by Namespaces in XML 1.0, NCName. `at` is the field, for errors.
 fn name(of: &str, at: &str) -> Result<String, String> {
     let inner = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.');
     let sound = of.starts_with(|c: char| c.is_alphabetic() || c == '_') && of.chars().all(inner);

@@ -1,8 +1,7 @@
-//! The rows of the feed from a position on.
+//! The rows of the feed after a position.
 //!
-//! A follower is first attached to what is committed from now on, then told what it missed, then goes on live; what
-//! comes both ways is told once. Older than the feed is kept (an hour), or faster than the follower reads: a reset, and
-//! it loads afresh.
+//! A client is first attached to what is committed from now on, then sent what it missed, then live events; a row seen both ways
+//! is sent once. A position older than the feed (an hour), or a client that reads too slowly, gets a reset and loads afresh.
 
 use crate::api::problem::Problem;
 use crate::run::App;
@@ -14,17 +13,17 @@ use tokio::sync::broadcast::error::RecvError;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::FeedRow;
 
-/// How far before its position a resuming follower is told again: a row's time is taken before its commit.
+/// How far before its position a resuming client is sent events again: a row's time is taken before its commit.
 const OVERLAP_US: i64 = 5_000_000;
-/// Feed rows are kept this long.
+/// Lifetime of a feed row.
 const KEPT_US: i64 = 3_600_000_000;
-/// Rows told to a resuming follower at most; more are told as a reset.
+/// Most rows sent to a resuming client; beyond, it gets a reset.
 const MISSED: u32 = 5000;
 
-/// What a follower is told.
+/// An item for a client.
 #[derive(Debug, Clone)]
-pub enum Told {
-    /// It is attached and has missed nothing, as it never followed before.
+pub enum FeedItem {
+    /// The client is attached; it has missed nothing, since it never followed before.
     Ready,
     /// Too much was missed: load afresh.
     Reset,
@@ -32,7 +31,7 @@ pub enum Told {
     Row { row: Arc<FeedRow>, skip: usize },
 }
 
-/// Where a follower was.
+/// Position of a client in the feed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Position {
     at: i64,
@@ -42,7 +41,7 @@ pub struct Position {
 }
 
 impl Position {
-    /// The position behind one event of a row.
+    /// Returns the position after one event of a row.
     pub fn of(row: &FeedRow, place: usize) -> Self {
         Self { at: row.at, writer: row.writer, group_no: row.group_no, place }
     }
@@ -66,43 +65,43 @@ impl fmt::Display for Position {
 }
 
 /// Follows from `position`, or from now on.
-pub async fn follow(app: &App, position: Option<Position>) -> Result<impl Stream<Item = Told> + use<>, Problem> {
+pub async fn follow(app: &App, position: Option<Position>) -> Result<impl Stream<Item = FeedItem> + use<>, Problem> {
     let live = app.journal.live();
     let (missed, mut seen) = match position {
-        None => (vec![Told::Ready], HashSet::new()),
+        None => (vec![FeedItem::Ready], HashSet::new()),
         Some(position) => missed(app, &position).await?,
     };
     let live = stream::unfold(live, |mut live| async move {
         match live.recv().await {
-            Ok(row) => Some((Told::Row { row, skip: 0 }, live)),
-            Err(RecvError::Lagged(_)) => Some((Told::Reset, live)),
+            Ok(row) => Some((FeedItem::Row { row, skip: 0 }, live)),
+            Err(RecvError::Lagged(_)) => Some((FeedItem::Reset, live)),
             Err(RecvError::Closed) => None,
         }
     });
-    let fresh = live.filter(move |told| {
-        let known = matches!(told, Told::Row { row, .. } if seen.remove(&(row.writer, row.group_no)));
+    let fresh = live.filter(move |item| {
+        let known = matches!(item, FeedItem::Row { row, .. } if seen.remove(&(row.writer, row.group_no)));
         std::future::ready(!known)
     });
     Ok(stream::iter(missed).chain(fresh))
 }
 
-/// What happened since `position`, and the rows told by it.
-async fn missed(app: &App, position: &Position) -> Result<(Vec<Told>, HashSet<(i16, i64)>), Problem> {
+/// Returns the events since `position`, and the rows that they came from.
+async fn missed(app: &App, position: &Position) -> Result<(Vec<FeedItem>, HashSet<(i16, i64)>), Problem> {
     if SystemClock.now().0 - position.at > KEPT_US - OVERLAP_US {
-        return Ok((vec![Told::Reset], HashSet::new()));
+        return Ok((vec![FeedItem::Reset], HashSet::new()));
     }
     let rows = app.store.feed(position.at - OVERLAP_US, MISSED).await?;
     let seen: HashSet<(i16, i64)> = rows.iter().map(|row| (row.writer, row.group_no)).collect();
     if rows.len() as u32 == MISSED {
-        return Ok((vec![Told::Reset], seen));
+        return Ok((vec![FeedItem::Reset], seen));
     }
-    // Rows of the same writer before the position were told; of the row itself, the places up to it.
+    // Rows of the same writer before the position were sent; of the row itself, the places up to it.
     let fresh = rows.into_iter().filter(|row| row.at >= position.at || row.writer != position.writer);
-    let told = fresh.map(|row| {
+    let items = fresh.map(|row| {
         let same = (row.writer, row.group_no) == (position.writer, position.group_no);
-        Told::Row { row: Arc::new(row), skip: if same { position.place + 1 } else { 0 } }
+        FeedItem::Row { row: Arc::new(row), skip: if same { position.place + 1 } else { 0 } }
     });
-    Ok((told.collect(), seen))
+    Ok((items.collect(), seen))
 }
 
 #[cfg(test)]

@@ -1,72 +1,74 @@
 //! From rows of the feed to pulses: what happened in a fifth of a second, each message once.
 
-use super::follow::{Position, Told};
+use super::follow::{FeedItem, Position};
+use crate::view::words::EventKind;
 use crate::view::{LiveEvent, PassedCount, Pulse, sure_time};
 use futures_util::stream::{self, Stream, StreamExt};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 use tokio::time::{Instant, timeout, timeout_at};
+use wirewatch_core::Id;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::Event;
 
 /// Pulses come at most this often.
 const BEAT: Duration = Duration::from_millis(200);
-/// When nothing happens, an empty pulse says after this long that the line is alive.
+/// Interval of empty pulses, which show that the stream is alive.
 const ALIVE: Duration = Duration::from_secs(4);
-/// Changes told in a pulse at most: nobody sees five hundred a second, and every one of them is counted.
+/// Most changes in one pulse; all of them are counted.
 const MOST: usize = 100;
 
-/// What a follower that draws is told.
+/// An item for a client that draws.
 #[derive(Debug)]
 pub enum Beat {
     Ready,
     Reset,
-    /// With the position behind it, unless nothing happened.
+    /// A pulse with the position after it, unless nothing happened.
     Pulse(Pulse, Option<Position>),
 }
 
-/// The pulses of what is told.
-pub fn pulses(told: impl Stream<Item = Told> + Send + 'static) -> impl Stream<Item = Beat> + Send {
-    let state = (Box::pin(told), Vec::new());
-    stream::unfold(state, |(mut told, mut said)| async move {
-        if let Some(beat) = said.pop() {
-            return Some((beat, (told, said)));
+/// Groups items into pulses.
+pub fn pulses(items: impl Stream<Item = FeedItem> + Send + 'static) -> impl Stream<Item = Beat> + Send {
+    let state = (Box::pin(items), Vec::new());
+    stream::unfold(state, |(mut items, mut pending)| async move {
+        if let Some(beat) = pending.pop() {
+            return Some((beat, (items, pending)));
         }
         let mut gathered = Gathered::default();
-        match timeout(ALIVE, told.next()).await {
+        match timeout(ALIVE, items.next()).await {
             Err(_) => {}
             Ok(None) => return None,
-            Ok(Some(Told::Ready)) => return Some((Beat::Ready, (told, said))),
-            Ok(Some(Told::Reset)) => return Some((Beat::Reset, (told, said))),
-            Ok(Some(Told::Row { row, skip })) => {
+            Ok(Some(FeedItem::Ready)) => return Some((Beat::Ready, (items, pending))),
+            Ok(Some(FeedItem::Reset)) => return Some((Beat::Reset, (items, pending))),
+            Ok(Some(FeedItem::Row { row, skip })) => {
                 gathered.add(&row.events[skip..]);
                 gathered.position = Some(Position::of(&row, row.events.len().saturating_sub(1)));
                 let until = Instant::now() + BEAT;
-                while let Ok(Some(more)) = timeout_at(until, told.next()).await {
+                while let Ok(Some(more)) = timeout_at(until, items.next()).await {
                     match more {
-                        Told::Row { row, skip } => {
+                        FeedItem::Row { row, skip } => {
                             gathered.add(&row.events[skip..]);
                             gathered.position = Some(Position::of(&row, row.events.len().saturating_sub(1)));
                         }
-                        // What was gathered before it is told first, and forgotten by whoever is told.
-                        Told::Reset => {
-                            said.push(Beat::Reset);
+                        // What was gathered before the reset is sent first; the client then forgets it.
+                        FeedItem::Reset => {
+                            pending.push(Beat::Reset);
                             break;
                         }
-                        Told::Ready => {}
+                        FeedItem::Ready => {}
                     }
                 }
             }
         }
-        Some((gathered.beat(), (told, said)))
+        Some((gathered.beat(), (items, pending)))
     })
 }
 
 #[derive(Default)]
 struct Gathered {
     changes: Vec<LiveEvent>,
-    /// Where in `changes` a message stands.
-    places: HashMap<String, usize>,
+    /// Index in `changes` of each message.
+    places: HashMap<Id, usize>,
     left_out: usize,
     passed: BTreeMap<(String, String), u64>,
     position: Option<Position>,
@@ -86,7 +88,7 @@ impl Gathered {
 
     fn change(&mut self, event: &Event) {
         let change = LiveEvent::from(event);
-        match self.places.get(&change.id).filter(|_| change.kind == "message") {
+        match self.places.get(&event.id).filter(|_| change.kind == EventKind::Message) {
             Some(&place) => {
                 let known = &mut self.changes[place];
                 let began = known.began;
@@ -94,10 +96,10 @@ impl Gathered {
                 passed.extend(change.passed.iter().cloned());
                 *known = LiveEvent { began, passed, ..change };
             }
-            // Holds are few and always told.
-            None if self.changes.len() >= MOST && change.kind != "hold" => self.left_out += 1,
+            // Holds are few and always sent.
+            None if self.changes.len() >= MOST && change.kind != EventKind::Hold => self.left_out += 1,
             None => {
-                self.places.insert(change.id.clone(), self.changes.len());
+                self.places.insert(event.id, self.changes.len());
                 self.changes.push(change);
             }
         }
@@ -124,7 +126,7 @@ mod tests {
         serde_json::from_value(value).unwrap()
     }
 
-    fn told(gathered: Gathered) -> Pulse {
+    fn pulse_of(gathered: Gathered) -> Pulse {
         match gathered.beat() {
             Beat::Pulse(pulse, _) => pulse,
             Beat::Ready | Beat::Reset => panic!("a pulse"),
@@ -136,7 +138,7 @@ mod tests {
         let mut gathered = Gathered::default();
         gathered.add(&[event(1, "running", "", &[]), event(2, "running", "", &[])]);
         gathered.add(&[event(1, "retrying", "book", &["to-order"]), event(1, "done", "book", &["book"])]);
-        let pulse = told(gathered);
+        let pulse = pulse_of(gathered);
         let changes: Vec<_> = pulse.changes.iter().map(|one| (one.state.as_str(), one.began, one.passed.join(" "))).collect();
         assert_eq!(changes, [("done", true, "to-order book".to_owned()), ("running", true, String::new())]);
         let passed: Vec<_> = pulse.passed.iter().map(|one| (one.step.as_str(), one.messages)).collect();
@@ -149,7 +151,7 @@ mod tests {
         let many: Vec<Event> = (1..=150).map(|id| event(id, "running", "", &[])).collect();
         gathered.add(&many);
         gathered.add(&[event(7, "done", "book", &["book"])]);
-        let pulse = told(gathered);
+        let pulse = pulse_of(gathered);
         assert_eq!((pulse.changes.len(), pulse.left_out), (MOST, 50));
         assert_eq!(pulse.changes[6].state, "done", "one that is told already is told as it stands");
         assert_eq!(pulse.passed[0].messages, 150);

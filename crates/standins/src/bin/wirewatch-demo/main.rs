@@ -1,4 +1,4 @@
-//! Starts the whole demo and ends it: a private PostgreSQL and broker, the stand-ins, the service with the demo workspace.
+//! Starts and stops the whole demo: a private PostgreSQL and broker, the stand-ins, and the service with the demo workspace.
 
 mod stage;
 mod traffic;
@@ -25,7 +25,7 @@ const ORDER_SYSTEM: u16 = 7812;
 const DATABASE: u16 = 7813;
 const BROKER: u16 = 7814;
 const CHAT: u16 = 7815;
-/// Where the shop calls, as `connections/shop.toml` says.
+/// Path of the shop's webhook, as in `connections/shop.toml`.
 const SHOP: &str = "shop-7d2f";
 
 /// The Wire Watch demo: Quillhaven Bee Supply, its web shop, order system and warehouse, and its partner Marrowfield.
@@ -37,9 +37,9 @@ struct Args {
 
 #[derive(Subcommand)]
 enum Command {
-    /// Run the demo until Ctrl-C; what it has done is kept
+    /// Run the demo until Ctrl-C; its data is kept
     Run {
-        /// Where everything is kept
+        /// Folder for all data
         #[arg(long, default_value = "state")]
         state: PathBuf,
         /// The demo workspace
@@ -54,7 +54,7 @@ enum Command {
     },
     /// Stop the order system answering, or let it answer again
     Outage { state: Switch },
-    /// Throw away what the demo has kept
+    /// Delete the demo's data
     Reset {
         #[arg(long, default_value = "state")]
         state: PathBuf,
@@ -190,7 +190,7 @@ fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Clus
         .open(state.join("service.log"))
         .map_err(|error| format!("service.log: {error}"))?;
     Kept::spawn("TERM", &text(program), &arguments, move |command| {
-        // By environment: other users can read the arguments of a process.
+        // In the environment: other users can read the arguments of a process.
         command.env("WIREWATCH_DATABASE", url);
         if let Ok(other) = log.try_clone() {
             command.stdout(other);
@@ -268,11 +268,11 @@ async fn answers(url: &str) -> bool {
     http_client().get(url).send().await.is_ok_and(|response| response.status().is_success())
 }
 
-/// Only one demo at a time works in a folder. The lock goes with its process, so a left-over file means nothing.
+/// Allows one demo at a time in a folder. The lock ends with its process, so a left-over file means nothing.
 fn lock(state: &Path) -> Result<File, String> {
     let path = state.join("demo.lock");
-    let told = |error: std::io::Error| format!("{}: {error}", path.display());
-    let mut file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path).map_err(told)?;
+    let failed = |error: std::io::Error| format!("{}: {error}", path.display());
+    let mut file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path).map_err(failed)?;
     if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
         let mut process = String::new();
         let _ = file.read_to_string(&mut process);
@@ -284,7 +284,7 @@ fn lock(state: &Path) -> Result<File, String> {
     file.set_len(0)
         .and_then(|()| file.rewind())
         .and_then(|()| file.write_all(std::process::id().to_string().as_bytes()))
-        .map_err(told)?;
+        .map_err(failed)?;
     Ok(file)
 }
 

@@ -1,9 +1,9 @@
-//! Progress of what takes longer than a moment.
+//! Progress of work that takes longer than a moment.
 
 use anstream::eprintln;
 use std::time::Instant;
 
-/// One stage, told when it begins and when it is done.
+/// A stage, printed when it begins and when it is done.
 pub struct Stage {
     begun: Instant,
 }

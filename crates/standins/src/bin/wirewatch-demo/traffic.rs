@@ -1,5 +1,5 @@
-//! What Marrowfield does all day: a burst of files at the start, then one every few seconds, and collecting its acknowledgments.
-//! And the web shop: a purchase every few seconds, now and then one told twice, something else, or a forger.
+//! Traffic of the demo. Marrowfield sends a burst of files at the start, then one every few seconds, and collects its
+//! acknowledgments. The web shop sends a purchase every few seconds, now and then a duplicate, another event, or a forged call.
 
 use serde::{Deserialize, Serialize};
 use std::fs;
@@ -22,7 +22,7 @@ struct Numbers {
     order: u32,
 }
 
-/// Runs until something is wrong, and says what.
+/// Runs until a fault, and returns it.
 pub async fn run(state: PathBuf, every: Duration) -> String {
     let drop = state.join("files/marrowfield/to-us");
     let collected = state.join("files/marrowfield/collected");
@@ -32,7 +32,7 @@ pub async fn run(state: PathBuf, every: Duration) -> String {
     let Numbers { control, order } = numbers.unwrap_or(Numbers { control: FIRST_CONTROL, order: FIRST_ORDER });
     let mut marrowfield = Marrowfield::new(u64::from(control), control, order);
     let mut left = if first { BURST } else { 2 };
-    // In the burst, one of each kind that is worth looking at.
+    // The burst has one file of each interesting kind.
     let mut shown = if first { vec![Flaw::WrongCount, Flaw::UnknownItem] } else { Vec::new() };
     let mut last: Option<(String, String)> = None;
     loop {
@@ -66,26 +66,26 @@ pub async fn run(state: PathBuf, every: Duration) -> String {
 
 const FIRST_PURCHASE: u32 = 4_000;
 
-/// Tells of purchases as long as it is let; what nobody takes is told again.
+/// Sends purchases for ever; a refused one is sent again.
 pub async fn shop(state: PathBuf, address: String, secret: String, every: Duration) {
     let book = state.join("shop.json");
     let number = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or(FIRST_PURCHASE);
     let mut shop = Shop::new(&address, &secret, number);
     loop {
-        let told = shop.purchase();
+        let event = shop.purchase();
         let _ = serde_json::to_vec(&shop.number).map(|bytes| fs::write(&book, bytes));
-        while !matches!(shop.tell(&told).await, Ok(200..300)) {
+        while !matches!(shop.tell(&event).await, Ok(200..300)) {
             tokio::time::sleep(Duration::from_secs(2)).await;
         }
         if shop.number.is_multiple_of(9) {
-            let _ = shop.tell(&told).await;
+            let _ = shop.tell(&event).await;
         }
         if shop.number.is_multiple_of(5) {
             let listed = shop.listing();
             let _ = shop.tell(&listed).await;
         }
         if shop.number.is_multiple_of(23) {
-            let _ = shop.tell_as(&told, "whsec_Zm9yZ2VkLCBub3QgdGhlIHNob3A=").await;
+            let _ = shop.tell_as(&event, "whsec_Zm9yZ2VkLCBub3QgdGhlIHNob3A=").await;
         }
         tokio::time::sleep(every).await;
     }
@@ -96,6 +96,6 @@ pub async fn release(state: PathBuf, bus: Bus, orders: OrderSystem) {
     let book = state.join("released.json");
     let released = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or(0);
     // Told after it is done: after a crash in between one is released twice, which the flow's intake recognises.
-    let told = |released: usize| drop(serde_json::to_vec(&released).map(|bytes| fs::write(&book, bytes)));
-    warehouse::release(bus, orders, released, told).await;
+    let on_release = |released: usize| drop(serde_json::to_vec(&released).map(|bytes| fs::write(&book, bytes)));
+    warehouse::release(bus, orders, released, on_release).await;
 }

@@ -1,13 +1,11 @@
-//! What a machine is told: outcomes, moments that come, acts of people. Each becomes a log entry, and what the entry means
-//! is the same whether it was made just now or stands in the log.
+//! Inputs of a machine: outcomes, moments, acts of people. Each becomes a log entry, and the entry has the same effect whether it
+//! was made just now or is read from the log.
 
-use super::{
-    ActRefused, Body, End, LogEntry, Logged, Machine, Next, OTHER_REQUEST, Outcome, Pass, Passed, State, Then, Turn, Work, parts,
-};
+use super::{ActRefused, Body, End, LogEntry, Logged, Machine, Next, Outcome, Pass, Passed, State, Then, Turn, Work, parts};
 use crate::act::{Act, Answers};
 use crate::flow::{Recording, Retry, Verb};
 use crate::plan::Point;
-use crate::reason::Reason;
+use crate::reason::{Reason, ReasonCode};
 use crate::{Digest, Timestamp};
 use serde_json::Value;
 
@@ -17,7 +15,7 @@ impl Machine {
     /// `retry` is the policy in force now; `now` becomes the entry's time.
     pub fn outcome(&mut self, outcome: Outcome, retry: &Retry, now: Timestamp) -> Turn {
         let Next::Perform(work) = &self.next else {
-            // A late or doubled outcome: the log already holds one for this try.
+            // A late or duplicate outcome: the log has one for this attempt already.
             return Turn::still(self.next.clone());
         };
         let work = work.clone();
@@ -34,7 +32,7 @@ impl Machine {
             }
             other => other,
         };
-        // A connection that is of no use to anybody does not use up this message's tries.
+        // A connection that cannot be used does not use up this message's tries.
         let counts = u16::from(!matches!(outcome, Outcome::Held { .. }));
         let what = Logged::Attempt {
             step: work.step.clone(),
@@ -50,7 +48,7 @@ impl Machine {
         turn
     }
 
-    /// The wait is over: the same effect again, or the step behind the pause; the end of a pause is logged.
+    /// The wait is over: returns the same effect again, or continues after the pause; the end of a pause is logged.
     pub fn woken(&mut self, now: Timestamp) -> Turn {
         match self.next {
             Next::WaitUntil(_) | Next::WaitFor(_) => self.run(),
@@ -59,7 +57,7 @@ impl Machine {
         }
     }
 
-    /// Logs what was made for this machine, and goes on from it.
+    /// Logs an entry made for this machine, and applies it.
     pub(super) fn log(&mut self, entry: LogEntry) -> Turn {
         let turn = self.apply(&entry).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
         Turn { entry: Some(entry), ..turn }
@@ -84,10 +82,10 @@ impl Machine {
             Act::Resend { .. } => {}
         }
         let entry = LogEntry { at: now, what: Logged::Act { act, by: by.to_owned(), why: why.to_owned() } };
-        // On a copy first: an act that stops at once for want of a decision is better not begun.
+        // Tried on a copy first: an act that would stop at once for want of a decision is refused.
         let trial = self.clone().apply(&entry).map_err(ActRefused::Unreadable)?;
         if let Next::End(End::Failed(reason)) = trial.next
-            && reason.code == OTHER_REQUEST
+            && reason.code == ReasonCode::OtherRequest
         {
             return Err(ActRefused::OtherRequest { step: reason.step });
         }
@@ -126,7 +124,7 @@ impl Machine {
                 let work = work.clone();
                 self.tries = *tries;
                 self.in_doubt = false;
-                // What the steps on failure meet says nothing about the request that failed.
+                // Outcomes of the steps on failure say nothing about the request that failed.
                 if self.failed.is_none() {
                     self.refused = matches!(outcome, Outcome::Refused { .. });
                 }
@@ -171,7 +169,7 @@ impl Machine {
         }
     }
 
-    /// Goes on behind a step that is done.
+    /// Continues after a completed step.
     fn go_on(&mut self, step: &str) -> Turn {
         self.at = self.logic.flow.steps[self.at].next;
         self.tries = 0;
@@ -180,14 +178,14 @@ impl Machine {
         turn
     }
 
-    /// Goes on behind a step that has no effect but is logged.
+    /// Continues after a step that has no effect but is logged.
     fn passed_by_log(&mut self, step: &str) -> Turn {
         let mut turn = self.go_on(step);
         turn.passed.insert(0, Passed { step: step.to_owned(), how: Pass::Done });
         turn
     }
 
-    /// A resend does not do again what is remembered. What people were told on failure they are told again.
+    /// Remembers a completed step, so that a resend skips it. Notices of the steps on failure are sent again.
     fn remember(&mut self, step: &str, request: Digest, outcome: Outcome) {
         if self.failed.is_none() {
             self.memory.retain(|(known, ..)| known != step);
@@ -227,7 +225,7 @@ impl Machine {
     }
 
     fn decide(&self, work: &Work, outcome: &Outcome, retry: &Retry, now: Timestamp) -> Then {
-        let reason = |code: String, says: &str| Reason {
+        let reason = |code: ReasonCode, says: &str| Reason {
             flow: self.origin.flow.clone(),
             step: work.step.clone(),
             connection: work.effect.connection().to_owned(),
@@ -237,15 +235,12 @@ impl Machine {
         match outcome {
             Outcome::Answer { .. } => Then::Go,
             Outcome::Held { .. } => Then::WaitFor(work.effect.connection().to_owned()),
-            Outcome::InDoubt { says } => Then::Failed(reason("in-doubt".to_owned(), says)),
-            Outcome::Refused { status, says, .. } => {
-                let code = if *status == 0 { "refused".to_owned() } else { format!("refused-{status}") };
-                Then::Failed(reason(code, says))
-            }
+            Outcome::InDoubt { says } => Then::Failed(reason(ReasonCode::InDoubt, says)),
+            Outcome::Refused { status, says, .. } => Then::Failed(reason(ReasonCode::Refused(*status), says)),
             Outcome::Again { says, after_ms, .. } => {
                 let tries = self.tries + 1;
                 if tries > retry.times {
-                    return Then::Failed(reason("gave-up".to_owned(), says));
+                    return Then::Failed(reason(ReasonCode::GaveUp, says));
                 }
                 let wait = retry.wait(tries, self.origin.id.0 as u64);
                 let asked = std::time::Duration::from_millis(after_ms.unwrap_or(0));
@@ -254,7 +249,7 @@ impl Machine {
         }
     }
 
-    /// Whether the answer of the step at hand is of no more use once it went well.
+    /// Returns whether the answer of the current step is dropped on success.
     fn is_let_go(&self) -> bool {
         let step = self.logic.flow.steps.get(self.at);
         let keeps = step.is_some_and(|step| matches!(step.verb, Verb::Call { keep: Some(_), .. }));

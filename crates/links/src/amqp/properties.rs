@@ -1,16 +1,16 @@
-//! What a broker tells of a message beside its body, as the workspace's expressions read it in `$meta`.
+//! Properties and headers of a received message, as expressions read them in `$meta`.
 
 use lapin::message::Delivery;
 use lapin::types::AMQPValue;
 use serde_json::{Map, Value};
 use wirewatch_core::place::Property;
 
-/// Everything that is set; see [`wirewatch_core::intake::Came::told`].
-pub fn told(delivery: &Delivery) -> Map<String, Value> {
-    let mut told = Map::new();
+/// Returns all properties that are set; see [`wirewatch_core::intake::Provenance::properties`].
+pub fn of(delivery: &Delivery) -> Map<String, Value> {
+    let mut all = Map::new();
     let mut tell = |name: &str, value: Option<Value>| {
         if let Some(value) = value.filter(|value| value.as_str() != Some("")) {
-            told.insert(name.to_owned(), value);
+            all.insert(name.to_owned(), value);
         }
     };
     let properties = &delivery.properties;
@@ -29,14 +29,14 @@ pub fn told(delivery: &Delivery) -> Map<String, Value> {
     tell("redelivered", delivery.redelivered.then(|| true.into()));
     let headers: Map<String, Value> = properties.headers().iter().flat_map(|table| table.inner()).map(entry).collect();
     tell("headers", (!headers.is_empty()).then_some(Value::Object(headers)));
-    told
+    all
 }
 
 fn entry((name, value): (&lapin::types::ShortString, &AMQPValue)) -> (String, Value) {
     (name.as_str().to_owned(), json(value))
 }
 
-/// A header's value. Decimals and bytes become texts, since JSON has no such thing.
+/// Converts a header's value to JSON. Decimals and bytes become texts.
 fn json(value: &AMQPValue) -> Value {
     match value {
         AMQPValue::Boolean(value) => (*value).into(),
@@ -78,8 +78,8 @@ mod tests {
             "exchange": "picks", "routing_key": "picks.swift", "message_id": "m1", "priority": 3, "expires_ms": 1500,
             "redelivered": true, "headers": { "x-tries": 2, "x-why": "no stock" },
         });
-        assert_eq!(Value::Object(told(&delivery)), expected);
+        assert_eq!(Value::Object(of(&delivery)), expected);
         let plain = Delivery::mock(1, "".into(), "orders".into(), false, Vec::new());
-        assert_eq!(Value::Object(told(&plain)), serde_json::json!({ "routing_key": "orders" }));
+        assert_eq!(Value::Object(of(&plain)), serde_json::json!({ "routing_key": "orders" }));
     }
 }
