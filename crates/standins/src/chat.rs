@@ -13,12 +13,12 @@ use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::sync::{Arc, Mutex};
 
-/// Sentences kept in a room.
-const KEPT: usize = 200;
+/// Most sentences in a room.
+const MAX_SENTENCES: usize = 200;
 
 #[derive(Debug, Default)]
 struct Rooms {
-    said: BTreeMap<String, VecDeque<String>>,
+    sentences: BTreeMap<String, VecDeque<String>>,
     keys: HashSet<String>,
 }
 
@@ -41,9 +41,9 @@ impl Chat {
 
     /// Returns the sentences of a room, oldest first.
     #[must_use]
-    pub fn said(&self, room: &str) -> Vec<String> {
+    pub fn sentences(&self, room: &str) -> Vec<String> {
         let rooms = self.rooms.lock().expect("no holder panics");
-        rooms.said.get(room).into_iter().flatten().cloned().collect()
+        rooms.sentences.get(room).into_iter().flatten().cloned().collect()
     }
 }
 
@@ -53,29 +53,29 @@ async fn say(State(own): State<Chat>, Path(room): Path<String>, headers: HeaderM
     if let Some(key) = key.map(str::to_owned)
         && !rooms.keys.insert(key)
     {
-        return Json(json!({ "said": true, "repeat": true })).into_response();
+        return Json(json!({ "stored": true, "duplicate": true })).into_response();
     }
-    let said = rooms.said.entry(room).or_default();
-    said.push_back(sentence.text);
-    if said.len() > KEPT {
-        said.pop_front();
+    let sentences = rooms.sentences.entry(room).or_default();
+    sentences.push_back(sentence.text);
+    if sentences.len() > MAX_SENTENCES {
+        sentences.pop_front();
     }
-    (StatusCode::CREATED, Json(json!({ "said": true }))).into_response()
+    (StatusCode::CREATED, Json(json!({ "stored": true }))).into_response()
 }
 
 async fn read(State(own): State<Chat>, Path(room): Path<String>) -> Json<Value> {
-    Json(json!({ "room": room, "said": own.said(&room) }))
+    Json(json!({ "room": room, "sentences": own.sentences(&room) }))
 }
 
 /// Every room, newest sentence first.
 async fn page(State(own): State<Chat>) -> Html<String> {
     let rooms = own.rooms.lock().expect("no holder panics");
     let escape = |text: &str| text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
-    let room = |(name, said): (&String, &VecDeque<String>)| {
-        let items: String = said.iter().rev().map(|text| format!("<li>{}</li>", escape(text))).collect();
+    let room = |(name, sentences): (&String, &VecDeque<String>)| {
+        let items: String = sentences.iter().rev().map(|text| format!("<li>{}</li>", escape(text))).collect();
         format!("<section><h2>{}</h2><ul>{items}</ul></section>", escape(name))
     };
-    let rooms: String = rooms.said.iter().map(room).collect();
-    let none = "<p>Nobody has said anything yet.</p>".to_owned();
+    let rooms: String = rooms.sentences.iter().map(room).collect();
+    let none = "<p>No messages yet.</p>".to_owned();
     Html(include_str!("chat.html").replace("{rooms}", if rooms.is_empty() { &none } else { &rooms }))
 }

@@ -1,6 +1,7 @@
 //! Marrowfield Farm Stores: sends purchase orders as 850 interchanges and collects its acknowledgments.
 
 use crate::order_system::ITEMS;
+use crate::{days_from_today, today};
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;
@@ -20,7 +21,7 @@ pub enum Flaw {
     Garbage,
 }
 
-/// Writes purchase orders. The same seed writes the same.
+/// Writes purchase orders. The same seed gives the same orders on the same day.
 #[derive(Debug)]
 pub struct Marrowfield {
     random: fastrand::Rng,
@@ -56,9 +57,11 @@ impl Marrowfield {
     pub fn interchange_of(&mut self, orders: usize, flaw: Flaw) -> Sent {
         self.control += 1;
         let control = self.control;
+        let today = today().strftime("%Y%m%d").to_string();
         let mut text = format!(
-            "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*{control:09}*0*T*>~\n\
-             GS*PO*MARROWFIELD*QUILLHAVEN*20261123*0700*{control}*X*004010~\n"
+            "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *{}*0700*U*00401*{control:09}*0*T*>~\n\
+             GS*PO*MARROWFIELD*QUILLHAVEN*{today}*0700*{control}*X*004010~\n",
+            &today[2..]
         );
         let mut numbers = Vec::with_capacity(orders);
         let flawed = self.random.usize(0..orders.max(1));
@@ -82,13 +85,13 @@ impl Marrowfield {
         let store = self.random.u32(1..=40);
         let mut segments = vec![
             format!("ST*850*{set:04}"),
-            format!("BEG*00*SA*{number}**20261123"),
+            format!("BEG*00*SA*{number}**{}", today().strftime("%Y%m%d")),
             "CUR*BY*USD".to_owned(),
             "REF*DP*HIVES".to_owned(),
-            format!("DTM*002*202612{:02}", self.random.u32(1..=28)),
+            format!("DTM*002*{}", days_from_today(self.random.i64(3..=30)).strftime("%Y%m%d")),
             format!("N1*ST*Marrowfield Store {store}*92*{store:04}"),
             format!("N3*{} Clover Lane", self.random.u32(1..=99)),
-            "N4*Tansy Mills*VT*05401*US".to_owned(),
+            "N4*Tansy Mills*HV*HV104*US".to_owned(),
         ];
         let lines = self.random.usize(1..=12);
         let unknown = self.random.usize(0..lines);

@@ -58,7 +58,7 @@ struct Booked {
     number: String,
     key: String,
     order: Value,
-    /// Its shipment, as reported.
+    /// Shipment, as reported.
     #[serde(default)]
     shipment: Value,
 }
@@ -102,11 +102,11 @@ impl OrderSystem {
     ///
     /// # Errors
     /// The system's; `InvalidData` for a line that is not an order.
-    pub fn kept_in(path: &Path) -> io::Result<Self> {
+    pub fn stored_in(path: &Path) -> io::Result<Self> {
         let mut books = Books::default();
         for line in std::fs::read_to_string(path).unwrap_or_default().lines() {
             let booked: Booked = serde_json::from_str(line).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
-            // A later line of the same order replaces the former one.
+            // A later line of the same order replaces the earlier one.
             if let Some(&at) = books.by_key.get(&booked.key) {
                 books.orders[at] = booked;
                 continue;
@@ -196,7 +196,7 @@ fn broken_body() -> axum::body::Body {
             self: std::pin::Pin<&mut Self>,
             _: &mut std::task::Context<'_>,
         ) -> std::task::Poll<Option<Result<http_body::Frame<Self::Data>, Self::Error>>> {
-            std::task::Poll::Ready(Some(Err(io::Error::other("cut on request"))))
+            std::task::Poll::Ready(Some(Err(io::Error::other("connection cut on request"))))
         }
     }
     axum::body::Body::new(Broken)
@@ -210,14 +210,14 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
     if let Some(token) = &books.faults.token {
         let given = headers.get("authorization").and_then(|given| given.to_str().ok());
         if given != Some(&format!("Bearer {token}")) {
-            return (problem(StatusCode::UNAUTHORIZED, "who are you?"), false);
+            return (problem(StatusCode::UNAUTHORIZED, "credentials are missing or wrong"), false);
         }
     }
     let Faults { next, spare, .. } = books.faults;
     books.faults.next = next.saturating_sub(1);
     if next > 0 && (spare == 0 || next % spare != 0) {
         let status = StatusCode::from_u16(books.faults.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = problem(status, "a fault on request");
+        let mut response = problem(status, "error on request");
         if let Some(seconds) = books.faults.retry_after {
             response.headers_mut().insert("retry-after", seconds.into());
         }
@@ -238,7 +238,7 @@ fn decide(books: &mut Books, headers: &HeaderMap, order: Value) -> (Response, bo
     let number = format!("Q-{}", 100_001 + books.orders.len());
     let booked = Booked { number, key: key.clone(), order, shipment: Value::Null };
     if let Err(error) = keep(&mut books.file, &booked) {
-        return (not_kept(&error), false);
+        return (not_stored(&error), false);
     }
     let number = booked.number.clone();
     books.by_key.insert(key, books.orders.len());
@@ -253,8 +253,8 @@ fn keep(file: &mut Option<File>, booked: &Booked) -> io::Result<()> {
     file.write_all((serde_json::to_string(booked)? + "\n").as_bytes())
 }
 
-fn not_kept(error: &io::Error) -> Response {
-    problem(StatusCode::INTERNAL_SERVER_ERROR, format!("the books cannot be kept: {error}"))
+fn not_stored(error: &io::Error) -> Response {
+    problem(StatusCode::INTERNAL_SERVER_ERROR, format!("the order file cannot be written: {error}"))
 }
 
 async fn ship(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>, Json(shipment): Json<Value>) -> Response {
@@ -270,7 +270,7 @@ async fn ship(State(own): State<OrderSystem>, UrlPath(number): UrlPath<String>, 
     booked.shipment = shipment;
     match keep(file, booked) {
         Ok(()) => Json(json!({ "order_number": number, "state": "shipped" })).into_response(),
-        Err(error) => not_kept(&error),
+        Err(error) => not_stored(&error),
     }
 }
 

@@ -1,6 +1,7 @@
 //! The Quillhaven web shop: calls a webhook whenever something happens, signed as Standard Webhooks 1.0 say.
 
 use crate::order_system::ITEMS;
+use crate::{days_from_today, today};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
@@ -8,7 +9,7 @@ use serde_json::{Value, json};
 use sha2::Sha256;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-/// Makes up purchases and sends them. The same seed makes the same purchases.
+/// Makes up purchases and sends them. The same seed gives the same purchases on the same day.
 #[derive(Debug)]
 pub struct Shop {
     address: String,
@@ -53,13 +54,13 @@ impl Shop {
                 json!({ "line": line, "article": article, "name": name, "count": count, "each": amount(price) })
             })
             .collect();
-        let (lane, day) = (self.random.u32(1..=99), self.random.u32(1..=28));
+        let (lane, days) = (self.random.u32(1..=99), self.random.i64(3..=30));
         let data = json!({
             "number": number,
             "currency": "USD",
-            "wished_by": format!("2026-12-{day:02}"),
+            "wished_by": days_from_today(days).to_string(),
             "buyer": { "name": "Ida Thistle", "mail": "ida@thistle.example" },
-            "parcel_to": { "name": "Ida Thistle", "street": format!("{lane} Heather Row"), "town": "Tansy Mills", "region": "VT", "postcode": "05401" },
+            "parcel_to": { "name": "Ida Thistle", "street": format!("{lane} Heather Row"), "town": "Tansy Mills", "region": "HV", "postcode": "HV104" },
             "basket": basket,
             "total": amount(cents),
         });
@@ -116,9 +117,4 @@ pub fn sign(secret: &str, id: &str, seconds: u64, body: &[u8]) -> String {
 
 fn amount(cents: u64) -> serde_json::Number {
     format!("{}.{:02}", cents / 100, cents % 100).parse().expect("a number")
-}
-
-/// The date of all stand-ins.
-fn today() -> &'static str {
-    "2026-11-23"
 }

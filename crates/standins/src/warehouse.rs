@@ -32,7 +32,7 @@ const SHIPMENTS: &str = "shipments";
 
 /// Orders of the web shop are packed here.
 const ACCOUNT: &str = "web-shop";
-/// It stocks everything but these.
+/// Stocks everything but these.
 const NOT_STOCKED: &str = "QH-SMOKER-S";
 /// So many pieces go with the large van.
 const MANY: u64 = 6;

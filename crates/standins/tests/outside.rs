@@ -75,15 +75,15 @@ async fn faults_come_on_request_and_go() {
 async fn its_books_outlive_it() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("orders.jsonl");
-    let before = Erp::open(OrderSystem::kept_in(&path).unwrap()).await;
+    let before = Erp::open(OrderSystem::stored_in(&path).unwrap()).await;
     before.book("a", "QH-HIVE-10").await;
-    let after = Erp::open(OrderSystem::kept_in(&path).unwrap()).await;
+    let after = Erp::open(OrderSystem::stored_in(&path).unwrap()).await;
     assert_eq!(after.book("a", "QH-HIVE-10").await.1["order_number"], "Q-100001");
     assert_eq!(after.book("b", "QH-HIVE-10").await.1["order_number"], "Q-100002");
     let found: Value = after.http.get(format!("{}/orders?reference=MF-a", after.url)).send().await.unwrap().json().await.unwrap();
     assert_eq!(found[0]["order_number"], "Q-100001");
     std::fs::write(&path, "no order\n").unwrap();
-    assert!(OrderSystem::kept_in(&path).is_err());
+    assert!(OrderSystem::stored_in(&path).is_err());
 }
 
 #[test]
@@ -136,14 +136,14 @@ fn one_order_in_about_fifteen_has_an_unknown_item() {
 
 #[test]
 fn files_are_dropped_whole_and_collected() {
-    let (folder, kept) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (folder, copies) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let text = "ISA*00*          *00*          *ZZ*QUILLHAVEN     *ZZ*MARROWFIELD    *261123*0701*U*00401*000000007*0*T*>~AK1*PO*101~AK9*A*2*2*2~";
     drop_file(folder.path(), "997-7.edi", text.as_bytes()).unwrap();
     std::fs::write(folder.path().join(".half.part"), "x").unwrap();
     let found = acknowledgments(folder.path()).unwrap();
     let [one] = &found[..] else { panic!("{found:?}") };
     assert_eq!((one.group.as_str(), one.control.as_str(), one.verdict.as_str()), ("101", "000000007", "A"));
-    assert_eq!(collect(folder.path(), kept.path()).unwrap(), 1);
+    assert_eq!(collect(folder.path(), copies.path()).unwrap(), 1);
     assert!(acknowledgments(folder.path()).unwrap().is_empty());
-    assert_eq!(std::fs::read_to_string(kept.path().join("997-7.edi")).unwrap(), text);
+    assert_eq!(std::fs::read_to_string(copies.path().join("997-7.edi")).unwrap(), text);
 }

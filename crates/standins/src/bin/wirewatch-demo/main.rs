@@ -15,7 +15,7 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use wirewatch_loopback::{BrokerOptions, Cluster, Kept, LoopbackBroker, Options, http_client, moved};
+use wirewatch_loopback::{BrokerOptions, Cluster, LoopbackBroker, Options, OwnedProcess, http_client, moved};
 use wirewatch_standins::chat::Chat;
 use wirewatch_standins::order_system::{Faults, OrderSystem, Summary};
 use wirewatch_standins::warehouse::{self, Bus};
@@ -37,7 +37,7 @@ struct Args {
 
 #[derive(Subcommand)]
 enum Command {
-    /// Run the demo until Ctrl-C; its data is kept
+    /// Run the demo until Ctrl-C; its data stays
     Run {
         /// Folder for all data
         #[arg(long, default_value = "state")]
@@ -99,7 +99,7 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     for (port, what) in needed {
         TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
             format!(
-                "port {port}, which {what} needs, is taken ({error}). End what listens there: `ss -ltnp | grep {port}` names it"
+                "port {port}, which {what} needs, is in use ({error}). Stop the program there; find it with `ss -ltnp | grep {port}`"
             )
         })?;
     }
@@ -116,13 +116,13 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     stage.done();
     if !database.folder().starts_with(&state) {
         println!(
-            "The database's user cannot enter {}: its data is in {}. `make demo-reset` removes it there, too.",
+            "The database's user cannot enter {}, so its data is in {}. `make demo-reset` removes it there too.",
             state.display(),
             database.folder().display()
         );
     }
 
-    let orders = OrderSystem::kept_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
+    let orders = OrderSystem::stored_in(&state.join("orders.jsonl")).map_err(|error| format!("orders.jsonl: {error}"))?;
     for (port, router) in [(ORDER_SYSTEM, orders.router()), (CHAT, Chat::default().router())] {
         let listener = runtime.block_on(tokio::net::TcpListener::bind(("127.0.0.1", port)));
         let listener = listener.map_err(|error| format!("port {port}: {error}"))?;
@@ -134,7 +134,10 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     let health = format!("http://127.0.0.1:{SERVICE}/health");
     while !runtime.block_on(answers(&health)) {
         if service.wait(Duration::from_millis(100)).is_some() {
-            return Err(format!("the service ended while starting; its last words:\n{}", last_words(&state.join("service.log"))));
+            return Err(format!(
+                "the service stopped while starting; its last lines:\n{}",
+                last_words(&state.join("service.log"))
+            ));
         }
     }
     stage.done();
@@ -153,22 +156,22 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
     welcome(program, &state, &link);
     while !stopping.is_finished() && !traffic.is_finished() {
         if service.wait(Duration::from_millis(100)).is_some() {
-            return Err(format!("the service ended; its last words:\n{}", last_words(&state.join("service.log"))));
+            return Err(format!("the service stopped; its last lines:\n{}", last_words(&state.join("service.log"))));
         }
     }
     if traffic.is_finished() {
         return Err(runtime.block_on(traffic).unwrap_or_else(|error| error.to_string()));
     }
-    let stage = Stage::begin("ending the service, the broker and the database");
+    let stage = Stage::begin("stopping the service, the broker and the database");
     service.end(Signal::TERM, Duration::from_secs(10));
     drop(broker);
     drop(database);
     stage.done();
-    println!("Everything is kept in {}; `make demo` goes on where it was, `make demo-reset` starts clean.", state.display());
+    println!("All data is stored in {}; `make demo` continues with it, `make demo-reset` deletes it.", state.display());
     Ok(())
 }
 
-fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Cluster) -> Result<Kept, String> {
+fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Cluster) -> Result<OwnedProcess, String> {
     let text = |path: &Path| path.to_string_lossy().into_owned();
     let arguments: Vec<String> = [
         "serve",
@@ -189,7 +192,7 @@ fn start_service(state: &Path, workspace: &Path, program: &Path, database: &Clus
         .append(true)
         .open(state.join("service.log"))
         .map_err(|error| format!("service.log: {error}"))?;
-    Kept::spawn("TERM", &text(program), &arguments, move |command| {
+    OwnedProcess::spawn("TERM", &text(program), &arguments, move |command| {
         // In the environment: other users can read the arguments of a process.
         command.env("WIREWATCH_DATABASE", url);
         if let Ok(other) = log.try_clone() {
@@ -210,8 +213,8 @@ books them, the warehouse packs what the shop sold.
   console       {link}
                 (works once, for ten minutes; another: {program} console)
   order system  http://127.0.0.1:{ORDER_SYSTEM}   (has a switch for outages)
-  chat          http://127.0.0.1:{CHAT}   (what people are told)
-  kept in       {}
+  chat          http://127.0.0.1:{CHAT}   (notices to people)
+  stored in     {}
 
 Or in another terminal in this folder:
 
@@ -277,7 +280,7 @@ fn lock(state: &Path) -> Result<File, String> {
         let mut process = String::new();
         let _ = file.read_to_string(&mut process);
         return Err(format!(
-            "The demo runs already (process {}). Use it, or end it with Ctrl-C where it was started.",
+            "The demo is already running (process {}). Use it, or stop it with Ctrl-C where it was started.",
             process.trim()
         ));
     }
@@ -310,15 +313,15 @@ fn outage(switch: Switch) -> Result<(), String> {
 
 fn reset(state: &Path) -> Result<(), String> {
     if !state.exists() {
-        println!("There is nothing to throw away.");
+        println!("There is no demo data to delete.");
         return Ok(());
     }
     let _lock = lock(state)?;
     if let Some(elsewhere) = moved(&state.join("postgres")) {
         fs::remove_dir_all(&elsewhere).map_err(|error| format!("{}: {error}", elsewhere.display()))?;
-        println!("{} is thrown away.", elsewhere.display());
+        println!("{} is deleted.", elsewhere.display());
     }
     fs::remove_dir_all(state).map_err(|error| format!("{}: {error}", state.display()))?;
-    println!("{} is thrown away.", state.display());
+    println!("{} is deleted.", state.display());
     Ok(())
 }

@@ -95,7 +95,7 @@ pub async fn shop(state: PathBuf, address: String, secret: String, every: Durati
 pub async fn release(state: PathBuf, bus: Bus, orders: OrderSystem) {
     let book = state.join("released.json");
     let released = fs::read(&book).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or(0);
-    // Told after it is done: after a crash in between one is released twice, which the flow's intake recognises.
+    // Reported after it is done: after a crash in between one is released twice, which the flow's intake recognises.
     let on_release = |released: usize| drop(serde_json::to_vec(&released).map(|bytes| fs::write(&book, bytes)));
     warehouse::release(bus, orders, released, on_release).await;
 }
