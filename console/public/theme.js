@@ -1,7 +1,7 @@
 // Before the first paint, so that a dark console never flashes white.
 try {
-  var kept = localStorage.getItem('theme')
-  if (kept === 'light' || kept === 'dark') document.documentElement.dataset.theme = kept
+  var stored = localStorage.getItem('theme')
+  if (stored === 'light' || stored === 'dark') document.documentElement.dataset.theme = stored
 } catch (_) {
   // No storage: the system's theme it is.
 }

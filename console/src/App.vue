@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
-import { ComputerDesktopIcon, MagnifyingGlassIcon, MoonIcon, SunIcon } from '@heroicons/vue/20/solid'
+import { Dialog, DialogPanel, Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
+import { Bars3Icon, ComputerDesktopIcon, MagnifyingGlassIcon, MoonIcon, SunIcon } from '@heroicons/vue/20/solid'
 import { computed, onBeforeUnmount, onMounted, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onSignedOut } from './api/client'
 import CommandPalette from './shell/CommandPalette.vue'
 import LinkState from './shell/LinkState.vue'
+import SideBar from './shell/SideBar.vue'
 import ShortcutList from './shell/ShortcutList.vue'
 import { isTyping, pairs } from './shell/shortcuts'
 import { useTheme } from './shell/useTheme'
@@ -17,19 +18,8 @@ const theme = useTheme()
 const workspace = useWorkspace()
 const palette = ref(false)
 const keys = ref(false)
+const drawer = ref(false)
 
-const pages = [
-  { to: '/', text: 'Overview' },
-  { to: '/messages', text: 'Messages' },
-  { to: '/arrivals', text: 'Arrivals' },
-  { to: '/orders', text: 'Orders' },
-  { to: '/connections', text: 'Connections' },
-  { to: '/captures', text: 'Captures' },
-  { to: '/releases', text: 'Releases' },
-  { to: '/maps', text: 'Maps' },
-  { to: '/x12', text: 'X12' },
-]
-const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 const themes = [
   { value: 'light', text: 'Light', icon: SunIcon },
   { value: 'dark', text: 'Dark', icon: MoonIcon },
@@ -38,7 +28,7 @@ const themes = [
 const themeIcon = computed(() => themes.find((one) => one.value === theme.value)?.icon ?? SunIcon)
 
 onSignedOut(async () => {
-  // The first answer may be here before the first page is.
+  // The first answer may arrive before the first page is loaded.
   await router.isReady()
   if (!route.meta.open) void router.replace('/sign-in')
 })
@@ -75,8 +65,16 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
   <div v-else class="flex min-h-screen flex-col">
     <a href="#main" class="button absolute top-2 left-2 z-50 -translate-y-20 focus:translate-y-0">To the content</a>
     <header class="sticky top-0 z-20 border-b border-line bg-ground">
-      <div class="mx-auto flex h-13 max-w-[2200px] items-center gap-1 px-5">
-        <RouterLink to="/" class="mr-2 flex lg:mr-4 items-center gap-2 font-semibold whitespace-nowrap">
+      <div class="flex h-12 items-center gap-3 px-3">
+        <button
+          type="button"
+          class="button button-plain px-1.5! min-[720px]:hidden"
+          aria-label="Pages"
+          @click="drawer = true"
+        >
+          <Bars3Icon class="size-5" aria-hidden="true" />
+        </button>
+        <RouterLink to="/" class="flex items-center gap-2 px-1 font-semibold whitespace-nowrap">
           <svg viewBox="0 0 32 32" class="size-6 text-thread" aria-hidden="true">
             <path
               d="M2 20C8 20 8 10 16 10s8 12 14 12"
@@ -87,35 +85,18 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
             />
             <circle cx="16" cy="10" r="5" fill="currentColor" />
           </svg>
-          <span class="sr-only whitespace-nowrap lg:not-sr-only">Wire Watch</span>
+          <span class="max-[719px]:sr-only">Wire Watch</span>
         </RouterLink>
-        <nav aria-label="Pages" class="flex gap-0.5">
-          <RouterLink
-            v-for="page in pages"
-            :key="page.to"
-            :to="page.to"
-            class="relative rounded-md px-1.5 py-1.5 text-sm lg:px-2 whitespace-nowrap text-soft hover:text-ink xl:px-2.5"
-            :class="here(page.to) && 'font-semibold text-ink!'"
-            :aria-current="here(page.to) ? 'page' : undefined"
-          >
-            {{ page.text }}
-            <span
-              v-if="here(page.to)"
-              class="absolute inset-x-1.5 -bottom-[9px] lg:inset-x-2 xl:inset-x-2.5 h-0.5 bg-thread"
-              aria-hidden="true"
-            />
-          </RouterLink>
-        </nav>
+        <span class="hidden truncate text-sm text-faint min-[900px]:inline">{{ workspace.title }}</span>
         <div class="ml-auto flex items-center gap-3">
-          <span class="hidden max-w-52 truncate text-xs text-faint min-[1420px]:inline">{{ workspace.title }}</span>
           <span
             v-if="workspace.environment"
             class="rounded-sm border px-1.5 text-xs font-semibold whitespace-nowrap"
             :class="workspace.environment.production ? 'border-failed text-failed' : 'border-line-strong text-soft'"
             :title="
               workspace.environment.production
-                ? 'What is sent from here is meant'
-                : 'No production: what is sent from here goes to other addresses'
+                ? 'Messages from here are real'
+                : 'Not production: messages go to test addresses'
             "
             data-environment
             >{{ workspace.environment.title }}</span
@@ -148,9 +129,22 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
         </div>
       </div>
     </header>
-    <main id="main" class="mx-auto w-full max-w-[2200px] grow px-5 py-5" tabindex="-1">
-      <RouterView />
-    </main>
+    <div class="flex grow">
+      <aside
+        class="sticky top-12 h-[calc(100vh-3rem)] shrink-0 overflow-y-auto border-r border-line max-[1099px]:w-14 max-[719px]:hidden min-[1100px]:w-52"
+      >
+        <SideBar />
+      </aside>
+      <main id="main" class="min-w-0 grow px-5 py-4" tabindex="-1">
+        <RouterView />
+      </main>
+    </div>
+    <Dialog :open="drawer" class="relative z-40 min-[720px]:hidden" aria-label="Pages" @close="drawer = false">
+      <div class="fixed inset-0 bg-black/40" aria-hidden="true" />
+      <DialogPanel class="fixed inset-y-0 left-0 w-64 overflow-y-auto border-r border-line bg-raised shadow-over">
+        <SideBar drawer @chosen="drawer = false" />
+      </DialogPanel>
+    </Dialog>
     <CommandPalette :open="palette" @close="palette = false" />
     <ShortcutList :open="keys" @close="keys = false" />
   </div>

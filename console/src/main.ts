@@ -4,5 +4,5 @@ import { preloadPages, router } from './router'
 import './style.css'
 
 createApp(App).use(router).mount('#app')
-// Once the first page is there, the others are fetched too: they open at once, and also while the service is away.
+// After the first page, load all others too: then they open at once, also while the service cannot be reached.
 void router.isReady().then(() => requestIdleCallback(preloadPages))

@@ -1,10 +1,10 @@
 import { createRouter, createWebHistory } from 'vue-router'
-import OverviewPage from './overview/OverviewPage.vue'
+import { pages, titleOfPage } from './shell/pages'
 
 declare module 'vue-router' {
   interface RouteMeta {
     title: string
-    /** Shown without anybody being signed in. */
+    /** Shown without sign-in. */
     open?: boolean
   }
 }
@@ -13,13 +13,12 @@ export const router = createRouter({
   history: createWebHistory(),
   scrollBehavior: (to, _from, saved) => saved ?? (to.hash ? { el: to.hash } : { top: 0 }),
   routes: [
-    { path: '/', name: 'lines', component: OverviewPage, meta: { title: 'Overview' } },
-    {
-      path: '/messages',
-      name: 'messages',
-      component: () => import('./messages/MessagesPage.vue'),
-      meta: { title: 'Messages' },
-    },
+    ...pages.map((page) => ({
+      path: page.path,
+      name: page.name,
+      component: page.component,
+      meta: { title: titleOfPage(page) },
+    })),
     {
       path: '/messages/:id',
       name: 'message',
@@ -28,19 +27,12 @@ export const router = createRouter({
       meta: { title: 'Message' },
     },
     {
-      path: '/arrivals',
-      name: 'arrivals',
-      component: () => import('./arrivals/ArrivalsPage.vue'),
-      meta: { title: 'Arrivals' },
-    },
-    {
       path: '/arrivals/:id',
       name: 'arrival',
       component: () => import('./arrivals/ArrivalPage.vue'),
       props: true,
       meta: { title: 'Arrival' },
     },
-    { path: '/orders', name: 'orders', component: () => import('./orders/OrdersPage.vue'), meta: { title: 'Orders' } },
     {
       path: '/orders/:orderKey',
       name: 'order',
@@ -49,32 +41,12 @@ export const router = createRouter({
       meta: { title: 'Order' },
     },
     {
-      path: '/connections',
-      name: 'connections',
-      component: () => import('./connections/ConnectionsPage.vue'),
-      meta: { title: 'Connections' },
-    },
-    {
-      path: '/captures',
-      name: 'captures',
-      component: () => import('./captures/CapturesPage.vue'),
-      meta: { title: 'Captures' },
-    },
-    {
-      path: '/releases',
-      name: 'releases',
-      component: () => import('./releases/ReleasesPage.vue'),
-      meta: { title: 'Releases' },
-    },
-    { path: '/maps', name: 'maps', component: () => import('./maps/MapsPage.vue'), meta: { title: 'Maps' } },
-    {
       path: '/maps/:name(.*)',
       name: 'map',
       component: () => import('./maps/MapPage.vue'),
       props: true,
       meta: { title: 'Map' },
     },
-    { path: '/x12', name: 'x12', component: () => import('./x12/X12Page.vue'), meta: { title: 'X12 documents' } },
     {
       path: '/design',
       name: 'design',
@@ -96,7 +68,7 @@ export const router = createRouter({
   ],
 })
 
-/** Fetches the code of every page. One that cannot be fetched now is fetched when it is gone to. */
+/** Loads the code of every page. A page that cannot be loaded now is loaded when it is opened. */
 export function preloadPages() {
   for (const { components } of router.getRoutes()) {
     const page: unknown = components?.default

@@ -9,7 +9,7 @@ test('an answer is its data', async () => {
   expect(await asked(answered(200, { data: 7 }))).toBe(7)
 })
 
-test('a problem is told in the service’s own words, with its findings', async () => {
+test('a problem has the service’s own words, with its findings', async () => {
   const error = { title: 'it has 1 fault', status: 422, detail: 'look', findings: [{ line: 3 }] }
   expect(await trouble(asked(answered(422, { error })))).toMatchObject({
     message: 'it has 1 fault',
@@ -23,15 +23,15 @@ test('a problem is told in the service’s own words, with its findings', async 
   })
 })
 
-test('a service that is away is told as that, and nobody signed in is told to whoever listens', async () => {
-  let told = 0
-  onSignedOut(() => told++)
+test('a service that cannot be reached, and a missing sign-in, are reported', async () => {
+  let calls = 0
+  onSignedOut(() => calls++)
   expect(await trouble(asked(Promise.reject(new TypeError('Failed to fetch'))))).toMatchObject({
     status: 0,
     message: 'The service cannot be reached.',
   })
-  expect(told).toBe(0)
+  expect(calls).toBe(0)
   await trouble(asked(answered(401, { error: { title: 'a valid token is needed' } })))
-  expect(told).toBe(1)
+  expect(calls).toBe(1)
   expect(troubleOf('odd')).toBeInstanceOf(Trouble)
 })

@@ -1,16 +1,16 @@
-/** The API of the service, typed from its own description, and its errors as sentences. */
+/** Client of the service's API, typed from its OpenAPI document, with errors as sentences. */
 import createClient from 'openapi-fetch'
 import type { paths, FindingView, Problem, ProblemCode } from './schema'
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 
-/** What the service, or the way to it, said when something did not work. */
+/** An error of the service, or of the connection to it. */
 export class Trouble extends Error {
-  /** 0 when the service could not be reached. */
+  /** HTTP status; 0 if the service could not be reached. */
   readonly status: number
   readonly detail: string
   readonly findings: FindingView[]
-  /** Stable code of the problem; nothing when the service could not be reached. */
+  /** Stable code of the problem; absent if the service could not be reached. */
   readonly code?: ProblemCode
 
   constructor(title: string, status: number, detail = '', findings: FindingView[] = [], code?: ProblemCode) {
@@ -24,7 +24,7 @@ export class Trouble extends Error {
 
 type Answered<T> = { data?: T; error?: unknown; response: Response }
 
-/** The answer's data, or a `Trouble` with the service's own words. */
+/** Returns the data of an answer, or throws a `Trouble` with the service's words. */
 export async function asked<T>(answer: Promise<Answered<T>>): Promise<T> {
   const { data, error, response } = await answer.catch(() => {
     throw new Trouble('The service cannot be reached.', 0, 'Is it running? This page continues when it answers.')
@@ -38,12 +38,12 @@ export async function asked<T>(answer: Promise<Answered<T>>): Promise<T> {
 
 let whenSignedOut = () => {}
 
-/** Called whenever an answer says that nobody is signed in. */
+/** Called on every 401 answer. */
 export function onSignedOut(then: () => void) {
   whenSignedOut = then
 }
 
-/** What went wrong, as a `Trouble`. */
+/** Converts an error to a `Trouble`. */
 export function troubleOf(error: unknown): Trouble {
   return error instanceof Trouble ? error : new Trouble(String(error), 0)
 }

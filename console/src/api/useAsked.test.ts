@@ -6,7 +6,7 @@ import { useAsked, useSettled, useThrottled } from './useAsked'
 beforeEach(() => void vi.useFakeTimers())
 afterEach(() => void vi.useRealTimers())
 
-/** Answers that come when the test says so. */
+/** Answers that the test gives when it wants. */
 function scene() {
   const open: { answer: (text: string) => void; fail: (error: unknown) => void }[] = []
   const ask = () => new Promise<string>((answer, fail) => open.push({ answer, fail }))
@@ -27,12 +27,12 @@ test('an answer that was overtaken does not replace the newer one', async () => 
 test('what is known stays when asking anew fails, and the trouble goes with the next answer', async () => {
   const { open, again, known, trouble } = scene()
   const asked = [again()]
-  open[0]!.answer('kept')
+  open[0]!.answer('first')
   await asked[0]
   asked.push(again())
   open[1]!.fail(new Trouble('no', 503))
   await asked[1]
-  expect([known.value, trouble.value?.status]).toEqual(['kept', 503])
+  expect([known.value, trouble.value?.status]).toEqual(['first', 503])
   asked.push(again())
   open[2]!.answer('anew')
   await asked[2]
@@ -71,7 +71,7 @@ test('throttled: at once, then at most once in its time, and the last is never l
   expect(acts).toBe(3)
 })
 
-test('settled: once, when it has been quiet', () => {
+test('waits for a pause, then asks once', () => {
   let acts = 0
   const act = effectScope().run(() => useSettled(() => acts++, 100))!
   act()

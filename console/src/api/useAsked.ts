@@ -2,9 +2,9 @@ import { onScopeDispose, readonly, ref, shallowReadonly, shallowRef } from 'vue'
 import { type Trouble, troubleOf } from './client'
 
 /**
- * Something asked for once and again: what is known, what went wrong last, and whether an answer is under way.
+ * Data that is loaded and reloaded: the last value, the last error, and whether a request is running.
  *
- * Of answers that overtake each other only the newest question's counts; what is known stays while it is asked anew.
+ * If answers arrive out of order, only the one to the newest request counts. The last value stays during a reload.
  */
 export function useAsked<T>(ask: () => Promise<T>) {
   const known = shallowRef<T>()
@@ -37,7 +37,7 @@ export function useAsked<T>(ask: () => Promise<T>) {
   return { known, trouble: shallowReadonly(trouble), asking: readonly(asking), again, forget }
 }
 
-/** Calls `act` at once, then at most once in `ms`; the last call is never lost. Stops with its scope. */
+/** Throttle: calls `act` at once, then at most once in `ms`; the last call is never lost. Stops with its scope. */
 export function useThrottled(act: () => void, ms: number) {
   let timer: ReturnType<typeof setTimeout> | undefined
   let wanted = false
@@ -57,7 +57,7 @@ export function useThrottled(act: () => void, ms: number) {
   }
 }
 
-/** Calls `act` once it has not been wanted for `ms`. Stops with its scope. */
+/** Debounce: calls `act` after `ms` without another call. Stops with its scope. */
 export function useSettled(act: () => void, ms: number) {
   let timer: ReturnType<typeof setTimeout> | undefined
   onScopeDispose(() => clearTimeout(timer))

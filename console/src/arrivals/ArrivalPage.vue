@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One arrival: its bytes, what the ledger says of it, what came out of it. */
+/** One arrival: its bytes, its ledger entries and its messages. */
 import { Direction, DocumentForm, Verdict } from '../api/schema'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
@@ -25,12 +25,12 @@ const {
   trouble,
   again,
 } = useAsked(() => asked(api.GET('/api/arrivals/{id}', { params: { path: { id: props.id } } })))
-/** Without the acknowledgments, which the ledger tells of. */
+/** Messages without acknowledgments, which are in the ledger entries. */
 const messages = computed(() => {
   const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))
   return story.value?.messages.filter((one) => !acknowledgments.has(one.id)) ?? []
 })
-const told = computed(() => flattened(story.value?.headers ?? {}))
+const properties = computed(() => flattened(story.value?.headers ?? {}))
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
@@ -41,7 +41,7 @@ useLive({
 })
 watch(() => props.id, again, { immediate: true })
 
-/** The act whose dialog is open. */
+/** The act of the open dialog. */
 const act = ref<'accept' | 'discard' | ''>('')
 const why = ref('')
 const refused = ref<Trouble>()
@@ -51,13 +51,13 @@ function ask(what: 'accept' | 'discard') {
   refused.value = undefined
 }
 async function carryOut() {
-  const said = { params: { path: { id: props.id } }, body: { why: why.value } }
+  const request = { params: { path: { id: props.id } }, body: { why: why.value } }
   try {
     if (act.value === 'discard') {
-      await asked(api.POST('/api/arrivals/{id}/discard', said))
+      await asked(api.POST('/api/arrivals/{id}/discard', request))
       void again()
     } else {
-      const handed = await asked(api.POST('/api/arrivals/{id}/accept', said))
+      const handed = await asked(api.POST('/api/arrivals/{id}/accept', request))
       void router.push(`/arrivals/${handed.arrival}`)
     }
     act.value = ''
@@ -87,13 +87,13 @@ async function carryOut() {
               glossary[story.arrival.verdict === Verdict.failed ? 'failed_arrival' : (story.arrival.verdict as Term)] ??
               ''
             }}
-            Came in <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
-            }}<template v-if="story.arrival.by">, handed in by {{ story.arrival.by }}</template
+            Received <TimeText :at="story.arrival.received" />, {{ bytes(story.arrival.size)
+            }}<template v-if="story.arrival.by">, submitted by {{ story.arrival.by }}</template
             >.
           </p>
         </div>
         <RouterLink v-if="story.form === DocumentForm.x12" :to="`/x12?arrival=${story.arrival.id}`" class="button"
-          >Look at it as X12</RouterLink
+          >Open as X12</RouterLink
         >
         <button
           v-if="[Verdict.duplicate, Verdict.rejected, Verdict.failed].includes(story.arrival.verdict)"
@@ -113,7 +113,7 @@ async function carryOut() {
             <h2 class="heading mb-1">
               {{ count(story.arrival.messages, 'message') }}
             </h2>
-            <ul class="max-h-96 space-y-1 overflow-auto" tabindex="0" aria-label="Messages that came out of it">
+            <ul class="max-h-96 space-y-1 overflow-auto" tabindex="0" aria-label="Messages made from it">
               <li v-for="one in messages" :key="one.id" class="flex items-center gap-2">
                 <RouterLink :to="`/messages/${one.id}`" class="link truncate">{{ one.key || one.id }}</RouterLink>
                 <StateBadge :state="one.state" class="ml-auto" />
@@ -126,10 +126,10 @@ async function carryOut() {
               >All of them</RouterLink
             >
           </section>
-          <section v-if="told.length" data-part="told">
+          <section v-if="properties.length" data-part="properties">
             <h2 class="heading mb-1">Headers and properties</h2>
             <dl class="space-y-0.5">
-              <div v-for="[name, value] in told" :key="name" class="flex gap-2">
+              <div v-for="[name, value] in properties" :key="name" class="flex gap-2">
                 <dt class="shrink-0 text-faint">{{ name }}</dt>
                 <dd class="min-w-0 grow text-right break-words">{{ value }}</dd>
               </div>
@@ -151,7 +151,7 @@ async function carryOut() {
             </ul>
           </section>
           <section v-if="story.acts.length">
-            <h2 class="heading mb-1">What people did</h2>
+            <h2 class="heading mb-1">Acts of people</h2>
             <p v-for="(act, n) in story.acts" :key="n">
               {{ act.act }} by {{ act.by }}, <TimeText :at="act.at" /><br /><span class="text-soft">{{ act.why }}</span>
             </p>
@@ -160,7 +160,7 @@ async function carryOut() {
         <CodeView
           :model-value="story.text"
           :form="story.form"
-          label="The bytes as they came"
+          label="The received bytes"
           class="panel h-[calc(100vh-14rem)] min-h-80 overflow-hidden"
         >
           <template #title>
@@ -179,11 +179,12 @@ async function carryOut() {
       >
         <form @submit.prevent="carryOut">
           <p v-if="act === 'discard'" class="text-soft">
-            Nothing more comes of it, and it is no longer told of. Its bytes stay. Say why, for whoever looks later.
+            No message will be made from it, and it no longer needs attention. Its bytes stay stored. The reason is
+            shown with the arrival.
           </p>
           <p v-else class="text-soft">
-            Its bytes come in once more, as a new arrival that is taken whatever came before. Orders in it may be booked
-            a second time.
+            Its bytes become a new arrival, which is not checked for duplicates. Orders in it may be booked a second
+            time.
           </p>
           <label class="mt-4 block text-sm font-medium" for="let-why">Why</label>
           <input id="let-why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />

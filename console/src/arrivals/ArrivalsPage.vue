@@ -44,7 +44,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
     <header class="mb-3 flex flex-wrap items-baseline gap-x-3">
       <h1 class="text-xl font-semibold">Arrivals</h1>
       <p class="text-sm text-soft">
-        Each file, call or broker message that came in, with its bytes. One <TermHelp term="arrival" /> becomes one
+        Each file, call or broker message that was received, with its bytes. One <TermHelp term="arrival" /> becomes one
         message or many.
       </p>
     </header>
@@ -64,7 +64,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
         <thead>
           <tr class="border-b border-line text-left">
             <th
-              v-for="name in ['Verdict', 'Name', 'Connection', 'Partner', 'Messages', 'Size', 'Note', 'Came in']"
+              v-for="name in ['Verdict', 'Name', 'Connection', 'Partner', 'Messages', 'Size', 'Note', 'Received']"
               :key="name"
               scope="col"
               class="heading px-3 py-2 first:pl-4"
@@ -103,14 +103,14 @@ const options = verdicts.map((value) => ({ value, text: value }))
       </table>
     </div>
     <p v-if="next" class="mt-3 text-center">
-      <button type="button" class="button" :disabled="loading" @click="older">Older ones</button>
+      <button type="button" class="button" :disabled="loading" @click="older">Older</button>
     </p>
-    <EmptyState v-if="loaded && !rows.length && filtered" title="No arrival fits these filters">
-      <RouterLink to="/arrivals" class="link">Show all arrivals</RouterLink>, or take one filter away.
+    <EmptyState v-if="loaded && !rows.length && filtered" title="No arrival matches these filters">
+      <RouterLink to="/arrivals" class="link">Show all arrivals</RouterLink>, or remove a filter.
     </EmptyState>
-    <EmptyState v-else-if="loaded && !rows.length" title="Nothing has come in yet">
-      Put a file into a folder that a flow takes from (see
-      <RouterLink to="/connections" class="link">connections</RouterLink>), or hand one in:
+    <EmptyState v-else-if="loaded && !rows.length" title="No arrivals yet">
+      Put a file into the folder of an intake (see
+      <RouterLink to="/connections" class="link">connections</RouterLink>), or submit one:
       <code>wirewatch submit FLOW FILE</code>.
     </EmptyState>
   </div>

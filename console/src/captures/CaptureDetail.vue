@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One capture: where to send to, what arrived, and the one that is looked at. */
+/** One capture: its address, its items, and the selected item. */
 import { CaptureType } from '../api/schema'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
@@ -20,10 +20,10 @@ onMounted(again)
 const closing = ref(false)
 useEvery(1000, () => closing.value || again())
 
-/** The newest, until one is chosen. */
+/** The shown item: the newest, until one is chosen. */
 const picked = ref<number>()
 const shown = computed(() => story.value?.caught.find((one) => one.n === picked.value) ?? story.value?.caught[0])
-const told = computed(() => flattened(shown.value?.headers ?? {}))
+const properties = computed(() => flattened(shown.value?.headers ?? {}))
 const refused = shallowRef<Trouble>()
 
 async function close() {
@@ -49,24 +49,24 @@ async function close() {
           <button type="button" class="button ml-auto" @click="close">Close the capture</button>
         </div>
         <p v-if="story.capture.says" class="mt-1 font-medium text-failed">
-          ▲ Nothing more arrives: {{ story.capture.says }}
+          ▲ Nothing more arrives here: {{ story.capture.says }}
         </p>
         <p v-else-if="story.capture.kind === CaptureType.http" class="mt-1 text-soft">
-          Whatever is sent here is kept and answered 200<template v-if="story.capture.local_only"
-            >; it can be reached from this machine alone</template
+          Every call to this address is recorded and answered 200<template v-if="story.capture.local_only"
+            >; only this machine can reach it</template
           >. A webhook connection with <code class="whitespace-nowrap">path = "{{ story.capture.name }}"</code> makes it
-          a real intake, without a change at the sender.
+          a real intake; the sender changes nothing.
         </p>
-        <p v-else class="mt-1 text-soft">Copies of what the exchange hands out, as its queues see it.</p>
+        <p v-else class="mt-1 text-soft">Copies of the messages of the exchange, as its queues get them.</p>
       </section>
       <p v-if="!story.caught.length" class="panel px-4 py-8 text-center text-soft" role="status">
-        Nothing has arrived yet. It shows here at once.
+        Nothing has arrived yet. New items are shown here at once.
       </p>
       <div v-else class="grid items-start gap-4 xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
         <ol
           class="panel max-h-[calc(100vh-16rem)] min-h-40 overflow-auto text-sm"
           tabindex="0"
-          aria-label="What arrived"
+          aria-label="Recorded items"
         >
           <li v-for="one in story.caught" :key="one.n">
             <button
@@ -82,7 +82,7 @@ async function close() {
                 <span class="shrink-0 text-faint"><TimeText :at="one.at" /></span>
               </span>
               <span class="block truncate text-xs" :class="one.fault ? 'text-failed' : 'text-soft'">
-                <template v-if="one.fault">▲ not well formed: {{ one.fault }}</template>
+                <template v-if="one.fault">▲ cannot be read: {{ one.fault }}</template>
                 <template v-else-if="one.size">{{ one.form }}, {{ bytes(one.size) }}</template>
                 <template v-else>without a body</template>
               </span>
@@ -91,12 +91,12 @@ async function close() {
         </ol>
         <div v-if="shown" class="min-w-0 space-y-4">
           <dl
-            v-if="told.length"
+            v-if="properties.length"
             class="panel max-h-56 overflow-auto px-4 py-3 text-sm"
             tabindex="0"
             aria-label="Headers and properties"
           >
-            <div v-for="[header, value] in told" :key="header" class="flex gap-3">
+            <div v-for="[header, value] in properties" :key="header" class="flex gap-3">
               <dt class="w-40 shrink-0 truncate text-faint" :title="header">{{ header }}</dt>
               <dd class="min-w-0 break-words">{{ value }}</dd>
             </div>
@@ -105,7 +105,7 @@ async function close() {
             :key="shown.n"
             :model-value="shown.text"
             :form="shown.form"
-            label="The body, made readable"
+            label="The body, formatted"
             class="panel h-[calc(100vh-24rem)] min-h-64 overflow-hidden"
           >
             <template #title>

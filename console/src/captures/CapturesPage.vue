@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Captures: temporary addresses that keep whatever arrives, to look at before there is a flow for it. */
+/** Captures: temporary addresses and taps that record whatever arrives, before there is a flow for it. */
 import { CaptureType, ConnectionType } from '../api/schema'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -51,16 +51,16 @@ function listenIn() {
     <header class="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
       <h1 class="text-xl font-semibold">Captures</h1>
       <p class="min-w-0 grow text-sm text-soft">
-        Temporary addresses that keep whatever arrives, to look at before there is a flow for it.
+        Temporary addresses and taps that record whatever arrives, before there is a flow for it.
       </p>
-      <button v-if="brokers.length" type="button" class="button" @click="listenIn">Listen in at an exchange…</button>
+      <button v-if="brokers.length" type="button" class="button" @click="listenIn">Tap an exchange…</button>
       <button type="button" class="button button-main" @click="open(CaptureType.http)">Open an address</button>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <TroubleNote v-if="refused && !listening" :trouble="refused" class="mb-4" />
     <EmptyState v-if="captures && !captures.length" title="No capture is open">
-      Open an address and give it to a sender, or listen in at an exchange of a broker. What arrives shows here at once;
-      a capture is gone after an hour.
+      Open an address and give it to a sender, or tap an exchange of a broker. Items are shown here at once. A capture
+      closes after an hour.
     </EmptyState>
     <div v-else-if="captures" class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
       <nav class="panel overflow-hidden" aria-label="Open captures">
@@ -84,11 +84,11 @@ function listenIn() {
       </nav>
       <CaptureDetail v-if="chosen" :key="chosen.name" :name="chosen.name" @closed="again" />
     </div>
-    <ModalDialog :open="listening" title="Listen in at an exchange" @close="listening = false">
+    <ModalDialog :open="listening" title="Tap an exchange" @close="listening = false">
       <form @submit.prevent="open(CaptureType.queue)">
         <p class="text-soft">
-          A queue of its own gets a copy of what the exchange hands out; nothing is taken from the others, and it goes
-          with the capture.
+          A temporary queue gets a copy of each message of the exchange. Other queues lose nothing. The queue is deleted
+          when the capture closes.
         </p>
         <label class="mt-4 block text-sm font-medium" for="capture-broker">Broker</label>
         <select id="capture-broker" v-model="where.connection" class="field mt-1 w-full">
@@ -104,7 +104,7 @@ function listenIn() {
         <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">
           <button type="button" class="button" @click="listening = false">Cancel</button>
-          <button type="submit" class="button button-main">Listen in</button>
+          <button type="submit" class="button button-main">Open the tap</button>
         </div>
       </form>
     </ModalDialog>

@@ -56,8 +56,8 @@ const repeats: Record<string, string> = {
 const repeated = computed(() => {
   if (props.connection.kind !== ConnectionType.amqp) return repeats[props.connection.repeat] ?? props.connection.repeat
   return props.connection.repeat === RepeatType.never
-    ? 'What may have been sent is not sent again: a person decides.'
-    : 'A message sent twice has the same message id; who takes it can tell by that.'
+    ? 'Not repeated: if it is unknown whether a message was sent, a person decides.'
+    : 'Sent at least once: a repeated message has the same message id, so that the receiver can ignore it.'
 })
 </script>
 
@@ -93,7 +93,7 @@ const repeated = computed(() => {
         <template v-if="connection.on_hold.next_try"
           >Next probe <TimeText :at="connection.on_hold.next_try" as="distance" />.</template
         >
-        <template v-else>Nothing is sent or taken until it is resumed.</template>
+        <template v-else>Nothing is sent or received until it is resumed.</template>
       </p>
     </div>
     <dl class="mt-3 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1 text-sm">
@@ -109,7 +109,7 @@ const repeated = computed(() => {
           >
           <template v-else>{{ user }}</template>
         </template>
-        <span v-if="!connection.used_by.length" class="text-soft">nobody: it could be taken out of the workspace</span>
+        <span v-if="!connection.used_by.length" class="text-soft">no flow</span>
       </dd>
       <dt class="text-faint">Does</dt>
       <dd>
@@ -124,10 +124,10 @@ const repeated = computed(() => {
         <dd>{{ connection.auth }}</dd>
       </template>
       <template v-if="connection.sends">
-        <dt class="text-faint">At the same time</dt>
+        <dt class="text-faint">Concurrency</dt>
         <dd>
           {{ count(connection.in_flight, connection.kind === ConnectionType.amqp ? 'message' : 'request') }} at
-          most<template v-if="connection.per_minute">, {{ connection.per_minute }} in a minute, evenly spread</template>
+          most<template v-if="connection.per_minute">, {{ connection.per_minute }} a minute, evenly spaced</template>
         </dd>
         <dt class="text-faint">Repeats</dt>
         <dd class="text-soft">{{ repeated }}</dd>
@@ -182,16 +182,17 @@ const repeated = computed(() => {
         rel="noreferrer"
         class="button button-plain ml-auto"
       >
-        Its own page<ArrowTopRightOnSquareIcon class="size-4" aria-hidden="true" />
+        Open its website<ArrowTopRightOnSquareIcon class="size-4" aria-hidden="true" />
       </a>
     </div>
     <ModalDialog :open="holding" :title="`Hold ${connection.title}`" @close="holding = false">
       <form @submit.prevent="hold">
         <p class="text-soft">
-          Nothing is taken from it and nothing sent to it until somebody resumes it. What is on its way there waits;
-          nothing is lost.
+          Nothing is received from it or sent to it until somebody resumes it. Messages wait; nothing is lost.
         </p>
-        <label class="mt-4 block text-sm font-medium" :for="`why-${connection.name}`">Why, for the others</label>
+        <label class="mt-4 block text-sm font-medium" :for="`why-${connection.name}`"
+          >Reason (shown to colleagues)</label
+        >
         <input :id="`why-${connection.name}`" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
         <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">

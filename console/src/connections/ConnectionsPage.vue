@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Outside systems: how each stands, who uses it, and what a person can do about it. */
+/** Connections: state, flows that use each, and acts. */
 import { EventKind, MessageState } from '../api/schema'
 import { nextTick, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
@@ -17,14 +17,14 @@ const { known: connections, trouble, again } = useAsked(() => asked(api.GET('/ap
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {
-    // Those waiting come and go with the messages, too.
+    // The number of waiting messages changes with the messages.
     if (changes.some((change) => change.kind === EventKind.hold || change.state === MessageState.waiting)) soon()
     else if (connections.value?.some((one) => one.on_hold) && changes.length) soon()
   },
   anew: soon,
 })
 onMounted(again)
-// What waits in queues changes without a message of ours.
+// The contents of queues change without any message here.
 useEvery(3000, () => connections.value?.some((one) => one.queues.length) && again())
 
 const marked = ref('')
@@ -62,8 +62,8 @@ watch(
       />
     </div>
     <EmptyState v-if="connections && !connections.length" title="No connections yet">
-      A connection is a file in the workspace’s folder <code>connections</code>: an address or a folder, and what may be
-      expected of it.
+      A connection is a file in the workspace’s folder <code>connections</code>: an address or a folder, with
+      credentials and limits.
     </EmptyState>
   </div>
 </template>

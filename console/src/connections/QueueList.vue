@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The queues of a broker: what waits in each, who takes from it, and what came of ours. */
+/** The queues of a broker: waiting messages, consumers, and our own deliveries. */
 import { QueueListening } from '../api/schema'
 import type { QueueView } from '../api/schema'
 import { titleOf } from '../shell/useWorkspace'
@@ -7,16 +7,16 @@ import { count, listed } from '../words/format'
 
 const props = defineProps<{ name: string; queues: QueueView[] }>()
 
-/** Dead letters are somebody's trouble: what lies in them was meant for another queue. */
+/** Messages in a dead-letter queue need attention: they were meant for another queue. */
 const dead = (queue: QueueView) => props.queues.some((other) => other.dead_letters === queue.name)
 const whose = (queue: QueueView) =>
   listed(props.queues.filter((other) => other.dead_letters === queue.name).map((other) => other.name))
 
 function does(queue: QueueView): string {
   const flows = listed(queue.flows.map((flow) => titleOf('flows', flow)))
-  if (queue.listening === QueueListening.yes) return `taken by ${flows}`
-  if (queue.listening === QueueListening.stopped) return `${flows} would take from it: ${queue.says}`
-  if (dead(queue)) return `what ${whose(queue)} rejected or let expire`
+  if (queue.listening === QueueListening.yes) return `read by ${flows}`
+  if (queue.listening === QueueListening.stopped) return `not read by ${flows}: ${queue.says}`
+  if (dead(queue)) return `messages that ${whose(queue)} rejected or that expired`
   return queue.says
 }
 </script>

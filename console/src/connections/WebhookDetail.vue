@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The settings that a webhook's sender needs, its events with their calls, and the rejected calls. */
+/** Settings for the sender of a webhook, its events with their counts, and rejected calls. */
 import { ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { WebhookView } from '../api/schema'
@@ -10,7 +10,7 @@ import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { count } from '../words/format'
 
-/** For how long the old secret stays good while the other side follows. */
+/** How long the earlier secret stays valid while the sender changes it. */
 const KEEP_SECONDS = 24 * 3600
 
 const props = defineProps<{ name: string; webhook: WebhookView }>()
@@ -50,19 +50,19 @@ async function make() {
         <template v-if="webhook.local_only">
           <dt />
           <dd class="text-soft">
-            It can be reached from this machine alone. For senders elsewhere, start the service with
+            Only this machine can reach it. For other senders, start the service with
             <code class="whitespace-nowrap">--public URL</code>.
           </dd>
         </template>
         <template v-for="old_paths in webhook.old_paths" :key="old_paths">
           <dt class="text-faint">Before</dt>
           <dd class="truncate text-soft">
-            <code>{{ old_paths }}</code> answers still
+            <code>{{ old_paths }}</code> still answers
           </dd>
         </template>
         <dt class="text-faint">Signed</dt>
         <dd v-if="webhook.signed">{{ webhook.signed }}</dd>
-        <dd v-else class="font-medium text-failed">▲ Not at all: whoever knows the address is believed.</dd>
+        <dd v-else class="font-medium text-failed">▲ Not signed: anybody who knows the address can send calls.</dd>
         <template v-if="webhook.secret">
           <dt class="text-faint">Secret</dt>
           <dd class="flex flex-wrap items-center gap-x-2">
@@ -83,7 +83,7 @@ async function make() {
           <tr>
             <th scope="col">Event</th>
             <th scope="col">Calls</th>
-            <th scope="col">Taken by</th>
+            <th scope="col">Used by</th>
             <th scope="col">Last</th>
           </tr>
         </thead>
@@ -99,7 +99,7 @@ async function make() {
               {{ one.calls ? count(one.calls, 'call') : 'no call yet' }}
             </td>
             <td class="py-1 pr-3 text-soft">
-              {{ one.flows.map((flow) => titleOf('flows', flow)).join(', ') || 'no flow takes it' }}
+              {{ one.flows.map((flow) => titleOf('flows', flow)).join(', ') || 'no flow' }}
             </td>
             <td class="py-1 text-right">
               <RouterLink v-if="one.arrival && one.last" :to="`/arrivals/${one.arrival}`" class="link"
@@ -109,18 +109,16 @@ async function make() {
           </tr>
         </tbody>
       </table>
-      <p v-else class="text-soft">Nothing yet. A call to the address shows here.</p>
+      <p v-else class="text-soft">No calls yet. Calls to the address are shown here.</p>
     </section>
     <p v-if="webhook.turned_away" data-part="turned-away">
       <span aria-hidden="true" class="text-failed">▲ </span>{{ count(webhook.turned_away.calls, 'call') }} rejected
       since the service started, the last <TimeText :at="webhook.turned_away.last" />: {{ webhook.turned_away.says }}.
     </p>
-    <p v-if="webhook.checked" class="text-soft">
-      Somebody looked whether the address is there, <TimeText :at="webhook.checked" />.
-    </p>
-    <ModalDialog :open="asking" :title="made ? 'The new secret' : 'Make a new secret'" @close="asking = false">
+    <p v-if="webhook.checked" class="text-soft">The address was checked, <TimeText :at="webhook.checked" />.</p>
+    <ModalDialog :open="asking" :title="made ? 'The new secret' : 'Create a new secret'" @close="asking = false">
       <template v-if="made">
-        <p class="text-soft">Give it to the sender now: it is shown this once.</p>
+        <p class="text-soft">Give it to the sender now: it is shown only once.</p>
         <p class="mt-3 flex items-center gap-2 rounded-md bg-sunken px-3 py-2">
           <code class="break-all" data-part="secret">{{ made }}</code>
           <CopyButton :text="made" what="secret" />
@@ -131,15 +129,15 @@ async function make() {
       </template>
       <form v-else @submit.prevent="make">
         <p class="text-soft">
-          Calls must be signed with it from now on.
+          From now on, calls must be signed with it.
           <template v-if="webhook.secret_is_set"
-            >The one before it stays good for 24 hours, so that the sender can follow.</template
+            >The earlier secret stays valid for 24 hours, so that the sender has time to change it.</template
           >
         </p>
         <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">
           <button type="button" class="button" @click="asking = false">Cancel</button>
-          <button type="submit" class="button button-main">Make it</button>
+          <button type="submit" class="button button-main">Create</button>
         </div>
       </form>
     </ModalDialog>

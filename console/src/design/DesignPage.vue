@@ -1,8 +1,8 @@
 <script setup lang="ts">
-/** Every token and every component in every state, on one page. */
+/** Every design token and every component in every state. */
 import { ref } from 'vue'
 import { Trouble } from '../api/client'
-import { FindingSeverity, MilestoneMark, OrderState, StepVerb } from '../api/schema'
+import { FindingSeverity, MessageAct, MilestoneMark, OrderState, StepVerb } from '../api/schema'
 import type { FlowLine as FlowLineData, FlowStep, Order } from '../api/schema'
 import OrderLine from '../orders/OrderLine.vue'
 import FlowLine from '../overview/FlowLine.vue'
@@ -97,6 +97,7 @@ const reasons = [
     code: 'refused-422',
     says: 'unknown item on row 2',
     advice: '',
+    helps: MessageAct.resend,
     messages: 3,
     oldest: null,
   },
@@ -195,7 +196,7 @@ const order: Order = {
       <h2 id="notes" class="heading mb-2">Notes and empty places</h2>
       <TroubleNote :trouble="trouble" @again="() => {}" />
       <div class="panel">
-        <EmptyState title="Nothing has come in yet">What would fill this place, and how.</EmptyState>
+        <EmptyState title="No arrivals yet">What would fill this place, and how.</EmptyState>
       </div>
     </section>
     <section aria-labelledby="words">

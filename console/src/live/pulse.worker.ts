@@ -1,8 +1,8 @@
-/** One line to the service for all pages of a browser. */
-import { browser, PulseLine, type Said } from './pulseLine'
+/** One live connection to the service for all pages of a browser. */
+import { browser, PulseLine, type LineEvent } from './pulseLine'
 
 const ports = new Set<MessagePort>()
-const tell = (said: Said) => ports.forEach((port) => port.postMessage(said))
+const tell = (event: LineEvent) => ports.forEach((port) => port.postMessage(event))
 const line = new PulseLine(browser(), tell)
 line.start()
 
@@ -14,6 +14,6 @@ addEventListener('connect', (event) => {
     else line.retry()
   }
   port.postMessage(line.standing())
-  // The page may come from signing in, while the line of the one before it was told to stay out.
+  // The page may have just signed in, after an earlier page was refused.
   line.retry()
 })

@@ -1,11 +1,11 @@
 import { expect, test } from 'vitest'
-import { PulseLine, type Said, type Source } from './pulseLine'
+import { PulseLine, type LineEvent, type Source } from './pulseLine'
 
-/** A browser in which the test says what happens, and when. */
+/** A simulated browser, controlled by the test. */
 function scene() {
   const opened: { url: string; hear: (type: string, event?: object) => void; closed: boolean }[] = []
   const timers: { act: () => void; ms: number; cancelled: boolean }[] = []
-  const said: Said[] = []
+  const events: LineEvent[] = []
   let signedIn: boolean | undefined = undefined
   const line = new PulseLine(
     {
@@ -26,16 +26,16 @@ function scene() {
       },
       now: () => 7,
     },
-    (one) => said.push(one),
+    (one) => events.push(one),
   )
   line.start()
   return {
     line,
     opened,
-    said,
+    events,
     last: () => opened.at(-1)!,
     signIn: (value: boolean | undefined) => (signedIn = value),
-    /** Lets the newest timer that still runs come due. */
+    /** Fires the newest timer that is still active. */
     due: async () => {
       const timer = timers.findLast((one) => !one.cancelled)!
       timer.cancelled = true
@@ -44,7 +44,7 @@ function scene() {
       await Promise.resolve()
       return timer.ms
     },
-    links: () => said.filter((one) => one.kind === 'link').map((one) => one.link),
+    links: () => events.filter((one) => one.kind === 'link').map((one) => one.link),
   }
 }
 
@@ -85,7 +85,7 @@ test('silence is a broken line', async () => {
   expect(last().closed).toBe(true)
 })
 
-test('nobody signed in is told as that, and tried again on request', async () => {
+test('a missing sign-in is reported, and tried again on request', async () => {
   const { last, due, links, signIn, line, opened } = scene()
   signIn(false)
   last().hear('error')
@@ -96,11 +96,11 @@ test('nobody signed in is told as that, and tried again on request', async () =>
   expect(opened).toHaveLength(2)
 })
 
-test('too much missed is told as a reset; what an old source still says is nobody’s business', async () => {
-  const { last, said, opened, due } = scene()
+test('too many missed events are a reset; events of an old source are ignored', async () => {
+  const { last, events, opened, due } = scene()
   last().hear('error')
   await due()
   last().hear('reset')
   opened[0]!.hear('message', pulse('1.1.1.0'))
-  expect(said.filter((one) => one.kind !== 'link')).toEqual([{ kind: 'reset' }])
+  expect(events.filter((one) => one.kind !== 'link')).toEqual([{ kind: 'reset' }])
 })

@@ -1,17 +1,17 @@
 /**
- * The line to the service's pulse: opened, watched, opened again where it broke.
+ * The connection to the service's live stream: opened, watched, and opened again after a break.
  *
- * Plain TypeScript, so that the worker, a page without workers, and the tests run the same.
+ * Plain TypeScript, so that the worker, a page without workers and the tests use the same code.
  */
 import type { Pulse } from '../api/schema'
 
-/** How the line stands. `catching-up` is between being open again and the first word. */
+/** State of the connection. `catching-up` is the time between reopening and the first event. */
 export type LinkState = 'connecting' | 'live' | 'catching-up' | 'lost' | 'signed-out'
 
-export type Said =
+export type LineEvent =
   | { kind: 'link'; link: LinkState; since: number }
   | { kind: 'pulse'; pulse: Pulse }
-  /** Too much was missed to be told: everything is to be asked for anew. */
+  /** Too many events were missed: reload everything. */
   | { kind: 'reset' }
 
 /** The part of `EventSource` that is used. */
@@ -25,7 +25,7 @@ export interface Source {
 
 export interface Surroundings {
   open(url: string): Source
-  /** Whether somebody is signed in; `undefined` when that cannot be asked. */
+  /** True if the user is signed in; `undefined` if the service cannot be asked. */
   signedIn(): Promise<boolean | undefined>
   later(act: () => void, ms: number): () => void
   now(): number
@@ -33,7 +33,7 @@ export interface Surroundings {
 
 const FIRST_WAIT = 500
 const LONGEST_WAIT = 5000
-/** A pulse comes every four seconds at least; without any for this long, the line is dead. */
+/** A pulse arrives at least every four seconds; without one for this long, the connection is dead. */
 const SILENCE = 11_000
 
 export class PulseLine {
@@ -47,7 +47,7 @@ export class PulseLine {
 
   constructor(
     private readonly around: Surroundings,
-    private readonly tell: (said: Said) => void,
+    private readonly tell: (event: LineEvent) => void,
   ) {
     this.since = around.now()
   }
@@ -56,12 +56,12 @@ export class PulseLine {
     this.connect()
   }
 
-  /** How the line stands, for whoever joins late. */
-  standing(): Said {
+  /** Current state, for late listeners. */
+  standing(): LineEvent {
     return { kind: 'link', link: this.link, since: this.since }
   }
 
-  /** Tries at once, e.g. after somebody has signed in. */
+  /** Connects at once, e.g. after sign-in. */
   retry() {
     if (this.link === 'lost' || this.link === 'signed-out') {
       this.cancelRetry()
@@ -81,7 +81,7 @@ export class PulseLine {
     source.addEventListener(
       'open',
       mine(() => {
-        // With a position it is told what it missed before it is live.
+        // With a position, it gets the missed events first.
         if (this.link !== 'connecting') this.stand('catching-up')
         this.listen()
       }),
@@ -149,7 +149,7 @@ export class PulseLine {
   }
 }
 
-/** The browser as surroundings. */
+/** The environment in a browser. */
 export function browser(): Surroundings {
   return {
     open: (url) => new EventSource(url) as unknown as Source,

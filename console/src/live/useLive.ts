@@ -1,6 +1,6 @@
 import { onScopeDispose, readonly, ref } from 'vue'
 import type { Pulse } from '../api/schema'
-import { browser, type LinkState, PulseLine, type Said } from './pulseLine'
+import { browser, type LinkState, PulseLine, type LineEvent } from './pulseLine'
 
 const link = ref<LinkState>('connecting')
 const since = ref(Date.now())
@@ -10,21 +10,21 @@ let started = false
 
 interface Follower {
   pulse?(pulse: Pulse): void
-  /** What is shown may be out of date: ask anew. Also after every break of the line. */
+  /** The shown data may be out of date: reload. Also called after every break of the connection. */
   anew?(): void
 }
 
-function hear(said: Said) {
-  switch (said.kind) {
+function handle(event: LineEvent) {
+  switch (event.kind) {
     case 'link': {
-      const resumed = said.link === 'live' && link.value !== 'connecting' && link.value !== 'live'
-      link.value = said.link
-      since.value = said.since
+      const resumed = event.link === 'live' && link.value !== 'connecting' && link.value !== 'live'
+      link.value = event.link
+      since.value = event.since
       if (resumed) followers.forEach((follower) => follower.anew?.())
       break
     }
     case 'pulse':
-      followers.forEach((follower) => follower.pulse?.(said.pulse))
+      followers.forEach((follower) => follower.pulse?.(event.pulse))
       break
     case 'reset':
       followers.forEach((follower) => follower.anew?.())
@@ -36,20 +36,20 @@ function start() {
   if (started) return
   started = true
   if (typeof SharedWorker === 'undefined') {
-    const line = new PulseLine(browser(), hear)
+    const line = new PulseLine(browser(), handle)
     line.start()
     retry = () => line.retry()
     return
   }
   const worker = new SharedWorker(new URL('./pulse.worker.ts', import.meta.url), { type: 'module', name: 'pulse' })
-  worker.port.onmessage = ({ data }: MessageEvent<Said>) => hear(data)
+  worker.port.onmessage = ({ data }: MessageEvent<LineEvent>) => handle(data)
   retry = () => worker.port.postMessage('retry')
   addEventListener('pagehide', ({ persisted }) => {
     if (!persisted) worker.port.postMessage('leave')
   })
 }
 
-/** How the line to the service stands, and the pulses while this scope lives. */
+/** State of the live connection, and its pulses while this scope is active. */
 export function useLive(follower: Follower = {}) {
   start()
   followers.add(follower)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What a draft of a map changes, before it is kept. */
+/** The difference that a draft of a map makes, shown before it is stored. */
 import { ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import type { MapDraft } from '../api/schema'
@@ -8,7 +8,7 @@ import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 
 const props = defineProps<{ name: string; before: string; after: string; draft: MapDraft | null }>()
-const emit = defineEmits<{ close: []; kept: [draft: MapDraft] }>()
+const emit = defineEmits<{ close: []; saved: [draft: MapDraft] }>()
 const trouble = shallowRef<Trouble>()
 const busy = ref(false)
 
@@ -17,7 +17,7 @@ async function keep() {
   trouble.value = undefined
   try {
     const params = { path: { name: props.name } }
-    emit('kept', await asked(api.PUT('/api/maps/{name}/draft', { params, body: { text: props.after } })))
+    emit('saved', await asked(api.PUT('/api/maps/{name}/draft', { params, body: { text: props.after } })))
   } catch (error) {
     trouble.value = troubleOf(error)
   } finally {
@@ -29,9 +29,9 @@ async function keep() {
 <template>
   <ModalDialog :open="true" wide :title="`Draft of ${name}`" @close="$emit('close')">
     <p class="mb-3 text-sm text-soft">
-      A draft changes nothing that runs. <code>wirewatch map take {{ name }} --yes</code> brings it into the folder, to
-      be checked and deployed.
-      <template v-if="draft">It takes the place of the draft by {{ draft.by }}.</template>
+      A draft does not change the running release. <code>wirewatch map take {{ name }} --yes</code> writes it to the
+      folder, where it can be checked and deployed.
+      <template v-if="draft">It replaces the draft of {{ draft.by }}.</template>
     </p>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="keep" />
     <CompareView
@@ -39,12 +39,12 @@ async function keep() {
       form="bytes"
       :before="before"
       :after="after"
-      before-label="as it runs"
+      before-label="running version"
       after-label="as it is here"
     />
     <div class="mt-4 flex justify-end gap-2">
       <button type="button" class="button" @click="$emit('close')">Back</button>
-      <button type="button" class="button button-main" :disabled="busy" @click="keep">Keep the draft</button>
+      <button type="button" class="button button-main" :disabled="busy" @click="keep">Store the draft</button>
     </div>
   </ModalDialog>
 </template>

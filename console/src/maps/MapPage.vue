@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The map table: the source with its values, the rules as one types them, and what they give, side by side. */
+/** The map table: source with values, rules, and result, side by side. */
 import { computed, ref, toRef } from 'vue'
 import type { MapDraft, MapOpen, MapProposal } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
@@ -15,7 +15,7 @@ const { story, tried, good, trouble, proposals, taking, text, given, at, sample,
   trial
 const chosen = ref<{ line: number; from: number; to: number }>()
 const drafting = ref(false)
-/** What is told of other files has no line in the editor. */
+/** Findings in other files have no line in the editor. */
 const file = computed(() => `maps/${props.name}.toml`)
 const own = computed(() => findings.value.filter((one) => one.file === file.value))
 const changed = computed(() => !!story.value && text.value !== story.value.text)
@@ -28,9 +28,9 @@ async function takeRule(field: MapOpen, proposal: MapProposal | undefined) {
   const line = await trial.takeRule(field, proposal)
   if (line > 0) show(line)
 }
-function kept(draft: MapDraft) {
+function saved(draft: MapDraft) {
   drafting.value = false
-  trial.kept(draft)
+  trial.saved(draft)
 }
 function show(line: number) {
   chosen.value = { line, from: 0, to: text.value.split('\n')[line - 1]?.length ?? 0 }
@@ -46,9 +46,9 @@ function show(line: number) {
         <p v-if="story" class="font-mono text-sm text-soft">{{ story.map.from }} → {{ story.map.to }}</p>
       </div>
       <label v-if="story?.samples.length" class="flex items-center gap-2 text-sm">
-        <span class="text-faint">Tried on</span>
+        <span class="text-faint">Sample</span>
         <select :value="sample" class="field" @change="trial.choose(($event.target as HTMLSelectElement).value)">
-          <option v-if="!sample" value="">a document of yours</option>
+          <option v-if="!sample" value="">your own document</option>
           <option v-for="one in story.samples" :key="one.name" :value="one.name">{{ one.name }}</option>
         </select>
       </label>
@@ -72,13 +72,13 @@ function show(line: number) {
         data-part="draft"
       >
         <span
-          >{{ story.draft.by }} keeps a draft of this map. <code>wirewatch map take {{ name }}</code> brings it into the
+          >This map has a draft of {{ story.draft.by }}. <code>wirewatch map take {{ name }}</code> writes it to the
           folder.</span
         >
         <button v-if="text !== story.draft.text" type="button" class="link" @click="text = story.draft.text">
           Show the draft
         </button>
-        <button type="button" class="link" @click="trial.dropDraft">Let go of it</button>
+        <button type="button" class="link" @click="trial.dropDraft">Delete the draft</button>
       </p>
       <div
         v-if="says"
@@ -91,12 +91,7 @@ function show(line: number) {
           <span :class="broken ? 'text-failed' : 'text-done'" aria-hidden="true">{{ broken ? '✕' : '✓' }}</span>
           {{ says }}
         </p>
-        <ul
-          v-if="findings.length"
-          class="mt-1 max-h-28 overflow-auto text-sm"
-          tabindex="0"
-          aria-label="What is told of the map"
-        >
+        <ul v-if="findings.length" class="mt-1 max-h-28 overflow-auto text-sm" tabindex="0" aria-label="Findings">
           <li v-for="(one, n) in findings" :key="n" :data-finding="one.severity">
             <p v-if="one.file !== file">
               <span class="font-mono text-faint">{{ one.file }}:{{ one.line }}</span> {{ one.says }}
@@ -130,8 +125,8 @@ function show(line: number) {
               <h2 class="text-base font-medium">Rules</h2>
               <template v-if="changed">
                 <span class="text-soft">changed</span>
-                <button type="button" class="link whitespace-nowrap" @click="text = story.text">as it runs</button>
-                <button type="button" class="link whitespace-nowrap" @click="drafting = true">Keep as draft…</button>
+                <button type="button" class="link whitespace-nowrap" @click="text = story.text">running version</button>
+                <button type="button" class="link whitespace-nowrap" @click="drafting = true">Store as draft…</button>
               </template>
             </template>
           </CodeView>
@@ -154,7 +149,7 @@ function show(line: number) {
         :after="text"
         :draft="story.draft ?? null"
         @close="drafting = false"
-        @kept="kept"
+        @saved="saved"
       />
     </template>
   </div>

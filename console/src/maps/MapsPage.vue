@@ -15,7 +15,7 @@ onMounted(again)
   <div>
     <header class="mb-4">
       <h1 class="text-xl font-semibold">Maps</h1>
-      <p class="text-sm text-soft">What makes one document of another. Open one to see what its rules give.</p>
+      <p class="text-sm text-soft">Rules that make one document from another. Open a map to run it on a sample.</p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <ul v-if="maps?.length" class="panel divide-y divide-line">
@@ -33,7 +33,7 @@ onMounted(again)
       </li>
     </ul>
     <EmptyState v-else-if="maps" title="No maps yet">
-      <code>wirewatch map propose FROM TO</code> writes one to begin with.
+      <code>wirewatch map propose FROM TO</code> proposes a first one.
     </EmptyState>
   </div>
 </template>

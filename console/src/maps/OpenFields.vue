@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The fields of the target that no rule fills, each with the rule that is proposed for it: taken one by one. */
+/** Target fields without a rule, each with a proposed rule that can be accepted. */
 import type { MapOpen, MapProposal } from '../api/schema'
 import { count } from '../words/format'
 
@@ -14,12 +14,12 @@ defineEmits<{ take: [field: MapOpen, proposal: MapProposal | undefined] }>()
 
 <template>
   <section
-    :aria-label="needed ? 'Required fields that nothing fills' : 'Fields that nothing fills'"
+    :aria-label="needed ? 'Required fields without a rule' : 'Fields without a rule'"
     data-part="open"
     :class="needed && 'border-b border-line bg-failed/5'"
   >
     <h3 class="border-line px-3 py-1 text-sm" :class="needed ? 'text-failed' : 'border-y bg-sunken text-soft'">
-      {{ count(open.length, needed ? 'required field' : 'field') }} that nothing fills
+      {{ count(open.length, needed ? 'required field' : 'field') }} without a rule
     </h3>
     <ul>
       <li v-for="field in open" :key="field.path" class="px-3 py-1" :data-open="field.path">
@@ -35,7 +35,7 @@ defineEmits<{ take: [field: MapOpen, proposal: MapProposal | undefined] }>()
                 >{{ proposal.confidence }}: {{ proposal.because }}</span
               >
             </span>
-            <span v-else class="min-w-0 grow text-xs text-faint">nothing like it in the source</span>
+            <span v-else class="min-w-0 grow text-xs text-faint">no similar field in the source</span>
             <button
               type="button"
               class="link text-sm whitespace-nowrap"

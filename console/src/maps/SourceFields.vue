@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The document that a map is tried on, field by field, and what it reads beside it. */
+/** The sample document of a map, field by field, and the documents beside it. */
 import { computed, ref } from 'vue'
 import type { MapSource } from '../api/schema'
 import { has } from './targets'
@@ -8,8 +8,8 @@ import type { Beside } from './useMapTrial'
 const given = defineModel<string>('given', { required: true })
 const props = defineProps<{
   fields: MapSource[]
-  /** The names of what the map reads beside the source, */ reads: string[]
-  /** and what is given of it. */ beside: Record<string, Beside>
+  /** Names of the documents that the map reads beside its source, */ reads: string[]
+  /** and their content. */ beside: Record<string, Beside>
 }>()
 const emit = defineEmits<{ beside: [name: string, file: File] }>()
 
@@ -25,7 +25,7 @@ function take(name: string, event: Event) {
   const input = event.target as HTMLInputElement
   const file = input.files?.[0]
   if (file) emit('beside', name, file)
-  // The same file can be given once more, when it is another by then.
+  // The same file can be chosen again after it has changed.
   input.value = ''
 }
 </script>
@@ -47,10 +47,10 @@ function take(name: string, event: Event) {
         <li v-for="name in reads" :key="name" class="flex items-baseline gap-2 px-3 py-0.5" :data-beside="name">
           <span class="font-mono">${{ name }}</span>
           <span class="min-w-0 truncate" :class="beside[name] ? 'text-soft' : 'text-failed'">{{
-            beside[name]?.from ?? 'nothing given'
+            beside[name]?.from ?? 'no document'
           }}</span>
           <label class="link ml-auto cursor-pointer whitespace-nowrap focus-within:outline-2">
-            Give a file…
+            Choose a file…
             <input
               type="file"
               class="sr-only"

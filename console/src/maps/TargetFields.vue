@@ -1,13 +1,13 @@
 <script setup lang="ts">
-/** What a map makes of the document: each field with its value, those that nothing fills, or the whole. */
+/** The result of a map: fields with values, fields without a rule, or the whole document. */
 import { computed, ref } from 'vue'
 import type { MapOpen, MapProposal, MapTried } from '../api/schema'
 import OpenFields from './OpenFields.vue'
 import { has } from './targets'
 
 const props = defineProps<{
-  /** The last outcome without errors. */ good: MapTried | undefined
-  /** The fields that the rules as they stand leave unfilled, whether or not the map is sound. */ open: MapOpen[]
+  /** The last result without errors. */ good: MapTried | undefined
+  /** Target fields without a rule, also if the map has errors. */ open: MapOpen[]
   proposals: Map<string, MapProposal>
   broken: boolean
   busy: boolean
@@ -26,8 +26,8 @@ const spare = computed(() => open.value.filter((one) => !one.required))
   <section class="panel min-w-0 overflow-hidden" aria-label="Target" :class="broken && 'border-dashed'">
     <div class="flex min-h-10 items-center gap-2 border-b border-line px-3 py-1">
       <h2 class="font-medium whitespace-nowrap">
-        Target<span v-if="broken" class="font-normal text-soft" title="What the rules gave before they went wrong"
-          >, as it was</span
+        Target<span v-if="broken" class="font-normal text-soft" title="Result of the rules before the error"
+          >, last good result</span
         >
       </h2>
       <label class="flex items-center gap-1.5 text-sm whitespace-nowrap"
@@ -65,7 +65,7 @@ const spare = computed(() => open.value.filter((one) => !one.required))
           >
             <span class="block truncate font-mono">{{ one.target }}</span>
             <span v-if="one.value != null" class="block truncate text-soft">{{ one.value }}</span>
-            <span v-else class="block text-faint italic">nothing: left out</span>
+            <span v-else class="block text-faint italic">no value: left out</span>
           </button>
         </li>
       </ul>

@@ -39,8 +39,8 @@ test('how a map stands is one sentence', () => {
       [],
       [],
     ),
-  ).toBe('1 required field is not filled, 2 rules are wrong.')
-  expect(standing([finding(FindingSeverity.warning, 'map::cut')], [], [])).toContain('Give it a document')
+  ).toBe('1 required field is not filled, 2 rules have errors.')
+  expect(standing([finding(FindingSeverity.warning, 'map::cut')], [], [])).toContain('Choose a document')
   expect(standing([], [rule('1'), rule(null)], [field(true), field(false)])).toBe(
     "1 field filled; 1 of the source's 2 fields are not used.",
   )

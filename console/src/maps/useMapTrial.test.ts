@@ -34,7 +34,7 @@ afterEach(() => {
 
 type Body = { text: string; given: string; at: number; with: object; meta: object }
 
-/** A trial whose service answers in turn as it is told, or else that all is sound. */
+/** A trial with given answers of the service, in turn; without one, the map has no errors. */
 async function scene(answers: (MapTried | number)[] = []) {
   const asked: Body[] = []
   const answer = (data: unknown, status = 200) => ({ data, response: new Response(null, { status }) })
@@ -81,7 +81,7 @@ test('what stands beside is given as a file, and stays with a document of one’
   expect(asked.at(-1)).toMatchObject({ given: '{"no":3}', with: { items: [8] } })
   expect([trial.sample.value, trial.beside.value.items?.from]).toEqual(['', 'items.json'])
   await trial.giveBeside('items', new File(['no, name'], 'items.csv'))
-  expect(trial.trouble.value?.message).toBe('items.csv is not JSON; $items is read from a JSON document')
+  expect(trial.trouble.value?.message).toBe('items.csv is not JSON; $items needs a JSON document')
   expect(trial.beside.value.items?.value).toEqual([8])
 })
 
@@ -98,7 +98,7 @@ test('the last sound outcome stays in sight while the map is broken or the servi
   expect([trial.trouble.value, trial.broken.value]).toEqual([undefined, false])
 })
 
-test('a rule is written where the service puts it, and its line is told', async () => {
+test('a rule is written where the service puts it, and its line is returned', async () => {
   const { trial } = await scene()
   const field = { path: 'more', kind: null, required: true, title: '' }
   expect(await trial.takeRule(field, undefined)).toBe(2)

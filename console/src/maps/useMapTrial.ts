@@ -1,14 +1,14 @@
-/** A map as one writes it, tried on a document at each change. */
+/** A map in the editor, run on a sample at each change. */
 import { computed, onScopeDispose, type Ref, ref, shallowRef, watch } from 'vue'
 import { api, asked, Trouble, troubleOf } from '../api/client'
 import { FindingSeverity } from '../api/schema'
 import type { MapDraft, MapOpen, MapProposal, MapStory, MapTried } from '../api/schema'
 import { firstChange, inOrder, listOf, standing } from './targets'
 
-/** Milliseconds after a key before it is tried: less than one notices, more than there is between two keys of a word. */
+/** Milliseconds without a key before the map is run: too short to notice, longer than between two keys of a word. */
 const PAUSE = 40
 
-/** A document beside the source: what stands in it, and where it is from. */
+/** A document beside the source: its content and origin. */
 export interface Beside {
   from: string
   value: unknown
@@ -17,17 +17,17 @@ export interface Beside {
 export function useMapTrial(name: Ref<string>) {
   const story = shallowRef<MapStory>()
   const tried = shallowRef<MapTried>()
-  /** The last outcome without errors: it stays in sight while one types. */
+  /** The last result without errors; it stays visible while typing. */
   const good = shallowRef<MapTried>()
   const trouble = shallowRef<Trouble>()
   const proposals = shallowRef(new Map<string, MapProposal>())
   const taking = ref(false)
-  /** The map file as it stands in the editor. */
+  /** The map file in the editor. */
   const text = ref('')
   const given = ref('')
-  /** Which of the documents in it, from 0. */
+  /** Index of the document in the sample, from 0. */
   const at = ref(0)
-  /** The name of the sample that is given; empty for a document of one's own. */
+  /** Name of the chosen sample; empty for a document of the user. */
   const sample = ref('')
   const beside = shallowRef<Record<string, Beside>>({})
   const meta = shallowRef<Record<string, unknown>>({})
@@ -66,7 +66,7 @@ export function useMapTrial(name: Ref<string>) {
     const body = { text: text.value, given: given.value, at: at.value, with: with_, meta: meta.value }
     try {
       const answer = await asked(api.POST('/api/maps/{name}/try', { params: params(), body }))
-      // An answer to what has been typed over since says nothing.
+      // Ignore the answer for an earlier text.
       if (own !== asking) return
       trouble.value = undefined
       tried.value = answer
@@ -82,7 +82,7 @@ export function useMapTrial(name: Ref<string>) {
   }
   onScopeDispose(() => clearTimeout(waiting))
 
-  /** Takes the sample of this name, with what stands beside it. */
+  /** Loads the sample of this name, with the documents beside it. */
   function choose(wanted: string) {
     const found = story.value?.samples.find((one) => one.name === wanted)
     sample.value = found?.name ?? ''
@@ -92,22 +92,22 @@ export function useMapTrial(name: Ref<string>) {
     beside.value = Object.fromEntries(own.map(([name, value]) => [name, { from: 'from the sample', value }]))
     meta.value = found?.meta ?? {}
   }
-  /** Takes a document of one's own; what stands beside it stays. */
+  /** Uses a document of the user; the documents beside it stay. */
   async function give(file: File) {
     sample.value = ''
     at.value = 0
     given.value = await file.text()
   }
-  /** Takes what the map reads beside the source. */
+  /** Sets a document that the map reads beside its source. */
   async function giveBeside(name: string, file: File) {
     try {
       const value: unknown = JSON.parse(await file.text())
       beside.value = { ...beside.value, [name]: { from: file.name, value } }
     } catch {
-      trouble.value = new Trouble(`${file.name} is not JSON; $${name} is read from a JSON document`, 0)
+      trouble.value = new Trouble(`${file.name} is not JSON; $${name} needs a JSON document`, 0)
     }
   }
-  /** Writes a rule for a field where it belongs in the file; gives the line where the file is another then. */
+  /** Adds a rule for a field to the file; returns the changed line, or `undefined` if nothing changed. */
   async function takeRule(field: MapOpen, proposal: MapProposal | undefined) {
     taking.value = true
     let line = 0
@@ -122,19 +122,19 @@ export function useMapTrial(name: Ref<string>) {
     taking.value = false
     return line
   }
-  const kept = (draft: MapDraft | null) => {
+  const saved = (draft: MapDraft | null) => {
     if (story.value) story.value = { ...story.value, draft }
   }
   const dropDraft = () =>
     guarded(async () => {
       await asked(api.DELETE('/api/maps/{name}/draft', { params: params() }))
-      kept(null)
+      saved(null)
     })
 
   watch(name, begin, { immediate: true })
   watch([text, given, at, beside], soon)
   return {
     ...{ story, tried, good, trouble, proposals, taking, text, given, at, sample, beside, findings, broken, says },
-    ...{ begin, run, choose, give, giveBeside, takeRule, kept, dropDraft },
+    ...{ begin, run, choose, give, giveBeside, takeRule, saved, dropDraft },
   }
 }

@@ -1,43 +1,51 @@
 <script setup lang="ts">
-/** Resend or discard one message. Where a resend meets an answer that another request got, it asks what to do. */
-import { ref, shallowRef, watch } from 'vue'
+/** Resends or discards one message. A resend is shown before it is done; what it needs to know, it asks. */
+import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { AnswerRule, MessageAct, MessageState, ProblemCode } from '../api/schema'
-import type { Message } from '../api/schema'
+import type { ActPlan, Message } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import PlanNote from './PlanNote.vue'
 
 const props = defineProps<{ act: MessageAct | undefined; message: Message }>()
 const emit = defineEmits<{ close: []; acted: [] }>()
 const why = ref('')
 const busy = ref(false)
 const trouble = shallowRef<Trouble>()
-/** The service has asked whether to keep an earlier answer. */
+/** The service asks what to do about completed steps. */
 const asks = ref(false)
+const plan = shallowRef<ActPlan>()
+const failsAgain = computed(() => plan.value?.next.state === MessageState.failed)
 watch(
   () => props.act,
-  () => {
+  (act) => {
     why.value = ''
     trouble.value = undefined
     asks.value = false
+    plan.value = undefined
+    if (act === MessageAct.resend) void send(act, true)
   },
 )
 
-async function carryOut(answers: AnswerRule = AnswerRule.ask) {
-  if (!props.act) return
+async function send(act: MessageAct, preview: boolean, answers: AnswerRule = AnswerRule.ask) {
   busy.value = true
   trouble.value = undefined
   try {
     const params = { path: { id: props.message.id } }
-    await asked(api.POST('/api/messages/{id}/acts', { params, body: { act: props.act, why: why.value, answers } }))
-    emit('acted')
+    const body = { act, why: why.value, answers, preview }
+    const result = await asked(api.POST('/api/messages/{id}/acts', { params, body }))
+    plan.value = result.plan ?? undefined
+    if (!preview) emit('acted')
   } catch (error) {
     trouble.value = troubleOf(error)
-    asks.value = trouble.value.code === ProblemCode.other_request
+    const { code } = trouble.value
+    asks.value = code === ProblemCode.other_request || code === ProblemCode.step_not_passed
   } finally {
     busy.value = false
   }
 }
+const carryOut = (answers?: AnswerRule) => props.act && send(props.act, false, answers)
 </script>
 
 <template>
@@ -53,16 +61,17 @@ async function carryOut(answers: AnswerRule = AnswerRule.ask) {
     <form @submit.prevent="carryOut()">
       <p class="text-soft">
         <template v-if="act === MessageAct.discard">
-          It does not go on, and nothing is sent for it. Its story stays. Say why, for whoever looks later.
+          It stops for good and sends nothing more. Its history stays. The reason is shown with the message.
         </template>
         <template v-else-if="message.state === MessageState.done">
           It runs again from its document. Completed steps are skipped unless their request has changed.
         </template>
         <template v-else
-          >It continues at the step where it stopped. Completed steps are skipped unless their request has
-          changed.</template
+          >It continues at the step where it stopped, with the flow as it is now. Completed steps are skipped unless
+          their request has changed.</template
         >
       </p>
+      <PlanNote v-if="plan" :plan="plan" />
       <label class="mt-4 block text-sm font-medium" for="why"
         >Why{{ act === MessageAct.discard ? '' : ' (if it should be known)' }}</label
       >
@@ -81,17 +90,17 @@ async function carryOut(answers: AnswerRule = AnswerRule.ask) {
             Keep the earlier answer
           </button>
           <button type="button" class="button button-main" :disabled="busy" @click="carryOut(AnswerRule.again)">
-            Ask again
+            Send again
           </button>
         </template>
         <button
           v-else
           type="submit"
           class="button"
-          :class="act === MessageAct.discard ? 'button-grave' : 'button-main'"
+          :class="act === MessageAct.discard ? 'button-grave' : !failsAgain && 'button-main'"
           :disabled="busy"
         >
-          {{ act === MessageAct.discard ? 'Discard' : 'Resend' }}
+          {{ act === MessageAct.discard ? 'Discard' : failsAgain ? 'Resend anyway' : 'Resend' }}
         </button>
       </div>
     </form>

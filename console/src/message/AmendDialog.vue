@@ -1,14 +1,15 @@
 <script setup lang="ts">
-/** Corrects a message's document: what is wrong with it is shown as one types, and it goes only when nothing is. */
+/** Amends a message's document. Findings and the next request are shown while typing; it can be sent only without errors. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import { MessageAct } from '../api/schema'
-import type { DocumentView, FindingView, Message } from '../api/schema'
+import { MessageAct, MessageState } from '../api/schema'
+import type { ActPlan, DocumentView, FindingView, Message } from '../api/schema'
 import { useThrottled } from '../api/useAsked'
 import CodeView from '../ui/CodeView.vue'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { count } from '../words/format'
+import PlanNote from './PlanNote.vue'
 
 const props = defineProps<{ open: boolean; message: Message }>()
 const emit = defineEmits<{ close: []; acted: [] }>()
@@ -16,7 +17,8 @@ const document = shallowRef<DocumentView>()
 const text = ref('')
 const why = ref('')
 const findings = shallowRef<FindingView[]>([])
-/** What was checked last; another text is not known to be well yet. */
+const plan = shallowRef<ActPlan>()
+/** The text that was checked last. */
 const checked = ref<string>()
 const trouble = shallowRef<Trouble>()
 const busy = ref(false)
@@ -28,6 +30,7 @@ watch(
     document.value = undefined
     trouble.value = undefined
     findings.value = []
+    plan.value = undefined
     checked.value = undefined
     if (!open) return
     try {
@@ -50,7 +53,9 @@ const send = (preview: boolean) =>
 const check = useThrottled(async () => {
   const own = text.value
   try {
-    findings.value = (await send(true)).findings ?? []
+    const result = await send(true)
+    findings.value = result.findings
+    plan.value = result.plan ?? undefined
     trouble.value = undefined
   } catch (error) {
     trouble.value = troubleOf(error)
@@ -71,17 +76,25 @@ async function amend() {
     busy.value = false
   }
 }
+const changed = computed(() => document.value !== undefined && text.value !== document.value.text)
+const ready = computed(
+  () =>
+    changed.value &&
+    checked.value === text.value &&
+    !findings.value.length &&
+    plan.value?.next.state !== MessageState.failed,
+)
 const verdict = computed(() => {
   if (checked.value !== text.value) return 'checking…'
-  return findings.value.length ? `${count(findings.value.length, 'fault')} found` : 'nothing is wrong with it'
+  return findings.value.length ? `${count(findings.value.length, 'fault')} found` : 'no findings'
 })
 </script>
 
 <template>
   <ModalDialog :open="open" :title="`Amend ${message.key || 'this message'}`" wide @close="$emit('close')">
     <p class="text-sm text-soft">
-      <strong class="font-medium text-ink">{{ message.says }}</strong> — correct it below; it is checked as it would be
-      on arrival. The received document stays stored as it is.
+      <strong class="font-medium text-ink">{{ message.says }}</strong> — correct it below. It is checked like a received
+      document. The received document stays stored unchanged.
     </p>
     <CodeView
       v-if="document"
@@ -102,7 +115,7 @@ const verdict = computed(() => {
       v-if="findings.length"
       class="mt-2 max-h-24 overflow-auto text-sm"
       tabindex="0"
-      aria-label="What is wrong"
+      aria-label="Findings"
       data-part="findings"
     >
       <li v-for="(finding, n) in findings" :key="n">
@@ -110,16 +123,15 @@ const verdict = computed(() => {
         <span v-if="finding.help" class="text-soft">{{ finding.help }}</span>
       </li>
     </ul>
+    <PlanNote v-if="plan && changed" :plan="plan" />
     <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <form class="mt-4 flex flex-wrap items-end gap-3" @submit.prevent="amend">
       <div class="grow">
-        <label class="block text-sm font-medium" for="amend-why">Why (if it should be known)</label>
+        <label class="block text-sm font-medium" for="amend-why">Reason (optional)</label>
         <input id="amend-why" v-model="why" class="field mt-1 w-full" autocomplete="off" />
       </div>
       <button type="button" class="button" @click="$emit('close')">Cancel</button>
-      <button type="submit" class="button button-main" :disabled="busy || !document || findings.length > 0">
-        Amend and resend
-      </button>
+      <button type="submit" class="button button-main" :disabled="busy || !ready">Amend and resend</button>
     </form>
   </ModalDialog>
 </template>

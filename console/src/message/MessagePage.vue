@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One message's whole story, and what a person can do with it. */
+/** One message: its history and acts. */
 import { restStates } from '../words/states'
 import { MessageAct, MessageState } from '../api/schema'
 import { computed, ref, watch } from 'vue'
@@ -15,11 +15,11 @@ import { whyOf } from '../messages/whyOf'
 import { glossary, type Term } from '../words/glossary'
 import ActDialog from './ActDialog.vue'
 import AmendDialog from './AmendDialog.vue'
-import CameDetail from './CameDetail.vue'
+import ReceivedDetail from './ReceivedDetail.vue'
 import RelatedList from './RelatedList.vue'
 import StepDetail from './StepDetail.vue'
 import StoryLine from './StoryLine.vue'
-import { entries, telling } from './story'
+import { entries, firstShown } from './story'
 
 const props = defineProps<{ id: string }>()
 useWorkspace()
@@ -37,12 +37,12 @@ useLive({
   anew: soon,
 })
 
-/** What a person chose to look at; until then, where the message stands. */
+/** The entry the user chose; before that, the current step. */
 const chosen = ref('')
-const told = computed(() => (story.value ? entries(story.value) : []))
+const listed = computed(() => (story.value ? entries(story.value) : []))
 const shown = computed(() => {
-  const id = chosen.value || (story.value ? telling(told.value, story.value) : '')
-  return told.value.find((entry) => entry.id === id) ?? told.value[0]
+  const id = chosen.value || (story.value ? firstShown(listed.value, story.value) : '')
+  return listed.value.find((entry) => entry.id === id) ?? listed.value[0]
 })
 watch(
   () => props.id,
@@ -56,9 +56,9 @@ watch(
 
 const message = computed(() => story.value?.message)
 const stopped = computed(() => message.value?.state === MessageState.failed)
-/** What is still on its way cannot be sent again. */
+/** A message that is still running cannot be resent. */
 const resendable = computed(() => message.value !== undefined && restStates.includes(message.value.state))
-/** In a sentence, where its state does not say it all. */
+/** An explanation of the state, if one is needed. */
 const why = computed(() => {
   if (!message.value || message.value.state === MessageState.done) return ''
   return message.value.state === MessageState.waiting ? whyOf(message.value) : message.value.says
@@ -94,6 +94,11 @@ function acted() {
                 titleOf('partners', message.partner)
               }}</RouterLink></template
             >
+            ·
+            <RouterLink to="/releases" class="hover:text-thread hover:underline" data-part="release"
+              >release {{ story.release }}</RouterLink
+            >
+            <template v-if="story.release !== message.release">, arrived under {{ message.release }}</template>
           </p>
           <h1 class="flex flex-wrap items-center gap-3 text-xl font-semibold">
             {{ message.key || message.id }}
@@ -109,13 +114,21 @@ function acted() {
             <template v-if="message.due">The next try is <TimeText :at="message.due" as="distance" />.</template>
           </p>
         </div>
-        <div class="flex flex-wrap gap-2" role="group" aria-label="What can be done">
-          <button v-if="stopped" type="button" class="button" @click="amending = true">Amend…</button>
+        <div class="flex flex-wrap gap-2" role="group" aria-label="Acts">
+          <button
+            v-if="stopped"
+            type="button"
+            class="button"
+            :class="story.helps === MessageAct.amend && 'button-main'"
+            @click="amending = true"
+          >
+            Amend…
+          </button>
           <button
             v-if="resendable"
             type="button"
             class="button"
-            :class="stopped && 'button-main'"
+            :class="story.helps === MessageAct.resend && 'button-main'"
             @click="act = MessageAct.resend"
           >
             Resend…
@@ -132,10 +145,10 @@ function acted() {
       </header>
       <div class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
         <div class="space-y-4">
-          <StoryLine v-model="chosen" :entries="told" :shown="shown?.id ?? ''" />
+          <StoryLine v-model="chosen" :entries="listed" :shown="shown?.id ?? ''" />
           <RelatedList :story="story" />
         </div>
-        <section class="panel min-w-0 overflow-hidden" aria-label="What happened there">
+        <section class="panel min-w-0 overflow-hidden" aria-label="Details of the step">
           <StepDetail v-if="shown?.step" :key="shown.id" :story="story" :step="shown.step" />
           <div v-else-if="shown?.act" class="p-4">
             <p class="font-medium">{{ shown.title }}</p>
@@ -143,7 +156,7 @@ function acted() {
               <TimeText :at="shown.at" /><template v-if="shown.says"> · “{{ shown.says }}”</template>
             </p>
           </div>
-          <CameDetail v-else :story="story" />
+          <ReceivedDetail v-else :story="story" />
         </section>
       </div>
       <ActDialog :act="act" :message="message" @close="act = undefined" @acted="acted" />

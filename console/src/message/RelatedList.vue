@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What a message came from, and what came out of it. */
+/** The arrival of a message, and the messages made from it. */
 import { computed } from 'vue'
 import type { Story } from '../api/schema'
 import StateBadge from '../ui/StateBadge.vue'
@@ -20,7 +20,7 @@ const meta = computed(() => {
     return typeof value === 'string' && value ? [{ word, value }] : []
   })
 })
-/** The message that this one is a way of. */
+/** The message of which this one is a branch. */
 const part = computed(() => (props.story.meta as { part?: { of: string; way: string } }).part)
 const acknowledgments = computed(() => props.story.beside.filter((one) => one.flow === 'acknowledgments'))
 const others = computed(() => props.story.beside.filter((one) => one.flow !== 'acknowledgments'))
@@ -29,14 +29,14 @@ const others = computed(() => props.story.beside.filter((one) => one.flow !== 'a
 <template>
   <div class="panel space-y-3 p-3 text-sm">
     <section>
-      <h2 class="heading mb-1">Came from</h2>
+      <h2 class="heading mb-1">Received from</h2>
       <p v-if="story.from">
         <RouterLink :to="`/arrivals/${story.from.id}`" class="link break-all">{{ story.from.name }}</RouterLink><br />
         <span class="text-soft"><TimeText :at="story.from.received" /></span>
       </p>
       <p v-else class="text-soft">Made here.</p>
       <p v-if="part">
-        The way <strong class="font-medium">{{ part.way }}</strong> of
+        Branch <strong class="font-medium">{{ part.way }}</strong> of
         <RouterLink :to="`/messages/${part.of}`" class="link">{{ part.of }}</RouterLink>
       </p>
       <dl v-if="meta.length" class="mt-1 grid grid-cols-[max-content_1fr] gap-x-3 text-soft">
@@ -47,7 +47,7 @@ const others = computed(() => props.story.beside.filter((one) => one.flow !== 'a
       </dl>
     </section>
     <section>
-      <h2 class="heading mb-1">Came out of it</h2>
+      <h2 class="heading mb-1">Made from it</h2>
       <p v-if="story.message.result">{{ story.message.result }} <span class="text-faint">in the target</span></p>
       <ul v-if="acknowledgments.length" class="space-y-1">
         <li v-for="one in acknowledgments" :key="one.id" class="flex items-center gap-2">
@@ -62,8 +62,8 @@ const others = computed(() => props.story.beside.filter((one) => one.flow !== 'a
       </p>
     </section>
     <section v-if="others.length">
-      <h2 class="heading mb-1">Of the same arrival</h2>
-      <ul class="max-h-40 space-y-1 overflow-auto" tabindex="0" aria-label="Messages of the same arrival">
+      <h2 class="heading mb-1">From the same arrival</h2>
+      <ul class="max-h-40 space-y-1 overflow-auto" tabindex="0" aria-label="Messages from the same arrival">
         <li v-for="one in others" :key="one.id" class="flex items-center gap-2">
           <RouterLink :to="`/messages/${one.id}`" class="link">{{ one.key || one.id }}</RouterLink>
           <span v-if="one.key === story.message.key" class="truncate text-faint">{{ one.step }}</span>

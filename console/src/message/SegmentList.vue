@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** An X12 document with the name of every element. An element chosen here is marked in the raw text, and the other way. */
+/** An X12 document with the name of every element. Choosing an element here marks it in the raw text, and the other way round. */
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, watch } from 'vue'
 import type { DescribedElement, DescribedSegment } from '../api/schema'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What one step did: the document before and after, or request and answer with every attempt. */
+/** One step: the document before and after, or request and answer of every attempt. */
 import { computed, ref } from 'vue'
 import { DocumentForm } from '../api/schema'
 import type { Attempt, Step, Story } from '../api/schema'
@@ -29,10 +29,10 @@ const right = useWhole(
 const trouble = computed(() => left.trouble.value ?? right.trouble.value)
 const sameForm = computed(() => left.document.value.form === right.document.value.form)
 
-/** The attempt that is looked at; the newest until one is chosen. */
+/** The shown attempt: the newest, until one is chosen. */
 const picked = ref<number>()
 const attempt = computed<Attempt | undefined>(() => props.step.attempts[picked.value ?? props.step.attempts.length - 1])
-const kept = computed(() => Object.entries(props.story.kept as Record<string, unknown>))
+const variables = computed(() => Object.entries(props.story.variables as Record<string, unknown>))
 const leftText = computed(() => left.document.value.text)
 const rightText = computed(() => right.document.value.text)
 async function wholes() {
@@ -93,7 +93,7 @@ async function wholes() {
               <th scope="col" class="heading px-3 py-2">Try</th>
               <th scope="col" class="heading px-3 py-2">When</th>
               <th scope="col" class="heading px-3 py-2">Status</th>
-              <th scope="col" class="heading px-3 py-2">What it said</th>
+              <th scope="col" class="heading px-3 py-2">What the flow reported</th>
               <th scope="col" class="heading px-3 py-2">Then</th>
             </tr>
           </thead>
@@ -111,7 +111,7 @@ async function wholes() {
               </td>
               <td class="px-3 py-1.5"><TimeText :at="one.at" /></td>
               <td class="px-3 py-1.5">{{ one.status || '–' }}</td>
-              <td class="px-3 py-1.5 text-soft">{{ one.says || 'went well' }}</td>
+              <td class="px-3 py-1.5 text-soft">{{ one.says || 'succeeded' }}</td>
               <td class="px-3 py-1.5">
                 <StateBadge :state="stateAfter[one.then] ?? one.then" />
                 <span v-if="one.due" class="ml-2 text-xs text-faint">next <TimeText :at="one.due" /></span>
@@ -155,16 +155,16 @@ async function wholes() {
             <span v-if="attempt.answer.cut" class="text-faint">the start of {{ bytes(attempt.answer.size) }}</span>
           </template>
         </CodeView>
-        <p v-else-if="attempt" class="p-4 text-sm text-soft">{{ attempt.says || 'Nothing came back.' }}</p>
+        <p v-else-if="attempt" class="p-4 text-sm text-soft">{{ attempt.says || 'The answer is empty.' }}</p>
         <p v-else class="p-4 text-sm text-soft">Not tried yet.</p>
       </div>
     </template>
     <p v-else-if="step.note" class="p-4">{{ step.note }}</p>
     <p v-else class="p-4 text-soft">This step changed nothing in the document.</p>
-    <details v-if="kept.length" class="border-t border-line px-3 py-2 text-sm">
-      <summary class="font-medium">Kept values</summary>
+    <details v-if="variables.length" class="border-t border-line px-3 py-2 text-sm">
+      <summary class="font-medium">Variables</summary>
       <dl class="mt-1 grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1">
-        <template v-for="[name, value] in kept" :key="name">
+        <template v-for="[name, value] in variables" :key="name">
           <dt class="font-mono text-xs text-thread">${{ name }}</dt>
           <dd class="font-mono text-xs break-all">{{ JSON.stringify(value) }}</dd>
         </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The story as a line downward: one step for each thing that happened. */
+/** The history as a vertical line of entries. */
 import TimeText from '../ui/TimeText.vue'
 import { lookOf } from '../words/states'
 import type { Entry } from './story'

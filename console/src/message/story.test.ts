@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest'
 import { AttemptResult, DocumentForm, MessageState, PersonAct, StepVerb } from '../api/schema'
 import type { ActView, Attempt, Step, Story } from '../api/schema'
-import { documentBefore, entries, telling } from './story'
+import { documentBefore, entries, firstShown } from './story'
 
 const document = (text: string) => ({ form: DocumentForm.json, text, size: text.length, cut: false })
 const attempt = (then: AttemptResult, at: string): Attempt => ({
@@ -24,6 +24,8 @@ const step = (name: string, more: Partial<Step> = {}): Step => ({
 })
 const act = (at: string): ActView => ({ at, by: 'ada', act: PersonAct.resent, why: 'corrected there' })
 const story = (state: MessageState, at: string, steps: Step[], acts: ActView[] = []): Story => ({
+  release: 1,
+  helps: null,
   message: {
     id: '1',
     flow: 'orders',
@@ -46,9 +48,9 @@ const story = (state: MessageState, at: string, steps: Step[], acts: ActView[] =
   from: null,
   advice: '',
   meta: {},
-  document: document('came'),
+  document: document('received'),
   steps,
-  kept: {},
+  variables: {},
   acts,
   beside: [],
 })
@@ -61,14 +63,14 @@ test('the line tells arrival, steps and acts in their order', () => {
       attempts: [attempt(AttemptResult.failed, '07:01'), attempt(AttemptResult.done, '07:03')],
     }),
   ]
-  const told = entries(story(MessageState.done, 'book', steps, [act('07:02')]))
-  expect(told.map((one) => `${one.title}: ${one.state}`)).toEqual([
+  const listed = entries(story(MessageState.done, 'book', steps, [act('07:02')]))
+  expect(listed.map((one) => `${one.title}: ${one.state}`)).toEqual([
     'made here: done',
     'to-order: done',
     'resent by ada: done',
     'book: done',
   ])
-  expect(told[3]!.says).toBe('call · 2 tries')
+  expect(listed[3]!.says).toBe('call · 2 tries')
 })
 
 test('a step stands as the message does that stands there', () => {
@@ -101,21 +103,21 @@ test('first looked at is where the message stands', () => {
   const steps = [step('to-order'), step('book'), step('tell')]
   const at = (state: MessageState, where: string) => {
     const one = story(state, where, steps)
-    return telling(entries(one), one)
+    return firstShown(entries(one), one)
   }
   expect([at(MessageState.failed, 'book'), at(MessageState.done, 'tell'), at(MessageState.failed, 'gone')]).toEqual([
     'step-book',
     'step-tell',
     'step-tell',
   ])
-  expect(telling([], story(MessageState.running, '', []))).toBe('came')
+  expect(firstShown([], story(MessageState.running, '', []))).toBe('received')
 })
 
 test('before a step is what the last step before it made', () => {
   const steps = [step('to-order', { after: document('order') }), step('keep'), step('book')]
   const one = story(MessageState.done, 'book', steps)
   expect([documentBefore(one, steps[0]!).label, documentBefore(one, steps[2]!).document.text]).toEqual([
-    'as it came',
+    'as received',
     'order',
   ])
 })

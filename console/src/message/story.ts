@@ -1,22 +1,22 @@
-/** From a message's story to the line on which it is told. */
+/** Converts the history of a message to the entries of its line. */
 import { AttemptResult, MessageState } from '../api/schema'
 import type { ActView, Step, Story } from '../api/schema'
 
 /** One entry of the line. */
 export interface Entry {
   id: string
-  kind: 'came' | 'step' | 'act'
+  kind: 'received' | 'step' | 'act'
   title: string
   /** `done`, or the state of the message at this point. */
   state: MessageState
-  /** RFC 3339; empty when nothing timed happened here. */
+  /** Time, RFC 3339; empty if it has none. */
   at: string
   says: string
   step?: Step
   act?: ActView
 }
 
-/** The state of a message after an attempt. */
+/** Returns the state of a message after an attempt. */
 export const stateAfter: Record<AttemptResult, MessageState> = {
   [AttemptResult.done]: MessageState.done,
   [AttemptResult.retry]: MessageState.retrying,
@@ -26,7 +26,7 @@ export const stateAfter: Record<AttemptResult, MessageState> = {
 
 const lastOf = (step: Step) => step.attempts.at(-1)
 
-/** How a step stands. Steps that only compute have no attempts: they are done when the message is past them. */
+/** Returns the state of a step. A step that only computes has no attempts: it is done if the message is past it. */
 function stateOf(step: Step, { message }: Story): MessageState {
   const last = lastOf(step)
   if (last?.then === AttemptResult.done) return MessageState.done
@@ -34,11 +34,11 @@ function stateOf(step: Step, { message }: Story): MessageState {
   return last ? stateAfter[last.then] : MessageState.done
 }
 
-/** Everything that happened, in its order: the arrival, the steps, and what people did. */
+/** Returns all entries in order: the arrival, the steps and acts of people. */
 export function entries(story: Story): Entry[] {
-  const came: Entry = {
-    id: 'came',
-    kind: 'came',
+  const arrival: Entry = {
+    id: 'received',
+    kind: 'received',
     title: story.from ? 'arrived' : 'made here',
     state: MessageState.done,
     at: story.message.received,
@@ -66,29 +66,29 @@ export function entries(story: Story): Entry[] {
     says: act.why,
     act,
   }))
-  // Acts stand before the steps that happened after them; steps keep their own order.
-  const told: Entry[] = [came]
+  // Acts come before the steps that happened after them; steps keep their order.
+  const ordered: Entry[] = [arrival]
   let left = acts
   for (const step of steps) {
     const before = left.filter((act) => step.at && act.at <= step.at)
     left = left.filter((act) => !before.includes(act))
-    told.push(...before, step)
+    ordered.push(...before, step)
   }
-  return [...told, ...left]
+  return [...ordered, ...left]
 }
 
-/** The entry to look at first: where the message stands, or else its last step. */
-export function telling(all: Entry[], { message }: Story): string {
+/** Returns the entry to show first: the current step, or else the last one. */
+export function firstShown(all: Entry[], { message }: Story): string {
   const steps = all.filter((entry) => entry.kind === 'step')
   const here = steps.find((entry) => entry.title === message.step)
-  return (message.state === MessageState.done ? steps.at(-1) : (here ?? steps.at(-1)))?.id ?? 'came'
+  return (message.state === MessageState.done ? steps.at(-1) : (here ?? steps.at(-1)))?.id ?? 'received'
 }
 
-/** The document before a step: what the last step before it made, or what came. */
+/** Returns the document before a step: made by an earlier step, or the received one. */
 export function documentBefore(story: Story, step: Step) {
   const at = story.steps.indexOf(step)
   const made = story.steps.slice(0, at).findLast((one) => one.after)
   return made?.after
     ? { document: made.after, label: `after ${made.step}`, step: made.step }
-    : { document: story.document, label: 'as it came', step: '' }
+    : { document: story.document, label: 'as received', step: '' }
 }

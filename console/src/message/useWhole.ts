@@ -3,7 +3,7 @@ import { api, asked } from '../api/client'
 import type { DocumentView } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 
-/** A document of which the story may carry the start only; `whole` asks for all of it. */
+/** A document of which the history may have only the beginning; `whole` loads all of it. */
 export function useWhole(message: () => string, step: () => string, start: () => DocumentView) {
   const { known, trouble, asking, again, forget } = useAsked(() => {
     const params = { path: { id: message() }, query: { step: step() } }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Resends all messages that failed for one reason: previewed first, then done by the service in the background. */
+/** Resends all messages with one reason: first a preview, then the service does it in the background. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { BulkActKind, BulkState } from '../api/schema'
@@ -17,7 +17,7 @@ const starting = ref(false)
 const trouble = shallowRef<Trouble>()
 const body = computed(() => ({ reason: props.reason.id, act: BulkActKind.resend }))
 
-/** Does something with the service; what goes wrong is shown, and the next success clears it. */
+/** Sends a request. An error is shown until the next success. */
 async function attempt(work: () => Promise<void>) {
   try {
     await work()
@@ -59,7 +59,7 @@ const stop = () =>
   attempt(async () => {
     act.value = await asked(api.POST('/api/bulk-acts/{id}/stop', { params: path() }))
   })
-// Also after its end, since the messages are on their way then.
+// Also after its end, because the messages are running then.
 useEvery(500, () => props.open && act.value && follow())
 
 const running = computed(() => act.value?.state === BulkState.running)
@@ -76,8 +76,8 @@ const states = computed(() => Object.entries(act.value?.states ?? {}).map(([stat
         }}<template v-if="preview.total > sample.length"> …</template>
       </p>
       <p class="mt-1 text-sm text-soft">
-        Each continues at the step where it stopped. Completed steps are skipped unless their request has changed. The
-        service does it in the background; you can close this page.
+        One is tried first. If it fails again for the same reason, the others stay as they are. Completed steps are
+        skipped unless their request has changed. The service does it in the background; you can close this page.
       </p>
     </template>
     <div v-if="act" class="mt-4" aria-live="polite" data-part="bulk">

@@ -1,22 +1,25 @@
 <script setup lang="ts">
-/** A table of messages that draws only the rows in sight. */
+/** A table of messages that draws only visible rows. */
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Message } from '../api/schema'
 import MessageCells from './MessageCells.vue'
 
-const ROW = 38
-
-const props = defineProps<{ rows: Message[]; busy?: boolean }>()
+const props = defineProps<{
+  rows: Message[]
+  busy?: boolean
+  /** The reason is the point of the list. */ reasons?: boolean
+}>()
 const emit = defineEmits<{ /** The last row has come into sight. */ end: [] }>()
 const router = useRouter()
+const height = computed(() => (props.reasons ? 54 : 38))
 const scroller = ref<HTMLElement>()
 const virtual = useVirtualizer(
   computed(() => ({
     count: props.rows.length,
     getScrollElement: () => scroller.value ?? null,
-    estimateSize: () => ROW,
+    estimateSize: () => height.value,
     overscan: 6,
     getItemKey: (index: number) => props.rows[index]?.id ?? index,
   })),
@@ -32,12 +35,20 @@ watch(items, (now) => {
   if ((now.at(-1)?.index ?? 0) >= props.rows.length - 20) emit('end')
 })
 
-const columns =
-  'grid-template-columns: 6.5rem minmax(9rem, 11.5rem) 7rem minmax(8rem, 12.5rem) minmax(7rem, 12rem) minmax(11rem, 1fr) 7.5rem'
+const columns = computed(() =>
+  props.reasons
+    ? 'grid-template-columns: 6.5rem minmax(8rem, 11.5rem) minmax(12rem, 1fr) minmax(7rem, 12.5rem) minmax(7rem, 12rem) 7.5rem'
+    : 'grid-template-columns: 6.5rem minmax(8rem, 11.5rem) 7rem minmax(7rem, 12.5rem) minmax(7rem, 12rem) minmax(8rem, 1fr) 7.5rem',
+)
+const names = computed(() =>
+  props.reasons
+    ? ['State', 'Number', 'Why', 'Flow', 'Partner', 'Received']
+    : ['State', 'Number', 'In the target', 'Flow', 'Partner', 'Why', 'Received'],
+)
 
-/** Arrow keys go from row to row. */
+/** Moves between rows with the arrow keys, or j and k. */
 function onKey(event: KeyboardEvent) {
-  const step = { ArrowDown: 1, ArrowUp: -1 }[event.key]
+  const step = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1 }[event.key]
   const link = (event.target as Element).closest('[data-row]')
   if (!step || !link) return
   event.preventDefault()
@@ -67,13 +78,7 @@ function open(event: MouseEvent, row: Message) {
       class="grid items-center gap-3 overflow-y-scroll border-b border-line px-4 py-2 text-left"
       :style="[columns, { scrollbarColor: 'transparent transparent' }]"
     >
-      <span
-        v-for="name in ['State', 'Number', 'In the target', 'Flow', 'Partner', 'Why', 'Came in']"
-        :key="name"
-        role="columnheader"
-        class="heading"
-        >{{ name }}</span
-      >
+      <span v-for="name in names" :key="name" role="columnheader" class="heading">{{ name }}</span>
     </div>
     <div
       ref="scroller"
@@ -94,10 +99,10 @@ function open(event: MouseEvent, row: Message) {
           :data-message="row.id"
           :data-state="row.state"
           class="absolute inset-x-0 grid cursor-pointer items-center gap-3 border-b border-line/60 px-4 text-sm hover:bg-sunken"
-          :style="[columns, { height: `${ROW}px`, transform: `translateY(${item.start}px)` }]"
+          :style="[columns, { height: `${height}px`, transform: `translateY(${item.start}px)` }]"
           @click="open($event, row)"
         >
-          <MessageCells :row="row" />
+          <MessageCells :row="row" :reasons="reasons" />
         </div>
       </div>
     </div>

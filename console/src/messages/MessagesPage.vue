@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Messages as they come and go, filtered by the address bar. */
+/** The live list of messages, with filters in the address. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { EventKind } from '../api/schema'
@@ -18,6 +18,7 @@ import { toQuery } from '../words/spans'
 import { messageStates } from '../words/states'
 import BulkDialog from './BulkDialog.vue'
 import { keys, pulsesSuffice } from './filters'
+import { MessageState } from '../api/schema'
 import MessageTable from './MessageTable.vue'
 import { type Listed, reduceMessages } from './reduceMessages'
 
@@ -36,7 +37,7 @@ const { trouble, again, asking } = useAsked(async () => {
   loaded.value = true
 })
 const soon = useThrottled(() => void again(), 1500)
-/** Where pulses tell all but what was left out of them, asking now and then is enough. */
+/** Interval of reloads if pulses alone keep the list up to date, except for events they left out. */
 const later = useThrottled(() => void again(), 8000)
 let loadingOlder = false
 async function older() {
@@ -45,7 +46,7 @@ async function older() {
   const before = listed.value.next
   try {
     const page = await ask(before)
-    // Another list by now: this page belongs nowhere.
+    // The filters have changed: this page belongs to the earlier list.
     if (listed.value.next === before) listed.value = reduceMessages(listed.value, { kind: 'older', page })
   } finally {
     loadingOlder = false
@@ -89,7 +90,7 @@ const directions = [
   { value: 'in', text: 'comes to us' },
   { value: 'out', text: 'goes to partners' },
 ]
-/** Filters that no field shows. */
+/** Filters without a field. */
 const others = computed(() => (['step', 'arrival'] as const).filter((key) => filters.value[key]))
 </script>
 
@@ -104,7 +105,7 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
     <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
       <form class="contents" @submit.prevent="set('key', typed.trim())">
         <label class="sr-only" for="key">Number</label>
-        <input id="key" v-model="typed" class="field w-52" placeholder="Number, here or there" autocomplete="off" />
+        <input id="key" v-model="typed" class="field w-52" placeholder="Number, ours or theirs" autocomplete="off" />
       </form>
       <PickList v-model="picks.state" label="State" :options="states" />
       <PickList v-model="picks.flow" label="Flow" :options="optionsOf('flows')" />
@@ -130,15 +131,21 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
         <p class="text-sm text-soft">{{ reason.advice }}</p>
       </div>
       <button type="button" class="button button-main" @click="bulk = true">Resend all…</button>
-      <button type="button" class="button button-plain" @click="set('reason', '')">Leave this reason</button>
+      <button type="button" class="button button-plain" @click="set('reason', '')">Show all reasons</button>
     </div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
-    <MessageTable v-if="listed.rows.length" :rows="listed.rows" :busy="asking && !loaded" @end="older" />
-    <EmptyState v-else-if="loaded && filtered" title="No message fits these filters">
-      <RouterLink to="/messages" class="link">Show all messages</RouterLink>, or take one filter away.
+    <MessageTable
+      v-if="listed.rows.length"
+      :rows="listed.rows"
+      :busy="asking && !loaded"
+      :reasons="filters.state === MessageState.failed"
+      @end="older"
+    />
+    <EmptyState v-else-if="loaded && filtered" title="No message matches these filters">
+      <RouterLink to="/messages" class="link">Show all messages</RouterLink>, or remove a filter.
     </EmptyState>
-    <EmptyState v-else-if="loaded" title="No message yet">
-      Each document that arrives becomes one. Put a file where a flow takes it from, or hand one in:
+    <EmptyState v-else-if="loaded" title="No messages yet">
+      Each received document becomes a message. Put a file into the folder of an intake, or submit one:
       <code>wirewatch submit FLOW FILE</code>.
     </EmptyState>
     <BulkDialog v-if="reason" :open="bulk" :reason="reason" @close="((bulk = false), again())" />

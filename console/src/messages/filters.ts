@@ -1,4 +1,4 @@
-/** Which messages: kept in the address bar, so that a filtered list can be sent to a colleague. */
+/** Filters of messages, stored in the address so that a filtered list can be sent to a colleague. */
 import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, Message } from '../api/schema'
 
@@ -20,14 +20,14 @@ export const keys = [
 export type Key = (typeof keys)[number]
 export type Filters = Partial<Record<Key, string>>
 
-/** Filters of which a change does not tell enough. */
+/** Filters that cannot be decided from a change alone. */
 const undecided: Key[] = ['reason', 'connection', 'direction', 'arrival', 'since', 'until']
 
-/** Whether pulses alone keep a list right: nothing that a message may come to later decides whether it is in it. */
+/** True if pulses alone keep the list correct, because membership does not depend on later values of a message. */
 export const pulsesSuffice = (filters: Filters) =>
   keys.every((key) => !filters[key] || ['flow', 'partner', 'within'].includes(key))
 
-/** Whether a change is told enough to be known as one of the list. */
+/** True if a change has enough fields to decide that it belongs to the list. */
 export function surelyFits(change: LiveEvent, filters: Filters): boolean {
   if (undecided.some((key) => filters[key])) return false
   const states = filters.state?.split(',')
@@ -41,7 +41,7 @@ export function surelyFits(change: LiveEvent, filters: Filters): boolean {
   )
 }
 
-/** A message as a change tells it. */
+/** Converts a change to a message. */
 export const asMessage = (change: LiveEvent): Message => ({
   id: change.id ?? '',
   flow: change.flow,

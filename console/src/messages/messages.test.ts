@@ -72,7 +72,7 @@ test('one that comes a little late finds its place', () => {
   ).toBe('edcb')
 })
 
-test('the first page told anew keeps what was loaded behind it', () => {
+test('the first page loaded again keeps what was loaded behind it', () => {
   const loaded = reduceMessages(list('d', 'c'), { kind: 'older', page: page('cba', 'a') })
   expect(ids(loaded)).toBe('dcba')
   const again = reduceMessages(loaded, { kind: 'first', page: page('fed', 'd') })

@@ -1,11 +1,11 @@
-/** A live list of messages: pages as they were told, moved on by pulses. */
+/** A live list of messages: loaded pages, updated by pulses. */
 import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, Message, Messages, Pulse } from '../api/schema'
 import { asMessage, type Filters, surelyFits } from './filters'
 
 export interface Listed {
   rows: Message[]
-  /** Asks for the page behind; absent on the last. */
+  /** Cursor of the next page; absent on the last page. */
   next?: string | null
 }
 
@@ -14,7 +14,7 @@ export type Happening =
   | { kind: 'older'; page: Messages }
   | { kind: 'pulse'; pulse: Pulse; filters: Filters }
 
-/** Rows kept at most; older ones are asked for again when they are scrolled to. */
+/** Most rows in memory; older ones are loaded again when needed. */
 const MOST = 3000
 
 export function reduceMessages(listed: Listed, happening: Happening): Listed {
@@ -22,7 +22,7 @@ export function reduceMessages(listed: Listed, happening: Happening): Listed {
     case 'first': {
       const { messages, next } = happening.page
       const last = messages.at(-1)
-      // What was loaded behind the first page stays, unless there is nothing behind it any more.
+      // Later pages stay, unless the first page is now the last.
       const older = next && last ? listed.rows.filter((row) => row.id < last.id) : []
       return { rows: [...messages, ...older], next: older.length ? listed.next : next }
     }
@@ -45,12 +45,12 @@ function pulsed(listed: Listed, { changes }: Pulse, filters: Filters): Listed {
     if (!change) return row
     news.delete(row.id)
     changed = true
-    return { ...row, ...told(change) }
+    return { ...row, ...changedFields(change) }
   })
   const fresh = [...news.values()].filter((change) => change.began && surelyFits(change, filters)).map(asMessage)
   if (!changed && fresh.length === 0) return listed
   fresh.sort((a, b) => ((a.id ?? '') < (b.id ?? '') ? 1 : -1))
-  // Almost always the newest; a message of another writer may be a little older.
+  // Almost always the newest; a message of another process may be a little older.
   const all = fresh.length && rows[0] && fresh.at(-1)!.id < rows[0].id ? merged(fresh, rows) : [...fresh, ...rows]
   if (all.length <= MOST) return { rows: all, next: listed.next }
   return { rows: all.slice(0, MOST), next: all[MOST - 1]!.id }
@@ -58,8 +58,8 @@ function pulsed(listed: Listed, { changes }: Pulse, filters: Filters): Listed {
 
 const merged = (fresh: Message[], rows: Message[]) => [...fresh, ...rows].sort((a, b) => (a.id < b.id ? 1 : -1))
 
-/** What a change says anew of a message that is known. */
-function told({ state, step, tries, due, says, key, result, at }: LiveEvent): Partial<Message> {
+/** Applies a change to a known message. */
+function changedFields({ state, step, tries, due, says, key, result, at }: LiveEvent): Partial<Message> {
   return {
     state: state as MessageState,
     step,

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-/** One order's milestones as a line, with the times between; those still ahead are hollow. */
+/** The milestones of one order as a line, with the durations between them; hollow if not reached yet. */
 import { MilestoneMark } from '../api/schema'
 import type { Order } from '../api/schema'
 import TimeText from '../ui/TimeText.vue'
-import { span } from '../words/format'
+import { took } from '../words/format'
 
 defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean }>()
 const signs: Partial<Record<MilestoneMark, string>> = { [MilestoneMark.trouble]: '▲', [MilestoneMark.ends]: '✓' }
@@ -30,7 +30,7 @@ const signs: Partial<Record<MilestoneMark, string>> = { [MilestoneMark.trouble]:
         aria-hidden="true"
       />
       <p class="h-4 truncate px-1 text-2xs text-faint">
-        <template v-if="n > 0 && milestone.after_ms != null">{{ span(milestone.after_ms) }}</template>
+        <template v-if="n > 0 && milestone.after_ms != null">{{ took(milestone.after_ms * 1000) }}</template>
       </p>
       <span
         class="relative mx-auto grid place-items-center rounded-full border-2 bg-surface"
@@ -59,7 +59,7 @@ const signs: Partial<Record<MilestoneMark, string>> = { [MilestoneMark.trouble]:
         }}</RouterLink>
         <template v-else>{{ milestone.name }}</template>
         <span v-if="milestone.times > 1" class="text-faint"> ×{{ milestone.times }}</span>
-        <span v-if="!milestone.at" class="sr-only">, still ahead</span>
+        <span v-if="!milestone.at" class="sr-only">, not reached yet</span>
       </p>
       <p v-if="large && milestone.at" class="text-2xs text-faint"><TimeText :at="milestone.at" /></p>
     </li>

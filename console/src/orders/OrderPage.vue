@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One order: its milestones with the times between, and the messages behind them. */
+/** One order: its milestones, the durations between them, and its messages. */
 import { OrderState } from '../api/schema'
 import { computed, watch } from 'vue'
 import { api, asked } from '../api/client'
@@ -10,7 +10,7 @@ import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
-import { span } from '../words/format'
+import { took } from '../words/format'
 import OrderLine from './OrderLine.vue'
 
 const props = defineProps<{ orderKey: string }>()
@@ -22,7 +22,7 @@ const {
   forget,
 } = useAsked(() => asked(api.GET('/api/orders/{key}', { params: { path: { key: props.orderKey } } })))
 const soon = useThrottled(() => void again(), 1000)
-// Milestones are told a moment after the messages that reach them.
+// Milestones are stored a moment after the messages that reach them.
 const after = useSettled(soon, 1500)
 useLive({
   pulse: ({ changes }) => {
@@ -42,9 +42,9 @@ watch(
   },
   { immediate: true },
 )
-const took = computed(() => {
+const duration = computed(() => {
   const order = story.value?.orders[0]
-  return order?.state === OrderState.ended ? span(Date.parse(order.changed) - Date.parse(order.begun)) : ''
+  return order?.state === OrderState.done ? took((Date.parse(order.changed) - Date.parse(order.begun)) * 1000) : ''
 })
 </script>
 
@@ -56,13 +56,9 @@ const took = computed(() => {
       </p>
       <h1 class="flex items-center gap-3 text-xl font-semibold">
         {{ orderKey }}
-        <StateBadge
-          v-if="story?.orders[0]"
-          :state="story.orders[0].state"
-          :word="story.orders[0].state === OrderState.ended ? 'done' : undefined"
-        />
+        <StateBadge v-if="story?.orders[0]" :state="story.orders[0].state" />
       </h1>
-      <p v-if="took" class="text-sm text-soft">From the first milestone to the last in {{ took }}.</p>
+      <p v-if="duration" class="text-sm text-soft">From the first milestone to the last in {{ duration }}.</p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <section v-for="order in story?.orders" :key="order.plan + order.partner" class="panel mb-4 px-4 pt-3 pb-4">
@@ -73,7 +69,7 @@ const took = computed(() => {
       <OrderLine :order="order" large />
     </section>
     <section v-if="story?.messages.length" class="panel overflow-x-auto">
-      <h2 class="px-4 pt-3 pb-1 font-semibold">The documents behind it</h2>
+      <h2 class="px-4 pt-3 pb-1 font-semibold">Its documents</h2>
       <table class="w-full text-sm">
         <caption class="sr-only">
           Messages of this order
@@ -81,7 +77,7 @@ const took = computed(() => {
         <thead>
           <tr class="border-b border-line text-left">
             <th
-              v-for="name in ['State', 'Flow', 'Number', 'In the target', 'Why', 'Came in']"
+              v-for="name in ['State', 'Flow', 'Number', 'In the target', 'Why', 'Received']"
               :key="name"
               scope="col"
               class="heading px-4 py-2"

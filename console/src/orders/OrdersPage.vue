@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Orders along their plans, newest first. */
+/** Orders with their milestones, newest first. */
 import { EventKind, OrderState } from '../api/schema'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
@@ -34,7 +34,7 @@ const { rows, next, loaded, loading, trouble, again, older } = useLiveList(
 )
 const number = ref('')
 const go = () => number.value.trim() && router.push(`/orders/${encodeURIComponent(number.value.trim())}`)
-const words: Record<string, string> = { open: 'open', trouble: 'in trouble', ended: 'done' }
+const words: Record<string, string> = { open: 'open', trouble: 'in trouble' }
 const options = orderStates.map((value) => ({ value, text: words[value] ?? value }))
 </script>
 
@@ -81,12 +81,12 @@ const options = orderStates.map((value) => ({ value, text: words[value] ?? value
       </li>
     </ul>
     <p v-if="next" class="mt-3 text-center">
-      <button type="button" class="button" :disabled="loading" @click="older">Older ones</button>
+      <button type="button" class="button" :disabled="loading" @click="older">Older</button>
     </p>
-    <EmptyState v-if="loaded && !rows.length && filtered" title="No order fits these filters">
-      <RouterLink to="/orders" class="link">Show all orders</RouterLink>, or take one filter away.
+    <EmptyState v-if="loaded && !rows.length && filtered" title="No order matches these filters">
+      <RouterLink to="/orders" class="link">Show all orders</RouterLink>, or remove a filter.
     </EmptyState>
-    <EmptyState v-else-if="loaded && !rows.length" title="No order yet">
+    <EmptyState v-else-if="loaded && !rows.length" title="No orders yet">
       An order appears here when a document with its number passes the first milestone of a plan. Plans are files in the
       workspace’s folder <code>plans</code>.
     </EmptyState>

@@ -1,16 +1,16 @@
 <script setup lang="ts">
 /**
- * Messages passing: each a dot that goes along the steps and is gone. Decoration for the eye: whoever reads with another
- * sense has the counts. A dot can be clicked, and stands still beneath the pointer.
+ * Moving dots for messages that pass through the steps of a flow. Only decoration: screen readers get
+ * the counts instead. A dot can be clicked, and stops under the pointer.
  */
 import { onBeforeUnmount, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { lookOf } from '../words/states'
 import type { Way } from './paths'
 
-/** From step to step. */
+/** Milliseconds from step to step. */
 const HOP = 380
-/** More than this at once is a smear, not messages. */
+/** Most dots at once: with more, single messages cannot be seen. */
 const MOST = 60
 
 const layer = ref<HTMLElement>()
@@ -39,7 +39,7 @@ function draw(way: Way, marks: { x: number; y: number }[], delay: number) {
   else if (way.ending === 'loop') stops.push({ x: last.x, y: last.y - 22 }, last)
   else if (way.ending === 'gate') stops.push({ x: last.x - 14, y: last.y })
   const at = ({ x, y }: { x: number; y: number }) => `translate(${x - 10}px, ${y - 10}px)`
-  // Where nothing should move, it shows where it came to.
+  // With reduced motion, show only the last position.
   const seen = calm.matches ? [stops.at(-1)!] : stops
   const frames: Keyframe[] = [
     { transform: at(seen[0]!), opacity: 0 },

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One flow: its line of steps, and the dots of messages as they pass. */
+/** One flow: its steps in a line, with moving dots for messages. */
 import { computed, ref } from 'vue'
 import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'
@@ -12,14 +12,14 @@ import { sampled, type Way, wayOf } from './paths'
 import { isQuiet } from './reduceOverview'
 import FlowDots from './FlowDots.vue'
 
-/** Dots that set out with one pulse, at most: five pulses a second make fifty. */
+/** Most new dots for one pulse; at five pulses a second that is fifty. */
 const DOTS = 10
 
 const props = defineProps<{
   line: FlowLine
   connections: ConnectionView[]
   reasons: Reason[]
-  /** Drawn as one thin line: nothing happens here. */
+  /** Draws a quiet flow as one thin line. */
   small?: boolean
 }>()
 defineEmits<{ /** Somebody paused it or let it go on. */ changed: [] }>()
@@ -31,7 +31,7 @@ const held = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? [
 const intake = computed(() => connectionOf(props.line.intakes[0]?.connection))
 const reasonsAt = (step: string) => props.reasons.filter((one) => one.flow === props.line.flow && one.step === step)
 
-/** Shows the changes that are messages of this flow. */
+/** Starts dots for the changes of this flow. */
 function show(changes: LiveEvent[]) {
   const ways = changes.map((change) => wayOf(change, props.line)).filter((way): way is Way => !!way)
   dots.value?.send(sampled(ways, DOTS))

@@ -51,11 +51,11 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
       <button
         type="button"
         class="link shrink-0"
-        title="One that waits; when it goes well, the others follow"
+        title="Sends one waiting message; when it succeeds, the others follow"
         :disabled="busy"
         @click="resume"
       >
-        Let one try
+        Try one
       </button>
     </template>
     <button
@@ -71,10 +71,10 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
     <ModalDialog :open="asking" :title="`Pause ${title}`" @close="asking = false">
       <form @submit.prevent="pause">
         <p class="text-soft">
-          What comes in is taken and waits; nothing of it goes on until somebody lets it. What is on its way to an
-          outside system this moment still arrives there.
+          New documents are received and wait until somebody resumes the flow. Requests that are being sent at this
+          moment are completed.
         </p>
-        <label class="mt-4 block text-sm font-medium" :for="`why-${flow}`">Why, for the others</label>
+        <label class="mt-4 block text-sm font-medium" :for="`why-${flow}`">Reason (shown to colleagues)</label>
         <input :id="`why-${flow}`" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
         <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">

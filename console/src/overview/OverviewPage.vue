@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The first screen: every flow as a line with a step per step, and above them what somebody should know. */
+/** The first page: concerns on top, then every flow as a line of its steps. */
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import { api, asked } from '../api/client'
 import type { Pulse, Overview } from '../api/schema'
@@ -10,39 +10,40 @@ import EmptyState from '../ui/EmptyState.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import ConcernList from './ConcernList.vue'
+import FigureRow from './FigureRow.vue'
 import { moves, isQuiet, reduceOverview } from './reduceOverview'
 import FlowLine from './FlowLine.vue'
-import { concerns, glance } from './troubles'
+import { concerns, glance } from './concerns'
 
-/** With more lines than this, the quiet ones are drawn small. */
+/** With more flows than this, quiet ones are drawn as thin lines. */
 const ROOMY = 6
 
 useWorkspace()
-const told = shallowRef<Overview>()
+const overview = shallowRef<Overview>()
 const drawn = ref<InstanceType<typeof FlowLine>[]>([])
 const { trouble, again } = useAsked(async () => {
-  told.value = reduceOverview(told.value, { kind: 'told', lines: await asked(api.GET('/api/overview')) })
+  overview.value = reduceOverview(overview.value, { kind: 'loaded', lines: await asked(api.GET('/api/overview')) })
 })
 const soon = useThrottled(() => void again(), 1000)
 const { link } = useLive({ pulse: onPulse, anew: soon })
 
 function onPulse(pulse: Pulse) {
-  told.value = reduceOverview(told.value, { kind: 'pulse', pulse })
+  overview.value = reduceOverview(overview.value, { kind: 'pulse', pulse })
   drawn.value.forEach((line) => line.show(pulse.changes))
   if (moves(pulse)) soon()
 }
 
-// The last minute goes on when nothing happens any more.
+// The counts of the last minute must also fall when no pulse arrives.
 const timer = setInterval(() => document.visibilityState === 'visible' && soon(), 5000)
 onMounted(again)
 onBeforeUnmount(() => clearInterval(timer))
 
-const found = computed(() => (told.value ? concerns(told.value, titleOf) : []))
+const found = computed(() => (overview.value ? concerns(overview.value, titleOf) : []))
 const stale = computed(() => link.value === 'lost' || link.value === 'signed-out')
-const roomy = computed(() => (told.value?.lines.length ?? 0) <= ROOMY)
-/** Flows that something comes into first; what is made here, such as acknowledgments, below. */
+const roomy = computed(() => (overview.value?.lines.length ?? 0) <= ROOMY)
+/** Flows with an intake first, then flows for documents made here, such as acknowledgments. */
 const lines = computed(() =>
-  [...(told.value?.lines ?? [])].sort((a, b) => Number(!a.intakes.length) - Number(!b.intakes.length)),
+  [...(overview.value?.lines ?? [])].sort((a, b) => Number(!a.intakes.length) - Number(!b.intakes.length)),
 )
 </script>
 
@@ -50,25 +51,26 @@ const lines = computed(() =>
   <div :class="stale && 'grayscale'" :data-stale="stale">
     <header class="mb-4 flex flex-wrap items-baseline gap-x-3 gap-y-1">
       <h1 class="text-xl font-semibold">Overview</h1>
-      <p v-if="told" class="text-soft" data-part="glance">{{ glance(told, found) }}</p>
+      <p v-if="overview" class="text-soft" data-part="glance">{{ glance(overview, found) }}</p>
       <p v-if="stale" class="text-sm font-medium text-failed">These figures are from before the connection was lost.</p>
       <p class="ml-auto text-xs text-faint">Each line is a flow. <TermHelp term="step" word="What is a step?" /></p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <ConcernList :concerns="found" class="mb-5" />
-    <div v-if="told" class="grid grid-flow-row-dense gap-3 xl:grid-cols-2 2xl:grid-cols-3">
+    <FigureRow />
+    <ConcernList :concerns="found" class="mb-4" />
+    <div v-if="overview" class="grid grid-flow-row-dense gap-3 xl:grid-cols-2 2xl:grid-cols-3">
       <FlowLine
         v-for="line in lines"
         :key="line.flow"
         ref="drawn"
         :line="line"
-        :connections="told.connections"
-        :reasons="told.reasons"
+        :connections="overview.connections"
+        :reasons="overview.reasons"
         :small="!roomy && isQuiet(line)"
         @changed="soon"
       />
     </div>
-    <EmptyState v-if="told && !lines.length" title="No flows yet">
+    <EmptyState v-if="overview && !lines.length" title="No flows yet">
       A flow is a file in the workspace’s folder <code>flows</code>; <code>wirewatch deploy</code> makes it run.
     </EmptyState>
   </div>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One step: what passes, how long it takes, what stands before it, and the connection it uses. */
+/** One step: its counts, duration, waiting messages and connection. */
 import { computed } from 'vue'
 import { QueueListening } from '../api/schema'
 import type { ConnectionView, FlowStep, Reason } from '../api/schema'
@@ -9,15 +9,15 @@ import { count, figure, span } from '../words/format'
 const props = defineProps<{
   flow: string
   step: FlowStep
-  /** The beginning of the line. */
+  /** The first cell of the line: the intake. */
   first: boolean
-  /** The connection that the step uses; of the beginning, the one it takes from. */
+  /** The connection that the step uses; for the first cell, the one of the intake. */
   connection?: ConnectionView
   takes: string
   reasons: Reason[]
 }>()
 
-/** The queues it takes from, where it does. */
+/** The queues of the intake. */
 const queues = computed(() =>
   props.first ? (props.connection?.queues.filter((queue) => queue.flows.includes(props.flow)) ?? []) : [],
 )
@@ -26,9 +26,7 @@ const does = computed(() => [props.step.verb, props.step.what].filter(Boolean).j
 const what = computed(() => (props.first ? props.takes : [props.step.way, does.value].filter(Boolean).join(': ')))
 const ms = (us?: number | null) => (us == null ? '' : span(us / 1000))
 const latency = computed(() => ms(props.step.median_us))
-const latencyTitle = computed(
-  () => `Half took no longer than ${latency.value}, nineteen of twenty no longer than ${ms(props.step.slow_us)}`,
-)
+const latencyTitle = computed(() => `Median ${latency.value}, 95th percentile ${ms(props.step.slow_us)}`)
 const to = (query: string) => `/messages?flow=${props.flow}${query}`
 const at = computed(() => (props.step.step ? `&step=${props.step.step}` : ''))
 const worst = computed(() =>
@@ -122,12 +120,10 @@ const worst = computed(() =>
         :to="`/connections#${connection?.name}`"
         class="max-w-full truncate hover:underline"
         :class="queue.listening === QueueListening.stopped ? 'font-medium text-failed' : 'text-soft'"
-        :title="
-          queue.listening === QueueListening.stopped ? `not taken from: ${queue.says}` : `the queue ${queue.name}`
-        "
+        :title="queue.listening === QueueListening.stopped ? `not read: ${queue.says}` : `the queue ${queue.name}`"
         data-part="queue"
       >
-        <template v-if="queue.listening === QueueListening.stopped">▲ not taken from</template>
+        <template v-if="queue.listening === QueueListening.stopped">▲ not read</template>
         <template v-else-if="queue.messages != null"
           >{{ figure(queue.messages) }} in the queue · {{ count(queue.consumers ?? 0, 'consumer') }}</template
         >

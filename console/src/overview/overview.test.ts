@@ -1,9 +1,9 @@
 import { expect, test } from 'vitest'
-import { ConnectionType, EventKind, MessageState, RepeatType, StepVerb, Verdict } from '../api/schema'
+import { ConnectionType, EventKind, MessageAct, MessageState, RepeatType, StepVerb, Verdict } from '../api/schema'
 import type { Arrival, ConnectionView, FlowStep, LiveEvent, Pulse, Reason, FlowLine, Overview } from '../api/schema'
 import { sampled, wayOf } from './paths'
 import { isQuiet, reduceOverview, stuck } from './reduceOverview'
-import { concerns, glance, whose } from './troubles'
+import { concerns, glance, whose } from './concerns'
 
 const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   step,
@@ -33,7 +33,7 @@ const line = (steps: FlowStep[] = [step(''), step('to-order'), step('book', { co
   steps,
   done_minute: 0,
 })
-const told = (more: Partial<Overview> = {}): Overview => ({
+const overviewOf = (more: Partial<Overview> = {}): Overview => ({
   at: '',
   lines: [line()],
   connections: [],
@@ -85,7 +85,7 @@ const titles = (_: string, name: string) => name.toUpperCase()
 
 test('a pulse moves the counts of its own flow and no other', () => {
   const other = { ...line(), flow: 'other' }
-  const before = told({ lines: [line(), other] })
+  const before = overviewOf({ lines: [line(), other] })
   const after = reduceOverview(before, {
     kind: 'pulse',
     pulse: pulse({
@@ -100,10 +100,10 @@ test('a pulse moves the counts of its own flow and no other', () => {
 })
 
 test('what the service tells whole replaces what was added up, and an empty pulse changes nothing', () => {
-  const first = told()
+  const first = overviewOf()
   expect(reduceOverview(first, { kind: 'pulse', pulse: pulse({}) })).toBe(first)
-  const next = told()
-  expect(reduceOverview(first, { kind: 'told', lines: next })).toBe(next)
+  const next = overviewOf()
+  expect(reduceOverview(first, { kind: 'loaded', lines: next })).toBe(next)
   expect(
     reduceOverview(undefined, { kind: 'pulse', pulse: pulse({ passed: [{ flow: 'orders', step: '', messages: 1 }] }) }),
   ).toBeUndefined()
@@ -140,17 +140,19 @@ test('a sample is spread over all', () => {
   expect(sampled([0, 1, 2, 3, 4, 5, 6, 7, 8, 9], 3)).toEqual([0, 3, 6])
 })
 
-test('a held connection says who waits and whose it is; its retries are not told twice', () => {
+test('a connection on hold says who waits and whose it is; its retries are not listed twice', () => {
   const affects = [{ partner: 'tansy', messages: 2 }]
   const lines = [line([step('book', { connection: 'erp', waiting: 3, retrying: 1, affects })])]
-  const [first, ...more] = concerns(told({ lines, connections: [held()] }), titles)
+  const [first, ...more] = concerns(overviewOf({ lines, connections: [held()] }), titles)
   expect(more).toEqual([])
   expect(first).toMatchObject({
     says: 'Order system does not respond as expected and is on hold; 3 messages wait',
     whom: 'TANSY',
     to: '/connections#erp',
   })
-  expect(concerns(told({ connections: [held('ada')] }), titles)[0]!.says).toBe('Order system was put on hold by ada')
+  expect(concerns(overviewOf({ connections: [held('ada')] }), titles)[0]!.says).toBe(
+    'Order system was put on hold by ada',
+  )
 })
 
 test('a held step says what waits and why, and its flow is not quiet', () => {
@@ -164,7 +166,7 @@ test('a held step says what waits and why, and its flow is not quiet', () => {
   const affects = [{ partner: 'tansy', messages: 2 }]
   const lines = [line([step('book', { affects, on_hold: { ...hold, waiting: 1 } })])]
   expect(isQuiet(lines[0]!)).toBe(false)
-  expect(concerns(told({ lines }), titles)).toMatchObject([
+  expect(concerns(overviewOf({ lines }), titles)).toMatchObject([
     {
       kind: 'held',
       says: 'The step book of ORDERS is on hold; 1 message waits',
@@ -174,7 +176,7 @@ test('a held step says what waits and why, and its flow is not quiet', () => {
     },
   ])
   const nobody = [line([step('book', { on_hold: { ...hold, waiting: 0 } })])]
-  expect(concerns(told({ lines: nobody }), titles)[0]!.says).toBe('The step book of ORDERS is on hold')
+  expect(concerns(overviewOf({ lines: nobody }), titles)[0]!.says).toBe('The step book of ORDERS is on hold')
 })
 
 test('each reason is a concern of its own that opens those it counts', () => {
@@ -186,15 +188,16 @@ test('each reason is a concern of its own that opens those it counts', () => {
     code: 'refused-422',
     says: 'unknown item',
     advice: '',
+    helps: MessageAct.resend,
     messages: 1,
     oldest: null,
   }
-  const [one] = concerns(told({ reasons: [reason] }), titles)
+  const [one] = concerns(overviewOf({ reasons: [reason] }), titles)
   expect(one).toMatchObject({
     says: '1 message in ORDERS needs attention',
     because: 'unknown item',
     to: '/messages?state=failed&reason=0f',
-    opens: 'Look at it',
+    opens: 'Open it',
   })
 })
 
@@ -211,14 +214,14 @@ test('a failed arrival is a concern that leads to it', () => {
     received: id,
     by: null,
   })
-  const [one] = concerns(told({ arrivals_failed: [arrival('2', 'a.edi')] }), titles)
+  const [one] = concerns(overviewOf({ arrivals_failed: [arrival('2', 'a.edi')] }), titles)
   expect(one).toMatchObject({
     says: '1 arrival of the last day failed',
     because: 'a.edi: no interchange',
     to: '/arrivals/2',
     whom: 'TANSY',
   })
-  const [two] = concerns(told({ arrivals_failed: [arrival('2', 'a.edi'), arrival('1', 'b.edi')] }), titles)
+  const [two] = concerns(overviewOf({ arrivals_failed: [arrival('2', 'a.edi'), arrival('1', 'b.edi')] }), titles)
   expect(two).toMatchObject({
     because: 'e.g. a.edi: no interchange',
     to: '/arrivals?verdict=failed&within=1d',
@@ -227,14 +230,14 @@ test('a failed arrival is a concern that leads to it', () => {
 })
 
 test('the glance says whether somebody is needed', () => {
-  const calm = told({ lines: [{ ...line(), done_minute: 12 }] })
+  const calm = overviewOf({ lines: [{ ...line(), done_minute: 12 }] })
   expect(glance(calm, [])).toBe('12 messages done in the last minute; nothing is stuck.')
-  const outage = told({ connections: [held()] })
+  const outage = overviewOf({ connections: [held()] })
   expect(glance(outage, concerns(outage, titles))).toBe(
     'Nothing has passed in the last minute; waiting messages continue by themselves.',
   )
-  const warned = told({ warnings: ['no room'] })
-  expect(glance(warned, concerns(warned, titles))).toContain('1 thing needs attention')
+  const warned = overviewOf({ warnings: ['no room'] })
+  expect(glance(warned, concerns(warned, titles))).toContain('1 problem needs attention')
 })
 
 test('partners are named, most hurt first, and counted when many', () => {

@@ -1,14 +1,14 @@
-/** From a change of a message to the way that its dot takes along the line. */
+/** Converts a change of a message to the path of its dot. */
 import { EventKind, MessageState } from '../api/schema'
 import type { LiveEvent, FlowLine } from '../api/schema'
 
-/** Where a dot goes in the end. */
+/** How the path of a dot ends. */
 export type Ending = 'end' | 'step' | 'loop' | 'siding' | 'gate'
 
 export interface Way {
   message: string
   state: string
-  /** Places of steps, the beginning is 0; at least one. */
+  /** Positions of the steps, at least one; the intake is 0. */
   steps: number[]
   ending: Ending
 }
@@ -20,7 +20,7 @@ const endings: Partial<Record<string, Ending>> = {
   [MessageState.waiting]: 'gate',
 }
 
-/** The way; nothing for what is no message, or at no step of this line. */
+/** Returns the path, or `undefined` for a change that is not a message or not at a step of this flow. */
 export function wayOf(change: LiveEvent, line: FlowLine): Way | undefined {
   if (change.kind !== EventKind.message || change.flow !== line.flow) return undefined
   const place = (name: string) => line.steps.findIndex((step) => step.step === name)
@@ -34,7 +34,7 @@ export function wayOf(change: LiveEvent, line: FlowLine): Way | undefined {
   return { message: change.id ?? '', state: change.state, steps, ending: endings[change.state] ?? 'step' }
 }
 
-/** At most `most` of them, spread over all, so that a burst looks like one. */
+/** Returns at most `most` items, evenly chosen, so that a burst still looks like a burst. */
 export function sampled<T>(all: T[], most: number): T[] {
   if (all.length <= most) return all
   return Array.from({ length: most }, (_, n) => all[Math.floor((n * all.length) / most)]!)

@@ -1,12 +1,12 @@
-/** What the lines show: what the service last told whole, moved on by each pulse until it tells it again. */
+/** State of the flow lines: the last full overview from the service, updated by each pulse. */
 import { MessageState } from '../api/schema'
 import type { Pulse, FlowLine, Overview } from '../api/schema'
 
-export type Happening = { kind: 'told'; lines: Overview } | { kind: 'pulse'; pulse: Pulse }
+export type Happening = { kind: 'loaded'; lines: Overview } | { kind: 'pulse'; pulse: Pulse }
 
-/** Pulses move the counts of the last minute; what stands where is told whole, as only the journal knows it exactly. */
+/** Adds a pulse to the counts of the last minute. The messages at each step come only with a full overview, because only the database has exact counts. */
 export function reduceOverview(known: Overview | undefined, happening: Happening): Overview | undefined {
-  if (happening.kind === 'told') return happening.lines
+  if (happening.kind === 'loaded') return happening.lines
   if (!known || happening.pulse.passed.length === 0) return known
   const { passed, changes } = happening.pulse
   const done = (flow: string) => changes.filter((one) => one.flow === flow && one.state === MessageState.done).length
@@ -22,16 +22,16 @@ export function reduceOverview(known: Overview | undefined, happening: Happening
   return { ...known, lines }
 }
 
-/** Whether a pulse tells of anything that changes what stands where. */
+/** True if a pulse changes how many messages are at a step. */
 export const moves = (pulse: Pulse) => pulse.changes.length > 0 || pulse.left_out > 0
 
-/** Whether nothing passes and nothing stands. */
+/** True if a flow has no messages and no traffic. */
 export const isQuiet = (line: FlowLine) =>
   !line.paused &&
   !line.steps.some((step) => step.on_hold) &&
   line.done_minute === 0 &&
   line.steps.every((step) => step.passed_minute + step.running + step.waiting + step.retrying + step.failed === 0)
 
-/** Messages of a line that are not where they should be. */
+/** Number of messages of a flow that need attention or retry. */
 export const stuck = (line: FlowLine) =>
   line.steps.reduce((sum, step) => sum + step.waiting + step.retrying + step.failed, 0)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One release: who made it, and each file it changed, before and after. */
+/** One release: who deployed it, and each changed file before and after. */
 import { computed, onMounted, ref } from 'vue'
 import { api, asked } from '../api/client'
 import { FileChangeKind } from '../api/schema'
@@ -31,17 +31,17 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
       <p class="grow text-sm text-soft">
         by {{ release.by }}, <TimeText :at="release.at" /><template v-if="release.says">: {{ release.says }}</template>
       </p>
-      <span v-if="release.current" class="text-sm font-medium text-done">✓ This is what runs</span>
+      <span v-if="release.current" class="text-sm font-medium text-done">✓ This release runs</span>
       <button v-else type="button" class="button" @click="$emit('back', release.release)">
         Go back to this release…
       </button>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="m-4" @again="again" />
     <p v-if="!release.changes.length" class="px-4 py-6 text-sm text-soft">
-      It changed no file: it is the same as the one before.
+      It changed no file: it is the same as the release before.
     </p>
     <div v-else class="grid lg:grid-cols-[17rem_minmax(0,1fr)]">
-      <ul class="border-b border-line py-1 text-sm lg:border-r lg:border-b-0" aria-label="Files it changed">
+      <ul class="border-b border-line py-1 text-sm lg:border-r lg:border-b-0" aria-label="Changed files">
         <li v-for="one in release.changes" :key="one.file">
           <button
             type="button"
@@ -66,8 +66,8 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
         :form="form(file.file)"
         :before="story.before[file.file] ?? ''"
         :after="story.after[file.file] ?? ''"
-        :before-label="file.what === FileChangeKind.new ? 'not there before' : 'before'"
-        :after-label="file.what === FileChangeKind.gone ? 'gone with this release' : 'with this release'"
+        :before-label="file.what === FileChangeKind.new ? 'new file' : 'before'"
+        :after-label="file.what === FileChangeKind.gone ? 'deleted in this release' : 'with this release'"
       />
     </div>
   </section>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What runs, what each release changed, and the way back to an earlier one. */
+/** The current release, what each release changed, and rollback to an earlier one. */
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
@@ -61,7 +61,7 @@ async function rollBack() {
       </p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <EmptyState v-if="releases && !releases.length" title="Nothing is released yet">
+    <EmptyState v-if="releases && !releases.length" title="No releases yet">
       Give the service a workspace with <code>wirewatch deploy FOLDER</code>.
     </EmptyState>
     <div v-else-if="releases" class="grid items-start gap-4 lg:grid-cols-[19rem_minmax(0,1fr)]">
@@ -89,8 +89,8 @@ async function rollBack() {
     <ModalDialog :open="back > 0" :title="`Go back to release ${back}`" @close="back = 0">
       <form @submit.prevent="rollBack">
         <p class="text-soft">
-          Its files become a release of their own and run from now on. Messages under way finish with the release they
-          began with.
+          Its files become a new release, which runs from now on. Running messages finish with the release they began
+          with.
         </p>
         <label class="mt-4 block text-sm font-medium" for="why">Why</label>
         <input id="why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-/** Everything by name: pages, flows, partners, connections, and whatever number is typed. */
+/** Command palette: finds pages, flows, partners, connections and order numbers. */
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { type Choice, matching, numbersIn, pages, partsOf } from './choices'
+import { type Choice, matching, numbersIn, pageChoices, partsOf } from './choices'
 import { useWorkspace } from './useWorkspace'
 
 const props = defineProps<{ open: boolean }>()
@@ -17,7 +17,7 @@ watch(
 )
 const choices = computed(() => [
   ...numbersIn(typed.value),
-  ...matching(typed.value, [...pages, ...partsOf(workspace.value)]),
+  ...matching(typed.value, [...pageChoices, ...partsOf(workspace.value)]),
 ])
 
 function go(choice: Choice | null) {
@@ -42,7 +42,7 @@ function go(choice: Choice | null) {
             autocomplete="off"
             @change="typed = $event.target.value"
           />
-          <ComboboxOptions static class="max-h-[50vh] overflow-auto py-1.5" aria-label="Where to go">
+          <ComboboxOptions static class="max-h-[50vh] overflow-auto py-1.5" aria-label="Results">
             <ComboboxOption v-for="choice in choices" :key="choice.to" v-slot="{ active }" :value="choice">
               <span class="flex items-baseline gap-3 px-4 py-1.5" :class="active && 'bg-sunken'">
                 <span>{{ choice.text }}</span>
@@ -50,7 +50,7 @@ function go(choice: Choice | null) {
               </span>
             </ComboboxOption>
             <li v-if="!choices.length" class="px-4 py-3 text-sm text-soft" role="option" aria-disabled="true">
-              Nothing of that name. An order’s number leads to the order.
+              Nothing found. To open an order, type its number.
             </li>
           </ComboboxOptions>
         </Combobox>

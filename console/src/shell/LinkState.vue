@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** How the line to the service stands. Quiet while it is live. */
+/** State of the live connection to the service; nearly invisible while it works. */
 import { computed } from 'vue'
 import { useLive } from '../live/useLive'
 import { useNow } from '../ui/useNow'

@@ -21,7 +21,9 @@ defineEmits<{ close: [] }>()
         <dd>{{ says }}</dd>
       </template>
     </dl>
-    <p class="mt-4 text-sm text-soft">Tab and Enter reach everything else. Lists: arrow keys move, Enter opens.</p>
+    <p class="mt-4 text-sm text-soft">
+      Tab and Enter reach everything else. In lists, arrow keys move and Enter opens.
+    </p>
     <button type="button" class="button mt-4" @click="$emit('close')">Close</button>
   </ModalDialog>
 </template>

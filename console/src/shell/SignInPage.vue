@@ -15,7 +15,7 @@ onMounted(async () => {
   <main class="mx-auto max-w-lg px-6 pt-[16vh]">
     <h1 class="mb-3 text-xl font-semibold">This browser is not signed in</h1>
     <p v-if="route.query.link === 'used'" role="alert" class="mb-3 font-medium text-failed">
-      That link was used before, or is older than ten minutes.
+      This link was used already, or is older than ten minutes.
     </p>
     <p class="text-soft">In a terminal, in the folder of the service, run</p>
     <pre class="panel my-3 overflow-x-auto px-4 py-3 font-mono">wirewatch console</pre>

@@ -1,12 +1,12 @@
 import { expect, test } from 'vitest'
-import { matching, numbersIn, pages, partsOf } from './choices'
+import { matching, numbersIn, pageChoices, partsOf } from './choices'
 
 const named = (name: string, title: string) => ({ name, title })
 
 test('every typed word must occur, in the text or the kind', () => {
-  expect(matching('attention mess', pages).map((one) => one.text)).toEqual(['Messages that need attention'])
-  expect(matching('  ', pages)).toHaveLength(pages.length)
-  expect(matching('nothing like it', pages)).toEqual([])
+  expect(matching('attention mess', pageChoices).map((one) => one.text)).toEqual(['Messages that need attention'])
+  expect(matching('  ', pageChoices)).toHaveLength(pageChoices.length)
+  expect(matching('nothing like it', pageChoices)).toEqual([])
 })
 
 test('parts lead to what belongs to them, by title or else by name', () => {

@@ -1,5 +1,6 @@
-/** What the palette offers. */
+/** The entries of the command palette. */
 import type { Workspace } from '../api/schema'
+import { pages, titleOfPage } from './pages'
 
 export interface Choice {
   text: string
@@ -7,22 +8,15 @@ export interface Choice {
   to: string
 }
 
-export const pages: Choice[] = [
-  { text: 'Overview', kind: 'page', to: '/' },
-  { text: 'Messages', kind: 'page', to: '/messages' },
+/** Every page, and lists that people ask for by name. */
+export const pageChoices: Choice[] = [
+  ...pages.map((page) => ({ text: titleOfPage(page), kind: 'page', to: page.path })),
   { text: 'Messages that need attention', kind: 'page', to: '/messages?state=failed' },
-  { text: 'Arrivals', kind: 'page', to: '/arrivals' },
-  { text: 'Orders', kind: 'page', to: '/orders' },
   { text: 'Orders in trouble', kind: 'page', to: '/orders?state=trouble' },
-  { text: 'Connections', kind: 'page', to: '/connections' },
-  { text: 'Captures', kind: 'page', to: '/captures' },
-  { text: 'Releases', kind: 'page', to: '/releases' },
-  { text: 'Maps', kind: 'page', to: '/maps' },
-  { text: 'X12 documents', kind: 'page', to: '/x12' },
   { text: 'Design system', kind: 'page', to: '/design' },
 ]
 
-/** A workspace's parts, each leading to what belongs to it. */
+/** Entries for the parts of the workspace. */
 export function partsOf({ flows, partners, connections }: Workspace): Choice[] {
   return [
     ...flows.map(({ name, title }) => ({ text: title || name, kind: 'flow', to: `/messages?flow=${name}` })),
@@ -31,7 +25,7 @@ export function partsOf({ flows, partners, connections }: Workspace): Choice[] {
   ]
 }
 
-/** Something with a digit and no blank may be a number: of an order, here or in the target. */
+/** A text with a digit and no blank may be an order number. */
 export function numbersIn(typed: string): Choice[] {
   const text = typed.trim()
   if (!/^\S*\d\S*$/.test(text)) return []
@@ -42,7 +36,7 @@ export function numbersIn(typed: string): Choice[] {
   ]
 }
 
-/** Those in which every typed word occurs. */
+/** Returns the entries that contain every typed word. */
 export function matching(typed: string, choices: Choice[]): Choice[] {
   const words = typed.toLowerCase().split(/\s+/).filter(Boolean)
   return choices.filter(({ text, kind }) => words.every((word) => `${text} ${kind}`.toLowerCase().includes(word)))

@@ -1,21 +1,21 @@
-/** Keys that work on every page. */
-export const shortcuts = [
+import { pages, titleOfPage } from './pages'
+
+export interface Shortcut {
+  keys: string
+  says: string
+  to?: string
+}
+
+/** Keyboard shortcuts of every page. */
+export const shortcuts: Shortcut[] = [
   { keys: '/', says: 'Go to anything by name or number (also Ctrl K)' },
-  { keys: 'g s', says: 'Overview', to: '/' },
-  { keys: 'g m', says: 'Messages', to: '/messages' },
+  ...pages.map((page) => ({ keys: `g ${page.key}`, says: titleOfPage(page), to: page.path })),
   { keys: 'g x', says: 'Messages that need attention', to: '/messages?state=failed' },
-  { keys: 'g a', says: 'Arrivals', to: '/arrivals' },
-  { keys: 'g o', says: 'Orders', to: '/orders' },
-  { keys: 'g c', says: 'Connections', to: '/connections' },
-  { keys: 'g t', says: 'Captures', to: '/captures' },
-  { keys: 'g r', says: 'Releases', to: '/releases' },
-  { keys: 'g p', says: 'Maps', to: '/maps' },
-  { keys: 'g d', says: 'X12 documents', to: '/x12' },
   { keys: '?', says: 'These keys' },
   { keys: 'Esc', says: 'Close what is open' },
 ]
 
-/** Follows keys one by one; gives where a finished pair such as `g m` leads. */
+/** Follows keys one by one; returns the target of a complete pair such as `g m`. */
 export function pairs() {
   let before = ''
   return (key: string): string | undefined => {
@@ -25,7 +25,7 @@ export function pairs() {
   }
 }
 
-/** Whether keys belong to what has the focus: fields take letters, and dialogs have keys of their own. */
+/** True if keys belong to the focused element: a field, or a dialog with its own keys. */
 export function isTyping(target: EventTarget | null): boolean {
   if (!(target instanceof Element)) return false
   return !!target.closest('input, textarea, select, [contenteditable], [role="dialog"], [role="listbox"]')

@@ -2,7 +2,7 @@ import { ref, watchEffect } from 'vue'
 
 export type Theme = 'system' | 'light' | 'dark'
 
-const kept = (): Theme => {
+const stored = (): Theme => {
   try {
     const theme = localStorage.getItem('theme')
     return theme === 'light' || theme === 'dark' ? theme : 'system'
@@ -11,7 +11,7 @@ const kept = (): Theme => {
   }
 }
 
-const theme = ref<Theme>(kept())
+const theme = ref<Theme>(stored())
 
 watchEffect(() => {
   if (typeof document === 'undefined') return
@@ -21,9 +21,9 @@ watchEffect(() => {
     if (theme.value === 'system') localStorage.removeItem('theme')
     else localStorage.setItem('theme', theme.value)
   } catch {
-    // It holds for this page, then.
+    // Without storage, the choice lasts until the page is reloaded.
   }
 })
 
-/** Light, dark, or what the system says; kept in this browser. */
+/** Light, dark, or the system's setting; stored in this browser. */
 export const useTheme = () => theme

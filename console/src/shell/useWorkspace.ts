@@ -17,24 +17,24 @@ async function load() {
   workspace.value = await asked(api.GET('/api/workspace'))
 }
 
-/** The names of flows, partners, connections and plans; asked for once, and anew on request. */
+/** The names of flows, partners, connections and plans; loaded once, and again on request. */
 export function useWorkspace() {
-  // Whoever could not be told asks again with the next page.
+  // After an error, the next page tries again.
   loading ??= load().catch(() => void (loading = undefined))
   return shallowReadonly(workspace)
 }
 
-/** Asks anew, e.g. after a release. */
+/** Reloads, e.g. after a deploy. */
 export function refreshWorkspace() {
   loading = load().catch(() => void (loading = undefined))
 }
 
 type Part = 'flows' | 'partners' | 'connections' | 'plans'
 
-/** The title of a part of the workspace; its name where it has none, nothing where there is no name. */
+/** Returns the title of a part of the workspace, or its name if it has no title; empty for an empty name. */
 export const titleOf = (part: Part, name: string | null) =>
   workspace.value[part].find((one: Named) => one.name === name)?.title || (name ?? '')
 
-/** A part's names for a filter. */
+/** Returns the names of a kind of part for a filter. */
 export const optionsOf = (part: Part) =>
   workspace.value[part].map(({ name, title }) => ({ value: name, text: title || name }))

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The way to submitting a document at a flow; what that needs is loaded when it is wanted. */
+/** The button that opens the submit dialog, which is loaded when needed. */
 import { defineAsyncComponent, ref } from 'vue'
 
 defineProps<{ flow: string; title: string }>()

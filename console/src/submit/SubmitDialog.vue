@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Submits one document at a flow, as if it had come in: made up, the last that came, or a file; changed as one likes. */
+/** Submits one document to a flow: made up, the last one received, or a file; it can be edited first. */
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { DocumentForm } from '../api/schema'
@@ -16,7 +16,7 @@ defineEmits<{ close: [] }>()
 const begin = shallowRef<SubmitBegin>()
 const text = ref('')
 const event = ref('')
-/** Which text it began with. */
+/** The source of the text. */
 const from = ref<'made' | 'last' | 'file'>('made')
 const file = ref('')
 const seed = ref(0)
@@ -80,11 +80,11 @@ const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparen
 </script>
 
 <template>
-  <ModalDialog open :title="`Submit one at ${title}`" wide @close="$emit('close')">
+  <ModalDialog open :title="`Submit to ${title}`" wide @close="$emit('close')">
     <p v-if="begin" class="text-sm text-soft">
-      It is taken as if it had come by
-      <span class="text-ink">{{ titleOf('connections', begin.from) }}</span> just now, and passes the whole flow: what
-      goes out really goes out. It is marked with your name.
+      It is received as if it had arrived from
+      <span class="text-ink">{{ titleOf('connections', begin.from) }}</span> and passes the whole flow: everything is
+      really sent. It is marked with your name.
     </p>
     <div v-if="begin" class="mt-3 flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line text-sm">
       <button
@@ -103,7 +103,7 @@ const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparen
         :class="tab(from === 'last')"
         @click="useLast"
       >
-        The last that came
+        The last one received
       </button>
       <button type="button" class="-mb-px border-b-2 px-1 py-1" :class="tab(from === 'file')" @click="picker?.click()">
         {{ from === 'file' ? file : 'A file…' }}
@@ -139,7 +139,7 @@ const tab = (is: boolean) => (is ? 'border-thread text-ink' : 'border-transparen
       <p v-if="handed" role="status" class="min-w-0 grow text-sm" data-part="handed">
         <StateBadge :state="handed.verdict" />
         {{ handed.says }}
-        <RouterLink :to="`/arrivals/${handed.arrival}`" class="link">See what became of it</RouterLink>
+        <RouterLink :to="`/arrivals/${handed.arrival}`" class="link">Show its messages</RouterLink>
       </p>
       <span v-else class="grow" />
       <button type="button" class="button" @click="$emit('close')">Close</button>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A document as a form: each value with what the schema says of it. The text beside it is what counts. */
+/** A document as a form: each value with its title and description from the schema. The text beside it is what is sent. */
 import { computed } from 'vue'
 import type { SubmitField } from '../api/schema'
 import { type Item, less, more, type Place, put, shapeOf } from './places'
@@ -10,12 +10,12 @@ const shape = computed(() => shapeOf(text.value))
 const known = computed(() => new Map(props.fields.map((field) => [field.path, field])))
 
 interface Group {
-  /** Where its values stand; empty at the top. */
+  /** Path of the values; empty at the top. */
   at: string
   item?: Item
   places: Place[]
 }
-/** Values that stand together, in the order of the document. */
+/** Values of one object, in the order of the document. */
 const groups = computed(() => {
   const found: Group[] = []
   for (const place of shape.value?.places ?? []) {
@@ -34,15 +34,17 @@ const placeName = (at: string) => at.replace(/\[(\d+)\]/g, (_, n) => ` ${Number(
 
 <template>
   <p v-if="!shape" class="p-3 text-sm text-soft">
-    The text beside this is no JSON at the moment; its fields show again once it is.
+    The text is not valid JSON at the moment. Its fields are shown again when it is.
   </p>
   <div v-else class="p-3 text-sm">
     <fieldset v-for="group in groups" :key="group.at" class="mb-3 min-w-0" :data-group="group.at">
       <legend v-if="group.at" class="mb-1 flex w-full items-baseline gap-3 border-b border-line pb-0.5">
         <span class="font-medium">{{ placeName(group.at) }}</span>
         <template v-if="group.item">
-          <button type="button" class="link ml-auto text-xs" @click="text = more(text, group.item!)">One more</button>
-          <button type="button" class="link text-xs" @click="text = less(text, group.item!)">Take out</button>
+          <button type="button" class="link ml-auto text-xs" @click="text = more(text, group.item!)">
+            Add another
+          </button>
+          <button type="button" class="link text-xs" @click="text = less(text, group.item!)">Remove</button>
         </template>
       </legend>
       <div
@@ -51,8 +53,7 @@ const placeName = (at: string) => at.replace(/\[(\d+)\]/g, (_, n) => ` ${Number(
         class="grid grid-cols-[minmax(0,10rem)_minmax(0,1fr)] items-center gap-x-3 py-0.5"
       >
         <label :for="`submit-${place.key}`" class="truncate text-soft" :title="place.key">
-          {{ nameOf(place)
-          }}<span v-if="known.get(place.path)?.required" class="text-faint" title="It has to be there"> *</span>
+          {{ nameOf(place) }}<span v-if="known.get(place.path)?.required" class="text-faint" title="Required"> *</span>
         </label>
         <select
           v-if="kindOf(place) === 'boolean'"
@@ -82,6 +83,6 @@ const placeName = (at: string) => at.replace(/\[(\d+)\]/g, (_, n) => ` ${Number(
         </template>
       </div>
     </fieldset>
-    <p v-if="fields.some((field) => field.required)" class="text-xs text-faint">* has to be there</p>
+    <p v-if="fields.some((field) => field.required)" class="text-xs text-faint">* required</p>
   </div>
 </template>

@@ -1,6 +1,6 @@
 /**
- * The single values of a JSON text, each where it stands. A value is changed by putting other characters in its place: what
- * nobody touched stays as it was written, numbers with all their digits included.
+ * The single values of a JSON text with their positions. A change replaces only the characters of that value, so all
+ * other text stays unchanged, including all digits of numbers.
  */
 import { jsonLanguage } from '@codemirror/lang-json'
 
@@ -9,9 +9,9 @@ type SyntaxNode = ReturnType<typeof jsonLanguage.parser.parse>['topNode']
 export type Kind = 'string' | 'number' | 'boolean' | 'null'
 
 export interface Place {
-  /** With the places in lists: `basket[0].article`. */
+  /** Path with list positions: `basket[0].article`. */
   key: string
-  /** As schemas have it: `basket[].article`. */
+  /** Path as in schemas: `basket[].article`. */
   path: string
   value: string
   kind: Kind
@@ -39,7 +39,7 @@ const kinds: Record<string, Kind> = {
   Null: 'null',
 }
 
-/** What a text holds; `undefined` while it is no JSON. */
+/** Parses a text; `undefined` if it is not JSON. */
 export function shapeOf(text: string): Shape | undefined {
   try {
     JSON.parse(text)
@@ -80,7 +80,7 @@ export function shapeOf(text: string): Shape | undefined {
 
 const NUMBER = /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/
 
-/** The text with another value there, written as its kind wants it. */
+/** Returns the text with a new value, written for its type. */
 export function put(text: string, place: Place, value: string, kind: string = place.kind): string {
   const asIs =
     ((kind === 'number' || kind === 'integer') && NUMBER.test(value)) ||
@@ -89,13 +89,13 @@ export function put(text: string, place: Place, value: string, kind: string = pl
   return text.slice(0, place.from) + (asIs ? value : JSON.stringify(value)) + text.slice(place.to)
 }
 
-/** The text with one more item like this one behind it. */
+/** Returns the text with a copy of this item after it. */
 export function more(text: string, item: Item): string {
   const indent = /\n[ \t]*$/.exec(text.slice(0, item.from))?.[0] ?? ' '
   return `${text.slice(0, item.to)},${indent}${text.slice(item.from, item.to)}${text.slice(item.to)}`
 }
 
-/** The text without this item. */
+/** Returns the text without this item. */
 export function less(text: string, item: Item): string {
   const before = text.slice(0, item.from)
   const after = text.slice(item.to)

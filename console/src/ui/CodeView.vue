@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A document to read or to write: numbered, foldable, with search and the path of the place. */
+/** A document to read or edit, with line numbers, folding, search and the path at the cursor. */
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { FindingView } from '../api/schema'
 
@@ -9,11 +9,11 @@ const props = defineProps<{
   label: string
   editable?: boolean
   findings?: FindingView[]
-  /** What is marked: a line from 1, columns from 0. */
+  /** The marked range: the line counts from 1, columns from 0. */
   chosen?: { line: number; from: number; to: number }
 }>()
 const emit = defineEmits<{
-  /** A place was chosen: line from 1, column from 0. */
+  /** The user chose a position: the line counts from 1, the column from 0. */
   place: [line: number, column: number]
 }>()
 const text = defineModel<string>({ required: true })

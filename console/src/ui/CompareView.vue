@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Two documents of the same form side by side, changes marked. */
+/** Two documents of the same form side by side, with changes marked. */
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
 const props = defineProps<{ form: string; before: string; after: string; beforeLabel: string; afterLabel: string }>()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Copies a text, and says that it has. */
+/** Copies a text and confirms it. */
 import { ClipboardDocumentCheckIcon, ClipboardDocumentIcon } from '@heroicons/vue/16/solid'
 import { onScopeDispose, ref } from 'vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** An empty place: what would fill it, and how. */
+/** An empty list or page: what belongs here, and how to add it. */
 defineProps<{ title: string }>()
 </script>
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A dialog in the middle of the page. Escape and a click beside it close it. */
+/** A dialog in the middle of the page. Escape or a click outside closes it. */
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 
 defineProps<{ open: boolean; title: string; /** As wide as documents need. */ wide?: boolean }>()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One of some words, or any. */
+/** A select box: one of several values, or any. */
 import { Listbox, ListboxButton, ListboxLabel, ListboxOption, ListboxOptions } from '@headlessui/vue'
 import { CheckIcon, ChevronDownIcon } from '@heroicons/vue/16/solid'
 

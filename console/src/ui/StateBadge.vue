@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A state as mark, word and tone. */
+/** A state as a symbol, a word and a colour. */
 import { computed } from 'vue'
 import { lookOf } from '../words/states'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A word with its explanation behind it. */
+/** A term with its explanation from the glossary. */
 import { Popover, PopoverButton, PopoverPanel } from '@headlessui/vue'
 import { glossary, type Term } from '../words/glossary'
 
@@ -10,7 +10,7 @@ defineProps<{ term: Term; /** Instead of the term itself. */ word?: string }>()
   <Popover as="span" class="relative inline-block">
     <PopoverButton
       class="underline decoration-dotted decoration-1 underline-offset-4 decoration-faint hover:decoration-thread"
-      :aria-label="`${word ?? term}: what is that?`"
+      :aria-label="`${word ?? term}: what does it mean?`"
       >{{ word ?? term }}</PopoverButton
     >
     <PopoverPanel

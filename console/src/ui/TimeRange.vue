@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** When something came in: in a span that ends now, or between two times, which are local here and exact in the address. */
+/** Filter by time: a duration that ends now, or two times, shown as local time and exact in the address. */
 import { fromLocal, toLocal, withins } from '../words/spans'
 import PickList from './PickList.vue'
 
@@ -10,7 +10,7 @@ const options = [...withins, { value: 'between', text: 'between…' }]
 </script>
 
 <template>
-  <PickList v-model="within" label="Came in" :options="options" />
+  <PickList v-model="within" label="Received" :options="options" />
   <template v-if="within === 'between' || (!within && (since || until))">
     <label class="flex items-center gap-1.5 text-sm text-faint"
       >from

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A moment, local; the exact instant on hover. */
+/** A time in the local zone; the exact UTC time on hover. */
 import { computed } from 'vue'
 import { clock, distance, exact } from '../words/format'
 import { useNow } from './useNow'

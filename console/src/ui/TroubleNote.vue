@@ -1,10 +1,10 @@
 <script setup lang="ts">
-/** What went wrong with a question to the service, in its own words. */
+/** The error of a request to the service, in the service's words. */
 import type { Trouble } from '../api/client'
 
 defineProps<{
   trouble: Trouble
-  /** `@again`: asks once more. Without a listener there is no button. */
+  /** `@again` repeats the request. Without a listener there is no button. */
   onAgain?: () => void
 }>()
 </script>

@@ -4,7 +4,7 @@ import { EditorState } from '@codemirror/state'
 import { expect, test } from 'vitest'
 import { pathAt } from './codemirror'
 
-/** The path at the mark `|` in a document. */
+/** Returns the path at the mark `|` in a document. */
 function at(marked: string) {
   const place = marked.indexOf('|')
   const state = EditorState.create({ doc: marked.replace('|', ''), extensions: [json()] })

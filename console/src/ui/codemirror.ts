@@ -1,4 +1,4 @@
-/** The code editor, loaded with the first document: in the colours of the design system. */
+/** The code editor in the colours of the design system; loaded when the first document is shown. */
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands'
 import { json } from '@codemirror/lang-json'
 import {
@@ -36,7 +36,7 @@ import { DocumentForm, FindingSeverity } from '../api/schema'
 import type { FindingView } from '../api/schema'
 
 const look = EditorView.theme({
-  // The sign it comes with is in few fonts.
+  // Few fonts have the default sign.
   '.cm-collapsedLines:before, .cm-collapsedLines:after': { content: '"…" !important' },
   '&': { fontSize: '0.8125rem', backgroundColor: 'transparent', color: 'var(--color-ink)', height: '100%' },
   '.cm-scroller': { fontFamily: 'var(--font-mono)', fontVariationSettings: "'MONO' 1", lineHeight: '1.55' },
@@ -92,7 +92,7 @@ const colours = HighlightStyle.define([
   { tag: [tags.separator, tags.brace, tags.squareBracket], color: 'var(--color-faint)' },
 ])
 
-/** What every view of a document has. */
+/** Extensions that every view of a document has. */
 function basics(form: string, label: string): Extension[] {
   return [
     lineNumbers(),
@@ -128,15 +128,15 @@ export interface Options {
   /** For screen readers. */
   label: string
   editable?: boolean
-  /** The text changed by typing. */
+  /** Called when the user changes the text. */
   onChange?(text: string): void
-  /** The cursor came to a line, from 1, and a column, from 0. */
+  /** Called when the cursor moves; the line counts from 1, the column from 0. */
   onPlace?(line: number, column: number, path: string): void
 }
 
-/** A view of one document. */
+/** Shows one document. */
 export function view(parent: HTMLElement, { text, form, label, editable, onChange, onPlace }: Options) {
-  const told = new Compartment()
+  const diagnostics = new Compartment()
   const editor = new EditorView({
     parent,
     state: EditorState.create({
@@ -147,7 +147,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
         editable
           ? [history(), keymap.of(historyKeymap), lintGutter(), highlightActiveLine()]
           : [EditorState.readOnly.of(true), EditorView.editable.of(false)],
-        told.of(
+        diagnostics.of(
           EditorView.updateListener.of((update) => {
             if (update.docChanged) onChange?.(update.state.doc.toString())
             if (update.selectionSet && onPlace) {
@@ -168,7 +168,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
         editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } })
       }
     },
-    /** Marks columns of a line and brings them into sight; nothing without a line. */
+    /** Marks columns of a line and scrolls to them; without a line, removes the mark. */
     choose(line?: number, from = 0, to = 0) {
       if (!line || line > editor.state.doc.lines) return editor.dispatch({ effects: choose.of(null) })
       const start = editor.state.doc.line(line).from
@@ -184,7 +184,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
       editor.focus()
       openSearchPanel(editor)
     },
-    /** Shows what is wrong, at its place. */
+    /** Shows findings at their positions. */
     findings(all: FindingView[]) {
       const { doc } = editor.state
       const diagnostics = all.map(({ line, column, length, says, help, severity }) => {
@@ -203,7 +203,7 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
   }
 }
 
-/** Two documents side by side, what differs marked, what is equal folded away. */
+/** Shows two documents side by side, with differences marked and equal parts folded. */
 export function compare(parent: HTMLElement, a: Options, b: Options) {
   const still = [EditorState.readOnly.of(true), EditorView.editable.of(false)]
   const merge = new MergeView({
@@ -215,7 +215,7 @@ export function compare(parent: HTMLElement, a: Options, b: Options) {
   return { destroy: () => merge.destroy() }
 }
 
-/** The path to a place in a JSON document, e.g. `rows[1].item`; as far as the document has been read. */
+/** Returns the path of a position in a JSON document, e.g. `rows[1].item`, as far as the document has been parsed. */
 export function pathAt(state: EditorState, at: number): string {
   const path: string[] = []
   for (let node = syntaxTree(state).resolveInner(at, -1); node.parent; node = node.parent) {

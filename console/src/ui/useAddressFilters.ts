@@ -1,7 +1,7 @@
 import { computed, reactive } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-/** Of an address's query, the named texts that say something. */
+/** Returns the named, non-empty texts of a query. */
 export function fromAddress<Key extends string>(
   keys: readonly Key[],
   query: Record<string, unknown>,
@@ -12,7 +12,7 @@ export function fromAddress<Key extends string>(
   >
 }
 
-/** Filters that stand in the address bar and nowhere else, so that a filtered list is an address that can be sent. */
+/** Filters stored only in the address, so that the address of a filtered list can be sent to a colleague. */
 export function useAddressFilters<Key extends string>(keys: readonly Key[]) {
   const route = useRoute()
   const router = useRouter()
@@ -21,7 +21,7 @@ export function useAddressFilters<Key extends string>(keys: readonly Key[]) {
     void router.replace({
       query: { ...filters.value, [key]: value || undefined } as Record<string, string | undefined>,
     })
-  /** For `v-model`: the text of each filter, empty when there is none. */
+  /** For `v-model`: the text of each filter; empty if not set. */
   const picks = reactive(
     Object.fromEntries(
       keys.map((key) => [

@@ -1,6 +1,6 @@
 import { onScopeDispose } from 'vue'
 
-/** Does something now and then while the page is in sight. */
+/** Calls a function at an interval while the page is visible. */
 export function useEvery(ms: number, act: () => unknown) {
   const timer = setInterval(() => {
     if (!document.hidden) act()

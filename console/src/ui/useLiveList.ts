@@ -9,9 +9,9 @@ interface Page<T> {
 }
 
 /**
- * A list whose first page is asked for anew whenever a pulse may concern it; what was loaded behind it stays.
+ * A list that reloads its first page whenever a pulse may concern it. Later pages stay loaded.
  *
- * `filters` in: a change begins the list anew.
+ * A change of `filters` starts the list again.
  */
 export function useLiveList<T, F>(
   filters: () => F,
@@ -27,14 +27,14 @@ export function useLiveList<T, F>(
     const fresh = new Set(page.rows.map(key))
     const last = page.rows.at(-1)
     const place = last ? rows.value.findIndex((row) => key(row) === key(last)) : -1
-    // Without the last row of the page among those known, it is not known what lies between: begin anew.
+    // If the last row of the page is unknown, rows between may be missing: start again.
     const older = place >= 0 ? rows.value.slice(place + 1).filter((row) => !fresh.has(key(row))) : []
     if (!older.length) next.value = page.next
     rows.value = [...page.rows, ...older]
     loaded.value = true
   })
   const soon = useThrottled(() => void again(), 1000)
-  // What follows from a change, such as an order's milestone, is there a moment after it.
+  // Results of a change, such as an order's milestone, are stored a moment later.
   const after = useSettled(soon, 1500)
   useLive({
     pulse: (pulse) => {

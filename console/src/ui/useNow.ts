@@ -4,7 +4,7 @@ const now = ref(Date.now())
 let users = 0
 let timer: ReturnType<typeof setInterval> | undefined
 
-/** The time, once a second, for every distance on the page alike. */
+/** The current time, updated once a second, shared by all ages on the page. */
 export function useNow() {
   if (users++ === 0) {
     now.value = Date.now()

@@ -1,9 +1,14 @@
 import { expect, test } from 'vitest'
-import { bytes, count, distance, listed, span } from './format'
+import { bytes, count, distance, listed, span, took } from './format'
 
-test('spans are told in the unit that fits', () => {
-  const told = [0, 0.84, 14.4, 999, 2400, 9960, 59_999, 61_000, 7_300_000, 200_000_000].map(span)
-  expect(told).toEqual(['0 ms', '840 µs', '14 ms', '999 ms', '2.4 s', '9 s', '59 s', '1 min', '2 h', '2 d'])
+test('durations are shown in the unit that fits', () => {
+  const shown = [0, 0.84, 14.4, 999, 2400, 9960, 59_999, 61_000, 7_300_000, 200_000_000].map(span)
+  expect(shown).toEqual(['0 ms', '840 µs', '14 ms', '999 ms', '2.4 s', '9 s', '59 s', '1 min', '2 h', '2 d'])
+})
+
+test('long durations are exact', () => {
+  const us = [840, 9_940_000, 102_000_000, 204_000_000, 3_600_000_000, 7_500_000_000, 273_600_000_000]
+  expect(us.map(took)).toEqual(['840 µs', '9.9 s', '102 s', '3 min 24 s', '60 min', '2 h 5 min', '3 d 4 h'])
 })
 
 test('distances look both ways', () => {

@@ -1,4 +1,4 @@
-/** Figures and times as people read them. */
+/** Formats numbers, durations and times. */
 
 const whole = new Intl.NumberFormat(undefined)
 
@@ -8,7 +8,7 @@ export const figure = (n: number) => whole.format(n)
 /** "1 order", "34 orders". */
 export const count = (n: number, one: string, many = `${one}s`) => `${figure(n)} ${n === 1 ? one : many}`
 
-/** A span in its largest fitting unit: 840 µs, 14 ms, 2.4 s, 3 min, 5 h, 2 d. */
+/** A duration in its largest unit: 840 µs, 14 ms, 2.4 s, 3 min, 5 h, 2 d. */
 export function span(ms: number): string {
   const micros = Math.round(ms * 1000)
   if (micros <= 0) return '0 ms'
@@ -22,7 +22,21 @@ export function span(ms: number): string {
   return `${Math.floor(seconds / 86_400)} d`
 }
 
-/** How long ago, or in how long: "just now", "3 min ago", "in 4 s". */
+/** How long something took, exact enough to compare: 102 s, 3 min 24 s, 2 h 5 min, 3 d 4 h. */
+export function took(us: number): string {
+  const seconds = Math.round(us / 1e6)
+  if (us < 9_950_000) return span(us / 1000)
+  if (seconds < 120) return `${seconds} s`
+  const parts = (large: number, one: string, small: number, other: string) =>
+    small ? `${large} ${one} ${small} ${other}` : `${large} ${one}`
+  if (seconds < 7200) return parts(Math.floor(seconds / 60), 'min', seconds % 60, 's')
+  const minutes = Math.floor(seconds / 60)
+  if (minutes < 2880) return parts(Math.floor(minutes / 60), 'h', minutes % 60, 'min')
+  const hours = Math.floor(minutes / 60)
+  return parts(Math.floor(hours / 24), 'd', hours % 24, 'h')
+}
+
+/** The time relative to now: "just now", "3 min ago", "in 4 s". */
 export function distance(at: number, now: number): string {
   const apart = now - at
   if (Math.abs(apart) < 1000) return 'just now'
@@ -30,7 +44,7 @@ export function distance(at: number, now: number): string {
   return apart > 0 ? `${words} ago` : `in ${words}`
 }
 
-/** The time of day; with the day where that is another than today's. */
+/** The time of day; with the date if it is not today. */
 export function clock(at: Date, now: Date): string {
   const time = at.toLocaleTimeString(undefined, {
     hour: '2-digit',
@@ -42,7 +56,7 @@ export function clock(at: Date, now: Date): string {
   return `${at.toLocaleDateString(undefined, { day: 'numeric', month: 'short' })} ${time}`
 }
 
-/** The exact instant, in UTC. */
+/** The exact time in UTC. */
 export const exact = (at: string) => at.replace('T', ' ').replace('Z', ' UTC')
 
 /** 512 bytes, 3.4 KB, 5.2 MB. */

@@ -1,6 +1,6 @@
-/** Spans of time that a list may be filtered by. */
+/** Durations by which lists can be filtered. */
 
-/** Spans that end now, by their word in the address. */
+/** Durations that end now, by their word in the address. */
 export const withins: { value: string; text: string; ms: number }[] = [
   { value: '1m', text: 'the last minute', ms: 60_000 },
   { value: '15m', text: 'the last 15 minutes', ms: 900_000 },
@@ -9,16 +9,16 @@ export const withins: { value: string; text: string; ms: number }[] = [
   { value: '7d', text: 'the last 7 days', ms: 604_800_000 },
 ]
 
-/** Filters as the API takes them: a span that ends now becomes the moment it began at, and stands above two times. */
+/** Converts filters to those of the API: a duration that ends now becomes its start time, and replaces two times. */
 export function toQuery(filters: Partial<Record<string, string>>, now: number): Record<string, string> {
   const { within, since, until, ...others } = filters
   const span = withins.find((one) => one.value === within)
   const times = span ? { since: new Date(now - span.ms).toISOString() } : { since, until }
-  const said = Object.entries({ ...others, ...times }).filter((pair): pair is [string, string] => !!pair[1])
-  return Object.fromEntries(said)
+  const given = Object.entries({ ...others, ...times }).filter((pair): pair is [string, string] => !!pair[1])
+  return Object.fromEntries(given)
 }
 
-/** A moment as a field for local times shows it; empty for none. */
+/** Formats a time for a field of local times; empty for none. */
 export function toLocal(at: string): string {
   const moment = new Date(at)
   if (Number.isNaN(moment.getTime())) return ''
@@ -27,7 +27,7 @@ export function toLocal(at: string): string {
   return `${day}T${two(moment.getHours())}:${two(moment.getMinutes())}`
 }
 
-/** The exact moment of a local time; empty for none. */
+/** Returns the exact time of a local time; empty for none. */
 export function fromLocal(text: string): string {
   const moment = new Date(text)
   return Number.isNaN(moment.getTime()) ? '' : moment.toISOString()

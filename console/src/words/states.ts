@@ -1,7 +1,7 @@
-/** States and verdicts: each with a mark and a tone besides its word. */
+/** States and verdicts, each with a word, a symbol and a colour. */
 import { HoldState, MessageState, OrderState, Verdict } from '../api/schema'
 export interface Look {
-  /** A mark that reads without colour. */
+  /** A symbol, so that the state can be read without colour. */
   mark: string
   /** Name of its colour in the design system. */
   tone: 'running' | 'waiting' | 'retrying' | 'failed' | 'done' | 'ended'
@@ -22,7 +22,6 @@ const looks: Record<MessageState | Verdict | OrderState | HoldState, Look> = {
   resolved: { mark: '■', tone: 'ended' },
   open: { mark: '●', tone: 'running' },
   trouble: { mark: '▲', tone: 'failed' },
-  ended: { mark: '✓', tone: 'done' },
   'on-hold': { mark: 'Ⅱ', tone: 'waiting' },
   'in-use': { mark: '●', tone: 'done' },
 }
@@ -33,5 +32,5 @@ export const messageStates = Object.values(MessageState)
 export const verdicts = Object.values(Verdict)
 export const orderStates = Object.values(OrderState)
 export const holdStates = Object.values(HoldState)
-/** States of a message that is at rest: nothing more happens to it by itself. */
+/** States in which a message stays until a person acts. */
 export const restStates = [MessageState.failed, MessageState.done, MessageState.skipped, MessageState.discarded]

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Labels with their values. */
+/** A list of labels with values. */
 import type { EdiFact } from '../api/schema'
 
 defineProps<{ facts: EdiFact[] }>()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The segments of a document, a line each, with what is wrong beneath its place. */
+/** The segments of a document, one a line, with findings below their positions. */
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, watch } from 'vue'
 import { EdiWeight } from '../api/schema'
@@ -8,7 +8,7 @@ import { count } from '../words/format'
 import { spans, titleOf, weightWords } from './findings'
 
 const props = defineProps<{ lines: EdiLine[] }>()
-/** The element that is marked in both halves. */
+/** The element marked in both halves. */
 const chosen = defineModel<{ line: number; from: number; to: number }>()
 const scroller = ref<HTMLElement>()
 const virtual = useVirtualizer(
@@ -25,7 +25,7 @@ const shown = computed(() =>
     return line ? [{ item, line }] : []
   }),
 )
-/** Lines with something wrong, for stepping through them. */
+/** Lines with findings, to step through. */
 const faulty = computed(() => props.lines.flatMap((line, n) => (line.findings.length ? [n] : [])))
 const errors = computed(() =>
   props.lines.reduce((sum, line) => sum + line.findings.filter((one) => one.weight === EdiWeight.error).length, 0),
@@ -44,7 +44,7 @@ function go(by: number) {
 watch(chosen, (now) => {
   if (now) virtual.value.scrollToIndex(now.line - 1, { align: 'auto' })
 })
-/** The element under a click, from its column. */
+/** Returns the element at a column. */
 function choose(line: EdiLine, column: number) {
   const separator = /^[A-Z0-9]{2,3}(.)/.exec(line.text)?.[1] ?? '*'
   let from = 0
@@ -59,7 +59,7 @@ function choose(line: EdiLine, column: number) {
 }
 function clicked(line: EdiLine, start: number) {
   const selection = window.getSelection()
-  // Marking text to copy it is no choice.
+  // Selecting text to copy it does not choose an element.
   if (selection && !selection.isCollapsed) return
   choose(line, start + (selection?.anchorOffset ?? 0))
 }

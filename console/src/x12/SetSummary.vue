@@ -1,12 +1,12 @@
 <script setup lang="ts">
-/** What one transaction set says: who, what, on which terms, and what it comes to. */
+/** Summary of one transaction set: parties, lines, terms and totals. */
 import type { EdiSet } from '../api/schema'
 import FactList from './FactList.vue'
 
 defineProps<{ set: EdiSet }>()
 const acks: Record<string, string> = {
   A: 'would be accepted',
-  E: 'would be accepted, with errors told',
+  E: 'would be accepted with errors',
   R: 'would be rejected',
 }
 </script>
@@ -25,7 +25,7 @@ const acks: Record<string, string> = {
         <span v-if="set.ack" :class="set.ack === 'R' && 'font-medium text-failed'">{{ acks[set.ack] }}</span>
       </p>
       <p v-if="!set.name" class="mt-2">
-        This set is not defined, so it is shown as it stands. A workspace may define it under <code>standards/</code>.
+        This set is not defined, so it is shown unchanged. A workspace can define it in <code>standards/</code>.
       </p>
     </header>
     <ul v-if="set.summary.says.length" class="list-disc space-y-1 pl-5">

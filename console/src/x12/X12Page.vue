@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** An X12 document, pasted, dropped or from an arrival: raw and readable side by side, what is wrong beside its place. */
+/** An X12 document, pasted, dropped or from an arrival: raw and readable side by side, with findings at their positions. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
@@ -25,12 +25,12 @@ const named = ref(false)
 const chosen = ref<{ line: number; from: number; to: number }>()
 const arrival = computed(() => String(route.query.arrival ?? ''))
 const set = computed(() => look.value?.sets[at.value] ?? look.value?.sets[0])
-/** What the sets' own segments know of is in the readable half; a chosen line may belong to another set. */
+/** Returns the set of the chosen line, for the readable half. */
 watch(chosen, (now) => {
   const within = look.value?.sets.findIndex((one) => now && one.first <= now.line && now.line <= one.last) ?? -1
   if (within >= 0) at.value = within
 })
-/** Lines count from the set's own first segment there. */
+/** In the readable half, lines count from the first segment of the set. */
 const inSet = computed({
   get: () => chosen.value && { ...chosen.value, line: chosen.value.line - (set.value?.first ?? 1) + 1 },
   set: (now) => (chosen.value = now && { ...now, line: now.line + (set.value?.first ?? 1) - 1 }),
@@ -87,20 +87,22 @@ function another() {
         <p class="text-sm text-soft">
           <template v-if="look"
             >{{ name || (arrival ? `Arrival ${arrival}` : 'Pasted text')
-            }}<template v-if="look.partner">, read as from {{ titleOf('partners', look.partner) }}</template></template
+            }}<template v-if="look.partner"
+              >, with the rules of {{ titleOf('partners', look.partner) }}</template
+            ></template
           >
-          <template v-else>See what one says and what is wrong with it. Nothing of it is taken in or sent.</template>
+          <template v-else>Read and check an X12 document. Nothing is stored or sent.</template>
         </p>
       </div>
       <template v-if="look">
         <label v-if="workspace?.partners.length" class="flex items-center gap-2 text-sm">
-          <span class="text-faint">Read as from</span>
+          <span class="text-faint">Rules of</span>
           <select v-model="partner" class="field">
-            <option value="">the partner that it names</option>
+            <option value="">the partner named in it</option>
             <option v-for="one in workspace.partners" :key="one.name" :value="one.name">{{ one.title }}</option>
           </select>
         </label>
-        <button type="button" class="button" @click="another">Look at another</button>
+        <button type="button" class="button" @click="another">Open another</button>
       </template>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="read" />
@@ -109,7 +111,7 @@ function another() {
       v-if="!look && !(arrival && !trouble)"
       class="panel p-4"
       :class="dropping && 'schema-2 schema-thread'"
-      aria-label="A document to look at"
+      aria-label="X12 document"
     >
       <label for="edi" class="mb-2 block font-medium">Paste a document, or drop a file anywhere on this page</label>
       <textarea
@@ -122,12 +124,12 @@ function another() {
         @keydown.ctrl.enter.prevent="read"
       ></textarea>
       <div class="mt-3 flex flex-wrap items-center gap-3">
-        <button type="button" class="button button-main" :disabled="!document.trim()" @click="read">Look at it</button>
+        <button type="button" class="button button-main" :disabled="!document.trim()" @click="read">Open it</button>
         <label class="button cursor-pointer focus-within:outline-2">
           Choose a file…
           <input type="file" class="sr-only" @change="take(($event.target as HTMLInputElement).files)" />
         </label>
-        <span class="text-sm text-faint">Ctrl Enter looks at it, too.</span>
+        <span class="text-sm text-faint">Or press Ctrl+Enter.</span>
       </div>
     </section>
 
@@ -149,7 +151,7 @@ function another() {
       </div>
       <div v-if="look.lines.length" class="grid items-start gap-4 lg:grid-cols-2">
         <RawLines v-model="chosen" :lines="look.lines" />
-        <section class="panel min-w-0 overflow-hidden" aria-label="What it says">
+        <section class="panel min-w-0 overflow-hidden" aria-label="Readable form">
           <div class="flex flex-wrap items-center gap-2 border-b border-line px-3 py-1.5">
             <label v-if="look.sets.length > 1" class="flex items-center gap-2 text-sm">
               <span class="text-faint">Set</span>
@@ -167,7 +169,7 @@ function another() {
             <SegmentList v-if="named && segments.length" v-model:chosen="inSet" :segments="segments" />
             <SetSummary v-else :set="set" />
           </template>
-          <p v-else class="p-4 text-soft">No transaction set in it.</p>
+          <p v-else class="p-4 text-soft">It has no transaction set.</p>
         </section>
       </div>
     </template>

@@ -40,7 +40,7 @@ test('the verdict counts what would be rejected', () => {
   expect(verdictOf({ ...look, valid: false, lines: [], sets: [], says: ['no interchange'] })).toBe('no interchange')
 })
 
-test('a code is named with its level, and a note says that nobody is told', () => {
+test('a code is named with its level, and a note is not reported to the partner', () => {
   expect(titleOf(finding(0, 1))).toBe('element 6')
-  expect(titleOf(finding(0, 1, EdiWeight.note))).toBe('not told to the partner')
+  expect(titleOf(finding(0, 1, EdiWeight.note))).toBe('not reported to the partner')
 })

@@ -1,15 +1,15 @@
-/** What is wrong with a document, counted and laid out for its lines. */
+/** Findings of a document, counted and assigned to its lines. */
 import { EdiWeight } from '../api/schema'
 import type { EdiFinding, EdiLine, EdiLook } from '../api/schema'
 
 export interface Span {
   text: string
-  /** The weight of what is found there. */
+  /** The highest level of the findings there. */
   weight?: EdiWeight
   chosen: boolean
 }
 
-/** A line cut where findings and the chosen element begin and end, in order, nothing left out. */
+/** Splits a line where findings and the chosen element begin and end; together the pieces are the whole line. */
 export function spans(line: EdiLine, chosen?: { from: number; to: number }): Span[] {
   const characters = [...line.text]
   const marks = line.findings.filter((one) => one.to > one.from)
@@ -30,24 +30,24 @@ export function spans(line: EdiLine, chosen?: { from: number; to: number }): Spa
   })
 }
 
-/** From the one that weighs most. */
+/** Levels, the most severe first. */
 export const weights = Object.values(EdiWeight)
 
-/** What a weight means to a reader. */
+/** The meaning of a level in words. */
 export const weightWords: Record<EdiWeight, string> = {
   [EdiWeight.error]: 'Error',
   [EdiWeight.tolerated]: 'Tolerated',
   [EdiWeight.note]: 'Note',
 }
 
-/** The finding with its level and code, as EDI departments name it. */
+/** The finding with its level and code, as in the 997. */
 export function titleOf({ level, code }: EdiFinding): string {
-  return code ? `${level} ${code}` : 'not told to the partner'
+  return code ? `${level} ${code}` : 'not reported to the partner'
 }
 
 /** The verdict on the whole document as one sentence. */
 export function verdictOf(look: EdiLook): string {
-  if (!look.lines.length) return look.says[0] ?? 'This is no X12 document.'
+  if (!look.lines.length) return look.says[0] ?? 'This is not an X12 document.'
   const rejected = look.sets.filter((set) => set.ack === 'R').length
   const sets = look.sets.length === 1 ? '1 set' : `${look.sets.length} sets`
   if (look.valid) return `Nothing in it would be rejected: ${sets}.`

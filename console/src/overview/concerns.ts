@@ -1,25 +1,25 @@
-/** From the lines to what somebody should know, worst first, each with where to go. */
+/** The concerns of the overview, worst first, each with a link. */
 import type { Overview } from '../api/schema'
 import { count, listed } from '../words/format'
 
 export interface Concern {
   kind: 'failed' | 'held' | 'retrying' | 'warning'
-  /** What is the matter. */
+  /** The problem in a few words. */
   says: string
-  /** Why, in the other side's words; empty when there is nothing to add. */
+  /** The cause, in the words of the other side; may be empty. */
   because: string
-  /** Whom it affects; empty when nobody yet. */
+  /** Affected partners; empty if there are none. */
   whom: string
-  /** RFC 3339; empty when not known. */
+  /** Start time, RFC 3339; empty if not known. */
   since: string
   to: string
-  /** What `to` opens. */
+  /** Text of the link `to`. */
   opens: string
 }
 
 type Titles = (part: 'flows' | 'partners' | 'connections', name: string) => string
 
-/** Whose messages they are, most first: "Marrowfield Farm Stores and 2 others". */
+/** Partners of the messages, the one with the most first: "Marrowfield Farm Stores and 2 others". */
 export function whose(shares: { partner: string | null; messages: number }[], titles: Titles): string {
   const sums = new Map<string, number>()
   for (const { partner, messages } of shares) if (partner) sums.set(partner, (sums.get(partner) ?? 0) + messages)
@@ -41,7 +41,7 @@ export function concerns(
       whom: at ? whose(at.step.affects, titles) : '',
       since: reason.oldest ?? '',
       to: `/messages?state=failed&reason=${reason.id}`,
-      opens: reason.messages === 1 ? 'Look at it' : 'Look at them',
+      opens: reason.messages === 1 ? 'Open it' : 'Show them',
     }
   })
   const held = connections.flatMap(({ name, title, on_hold: held }): Concern[] => {
@@ -62,7 +62,7 @@ export function concerns(
         ),
         since: held.since,
         to: `/connections#${name}`,
-        opens: 'Look at the connection',
+        opens: 'Open the connection',
       },
     ]
   })
@@ -81,7 +81,7 @@ export function concerns(
             ),
             since: paused.since,
             to: `/messages?state=waiting&flow=${flow}`,
-            opens: 'Look at what waits',
+            opens: 'Show waiting messages',
           },
         ]
       : [],
@@ -98,7 +98,7 @@ export function concerns(
             whom: whose(step.affects, titles),
             since: step.on_hold.since,
             to: `/messages?state=waiting&flow=${flow}&step=${step.step}`,
-            opens: 'Look at what waits',
+            opens: 'Show waiting messages',
           },
         ]
       : [],
@@ -113,7 +113,7 @@ export function concerns(
       whom: whose(step.affects, titles),
       since: step.stuck_since ?? '',
       to: `/messages?state=retrying&flow=${flow}&step=${step.step}`,
-      opens: 'Look at them',
+      opens: 'Show them',
     }))
   const newest = arrivals_failed[0]
   const arrived: Concern[] = newest
@@ -128,7 +128,7 @@ export function concerns(
           ),
           since: arrivals_failed.at(-1)!.received,
           to: arrivals_failed.length > 1 ? '/arrivals?verdict=failed&within=1d' : `/arrivals/${newest.id}`,
-          opens: arrivals_failed.length > 1 ? 'Look at them' : 'Look at it',
+          opens: arrivals_failed.length > 1 ? 'Show them' : 'Open it',
         },
       ]
     : []
@@ -144,14 +144,14 @@ export function concerns(
   return [...warned, ...held, ...paused, ...stopped, ...failed, ...arrived, ...retrying]
 }
 
-/** The state of everything in a few words. */
-export function glance(told: Overview, found: Concern[]): string {
-  const done = told.lines.reduce((sum, line) => sum + line.done_minute, 0)
+/** The overall state in a few words. */
+export function glance(overview: Overview, found: Concern[]): string {
+  const done = overview.lines.reduce((sum, line) => sum + line.done_minute, 0)
   const passing = done ? `${count(done, 'message')} done in the last minute` : 'Nothing has passed in the last minute'
   if (found.length === 0) return `${passing}; nothing is stuck.`
   const people = found.filter((one) => one.kind === 'failed' || one.kind === 'warning').length
   const needs = people
-    ? `${count(people, 'thing needs', 'things need')} attention`
+    ? `${count(people, 'problem needs', 'problems need')} attention`
     : 'waiting messages continue by themselves'
   return `${passing}; ${needs}.`
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The document as it came, amendments included: raw and, where it is X12, readable beside it. */
+/** The received document with its amendments: raw, and for X12 also readable. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { DocumentForm } from '../api/schema'
@@ -19,7 +19,7 @@ const { document, whole, loading, trouble } = useWhole(
 const segments = shallowRef<DescribedSegment[]>([])
 let asking = false
 let ended = false
-/** The next segments; they come some thousand at a time. */
+/** Loads the next segments, some thousand at a time. */
 async function more() {
   if (asking || ended || props.story.document.form !== DocumentForm.x12) return
   asking = true
@@ -39,7 +39,7 @@ watch(
   { immediate: true },
 )
 const chosen = ref<{ line: number; from: number; to: number }>()
-/** The element at a place of the raw text. */
+/** Returns the element at a position of the raw text. */
 function place(line: number, column: number) {
   const element = segments.value
     .find((segment) => segment.line === line)
@@ -62,7 +62,7 @@ const text = computed({ get: () => document.value.text, set: () => {} })
       <CodeView
         v-model="text"
         :form="document.form"
-        label="The document as it came"
+        label="The received document"
         :chosen="chosen"
         class="h-[calc(100vh-14.5rem)] min-h-80"
         @place="place"

@@ -1,0 +1,125 @@
+<script setup lang="ts">
+/** Four figures for a range of time, each with a link to its list. */
+import { computed, ref, watch } from 'vue'
+import { api, asked } from '../api/client'
+import { FigureRange } from '../api/schema'
+import type { Figures } from '../api/schema'
+import { useAsked } from '../api/useAsked'
+import ModalDialog from '../ui/ModalDialog.vue'
+import SparkLine from '../ui/SparkLine.vue'
+import TimeText from '../ui/TimeText.vue'
+import { useEvery } from '../ui/useEvery'
+import { took } from '../words/format'
+import { change } from './figures'
+
+const range = ref<FigureRange>(FigureRange.Value1h)
+const table = ref(false)
+const ranges = [
+  { value: FigureRange.Value15m, text: '15 min', within: '15m' },
+  { value: FigureRange.Value1h, text: '1 h', within: '1h' },
+  { value: FigureRange.Value24h, text: '24 h', within: '1d' },
+]
+const { known, again } = useAsked((): Promise<Figures> =>
+  asked(api.GET('/api/figures', { params: { query: { range: range.value } } })),
+)
+watch(range, () => void again(), { immediate: true })
+useEvery(5000, again)
+const span = (us: number | null | undefined) => (us === null || us === undefined ? '–' : took(us))
+const cards = computed(() => {
+  if (!known.value) return []
+  const { orders, before, slots, failed, failed_since, arrivals_failed } = known.value
+  return [
+    {
+      name: 'orders',
+      title: 'Orders in',
+      value: `${orders.orders}`,
+      beside: change(orders.orders, before.orders),
+      values: slots.map((slot) => slot.orders),
+      to: '/orders',
+    },
+    {
+      name: 'median',
+      title: 'Median duration',
+      value: span(orders.median_us),
+      beside: `95th percentile ${span(orders.p95_us)}`,
+      values: slots.map((slot) => slot.median_us),
+      to: '/orders?state=done',
+    },
+    {
+      name: 'attention',
+      title: 'Need attention',
+      value: `${failed + arrivals_failed}`,
+      since: failed_since,
+      beside: failed || arrivals_failed ? '' : 'nothing has failed',
+      to: failed || !arrivals_failed ? '/messages?state=failed' : '/arrivals?verdict=failed',
+      grave: failed + arrivals_failed > 0,
+    },
+    {
+      name: 'open',
+      title: 'Orders in progress',
+      value: `${orders.open}`,
+      beside: orders.trouble ? `${orders.trouble} in trouble` : 'none in trouble',
+      to: orders.trouble ? '/orders?state=trouble' : '/orders?state=open',
+    },
+  ]
+})
+</script>
+
+<template>
+  <section aria-label="Figures" class="mb-4">
+    <div class="mb-2 flex flex-wrap items-center gap-2">
+      <div role="group" aria-label="Range" class="flex rounded-md border border-line p-0.5">
+        <button
+          v-for="one in ranges"
+          :key="one.value"
+          type="button"
+          class="rounded-sm px-2 py-0.5 text-xs text-soft"
+          :class="range === one.value && 'bg-sunken font-semibold text-ink!'"
+          :aria-pressed="range === one.value"
+          @click="range = one.value"
+        >
+          {{ one.text }}
+        </button>
+      </div>
+      <button type="button" class="link text-xs" @click="table = true">As a table</button>
+      <slot />
+    </div>
+    <div class="grid grid-cols-2 gap-3 lg:grid-cols-4">
+      <RouterLink
+        v-for="card in cards"
+        :key="card.name"
+        :to="card.to"
+        class="panel block min-h-24 px-3 py-2 hover:border-thread"
+        :data-figure="card.name"
+      >
+        <p class="text-xs text-soft">{{ card.title }}</p>
+        <p class="text-xl font-semibold" :class="card.grave && 'text-failed'">{{ card.value }}</p>
+        <SparkLine v-if="card.values" :values="card.values" />
+        <p class="truncate text-xs text-faint">
+          <template v-if="card.since">the oldest <TimeText :at="card.since" as="distance" /></template>{{ card.beside }}
+        </p>
+      </RouterLink>
+    </div>
+    <ModalDialog :open="table" title="Orders in this range" @close="table = false">
+      <div class="max-h-[60vh] overflow-auto" tabindex="0">
+        <table class="w-full text-sm tabular-nums">
+          <thead>
+            <tr class="text-left">
+              <th class="heading py-1">From</th>
+              <th class="heading text-right">Orders</th>
+              <th class="heading text-right">Median duration</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="slot in known?.slots" :key="slot.at" class="border-t border-line/60">
+              <td class="py-1"><TimeText :at="slot.at" /></td>
+              <td class="text-right">{{ slot.orders }}</td>
+              <td class="text-right">{{ span(slot.median_us) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <button type="button" class="button mt-4" @click="table = false">Close</button>
+    </ModalDialog>
+  </section>
+</template>
