@@ -30,7 +30,7 @@ demo-outage: ## Stop the demo's order system answering
 demo-recover: ## Let the demo's order system answer again
 	@bin/wirewatch-demo outage off
 
-demo-reset: ## Throw away what the demo has kept
+demo-reset: ## Delete all data of the demo
 	@if [ -x bin/wirewatch-demo ]; then bin/wirewatch-demo reset; else rm -rf state; fi
 
 console: ## Build the web console

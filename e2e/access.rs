@@ -1,10 +1,10 @@
-//! Who gets in: token, host, origin; and a description that matches.
+//! Access: token, host, origin; and an API description that matches the service.
 
 use crate::scene::Scene;
 use serde_json::{Value, json};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn without_the_token_or_from_elsewhere_nothing_is_told() {
+async fn without_the_token_or_from_elsewhere_nothing_is_reported() {
     let scene = Scene::open().await;
     let http = wirewatch_testkit::http_client();
     let url = scene.service.url("/api/status");
@@ -63,10 +63,10 @@ async fn a_workspace_with_errors_never_replaces_the_running_one() {
     scene.service.change("flows/partner-orders.toml", "po-to-ordre", "po-to-order");
     scene.service.change("flows/partner-orders.toml", "Partner purchase orders", "Orders of partners");
     let (code, out, err) = scene.service.command(&["deploy", &workspace]);
-    let told = format!("changed flows/partner-orders.toml  +1 -1\nrelease {} runs now", before + 1);
-    assert_eq!((code, out.trim()), (0, told.as_str()), "{err}");
+    let reported = format!("changed flows/partner-orders.toml  +1 -1\nrelease {} runs now", before + 1);
+    assert_eq!((code, out.trim()), (0, reported.as_str()), "{err}");
     assert_eq!(
         scene.service.command(&["deploy", &workspace]).1.trim(),
-        format!("release {} runs exactly this; nothing to do", before + 1)
+        format!("release {} has exactly these files; nothing to deploy", before + 1)
     );
 }

@@ -1,4 +1,4 @@
-//! Hostile callers: none of them takes what others need, and each is told what is wrong.
+//! Hostile callers: none of them uses up what others need, and each gets a clear answer.
 
 use crate::scene::Scene;
 use serde_json::{Value, json};
@@ -34,20 +34,20 @@ async fn no_flood_of_strangers_keeps_a_signed_call_out() {
         stream.write_all(format!("POST {PATH} HTTP/1.1\r\nHost: {address}\r\n").as_bytes()).unwrap();
         stream
     };
-    // Some say half a head; others claim a signature in time and let their body drip; others ask for nothing.
+    // Some send half of a head, some claim a current signature and send their body very slowly, some send nothing.
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
     let mut strangers: Vec<TcpStream> = (0..60).map(|_| open()).collect();
     for stream in strangers.iter_mut().step_by(2) {
         let claim = format!(
             "webhook-id: x\r\nwebhook-timestamp: {now}\r\nwebhook-signature: v1,AAAA\r\nContent-Length: 1000000\r\n\r\n{{"
         );
-        // Those that had to make room cannot be written to.
+        // Connections that were closed to make room cannot be written to.
         let _ = stream.write_all(claim.as_bytes());
     }
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
     for _ in 0..20 {
-        let told = shop.purchase();
-        assert_eq!(shop.tell(&told).await, Ok(202));
+        let reported = shop.purchase();
+        assert_eq!(shop.tell(&reported).await, Ok(202));
         strangers.push(open());
     }
     assert_eq!(scene.service.get("/api/status").await.unwrap()["release"], json!(1), "and people get in");
@@ -62,18 +62,18 @@ async fn forged_calls_use_up_nothing_of_what_their_sender_may_send() {
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
     assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
-    let told = shop.purchase();
+    let reported = shop.purchase();
     for _ in 0..50 {
-        assert_eq!(shop.tell_as(&told, "whsec_Zm9yZ2Vk").await, Ok(401));
+        assert_eq!(shop.tell_as(&reported, "whsec_Zm9yZ2Vk").await, Ok(401));
     }
-    assert_eq!(shop.tell(&told).await, Ok(202));
+    assert_eq!(shop.tell(&reported).await, Ok(202));
     // The log has the first of them, not all.
-    let lines = scene.service.logged().matches("a call was not taken").count();
+    let lines = scene.service.logged().matches("a call was not received").count();
     assert!((1..=10).contains(&lines), "{lines}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_cannot_be_meant_is_refused_and_told() {
+async fn what_cannot_be_meant_is_refused_and_reported() {
     let scene = Scene::open().await;
     let (service, http) = (&scene.service, http_client());
     for method in ["PUT", "DELETE", "PATCH"] {

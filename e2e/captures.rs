@@ -1,4 +1,4 @@
-//! Captures: whatever arrives is kept to be looked at, saved, passed on, and the address can become a real one.
+//! Captures: whatever arrives is recorded, can be inspected, saved and passed on, and the address can become a real intake.
 
 use crate::scene::Scene;
 use serde_json::Value;
@@ -16,7 +16,7 @@ fn open(scene: &Scene, arguments: &[&str]) -> (String, String) {
     (text("name"), text("address"))
 }
 
-async fn kept(scene: &Scene, name: &str, least: usize) -> Vec<Value> {
+async fn items(scene: &Scene, name: &str, least: usize) -> Vec<Value> {
     eventually(&format!("{least} in the capture"), || async {
         let story = scene.service.get(&format!("/api/captures/{name}")).await?;
         let caught = story["caught"].as_array()?.clone();
@@ -31,28 +31,28 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     let (name, address) = open(&scene, &["capture", "http"]);
     // The shop, set up with the capture's address; and somebody who sends no JSON.
     let mut shop = Shop::new(&address, &scene.shop_secret, 1000);
-    let told = shop.purchase();
-    assert_eq!(shop.tell(&told).await, Ok(200));
+    let reported = shop.purchase();
+    assert_eq!(shop.tell(&reported).await, Ok(200));
     let client = http_client();
     let broken = client.post(format!("{address}?from=test")).header("authorization", "Bearer secret").body("{ \"number\": }");
     assert_eq!(broken.send().await.unwrap().status(), 200);
-    // What arrived outlives a planned end and a crash.
+    // Recorded items survive a planned restart and a crash.
     scene.service.stop();
     scene.service.start().await;
     scene.service.kill();
     scene.service.start().await;
-    let caught = kept(&scene, &name, 2).await;
+    let caught = items(&scene, &name, 2).await;
     assert_eq!((caught[1]["form"].as_str(), caught[1]["fault"].as_str()), (Some("json"), Some("")));
-    assert_eq!(caught[1]["headers"]["webhook-id"], told.id.as_str());
+    assert_eq!(caught[1]["headers"]["webhook-id"], reported.id.as_str());
     assert!(caught[0]["fault"].as_str().unwrap().contains("column 13"), "{}", caught[0]);
     assert_eq!(caught[0]["line"], format!("POST /in/{name}?from=test"));
     assert_eq!(caught[0]["headers"]["authorization"], "…", "credentials are not shown");
     let (code, out, _) = scene.service.command(&["capture", "show", &name]);
-    assert!(code == 0 && out.contains("json, ") && out.contains("not well formed"), "{out}");
-    // Saved as it came, and passed on to the flow.
+    assert!(code == 0 && out.contains("json, ") && out.contains("cannot be read"), "{out}");
+    // Saved unchanged, and passed on to the flow.
     let file: PathBuf = scene.service.folder.path().join("sample.json");
     let (code, _, errors) = scene.service.command(&["capture", "save", &name, "1", file.to_str().unwrap()]);
-    assert_eq!((code, std::fs::read_to_string(&file).unwrap()), (0, told.body.clone()), "{errors}");
+    assert_eq!((code, std::fs::read_to_string(&file).unwrap()), (0, reported.body.clone()), "{errors}");
     let (code, out, errors) = scene.service.command(&["capture", "pass", &name, "1", "--flow", "shop-orders"]);
     assert!(code == 0 && out.contains("received"), "{out}{errors}");
     scene.quiet(1).await;
@@ -60,8 +60,8 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     scene.service.change("connections/shop.toml", "\"shop-7d2f\"", &format!("\"{name}\""));
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
     assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
-    let told = shop.purchase();
-    assert_eq!(shop.tell(&told).await, Ok(202));
+    let reported = shop.purchase();
+    assert_eq!(shop.tell(&reported).await, Ok(202));
     scene.quiet(2).await;
     assert_eq!(scene.service.command(&["capture", "close", &name]).0, 0);
     assert_eq!(scene.service.command(&["capture", "show", &name]).0, 1);
@@ -78,11 +78,11 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     let release = r#"{"order":"Q-7","reference":"W-7","ship_on":"2026-12-01","carrier":"SWIFTFOOT","lines":[{"item":"QH-VEIL-R","quantity":2}]}"#;
     let properties = lapin::BasicProperties::default().with_type("order.released".into()).with_message_id("r7".into());
     scene.broker.put("orders-released", release.as_bytes(), properties).await;
-    let caught = kept(&scene, &name, 1).await;
+    let caught = items(&scene, &name, 1).await;
     assert_eq!(caught[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-7"));
     assert_eq!(caught[0]["headers"]["correlation_id"], "W-7", "{}", caught[0]);
     assert_eq!(scene.broker.next("picks-to-do").await.routing_key.as_str(), "picks.swiftfoot.2026-12-01.Q-7");
-    // After a restart it keeps what it had, and hears on.
+    // After a restart the capture has its items and continues to record.
     scene.service.stop();
     scene.service.start().await;
     scene.queues_known().await;
@@ -92,12 +92,12 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     })
     .await;
     assert_eq!(heard["capture"]["arrived"], 1);
-    // Handed in by hand, it passes as if it had come by the queue.
+    // Submitted by hand, the document is processed as if it had arrived from the queue.
     let file = scene.service.folder.path().join("release.json");
     std::fs::write(&file, release.replace("Q-7", "Q-8")).unwrap();
     let (code, out, errors) = scene.service.command(&["submit", "picks", file.to_str().unwrap()]);
     assert_eq!(code, 0, "{out}{errors}");
-    assert_eq!(kept(&scene, &name, 2).await[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-8"));
+    assert_eq!(items(&scene, &name, 2).await[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-8"));
     let (code, _, errors) = scene.service.command(&["capture", "queue", "warehouse", "--exchange", "nothing", "--detach"]);
     assert!(code == 1 && errors.contains("no exchange 'nothing'"), "{errors}");
 }

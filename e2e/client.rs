@@ -19,7 +19,7 @@ async fn an_order_goes_from_the_folder_to_the_order_system_and_back() {
     let timeline = eventually("the timeline has ended", || async {
         let story = scene.service.get(&format!("/api/orders/{}", sent.orders[1])).await?;
         let order = story["orders"][0].clone();
-        (order["state"] == "ended" && order["milestones"].as_array()?.iter().all(|one| one["at"].is_string())).then_some(order)
+        (order["state"] == "done" && order["milestones"].as_array()?.iter().all(|one| one["at"].is_string())).then_some(order)
     })
     .await;
     let names: Vec<&str> = timeline["milestones"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
@@ -48,7 +48,7 @@ async fn a_document_submitted_by_hand_is_watched_to_its_end() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn the_live_stream_tells_everything_and_resumes_after_a_restart() {
+async fn the_live_stream_reports_everything_and_resumes_after_a_restart() {
     let mut scene = Scene::open().await;
     let folder = scene.service.folder.path().to_owned();
     let mut watching = tokio::process::Command::new(wirewatch_testkit::target_binary("wirewatch"))
@@ -61,7 +61,7 @@ async fn the_live_stream_tells_everything_and_resumes_after_a_restart() {
         .unwrap();
     let mut errors = tokio::io::AsyncBufReadExt::lines(tokio::io::BufReader::new(watching.stderr.take().unwrap()));
     let mut lines = tokio::io::AsyncBufReadExt::lines(tokio::io::BufReader::new(watching.stdout.take().unwrap()));
-    // From this word on nothing is missed.
+    // From this line on, no event is missed.
     assert!(errors.next_line().await.unwrap().unwrap().contains("watching"));
     scene.send(1, Flaw::None);
     let first = lines.next_line().await.unwrap().unwrap();

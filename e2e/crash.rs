@@ -43,7 +43,7 @@ async fn twelve_kills_while_five_hundred_orders_pass() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_second_service_on_the_same_database_is_told_so() {
+async fn a_second_service_on_the_same_database_is_reported_so() {
     let database = wirewatch_testkit::Database::new();
     let scene = Scene::open_on(&database).await;
     let mut second = Scene::prepare(&database).await;

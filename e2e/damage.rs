@@ -23,7 +23,7 @@ call = { at = "erp", post = "/ship" }
 retry = { times = 1000, first = "100ms", longest = "200ms" }
 "#;
 
-/// A system that books at once, and ships once it is open; it counts what it was asked.
+/// A system that books at once and ships only when it is open; it counts its requests.
 #[derive(Clone, Default)]
 struct Desk(Arc<Mutex<(bool, BTreeMap<String, usize>)>>);
 
@@ -88,7 +88,7 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
         database.run(&statement).await;
     }
     desk.0.lock().unwrap().0 = true;
-    // What is given at the start has errors, so that the newest release is to run.
+    // The workspace given at the start has errors, so the newest release is to run.
     service.write("flows/broken.toml", "title = ");
     let shipped = desk.asked("/ship log");
     service.start().await;
@@ -110,9 +110,9 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
         ("body", "piece 0 of its document cannot be read: unknown frame descriptor"),
     ];
     for (key, says) in damaged {
-        let (state, code, said, id) = stopped(key);
+        let (state, code, text, id) = stopped(key);
         let says = format!("damaged: {}", says.to_lowercase());
-        assert_eq!((state.as_str(), code.as_str(), said.to_lowercase()), ("failed", "damaged", says), "{key}");
+        assert_eq!((state.as_str(), code.as_str(), text.to_lowercase()), ("failed", "damaged", says), "{key}");
         let (code, out, err) = service.command(&["show", &id]);
         assert!(code == 0 && out.contains("damaged"), "{key}: {out}{err}");
         let (code, out, err) = service.command(&["discard", &id, "--why", "sent anew"]);
@@ -122,10 +122,14 @@ async fn a_damaged_record_stops_its_own_message_and_nothing_else() {
         assert_eq!(stopped(key).0, "done", "{key}");
     }
     assert_eq!(desk.asked("/ship log"), shipped, "what is damaged does nothing more");
-    // The release that cannot be read is passed over, and said so.
+    // The release that cannot be read is skipped, and this is reported.
     let (_, status, _) = service.command(&["releases"]);
     assert!(status.contains("damaged: its files cannot be read"), "{status}");
-    assert!(service.logged().contains("the record of release 2 is damaged; the one before it runs"), "{}", service.logged());
+    assert!(
+        service.logged().contains("the record of release 2 is damaged; the release before it runs instead"),
+        "{}",
+        service.logged()
+    );
     let (code, _, err) = service.command(&["rollback", "2", "--why", "a try"]);
     assert!(code == 1 && err.contains("the record of release 2 is damaged"), "{err}");
     let left = eventually("they are discarded", || async {

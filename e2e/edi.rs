@@ -20,7 +20,7 @@ fn sample(name: &str) -> String {
 fn broken() -> String {
     sample(ORDER)
         .replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1)
-        .replacen("N4*Tansy Mills*VT", "QQQ*1~\nN4*Tansy Mills*VT", 1)
+        .replacen("N4*Tansy Mills*HV", "QQQ*1~\nN4*Tansy Mills*HV", 1)
         .replacen("CUR*BY*USD~", "CUR*BY*USD***~", 1)
 }
 
@@ -57,7 +57,7 @@ fn an_order_and_its_answer_read_as_a_person_reads_them() {
 }
 
 #[test]
-fn what_is_wrong_is_shown_with_its_place_and_told_to_programs_in_the_documented_form() {
+fn what_is_wrong_is_shown_with_its_place_and_reported_to_programs_in_the_documented_form() {
     let (code, out, _) = edi(&["check", ORDER], "");
     assert_eq!((code, out.lines().last()), (0, Some("2 sets: 0 rejected")));
     let (code, out, _) = edi(&["check", "-"], &broken());
@@ -105,7 +105,7 @@ fn a_partners_guide_and_leniency_count_when_it_is_named() {
             .collect::<Vec<_>>()
     };
     assert_eq!(says(1), ["the mandatory segment PER, which the partner's guide asks for, is missing before DTM"]);
-    assert!(says(0).contains(&"QQQ is no segment that 004010 knows"));
+    assert!(says(0).contains(&"QQQ is not a segment of 004010"));
     let (code, _, err) = edi(&["check", "-", "--partner", "marrowfeld", "--workspace", workspace], &input);
     assert_eq!(code, 2);
     assert!(err.contains("did you mean `marrowfield`?"), "{err}");
@@ -125,7 +125,7 @@ fn acknowledgments_are_written_as_asked_for() {
     assert_eq!(edi(&["show", "-"], &alone).1, "interchange 000000101: accepted\n");
     let (code, _, err) = edi(&["ack", "-"], &out);
     assert_eq!(code, 1);
-    assert!(err.contains("nothing in it is acknowledged"), "{err}");
+    assert!(err.contains("nothing to acknowledge"), "{err}");
     let (_, shown, _) = edi(&["show", "-"], &edi(&["ack", "-"], &broken()).1);
     assert!(shown.contains("850 0001, segment 10 (PO1), PO102: Invalid Character In Data Element (twelve)"), "{shown}");
 }
@@ -136,9 +136,9 @@ fn a_tree_is_written_back_to_the_same_document() {
     assert_eq!(code, 0);
     let parsed: Value = serde_json::from_str(&trees).expect("JSON");
     let first = &parsed[0];
-    let said =
+    let actual =
         [&first["set"], &first["control"], &first["interchange"], &first["group"]].map(|value| value.as_str().expect("text"));
-    assert_eq!(said, ["850", "0001", "000000101", "101"]);
+    assert_eq!(actual, ["850", "0001", "000000101", "101"]);
     let line = first["tree"]["of"].as_array().expect("a list").iter().find(|node| node["loop"] == "PO1").expect("a line");
     assert_eq!(line["of"][0]["PO107"], "QH-HIVE-10");
     let write = ["write", "-", "--partner", "marrowfield", "--workspace", "demo/workspace"];
@@ -146,18 +146,18 @@ fn a_tree_is_written_back_to_the_same_document() {
     assert_eq!((code, err.as_str()), (0, ""));
     let file = tempfile::NamedTempFile::new().expect("a file");
     std::fs::write(file.path(), &written).expect("written");
-    // It is written to the partner that it was from; that alone differs.
+    // It is written to the partner that sent it; this is the only difference.
     let turned = "interchange 1\n  ISA06  Sender\n    - MARROWFIELD\n    + QUILLHAVEN\n  ISA08  Receiver\n    - QUILLHAVEN\n    + MARROWFIELD\n";
     let (code, out, _) = edi(&["diff", ORDER, file.path().to_str().expect("text")], "");
     assert_eq!((code, out.as_str()), (1, turned));
     let (code, out, _) = edi(&["diff", ORDER, ORDER], "");
-    assert_eq!((code, out.as_str()), (0, "both say the same\n"));
+    assert_eq!((code, out.as_str()), (0, "no differences\n"));
     let dearer = trees.replacen("64.50", "65.00", 1);
     std::fs::write(file.path(), edi(&write, &dearer).1).expect("written");
     let (code, out, _) = edi(&["diff", ORDER, file.path().to_str().expect("text")], "");
     assert_eq!(code, 1);
     assert_eq!(out, format!("{turned}850 0001\n  PO1[1]/PO104  Unit Price\n    - 64.50\n    + 65.00\n"));
-    // What has no tree is shown, compared, and no sound file.
+    // Parts that cannot be read are shown and compared, and make the file invalid.
     let order = std::fs::read_to_string(format!("{}/../../{ORDER}", env!("CARGO_MANIFEST_DIR"))).expect("a file");
     std::fs::write(file.path(), format!("{order}what is this\n").replacen("*T*>~", "*P*>~", 1)).expect("written");
     let odd = file.path().to_str().expect("text");
@@ -229,9 +229,9 @@ fn a_workspace_has_transaction_sets_of_its_own() {
     let (code, out, _) = edi(&["check", "-", "--workspace", workspace], &document);
     assert_eq!((code, out.lines().last()), (0, Some("1 set: 0 rejected")), "{out}");
     let (_, out, _) = edi(&["check", "-", "--workspace", workspace], &document.replace("A-7", ""));
-    assert!(out.contains("BGN02 (Reference Identification) is mandatory and empty"), "{out}");
+    assert!(out.contains("BGN02 (Reference Identification) is mandatory but empty"), "{out}");
     write("standards/004010/824.toml", &set.replace("BGN", "BGX"));
     let (code, _, err) = edi(&["check", "-", "--workspace", workspace], &document);
     assert_eq!(code, 1);
-    assert!(err.contains("004010 824 uses segment BGX, which the dictionary lacks"), "{err}");
+    assert!(err.contains("004010 824 uses segment BGX, which is not in the dictionary"), "{err}");
 }

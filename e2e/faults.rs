@@ -41,7 +41,7 @@ async fn an_outage_holds_everything_and_all_drains_afterwards() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn passing_errors_are_tried_again_and_a_pause_asked_for_is_kept() {
+async fn passing_errors_are_tried_again_and_a_pause_asked_for_is_respected() {
     let mut scene = Scene::open().await;
     scene.orders.set_faults(Faults { next: 3, status: 500, ..Faults::default() });
     scene.send(2, Flaw::None);
@@ -50,7 +50,7 @@ async fn passing_errors_are_tried_again_and_a_pause_asked_for_is_kept() {
     scene.orders.set_faults(Faults { next: 1, status: 429, retry_after: Some(2), ..Faults::default() });
     scene.send(1, Flaw::None);
     scene.quiet(3).await;
-    assert!(begun.elapsed() >= Duration::from_secs(2), "Retry-After is kept");
+    assert!(begun.elapsed() >= Duration::from_secs(2), "Retry-After is respected");
     // The order is booked, but the answer is lost: the repeat under the same key finds it.
     scene.orders.set_faults(Faults { cut: 1, ..Faults::default() });
     scene.send(1, Flaw::None);
@@ -67,8 +67,8 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     scene.orders.set_faults(Faults { delay_ms: 3000, ..Faults::default() });
     scene.send(1, Flaw::None);
     let says = |status: serde_json::Value| status["on_hold"][0]["says"].as_str().map(str::to_owned);
-    let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
-    assert!(told.contains("no answer within 0.3 s"), "{told}");
+    let reported = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
+    assert!(reported.contains("no answer within 0.3 s"), "{reported}");
     scene.orders.set_faults(Faults::default());
     scene.quiet(1).await;
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
@@ -77,12 +77,12 @@ async fn a_slow_order_system_holds_and_a_missing_one_too() {
     scene.service.change("connections/erp.toml", &address, "address   = \"http://127.0.0.1:9\"");
     assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
     scene.send(1, Flaw::None);
-    let told = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
-    assert!(told.contains("cannot connect"), "{told}");
+    let reported = eventually("held", || async { says(scene.service.get("/api/status").await?) }).await;
+    assert!(reported.contains("cannot connect"), "{reported}");
     let (code, _, err) = scene.service.command(&["connection", "test", "erp"]);
     assert_eq!(code, 1);
-    assert!(err.contains("nothing listens at http://127.0.0.1:9: check the port"), "{err}");
-    // Put right, what waited goes on by itself: connections are always the current ones.
+    assert!(err.contains("connection refused by http://127.0.0.1:9: check the port"), "{err}");
+    // After the correction, waiting messages continue by themselves: the current connections are always used.
     scene.service.change("connections/erp.toml", "address   = \"http://127.0.0.1:9\"", &address);
     assert_eq!(scene.service.command(&["deploy", "--take-back", &workspace]).0, 0);
     scene.quiet(2).await;
@@ -95,13 +95,13 @@ async fn a_collect_folder_that_cannot_be_written_holds_the_acknowledgments() {
     let folder = scene.service.files().join("marrowfield/to-them");
     std::fs::remove_dir(&folder).unwrap();
     scene.send(2, Flaw::None);
-    let told = eventually("held", || async {
+    let reported = eventually("held", || async {
         let status = scene.service.get("/api/status").await?;
         let held = status["on_hold"].as_array()?.iter().find(|held| held["connection"] == "marrowfield-collect")?.clone();
         Some(held["says"].as_str()?.to_owned())
     })
     .await;
-    assert!(told.contains("the folder does not exist"), "{told}");
+    assert!(reported.contains("the folder does not exist"), "{reported}");
     std::fs::create_dir(&folder).unwrap();
     scene.quiet(2).await;
     scene.assert_all_once();
@@ -115,7 +115,7 @@ async fn the_database_away_for_ten_seconds_loses_and_doubles_nothing() {
     for _ in 0..20 {
         scene.send(5, Flaw::None);
     }
-    // In the middle of it, so that commits are under way.
+    // In the middle of the work, so that commits are running.
     eventually("some are booked", || async { (scene.orders.summary().booked > 10).then_some(()) }).await;
     cluster.stop();
     for _ in 0..5 {
@@ -147,13 +147,13 @@ async fn while_the_database_is_away_calls_stay_with_their_sender() {
     cluster.create_database("wirewatch").unwrap();
     let mut scene = Scene::open_on(&Database { url: cluster.url("wirewatch") }).await;
     let mut shop = Shop::new(&scene.service.url("/in/shop-7d2f"), &scene.shop_secret, 1000);
-    // So many that some of them come in a rush.
-    let told: Vec<ShopEvent> = (0..40).map(|_| shop.purchase()).collect();
+    // Enough calls that some of them are stored in a rush.
+    let reported: Vec<ShopEvent> = (0..40).map(|_| shop.purchase()).collect();
     cluster.stop();
-    let answers = join_all(told.iter().map(|one| shop.tell(one))).await;
+    let answers = join_all(reported.iter().map(|one| shop.tell(one))).await;
     assert_eq!(answers, vec![Ok(503); 40]);
     cluster.start_again().unwrap();
-    for one in &told {
+    for one in &reported {
         eventually("it is taken", || async { (shop.tell(one).await == Ok(202)).then_some(()) }).await;
     }
     scene.quiet(40).await;
@@ -181,8 +181,8 @@ async fn a_corrected_password_reaches_what_waits() {
         assert_eq!((status, &says["value"]), (200, &Value::Null), "a value that was given is not shown");
     };
     set("wrong").await;
-    held("answered 401: who are you?; check the connection's credentials").await;
-    // It is looked at as soon as the secret is changed, not only when its next look is due.
+    held("answered 401: credentials are missing or wrong; check the credentials of the connection").await;
+    // It is probed as soon as the secret is changed, not only when the next probe is due.
     set("right").await;
     scene.quiet(3).await;
     assert_eq!(scene.orders.summary().booked, 3);
@@ -209,7 +209,7 @@ async fn with_the_database_away_at_the_start_the_service_waits_for_it_and_says_s
     assert!(!scene.service.has_ended(), "{}", scene.service.logged());
     cluster.start_again().unwrap();
     eventually("it is ready", || async { scene.service.get("/api/status").await }).await;
-    // Without one to wait for, it ends and says why.
+    // Without a database to wait for, the service ends with the reason.
     scene.service.stop();
     let mut scene = Scene::prepare(&Database { url: cluster.url("no-such-database") }).await;
     scene.service.launch();

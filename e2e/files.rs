@@ -1,4 +1,5 @@
-//! Files that are hard to take: still being written, with names too long for the archive, with an archive that cannot be made.
+//! Files that are difficult to receive: still being written, with names too long for the archive, with an archive that cannot be
+//! created.
 
 use crate::scene::Scene;
 use serde_json::Value;
@@ -16,11 +17,11 @@ async fn arrivals(service: &Service) -> Vec<Value> {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn two_interchanges_written_into_one_open_file_are_both_read() {
     let mut scene = Scene::prepare(&Database::new()).await;
-    // As long as the file is open it is not whole, however long its writer rests behind an IEA.
+    // As long as the file is open it is not complete, however long its writer pauses after an IEA.
     scene.service.change("connections/marrowfield-drop.toml", "\"300ms\"", "\"1h\"");
     scene.service.start().await;
     let folder = scene.service.files().join("marrowfield/to-us");
-    // What was there before the folder is watched waits for `settle`, so one is sent until one is taken.
+    // Files from before the folder is watched wait for `settle`, so files are sent until one is received.
     loop {
         scene.send(1, Flaw::None);
         let taken = eventually("one is taken", || async { (!arrivals(&scene.service).await.is_empty()).then_some(()) });
@@ -33,7 +34,7 @@ async fn two_interchanges_written_into_one_open_file_are_both_read() {
     let mut file = OpenOptions::new().create(true).append(true).open(folder.join("both.edi")).unwrap();
     file.write_all(first.text.as_bytes()).unwrap();
     file.sync_all().unwrap();
-    // Another that is whole: once it is taken, the folder was looked at with the first half there.
+    // A complete file: when it is received, the folder was read with the first half in it.
     scene.send(1, Flaw::None);
     eventually("the whole one is taken", || async { (arrivals(&scene.service).await.len() > before).then_some(()) }).await;
     file.write_all(second.text.as_bytes()).unwrap();
@@ -50,8 +51,8 @@ async fn two_interchanges_written_into_one_open_file_are_both_read() {
 async fn a_file_that_cannot_be_archived_is_taken_once_shown_and_archived_later() {
     let mut scene = Scene::open().await;
     let folder = scene.service.files().join("marrowfield/to-us");
-    // In the archive's place lies a file.
-    std::fs::write(folder.join("taken"), "").unwrap();
+    // A file is in the place of the archive folder.
+    std::fs::write(folder.join("archive"), "").unwrap();
     let sent = scene.send(2, Flaw::None);
     let name = format!("po-{:06}.edi", sent.control);
     let drop_of = |all: Value| all.as_array()?.iter().find(|one| one["name"] == "marrowfield-drop").cloned();
@@ -62,11 +63,11 @@ async fn a_file_that_cannot_be_archived_is_taken_once_shown_and_archived_later()
     .await;
     assert!(shown["says"].as_str().unwrap().contains("cannot be moved to "), "{shown}");
     let status = scene.service.get("/api/status").await.unwrap();
-    let warned = status["warnings"].as_array().unwrap().iter().any(|one| one.as_str().unwrap().contains(&name));
+    let warned = status["warnings"].as_array().unwrap().iter().any(|one| one.as_str().unwrap().contains("cannot be moved to "));
     assert!(warned, "{status}");
     let (code, out, _) = scene.service.command(&["connection", "list"]);
     assert!(code == 0 && out.contains(&name), "{out}");
-    // Looked at again and again, it stays one arrival, and is not read again: another is taken meanwhile.
+    // Scanned again and again, it stays one arrival and is not read again; another file is received meanwhile.
     scene.send(1, Flaw::None);
     scene.quiet(3).await;
     let mine = |all: Vec<Value>| all.iter().filter(|one| one["name"] == name.as_str()).count();
@@ -79,7 +80,7 @@ async fn a_file_that_cannot_be_archived_is_taken_once_shown_and_archived_later()
     })
     .await;
     assert_eq!(mine(arrivals(&scene.service).await), 1);
-    std::fs::remove_file(folder.join("taken")).unwrap();
+    std::fs::remove_file(folder.join("archive")).unwrap();
     eventually("it is archived once it can be", || async { (!folder.join(&name).exists()).then_some(()) }).await;
     // A name that leaves no room for the arrival has its place there, too.
     let long = format!("{}.edi", "x".repeat(244));

@@ -1,5 +1,5 @@
-//! Every operation of the API, asked as its own description says and as nobody should: no answer is a 5xx, none stays out, and the
-//! service lives. `make fuzz TARGET=api` goes on for as long as it is told.
+//! Requests to every operation of the API, made from its own description and with nonsense: no answer is a 5xx, every request is
+//! answered, and the service stays up. `make fuzz TARGET=api` runs for the given time.
 
 use crate::scene::Scene;
 use serde_json::{Map, Value, json};
@@ -14,7 +14,7 @@ struct Maker {
     known: Vec<String>,
 }
 
-/// One request.
+/// Sends one request.
 #[derive(Debug)]
 struct Made {
     method: String,
@@ -180,7 +180,7 @@ async fn no_request_made_up_from_the_description_is_answered_with_a_fault_of_our
         if let Some((kind, bytes)) = &made.content {
             request = request.header("content-type", kind).body(bytes.clone());
         }
-        // Of a stream the beginning is enough: no status, no answer.
+        // The beginning of a stream is enough: its status.
         match request.send().await {
             Ok(answer) => {
                 let status = answer.status().as_u16();

@@ -1,4 +1,4 @@
-//! What keeps one bad cause from spoiling everything: steps that are held, and messages that are not run any more.
+//! One bad cause must not stop everything: steps are put on hold, and suspect messages are not run any more.
 
 use axum::extract::{Json, State};
 use axum::http::StatusCode;
@@ -9,13 +9,13 @@ use wirewatch_testkit::{Database, Service, eventually, http_client};
 
 const ORDER: &str = r#"{ "type": "object", "properties": { "number": { "type": "string" } } }"#;
 
-/// A system that takes orders as it is told to.
+/// A system that answers orders as the test sets it.
 #[derive(Clone, Default)]
-struct Desk(Arc<Mutex<Told>>);
+struct Desk(Arc<Mutex<Log>>);
 
 #[derive(Default)]
-struct Told {
-    /// What is wrong with every order; empty when nothing is.
+struct Log {
+    /// The error of every order; empty for none.
     wrong: String,
     /// The order that it never answers.
     deaf_to: String,
@@ -25,9 +25,9 @@ struct Told {
 async fn ask(State(desk): State<Desk>, Json(order): Json<Value>) -> (StatusCode, Json<Value>) {
     let number = order["number"].as_str().unwrap_or_default().to_owned();
     let (wrong, deaf) = {
-        let mut told = desk.0.lock().unwrap();
-        *told.asked.entry(number.clone()).or_default() += 1;
-        (told.wrong.clone(), told.deaf_to == number)
+        let mut reported = desk.0.lock().unwrap();
+        *reported.asked.entry(number.clone()).or_default() += 1;
+        (reported.wrong.clone(), reported.deaf_to == number)
     };
     if deaf {
         std::future::pending::<()>().await;
@@ -39,7 +39,7 @@ async fn ask(State(desk): State<Desk>, Json(order): Json<Value>) -> (StatusCode,
 }
 
 impl Desk {
-    fn tell(&self, change: impl FnOnce(&mut Told)) {
+    fn tell(&self, change: impl FnOnce(&mut Log)) {
         change(&mut self.0.lock().unwrap());
     }
 
@@ -62,7 +62,7 @@ impl Desk {
                     .to_owned(),
             ),
             ("connections/erp.toml", format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"\n{more}")),
-            ("connections/told.toml", "kind = \"folder\"\npath = \"told\"".to_owned()),
+            ("connections/incidents.toml", "kind = \"folder\"\npath = \"incidents\"".to_owned()),
             ("connections/here.toml", "kind = \"incidents\"".to_owned()),
             (
                 "flows/orders.toml",
@@ -73,7 +73,7 @@ impl Desk {
             (
                 "flows/notices.toml",
                 "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"on-hold\", \"resumed\"]\n\
-                 [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{flow}-{step}.json\" }\n"
+                 [[step]]\nname = \"write\"\nsend = { to = \"incidents\", file = \"{what}-{flow}-{step}.json\" }\n"
                     .to_owned(),
             ),
         ];
@@ -89,7 +89,8 @@ async fn call(service: &Service, number: &str) {
     assert_eq!(sent.status().as_u16(), 202);
 }
 
-/// Waits until of all the messages so many as `stands` says failed, and the others all stand so; gives how many failed.
+/// Waits until `stands` counts that many failed messages and all others are in the given state; returns the number of failed
+/// ones.
 async fn stand(service: &Service, others: &str, stands: impl Fn(usize) -> bool) -> usize {
     eventually(
         || format!("the others are {others}\n{}", service.logged()),
@@ -106,52 +107,52 @@ async fn stand(service: &Service, others: &str, stands: impl Fn(usize) -> bool) 
 }
 
 /// The incident in that file, once it is there.
-async fn told(service: &Service, file: &str) -> Value {
-    let path = service.files().join("told").join(file);
+async fn reported(service: &Service, file: &str) -> Value {
+    let path = service.files().join("incidents").join(file);
     eventually(&format!("{file} is written"), || async { serde_json::from_slice(&std::fs::read(&path).ok()?).ok() }).await
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well() {
     let desk = Desk::default();
-    desk.tell(|told| told.wrong = "no such customer".to_owned());
+    desk.tell(|reported| reported.wrong = "no such customer".to_owned());
     let mut service = desk.open("in_flight = 1").await;
     for n in 1..=26 {
         call(&service, &format!("A-{n}")).await;
     }
-    // One looks after ten seconds, and more if this takes long: each is too early.
+    // One message probes after ten seconds, and more if this takes long: each is too early.
     let before = stand(&service, "waiting", |failed| failed >= 20).await;
-    let held = told(&service, "on-hold-orders-book.json").await;
+    let held = reported(&service, "on-hold-orders-book.json").await;
     assert_eq!((&held["flow"], &held["step"]), (&json!("orders"), &json!("book")));
     let says = held["says"].as_str().unwrap();
-    assert!(says.starts_with("the step book of Orders is on hold: 20 messages in a row, the last: "), "{says}");
+    assert!(says.starts_with("the step book of Orders is on hold: 20 messages in a row failed; the last one: "), "{says}");
     let (_, out, _) = service.command(&["status"]);
     assert!(out.contains("step book of orders is on hold for ") && out.contains(" waiting; one tries at "), "{out}");
     let (_, out, _) = service.command(&["flow", "list"]);
     assert!(out.contains("book held for "), "{out}");
     let (_, out, _) = service.command(&["messages", "--state", "waiting"]);
-    assert!(out.contains("waits: book is on hold, since many failed there for the same reason"), "{out}");
+    assert!(out.contains("waits: step book is on hold, because many messages failed there for the same reason"), "{out}");
 
     service.kill();
     service.start().await;
-    // Whatever looks at the start is too early, too.
+    // A probe at the start is too early too.
     stand(&service, "waiting", |failed| failed > before).await;
     let status = service.get("/api/status").await.unwrap();
     assert_eq!((&status["steps_on_hold"][0]["step"], &status["on_hold"]), (&json!("book"), &json!([])), "{status}");
 
-    desk.tell(|told| told.wrong.clear());
+    desk.tell(|reported| reported.wrong.clear());
     let (code, out, err) = service.command(&["flow", "resume", "orders"]);
     assert_eq!(code, 0, "{err}");
-    assert!(out.contains("at book one that waits tries now; the others follow when it goes well"), "{out}");
+    assert!(out.contains("step book: one waiting message is tried now; the others follow when it succeeds"), "{out}");
     stand(&service, "done", |failed| failed < 26).await;
-    assert_eq!(told(&service, "resumed-orders-book.json").await["says"], "the step book of Orders is in use again");
+    assert_eq!(reported(&service, "resumed-orders-book.json").await["says"], "the step book of Orders is in use again");
     assert_eq!(service.get("/api/status").await.unwrap()["steps_on_hold"], json!([]));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_more() {
     let desk = Desk::default();
-    desk.tell(|told| told.deaf_to = "B-0".to_owned());
+    desk.tell(|reported| reported.deaf_to = "B-0".to_owned());
     let mut service = desk.open("").await;
     call(&service, "B-0").await;
     for times in 1..=9 {
@@ -167,9 +168,9 @@ async fn a_message_that_the_service_ends_with_again_and_again_is_not_run_any_mor
     let page = service.get("/api/messages?state=failed").await.unwrap();
     let message = &page["messages"][0];
     assert_eq!((&message["key"], &message["code"]), (&json!("B-0"), &json!("suspect")), "{message}");
-    assert!(message["says"].as_str().unwrap().starts_with("eight times the service took this message up again"), "{message}");
-    // A person who has looked has it run again.
-    desk.tell(|told| told.deaf_to.clear());
+    assert!(message["says"].as_str().unwrap().starts_with("the service picked this message up eight times"), "{message}");
+    // A person who has looked at the message resends it.
+    desk.tell(|reported| reported.deaf_to.clear());
     let (code, _, err) = service.command(&["resend", message["id"].as_str().unwrap(), "--why", "the other side was deaf"]);
     assert_eq!(code, 0, "{err}");
     stand(&service, "done", |failed| failed == 0).await;

@@ -1,4 +1,4 @@
-//! Webhooks: calls are believed by their signature, taken before they are answered, and turned away in order.
+//! Webhooks: calls are verified by their signature, stored before they are answered, and rejected with a reason.
 
 use crate::scene::Scene;
 use serde_json::Value;
@@ -41,14 +41,14 @@ async fn call(scene: &Scene, path: &str, headers: &[(&str, &str)], body: &str) -
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_purchase_is_booked_once_though_it_is_told_twice() {
+async fn a_purchase_is_booked_once_though_it_is_reported_twice() {
     let (scene, mut shop) = open().await;
     let _warehouse = scene.open_warehouse();
-    let told: Vec<ShopEvent> = (0..5).map(|_| shop.purchase()).collect();
-    for one in &told {
+    let reported: Vec<ShopEvent> = (0..5).map(|_| shop.purchase()).collect();
+    for one in &reported {
         assert_eq!(shop.tell(one).await, Ok(202));
     }
-    assert_eq!(shop.tell(&told[0]).await, Ok(202), "a repeat is answered as the first was: its sender may forget it");
+    assert_eq!(shop.tell(&reported[0]).await, Ok(202), "a repeat is answered as the first was: its sender may forget it");
     let listing = shop.listing();
     assert_eq!(shop.tell(&listing).await, Ok(202));
     scene.quiet(5).await;
@@ -58,26 +58,26 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
     assert_eq!((newest["messages"].as_i64(), newest["says"].as_str()), (Some(0), Some("no flow takes item.listed from shop")));
     let order = eventually("the order is followed along its milestones, over the queues to the warehouse and back", || async {
         let order = scene.service.get("/api/orders/W-1003").await?["orders"][0].clone();
-        (order["state"] == "ended").then_some(order)
+        (order["state"] == "done").then_some(order)
     })
     .await;
     let reached = order["milestones"].as_array().unwrap().iter().filter(|one| one["at"].is_string());
     let reached: Vec<&str> = reached.map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(reached, ["purchased", "booked", "picked", "shipped"]);
-    // Whoever wants many pieces gets them two days later: the shop's desk and operations are both told, each for itself.
-    eventually("moved dates are told", || async {
-        let (shop, operations) = (scene.chat.said("shop"), scene.chat.said("operations"));
+    // A buyer of many pieces gets them two days later: the shop's room and operations are both notified.
+    eventually("moved dates are announced", || async {
+        let (shop, operations) = (scene.chat.sentences("shop"), scene.chat.sentences("operations"));
         (!shop.is_empty() && shop.len() == operations.len()).then_some(())
     })
     .await;
-    assert!(scene.chat.said("shop")[0].ends_with("the large van comes in two days"), "{:?}", scene.chat.said("shop"));
+    assert!(scene.chat.sentences("shop")[0].ends_with("the large van comes in two days"), "{:?}", scene.chat.sentences("shop"));
     eventually("the order system knows what has left", || async { (scene.orders.shipped() > 0).then_some(()) }).await;
-    // The same id with other content is another fact: taken, and told.
-    let other = ShopEvent { body: told[1].body.replace("USD", "CAD"), ..told[1].clone() };
+    // The same id with other content is a new arrival, with a note.
+    let other = ShopEvent { body: reported[1].body.replace("USD", "CAD"), ..reported[1].clone() };
     assert_eq!(shop.tell(&other).await, Ok(202));
     let says = calls(&scene).await[0]["says"].as_str().unwrap().to_owned();
-    assert!(says.contains("came before with other content"), "{says}");
-    // What the sender tells of, by its own names, with a sample of each.
+    assert!(says.contains("was received before with other content"), "{says}");
+    // The sender's events by name, with a sample of each.
     let webhook = shop_of(&scene).await;
     let events: Vec<(&str, i64, usize)> = webhook["events"]
         .as_array()
@@ -92,23 +92,23 @@ async fn a_purchase_is_booked_once_though_it_is_told_twice() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     let (scene, mut shop) = open().await;
-    let told = shop.purchase();
-    assert_eq!(shop.tell_as(&told, "whsec_Zm9yZ2Vk").await, Ok(401), "forged");
-    assert_eq!(call(&scene, PATH, &[], &told.body).await, 401, "not signed");
+    let reported = shop.purchase();
+    assert_eq!(shop.tell_as(&reported, "whsec_Zm9yZ2Vk").await, Ok(401), "forged");
+    assert_eq!(call(&scene, PATH, &[], &reported.body).await, 401, "not signed");
     let hour = 3600;
     let then = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() - hour;
     let secret = &scene.shop_secret;
-    let signature = sign(secret, &told.id, then, told.body.as_bytes());
+    let signature = sign(secret, &reported.id, then, reported.body.as_bytes());
     let old = then.to_string();
     let headers =
-        [("webhook-id", told.id.as_str()), ("webhook-timestamp", old.as_str()), ("webhook-signature", signature.as_str())];
-    assert_eq!(call(&scene, PATH, &headers, &told.body).await, 401, "replayed an hour later");
+        [("webhook-id", reported.id.as_str()), ("webhook-timestamp", old.as_str()), ("webhook-signature", signature.as_str())];
+    assert_eq!(call(&scene, PATH, &headers, &reported.body).await, 401, "replayed an hour later");
     let webhook = shop_of(&scene).await;
     assert_eq!(webhook["turned_away"]["calls"], 3);
     assert!(webhook["turned_away"]["says"].as_str().unwrap().contains("s from ours"), "{webhook}");
     assert_eq!(call(&scene, PATH, &[], &"x".repeat((1 << 20) + 1)).await, 413);
     assert_eq!(call(&scene, "/in/nothing-here", &[], "{}").await, 404);
-    // Drop by drop: it is ended, and holds nobody else up meanwhile.
+    // Sent byte by byte: the connection is closed, and nobody else waits.
     let address = scene.service.url("").replace("http://", "");
     let mut slow = TcpStream::connect(&address).unwrap();
     slow.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
@@ -119,14 +119,14 @@ async fn forged_replayed_oversized_and_slow_calls_never_become_messages() {
     slower.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
     write!(slower, "POST {PATH} HTTP/1.1\r\nHost: {address}\r\nX-Slow: ").unwrap();
     let shop = Shop::new(&scene.service.url(PATH), secret, 2000);
-    assert_eq!(shop.tell(&told).await, Ok(202));
+    assert_eq!(shop.tell(&reported).await, Ok(202));
     let mut answer = [0; 12];
     slow.read_exact(&mut answer).unwrap();
     assert_eq!(&answer, b"HTTP/1.1 408");
     let mut rest = Vec::new();
     slower.read_to_end(&mut rest).unwrap();
-    assert!(!String::from_utf8_lossy(&rest).contains(" 202 "), "its headers never came: the connection is ended");
-    // Nothing of it came in but the one that was genuine.
+    assert!(!String::from_utf8_lossy(&rest).contains(" 202 "), "its headers are incomplete: the connection is ended");
+    // Only the genuine call was received.
     scene.quiet(1).await;
     assert_eq!(calls(&scene).await.len(), 1);
 }
@@ -136,7 +136,7 @@ async fn a_secret_is_changed_without_losing_a_call() {
     let (scene, mut shop) = open().await;
     let (code, new, err) = scene.service.command(&["secret", "rotate", "shop-signing", "--generate", "--keep", "1h"]);
     assert_eq!(code, 0, "{err}");
-    assert!(err.contains("the value before it is good until"), "{err}");
+    assert!(err.contains("the earlier value stays valid until"), "{err}");
     let purchase = shop.purchase();
     assert_eq!(shop.tell(&purchase).await, Ok(202), "signed with the old one");
     let purchase = shop.purchase();
@@ -144,7 +144,7 @@ async fn a_secret_is_changed_without_losing_a_call() {
     let (_, listed, _) = scene.service.command(&["secret", "list"]);
     assert!(listed.contains("shop-signing") && !listed.contains(new.trim()), "{listed}");
     assert!(!scene.service.logged().contains(new.trim()), "it is not logged");
-    // It outlives a restart, sealed.
+    // The secret survives a restart, encrypted.
     let mut scene = scene;
     scene.service.kill();
     scene.service.start().await;
@@ -157,7 +157,7 @@ async fn a_secret_is_changed_without_losing_a_call() {
     assert!(status["warnings"].to_string().contains("shop-signing"), "{status}");
     assert_eq!(scene.service.command(&["secret", "remove", "shop-signing"]).0, 1);
     let (code, _, err) = scene.service.command(&["secret", "set", "shop-signing"]);
-    assert!(code == 1 && err.contains("nothing came on standard input") && err.contains("--generate"), "{err}");
+    assert!(code == 1 && err.contains("standard input is empty") && err.contains("--generate"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -214,7 +214,7 @@ async fn an_address_is_checked_held_limited_and_withdrawn() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_was_answered_is_there_after_a_crash() {
     let (mut scene, mut shop) = open().await;
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     for round in 0..3 {
         let more: Vec<ShopEvent> = (0..40).map(|_| shop.purchase()).collect();
         let mut answered = 0;
@@ -225,16 +225,16 @@ async fn what_was_answered_is_there_after_a_crash() {
                 break;
             }
         }
-        told.extend(more);
+        reported.extend(more);
         scene.service.start().await;
     }
-    // Its sender tells again of everything: what came is recognised, what did not is taken.
-    for one in &told {
+    // The sender repeats everything: received calls are recognised, the others are received.
+    for one in &reported {
         assert_eq!(shop.tell(one).await, Ok(202));
     }
-    scene.quiet(told.len()).await;
-    assert_eq!(scene.orders.summary().booked, told.len());
-    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
+    scene.quiet(reported.len()).await;
+    assert_eq!(scene.orders.summary().booked, reported.len());
+    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), reported.len());
 }
 
 /// The verdicts that calls were answered 202 with, by the call's id.
@@ -267,29 +267,29 @@ async fn rush(address: String, secret: String, calls: Vec<ShopEvent>, answered: 
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn in_a_rush_calls_are_kept_and_answered_and_a_crash_loses_none_of_them() {
-    const KEPT: &str = "select count(*) from spool";
+    const SPOOLED: &str = "select count(*) from spool";
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
-    let told: Vec<ShopEvent> = (0..400).map(|_| shop.purchase()).collect();
+    let reported: Vec<ShopEvent> = (0..400).map(|_| shop.purchase()).collect();
     let answered = Answered::default();
-    let calling = tokio::spawn(rush(scene.service.url(PATH), scene.shop_secret.clone(), told.clone(), answered.clone()));
-    eventually("a caller has the answer that its call is kept", || async {
-        answered.lock().unwrap().values().any(|verdict| verdict == "kept").then_some(())
+    let calling = tokio::spawn(rush(scene.service.url(PATH), scene.shop_secret.clone(), reported.clone(), answered.clone()));
+    eventually("a caller has the answer `stored`", || async {
+        answered.lock().unwrap().values().any(|verdict| verdict == "stored").then_some(())
     })
     .await;
     scene.service.kill();
     calling.await.unwrap();
     let answered = answered.lock().unwrap().clone();
     scene.service.start().await;
-    // Its sender tells again of what was not answered, and of that alone.
-    for one in told.iter().filter(|one| !answered.contains_key(&one.id)) {
+    // The sender repeats only the calls that were not answered.
+    for one in reported.iter().filter(|one| !answered.contains_key(&one.id)) {
         assert_eq!(shop.tell(one).await, Ok(202));
     }
-    scene.quiet(told.len()).await;
-    assert_eq!(scene.orders.summary().booked, told.len());
-    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), told.len());
-    eventually("nothing is kept any more", || async { (database.number(KEPT).await == 0).then_some(()) }).await;
+    scene.quiet(reported.len()).await;
+    assert_eq!(scene.orders.summary().booked, reported.len());
+    assert_eq!(scene.messages("flow=shop-orders&state=done").await.len(), reported.len());
+    eventually("the spool is empty", || async { (database.number(SPOOLED).await == 0).then_some(()) }).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -1,4 +1,4 @@
-//! What the service itself has to tell, silence among it; and how much of a flow may be under way.
+//! Incidents of the service itself, such as silent intakes; and the limit of unfinished messages of a flow.
 
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -15,12 +15,12 @@ fn files(flow: &str) -> Vec<(&'static str, String)> {
             "kind = \"webhook\"\npath = \"shop\"\naccept = [{ warning = \"connection::unsigned\", because = \"a test\" }]",
         ),
         ("connections/erp.toml", "kind = \"http\"\naddress = \"http://127.0.0.1:1\"\nrepeat = \"safe\""),
-        ("connections/told.toml", "kind = \"folder\"\npath = \"told\""),
+        ("connections/notices.toml", "kind = \"folder\"\npath = \"notices\""),
         ("connections/here.toml", "kind = \"incidents\""),
         (
             "flows/notices.toml",
             "[[intake]]\nfrom = \"here\"\ntakes = \"incident\"\nevents = [\"on-hold\", \"resumed\", \"failed\", \"silent\"]\n\
-             [[step]]\nname = \"write\"\nsend = { to = \"told\", file = \"{what}-{connection else flow}.json\" }\n",
+             [[step]]\nname = \"write\"\nsend = { to = \"notices\", file = \"{what}-{connection else flow}.json\" }\n",
         ),
     ];
     let plain = plain.into_iter().map(|(name, text)| (name, text.to_owned()));
@@ -41,8 +41,8 @@ async fn call(service: &Service, number: &str) -> u16 {
 }
 
 /// The incident in that file, once it is there.
-async fn told(service: &Service, file: &str) -> Value {
-    let path = service.files().join("told").join(file);
+async fn reported(service: &Service, file: &str) -> Value {
+    let path = service.files().join("notices").join(file);
     eventually(
         || format!("{file} is written\n{}", service.logged()),
         || async { serde_json::from_slice(&std::fs::read(&path).ok()?).ok() },
@@ -51,34 +51,34 @@ async fn told(service: &Service, file: &str) -> Value {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_held_connection_a_message_failed_and_a_silent_intake_are_told_by_a_flow() {
+async fn a_held_connection_a_message_failed_and_a_silent_intake_are_reported_by_a_flow() {
     let service = open(
         "key = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\nsilent_after = \"1s\"\n\
          [[step]]\nname = \"look\"\ncheck = [{ that = \"number != 'B-1'\", says = \"{number} is not for us\" }]\n\
          [[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/orders\", body = \"it\" }\n",
     )
     .await;
-    let silent = told(&service, "silent-shop.json").await;
+    let silent = reported(&service, "silent-shop.json").await;
     assert_eq!((&silent["what"], &silent["flow"]), (&json!("silent"), &json!("orders")));
-    assert!(silent["says"].as_str().unwrap().starts_with("nothing has come in from shop for "), "{silent}");
+    assert!(silent["says"].as_str().unwrap().starts_with("nothing was received from shop for "), "{silent}");
     let status = eventually("the status", || service.get("/api/status")).await;
-    assert!(status["warnings"].to_string().contains("is the longest that is usual"), "{status}");
+    assert!(status["warnings"].to_string().contains("expected at least every"), "{status}");
 
     assert_eq!(call(&service, "A-1").await, 202);
-    let held = told(&service, "on-hold-erp.json").await;
+    let held = reported(&service, "on-hold-erp.json").await;
     assert_eq!((&held["what"], &held["connection"]), (&json!("on-hold"), &json!("erp")));
     assert!(held["says"].as_str().unwrap().starts_with("erp is on hold: cannot connect"), "{held}");
 
     assert_eq!(call(&service, "B-1").await, 202);
-    let failed = told(&service, "failed-orders.json").await;
+    let failed = reported(&service, "failed-orders.json").await;
     assert_eq!((&failed["key"], &failed["step"], &failed["says"]), (&json!("B-1"), &json!("look"), &json!("B-1 is not for us")));
-    // What tells of incidents is a flow like any other; that one says nothing of itself.
+    // Incidents are reported by an ordinary flow; that flow reports nothing about itself.
     let page = eventually("the notices", || service.get("/api/messages?flow=notices&limit=50")).await;
     let all = page["messages"].as_array().unwrap();
     assert!(all.len() >= 3 && all.iter().all(|one| one["state"] == "done"), "{page}");
 
     service.post("/api/connections/erp/resume").send().await.unwrap();
-    let free = told(&service, "resumed-erp.json").await;
+    let free = reported(&service, "resumed-erp.json").await;
     assert_eq!((&free["what"], &free["says"]), (&json!("resumed"), &json!("erp is in use again")));
 }
 
@@ -86,7 +86,7 @@ async fn a_held_connection_a_message_failed_and_a_silent_intake_are_told_by_a_fl
 async fn a_flow_with_enough_under_way_leaves_the_rest_with_its_sender() {
     let service = open(
         "key = \"number\"\nin_flight = 4\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\n\
-         [[step]]\nname = \"keep\"\nsend = { to = \"told\", file = \"{number}.json\" }\n",
+         [[step]]\nname = \"keep\"\nsend = { to = \"notices\", file = \"{number}.json\" }\n",
     )
     .await;
     let (code, _, err) = service.command(&["flow", "pause", "orders", "--why", "counting"]);
@@ -102,6 +102,8 @@ async fn a_flow_with_enough_under_way_leaves_the_rest_with_its_sender() {
     assert!((5..20).contains(&taken), "four are taken, and few more: {taken}");
     let (_, out, _) = service.command(&["flow", "list"]);
     assert!(out.contains("paused by") && out.contains("counting"), "{out}");
+    let (_, out, _) = service.command(&["status"]);
+    assert!(out.contains("orders is paused by ") && out.contains(": counting ("), "{out}");
     let (code, _, err) = service.command(&["flow", "resume", "orders"]);
     assert_eq!(code, 0, "{err}");
     eventually("it takes again", || async { (call(&service, "D-1").await == 202).then_some(()) }).await;

@@ -28,7 +28,7 @@ async fn every_kind_of_bad_file_has_its_outcome() {
             "failed",
             "no partner has the identifiers",
         ),
-        ("bad-text.edi", numbered(203).replacen("Clover", "Cl\u{1}ver", 1).into_bytes(), "received", "1 of 2 sets refused"),
+        ("bad-text.edi", numbered(203).replacen("Clover", "Cl\u{1}ver", 1).into_bytes(), "received", "1 of 2 sets rejected"),
         (
             "bad-utf8.edi",
             {
@@ -38,7 +38,7 @@ async fn every_kind_of_bad_file_has_its_outcome() {
                 bytes
             },
             "received",
-            "1 of 2 sets refused",
+            "1 of 2 sets rejected",
         ),
         (
             "two.edi",
@@ -57,7 +57,7 @@ async fn every_kind_of_bad_file_has_its_outcome() {
         assert_eq!(arrival["verdict"], *verdict, "{name}: {arrival}");
         assert!(arrival["says"].as_str().unwrap().contains(says), "{name}: {arrival}");
         let path = format!("/api/arrivals/{}/bytes", arrival["id"].as_str().unwrap());
-        let kept = wirewatch_testkit::http_client()
+        let stored = wirewatch_testkit::http_client()
             .execute(
                 scene
                     .service
@@ -71,10 +71,13 @@ async fn every_kind_of_bad_file_has_its_outcome() {
             )
             .await
             .unwrap();
-        assert_eq!(kept.bytes().await.unwrap().to_vec(), *bytes, "{name}: not a byte is lost");
+        assert_eq!(stored.bytes().await.unwrap().to_vec(), *bytes, "{name}: not a byte is lost");
     }
-    // One order of each half-bad file, both of the sound ones, both of each interchange around the junk.
+    // One order of each file with one bad order, both orders of the valid files, both of each interchange around the junk.
     scene.quiet(1 + 1 + 4 + 2).await;
+    let (_, out, _) = scene.service.command(&["status"]);
+    let failed = cases.iter().filter(|(_, _, verdict, _)| *verdict == "failed").count();
+    assert!(out.contains(&format!("{failed} arrivals failed in the last day, the newest ")), "{out}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -121,7 +124,7 @@ async fn twenty_thousand_orders_in_one_interchange_let_others_pass() {
     assert!(peak < 384 << 10, "{peak} KB");
 }
 
-/// Keys that no index takes as they are: kept by their beginning and a digest, and found by their whole text.
+/// Keys that are too long for an index: stored as their beginning and a digest, and found by the whole text.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn keys_of_any_length_are_kept_ordered_and_found() {
     let shop = "kind = \"webhook\"\npath = \"shop\"\ndelivery = { header = \"x-id\" }\nevent = { header = \"x-event\" }\n\
@@ -135,12 +138,12 @@ async fn keys_of_any_length_are_kept_ordered_and_found() {
         ("flows/orders.toml", flow),
         (
             "milestones/all.toml",
-            "title = \"All\"\n[[milestone]]\nname = \"came\"\nmark = \"begins\"\nflow = \"orders\"\nwhen = \"begun\"\n",
+            "title = \"All\"\n[[milestone]]\nname = \"received\"\nmark = \"begins\"\nflow = \"orders\"\nwhen = \"begun\"\n",
         ),
     ];
     let mut service = Service::with_files(&Database::new(), &files);
     service.start().await;
-    // Nothing in them can be compressed.
+    // They cannot be compressed.
     let long = |seed: u64| {
         let mut random = fastrand::Rng::with_seed(seed);
         std::iter::repeat_with(|| random.alphanumeric()).take(5000).collect::<String>()

@@ -11,7 +11,7 @@ const SECRET: &str = "tell-nobody-of-7f3a9c";
 const FLOW: &str = "title = \"Orders\"\nkey = \"number\"\n[[intake]]\nfrom = \"shop\"\ntakes = \"order\"\n\
                     [[step]]\nname = \"book\"\ncall = { at = \"erp\", post = \"/book\", as = \"booked\" }\n";
 
-/// What the other side was given to let us in; it books the first order and refuses the second.
+/// The credentials given to the other side; it books the first order and refuses the second.
 type Seen = Arc<Mutex<Vec<String>>>;
 
 async fn book(State(seen): State<Seen>, headers: HeaderMap) -> (StatusCode, String) {
@@ -53,7 +53,7 @@ async fn no_answer_table_log_release_or_backup_has_a_secret() {
         ("flows/orders.toml", FLOW),
     ];
     let mut service = Service::with_files(&database, &files);
-    // A workspace with the state folder in it, as `serve --workspace .` beside `state` has one.
+    // A workspace that contains the state folder, as with `serve --workspace .` beside `state`.
     let state = service.files().parent().unwrap().to_owned();
     std::fs::create_dir_all(&state).unwrap();
     std::os::unix::fs::symlink(&state, service.workspace().join("state")).unwrap();
@@ -76,7 +76,7 @@ async fn no_answer_table_log_release_or_backup_has_a_secret() {
     let folder = service.workspace();
     let (code, out, err) = service.command(&["deploy", folder.to_str().unwrap()]);
     assert_eq!(code, 0, "{out}{err}");
-    assert!([&out, &err].iter().any(|text| text.contains("nothing reads a folder at this place")), "{out}{err}");
+    assert!([&out, &err].iter().any(|text| text.contains("a folder at this place is not read")), "{out}{err}");
     let text = |name: &str| std::fs::read_to_string(state.join(name)).unwrap().trim().to_owned();
     let token: Value = serde_json::from_str(&text("token.json")).unwrap();
     let hidden = [SECRET.to_owned(), text("secrets.key"), token["token"].as_str().unwrap().to_owned()];

@@ -5,7 +5,7 @@ use wirewatch_standins::marrowfield::{Flaw, Sent};
 use wirewatch_standins::order_system::Faults;
 use wirewatch_testkit::{eventually, redact};
 
-/// What a command prints, ids and times redacted.
+/// Returns the output of a command, with ids and times redacted.
 fn printed(scene: &Scene, arguments: &[&str]) -> String {
     let (code, out, err) = scene.service.command(arguments);
     assert_eq!((code, err.as_str()), (0, ""), "{arguments:?}: {out}");
@@ -18,7 +18,7 @@ async fn each_table_says_what_it_should_after_a_morning() {
     scene.queues_known().await;
     let empty = [&["messages"][..], &["orders"], &["arrivals"], &["reasons"], &["status"]].map(|one| printed(&scene, one));
     insta::assert_snapshot!("lists_empty", empty.join("\n"));
-    // One after another, so that the lists have one order.
+    // One after another, so that the order of the lists is known.
     let good = send_slowly(&mut scene, Flaw::None).await;
     scene.quiet(1).await;
     send_slowly(&mut scene, Flaw::UnknownItem).await;
@@ -28,7 +28,7 @@ async fn each_table_says_what_it_should_after_a_morning() {
     scene.drop("words.edi", b"please call us");
     assert_eq!(scene.verdict("words.edi").await.0, "failed");
     scene.quiet(1).await;
-    eventually("both timelines are told", || async {
+    eventually("both timelines are shown", || async {
         let orders = scene.service.get("/api/orders").await?;
         let states: Vec<&str> = orders["orders"].as_array()?.iter().filter_map(|order| order["state"].as_str()).collect();
         let reached = orders["orders"].as_array()?.iter().all(|order| {
@@ -36,7 +36,7 @@ async fn each_table_says_what_it_should_after_a_morning() {
                 .as_array()
                 .is_some_and(|all| all.iter().any(|one| one["name"] == "acknowledged" && one["at"].is_string()))
         });
-        (states.contains(&"ended") && states.contains(&"trouble") && reached).then_some(())
+        (states.contains(&"done") && states.contains(&"trouble") && reached).then_some(())
     })
     .await;
     let tables = [
@@ -51,13 +51,13 @@ async fn each_table_says_what_it_should_after_a_morning() {
     ];
     let tables = tables.map(|one| printed(&scene, one));
     insta::assert_snapshot!("lists_after_a_morning", tables.join("\n"));
-    // How long something stands there makes its column wider or narrower.
+    // The width of the column depends on the durations.
     let status = printed(&scene, &["status"]);
     let words: Vec<&str> = status.split_whitespace().collect();
     insta::assert_snapshot!("status_after_a_morning", words.join(" "));
 }
 
-/// Sends an order whose acknowledgment goes out before it is booked.
+/// Sends an order whose acknowledgment is sent before it is booked.
 async fn send_slowly(scene: &mut Scene, flaw: Flaw) -> Sent {
     scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
     let before = scene.acknowledged().len();
@@ -73,7 +73,7 @@ async fn send_slowly(scene: &mut Scene, flaw: Flaw) -> Sent {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn connections_are_tested_and_told_in_a_sentence_each() {
+async fn connections_are_tested_and_reported_in_a_sentence_each() {
     let scene = Scene::open().await;
     // Ports are others at each run.
     let port = |connection: &str| {
@@ -85,7 +85,7 @@ async fn connections_are_tested_and_told_in_a_sentence_each() {
     let files = scene.service.files().to_string_lossy().into_owned();
     std::fs::remove_dir_all(scene.service.files().join("marrowfield/to-them")).unwrap();
     scene.queues_known().await;
-    let mut told = String::new();
+    let mut reported = String::new();
     for arguments in [
         &["connection", "list"][..],
         &["connection", "test", "erp"],
@@ -93,10 +93,10 @@ async fn connections_are_tested_and_told_in_a_sentence_each() {
         &["connection", "test", "epr"],
     ] {
         let (code, out, err) = scene.service.command(arguments);
-        told.push_str(&format!("$ wirewatch {}\n{out}{err}exit code {code}\n\n", arguments.join(" ")));
+        reported.push_str(&format!("$ wirewatch {}\n{out}{err}exit code {code}\n\n", arguments.join(" ")));
     }
     let (broker, prefix) = (scene.broker.address.clone(), scene.broker.name(""));
-    let told =
-        told.replace(&files, "FILES").replace(&erp, "PORT").replace(&chat, "PORT").replace(&broker, "amqp://127.0.0.1:BROKE");
-    insta::assert_snapshot!("connections", redact(&told.replace(&prefix, "t0000000-000.")));
+    let reported =
+        reported.replace(&files, "FILES").replace(&erp, "PORT").replace(&chat, "PORT").replace(&broker, "amqp://127.0.0.1:BROKE");
+    insta::assert_snapshot!("connections", redact(&reported.replace(&prefix, "t0000000-000.")));
 }

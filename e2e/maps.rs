@@ -24,7 +24,7 @@ fn a_map_is_tried_on_a_sample_and_says_what_each_rule_gave() {
 }
 
 #[test]
-fn what_cannot_be_mapped_is_said() {
+fn what_cannot_be_mapped_is_reported() {
     let (code, _, err) = client(&["map", "run", "po-to-ordr", "--workspace", "demo/workspace", "--given", ORDER], "");
     assert_eq!(code, 2);
     assert!(err.contains("did you mean `po-to-order`?"), "{err}");
@@ -52,7 +52,7 @@ fn copy() -> tempfile::TempDir {
 }
 
 const SAMPLE: &str = r#"{"orderNo":"TH-881","orderedAt":"2026-11-20T09:14:00Z","customer":"Tansy Hollow Co-op",
-"shipTo":{"name":"Tansy Hollow Shed","address1":"9 Borage Road","city":"Tansy Mills","state":"VT","zip":"05401"},
+"shipTo":{"name":"Tansy Hollow Shed","address1":"9 Borage Road","city":"Tansy Mills","state":"HV","zip":"HV104"},
 "currencyCode":"USD","grandTotal":148.80,"lineItems":[{"pos":1,"sku":"QH-FRAME-D","description":"Deep frame","qty":48,
 "uom":"each","unitPrice":3.10,"extended":148.80}]}"#;
 
@@ -75,9 +75,9 @@ fn three_commands_lead_from_a_fresh_sample_to_a_proven_map() {
     let (code, out, err) = client(&[&["cases"], &at[..]].concat(), "");
     assert_eq!((code, err.as_str()), (0, ""));
     insta::assert_snapshot!("cases_hold", out);
-    // A proposal never takes the place of what is there, and neither does a case.
+    // A proposal never overwrites a file, and neither does a case.
     let (code, _, err) = client(&[&["map", "propose", "co-op-order", "order", "--name", "co-op"], &at[..]].concat(), "");
-    assert!(code == 1 && err.contains("is there already"), "{err}");
+    assert!(code == 1 && err.contains("exists already"), "{err}");
 }
 
 #[test]
@@ -126,7 +126,7 @@ fn a_schema_is_searched_made_anew_and_made_believe_of() {
     let at = ["--workspace", folder.path().to_str().expect("text")];
     let (_, out, _) = client(&[&["schema", "show", "stock", "--find", "0412"], &at[..]].concat(), "");
     assert!(out.contains("shelf") && out.contains("1 field with 0412"), "{out}");
-    // Of a long list of codes only what was looked for is shown.
+    // Of a long list of codes, only the searched ones are shown.
     let (_, out, _) = client(&[&["schema", "show", "x12/004010/850", "--find", "stand-alone"], &at[..]].concat(), "");
     assert!(out.contains("BEG02") && out.contains("SA Stand-alone Order") && !out.contains("BK Blanket"), "{out}");
     let sample = |seed: &str| client(&[&["schema", "sample", "order", "--seed", seed], &at[..]].concat(), "").1;
@@ -135,7 +135,7 @@ fn a_schema_is_searched_made_anew_and_made_believe_of() {
     let changed = "item;pieces;reorder at\nQH-1;2;3\n";
     let from = [&["schema", "from", "-", "--name", "stock"], &at[..]].concat();
     let (code, out, err) = client(&from, changed);
-    assert!(code == 1 && out.contains("it concerns maps/stock-to-levels.toml") && err.contains("--replace"), "{out} {err}");
+    assert!(code == 1 && out.contains("affected: maps/stock-to-levels.toml") && err.contains("--replace"), "{out} {err}");
     assert_eq!(client(&[&from[..], &["--replace"]].concat(), changed).0, 0);
     let (code, _, err) = client(&["check", folder.path().to_str().expect("text")], "");
     assert!(code == 1 && err.contains("`stock` has no field `counted on`"), "{err}");
@@ -168,7 +168,7 @@ fn a_watched_map_is_tried_again_when_it_changes() {
     until("waiting for a change");
     let map = folder.path().join("maps/release-to-pick.toml");
     let text = std::fs::read_to_string(&map).expect("the map");
-    // What is wrong in between is told, and does not end it.
+    // Errors in between are reported, and the watch continues.
     std::fs::write(&map, text.replace("lower(carrier)", "lower(carier)")).expect("written");
     until("waiting for a change");
     std::fs::write(&map, text.replace("lower(carrier)", "title(carrier)")).expect("written");
@@ -178,30 +178,30 @@ fn a_watched_map_is_tried_again_when_it_changes() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_message_that_came_becomes_a_case_with_the_answers_it_got() {
+async fn a_message_that_received_becomes_a_case_with_the_answers_it_got() {
     let mut scene = Scene::open().await;
     scene.send(1, Flaw::None);
     scene.quiet(1).await;
     let message = scene.messages("flow=partner-orders").await[0]["id"].as_str().expect("an id").to_owned();
     let folder = copy();
     let at = folder.path().to_str().expect("text");
-    let from = ["case", "from", &message, "--name", "as it came", "--mask", "--workspace", at];
+    let from = ["case", "from", &message, "--name", "from a run", "--mask", "--workspace", at];
     let (code, out, err) = scene.service.command(&from);
     assert_eq!((code, err.as_str()), (0, "masked: N102 (1), N301 (1), N401 (1), N403 (1)\n"));
     assert!(out.contains("written to"), "{out}");
     let read =
-        |name: &str| std::fs::read_to_string(folder.path().join("cases/as-it-came").join(name)).expect("a file of the case");
+        |name: &str| std::fs::read_to_string(folder.path().join("cases/from-a-run").join(name)).expect("a file of the case");
     let answers: Value = serde_json::from_str(&read("answers.json")).expect("JSON");
     assert_eq!(answers["book"]["body"]["order_number"], "Q-100001", "{answers}");
     assert!(read("given.edi").contains("N1*ST*Xxxxxxxxxxx Xxxxx 00*92*"), "names are masked: {}", read("given.edi"));
-    let (code, out, _) = client(&["cases", "as-it-came", "--workspace", at], "");
+    let (code, out, _) = client(&["cases", "from-a-run", "--workspace", at], "");
     assert!(code == 0 && out.contains("1 case: 1 passed"), "{out}");
     let (code, _, err) = scene.service.command(&from);
-    assert!(code == 1 && err.contains("is there already"), "{err}");
+    assert!(code == 1 && err.contains("exists already"), "{err}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that_came() {
+async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that_received() {
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
     scene.send(2, Flaw::None);
@@ -211,9 +211,9 @@ async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that
     let behind = |key: &str| format!("{key}/to-order");
     let (code, out, err) = scene.service.command(&["compare", &behind(keys[0]), &behind(keys[1])]);
     assert!(code == 1 && out.contains("reference") && out.contains(&format!("+ \"{}\"", keys[1])), "{out}{err}");
-    // What the map made is what the call sent.
+    // The map's result is what the call sent.
     let (code, out, err) = scene.service.command(&["compare", &behind(keys[0]), &format!("{}/book", keys[0])]);
-    assert_eq!((code, out.as_str(), err.as_str()), (0, "both say the same\n", ""));
+    assert_eq!((code, out.as_str(), err.as_str()), (0, "no differences\n", ""));
     let (code, _, err) = scene.service.command(&["compare", &format!("{}/bok", keys[0]), "a.json"]);
     assert!(code == 2 && err.contains("has no step `bok`; it has"), "{err}");
     let (code, _, err) = scene.service.command(&["compare", "a.json", keys[0]]);
@@ -233,11 +233,11 @@ async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that
     ];
     let (code, out, err) = scene.service.command(&[&with[..], &["--limit", "1"]].concat());
     assert!(code == 0 && out.contains("answered 201"), "{out}{err}");
-    // What is asked really is done there, and a held connection is asked nothing.
+    // A real request takes effect there, and a connection on hold gets no request.
     let really =
         ["dry-run", "partner-orders", "--workspace", workspace, "--given", given.to_str().expect("text"), "--really", "erp"];
     let (code, out, err) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());
-    assert!(code == 0 && out.contains("answered 201") && out.contains("Asked really: 1 request."), "{out}{err}");
+    assert!(code == 0 && out.contains("answered 201") && out.contains("1 request sent for real."), "{out}{err}");
     assert!(scene.orders.references().contains(&"MF-20417".to_owned()));
     let written =
         "select count(*) from audit where act = 'asked' and by_whom <> '' and why = 'POST /orders at erp, for a dry run'";
@@ -251,12 +251,12 @@ async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_the_map_table_and_a_dry_run_ask_is_answered_or_told_why_not() {
+async fn what_the_map_table_and_a_dry_run_ask_is_answered_or_reported_why_not() {
     use serde_json::json;
     let scene = Scene::open().await;
-    let told = async |(status, answer): (u16, Value)| (status, answer["title"].as_str().unwrap_or_default().to_owned());
+    let reported = async |(status, answer): (u16, Value)| (status, answer["title"].as_str().unwrap_or_default().to_owned());
     let map = std::fs::read_to_string(root().join("demo/workspace/maps/stock-to-levels.toml")).expect("the map");
-    // A rule more in the text that stands in the editor: nothing is stored.
+    // One more rule in the text of the editor: nothing is stored.
     let rule = json!({ "text": map, "path": "counted_by", "expression": "'me'" });
     let (status, answer) = scene.service.act("/api/maps/stock-to-levels/rule", &rule).await;
     let text = answer["text"].as_str().expect("a text");
@@ -265,18 +265,18 @@ async fn what_the_map_table_and_a_dry_run_ask_is_answered_or_told_why_not() {
         "{text}"
     );
     let broken = json!({ "text": "[set", "path": "a", "expression": "b" });
-    let (status, says) = told(scene.service.act("/api/maps/stock-to-levels/rule", &broken).await).await;
+    let (status, says) = reported(scene.service.act("/api/maps/stock-to-levels/rule", &broken).await).await;
     assert!(status == 422 && says.contains("line 1"), "{status} {says}");
     let none = "the running release has no map `none`".to_owned();
-    assert_eq!(told(scene.service.act("/api/maps/none/rule", &rule).await).await, (404, none.clone()));
-    assert_eq!(told(scene.service.put("/api/maps/none/draft", &json!({ "text": map })).await).await, (404, none));
+    assert_eq!(reported(scene.service.act("/api/maps/none/rule", &rule).await).await, (404, none.clone()));
+    assert_eq!(reported(scene.service.put("/api/maps/none/draft", &json!({ "text": map })).await).await, (404, none));
     let large = "#".repeat((1 << 20) + 1);
-    let (status, says) = told(scene.service.put("/api/maps/stock-to-levels/draft", &json!({ "text": large })).await).await;
+    let (status, says) = reported(scene.service.put("/api/maps/stock-to-levels/draft", &json!({ "text": large })).await).await;
     assert_eq!((status, says.as_str()), (413, "a draft has at most 1024 KB"));
     let (status, says) =
-        told(scene.service.act("/api/maps/stock-to-levels/try", &json!({ "text": map, "given": large })).await).await;
+        reported(scene.service.act("/api/maps/stock-to-levels/try", &json!({ "text": map, "given": large })).await).await;
     assert!(status == 413 && says.contains("`wirewatch map run` takes documents of any size"), "{status} {says}");
-    // What is tried of a map that is none is a finding with its line, and no failure.
+    // A trial of an invalid map gives a finding with its line, and no failure.
     let (status, tried) =
         scene.service.act("/api/maps/stock-to-levels/try", &json!({ "text": "[set", "given": "a,b\n1,2\n" })).await;
     assert!(status == 200 && tried["findings"][0]["line"] == 1, "{status} {tried}");
@@ -284,12 +284,12 @@ async fn what_the_map_table_and_a_dry_run_ask_is_answered_or_told_why_not() {
     let key = "0123456789abcdef".repeat(4);
     let ask = |method: &str, key: &str| json!({ "method": method, "path": "/orders", "key": key });
     for (connection, request, status, part) in [
-        ("marrowfield-drop", ask("GET", &key), 422, "only http is asked really"),
-        ("erp", ask("TELL", &key), 422, "`TELL` is no method that flows call"),
-        ("erp", ask("GET", "12"), 422, "no digest in hexadecimal digits"),
+        ("marrowfield-drop", ask("GET", &key), 422, "only http connections can be called"),
+        ("erp", ask("TELL", &key), 422, "`TELL` is not a method that flows can use"),
+        ("erp", ask("GET", "12"), 422, "must be a digest in hexadecimal digits"),
         ("erpp", ask("GET", &key), 404, "erpp"),
     ] {
-        let (found, says) = told(scene.service.act(&format!("/api/connections/{connection}/ask"), &request).await).await;
+        let (found, says) = reported(scene.service.act(&format!("/api/connections/{connection}/ask"), &request).await).await;
         assert!(found == status && says.contains(part), "{connection}: {found} {says}");
     }
 }
@@ -309,7 +309,7 @@ async fn a_draft_is_shown_and_taken_into_the_folder() {
     assert!(scene.service.command(&["map", "take", "--workspace", at]).1.contains("release-to-pick"));
     let take = |more: &[&str]| scene.service.command(&[&["map", "take", "release-to-pick", "--workspace", at], more].concat());
     let (code, out, _) = take(&[]);
-    assert!(code == 0 && out.contains("- carrier   = \"lower(carrier)\"") && out.contains("nothing is written yet"), "{out}");
+    assert!(code == 0 && out.contains("- carrier   = \"lower(carrier)\"") && out.contains("nothing was written"), "{out}");
     assert_ne!(std::fs::read_to_string(&file).expect("the map"), text);
     assert_eq!(take(&["--yes"]).0, 0);
     assert_eq!(std::fs::read_to_string(&file).expect("the map"), text);

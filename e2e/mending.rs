@@ -1,4 +1,4 @@
-//! What went wrong is put right: amended, resent, discarded, accepted; each with who and why.
+//! Failed messages are corrected: amended, resent, discarded, accepted; each act with its person and reason.
 
 use crate::scene::{Scene, a_moment, client};
 use sea_orm::DatabaseTransaction;
@@ -24,7 +24,7 @@ async fn a_refused_order_is_amended_and_booked() {
     std::fs::write(&file, document.replacen("CTT*", "CTTX*", 1)).unwrap();
     let (code, _, err) = scene.service.command(&["amend", id, "--file", &path]);
     assert_eq!(code, 1);
-    assert!(err.contains("CTTX is no segment") && err.contains("nothing was done"), "{err}");
+    assert!(err.contains("CTTX is not a segment") && err.contains("nothing was done"), "{err}");
     std::fs::write(&file, document.replace("QH-HIVE-12", "QH-HIVE-10")).unwrap();
     let (code, _, err) = scene.service.command(&["amend", id, "--file", &path, "--why", "twelve frames are ten now"]);
     assert_eq!(code, 0, "{err}");
@@ -34,7 +34,7 @@ async fn a_refused_order_is_amended_and_booked() {
     assert_eq!(story["acts"][0]["act"], "amended");
     assert_eq!(story["acts"][0]["why"], "twelve frames are ten now");
     assert_eq!(story["steps"][1]["attempts"].as_array().unwrap().len(), 2, "both tries are in the story");
-    // A case of it has the amended document, in the envelope that it came in, with the answer to that.
+    // Its case has the amended document in the envelope of the received one, with the answer to the amended document.
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
     let (code, out, err) = scene.service.command(&["case", "from", id, "--name", "amended", "--workspace", &workspace]);
     assert_eq!(code, 0, "{out}{err}");
@@ -43,13 +43,71 @@ async fn a_refused_order_is_amended_and_booked() {
     assert_eq!((given.matches("ST*850*").count(), given.matches("ISA*").count(), given.matches("IEA*").count()), (1, 1, 1));
     let (code, out, err) = client(&["cases", "amended", "--workspace", &workspace], "");
     assert!(code == 0 && out.contains("1 case: 1 passed"), "{out}{err}");
-    // The order's trouble is put right.
+    // The order is corrected.
     let key = story["message"]["key"].as_str().unwrap();
     eventually("the timeline has ended", || async {
         let story = scene.service.get(&format!("/api/orders/{key}")).await?;
-        (story["orders"][0]["state"] == "ended").then_some(())
+        (story["orders"][0]["state"] == "done").then_some(())
     })
     .await;
+}
+
+/// A corrected flow is used by a resend, and by an amendment; what is complete under another release is not done again.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_corrected_flow_reaches_what_failed() {
+    let mut scene = Scene::open().await;
+    let flow = "flows/partner-orders.toml";
+    let workspace = scene.service.workspace().to_string_lossy().into_owned();
+    let correct = std::fs::read_to_string(scene.service.workspace().join(flow)).unwrap();
+    let (before, after) = correct.split_once("[[step]]").unwrap();
+    let check = "[[step]]\nname = \"open\"\ncheck = [{ that = \"false\", says = \"closed\" }]\n\n";
+    scene.service.write(flow, &format!("{before}{check}[[step]]{after}"));
+    assert_eq!(scene.service.command(&["deploy", "--skip-cases", &workspace]).0, 0);
+    scene.send(3, Flaw::None);
+    let failed = eventually("they fail", || async {
+        let page = scene.service.get("/api/messages?state=failed").await?;
+        page["messages"].as_array().filter(|all| all.len() == 3).cloned()
+    })
+    .await;
+    let id = failed[0]["id"].as_str().unwrap();
+    let reason = failed[0]["reason"].as_str().unwrap();
+    // An amendment that would fail again is refused.
+    let document = scene.service.get(&format!("/api/messages/{id}/document")).await.unwrap()["text"].as_str().unwrap().to_owned();
+    let amend = json!({ "act": "amend", "document": document.replace("PO1*1", "PO1*01"), "why": "tried" });
+    let (status, problem) = scene.service.act(&format!("/api/messages/{id}/acts"), &amend).await;
+    assert_eq!((status, problem["code"].as_str()), (422, Some("would-fail-again")), "{problem}");
+    assert!(problem["title"].as_str().unwrap().contains("`open`: closed"), "{problem}");
+    // The corrected flow is shown before anything is done.
+    scene.service.write(flow, &correct);
+    assert_eq!(scene.service.command(&["deploy", "--take-back", &workspace]).0, 0);
+    let (code, out, err) = scene.service.command(&["resend", "--preview", id]);
+    assert_eq!(code, 0, "{err}");
+    assert!(out.contains("release 3 instead of 2; changed: flows/partner-orders.toml"), "{out}");
+    assert!(out.contains("next, at step book:") && out.contains("POST /orders"), "{out}");
+    let (code, out, _) = scene.service.command(&["resend", "--preview", "--release", "2", id]);
+    assert!(code == 0 && out.contains("it would fail again at step open: closed"), "{out}");
+    let (code, _, err) = scene.service.command(&["resend", "--release", "99", id]);
+    assert!(code == 1 && err.contains("release 99 has no files for this message"), "{err}");
+    assert!(scene.orders.references().is_empty(), "a preview sends nothing");
+    // It reaches one, and then all with the same reason.
+    let (code, out, err) = scene.service.command(&["resend", id, "--why", "open again"]);
+    assert!(code == 0 && out.contains("release 3 instead of 2"), "{out}{err}");
+    let (code, _, err) = scene.service.command(&["resend", "--reason", reason]);
+    assert_eq!(code, 0, "{err}");
+    scene.quiet(3).await;
+    let (_, out, _) = scene.service.command(&["show", id]);
+    assert!(out.contains("release 3, arrived under 2"), "{out}");
+    // Release 4 would book it elsewhere. It is booked, so it keeps its release, and a crash changes nothing about that.
+    scene.service.write(flow, &correct.replace("post = \"/orders\"", "post = \"/orders/\""));
+    assert_eq!(scene.service.command(&["deploy", "--skip-cases", &workspace]).0, 0);
+    let (code, out, err) = scene.service.command(&["resend", id]);
+    assert!(code == 0 && out.contains("release 3 as before: step `book` is complete, but its request"), "{out}{err}");
+    scene.service.kill();
+    scene.service.start().await;
+    scene.quiet(3).await;
+    scene.assert_all_once();
+    let story = scene.service.get(&format!("/api/messages/{id}")).await.unwrap();
+    assert_eq!((story["release"].as_i64(), story["message"]["release"].as_i64()), (Some(3), Some(2)), "{story}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -62,7 +120,7 @@ async fn one_that_cannot_be_run_again_can_be_discarded() {
         Some(failed["id"].as_str()?.to_owned())
     })
     .await;
-    // Its document is spoiled, as by a failing disk.
+    // Its document is damaged, as by a failing disk.
     scene.service.stop();
     database.run("update body set packed = false, bytes = convert_to(repeat('x', 4000), 'UTF8')").await;
     scene.service.start().await;
@@ -100,7 +158,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     let reason = reasons[0]["id"].as_str().unwrap();
     let (code, out, _) = scene.service.command(&["resend", "--reason", reason, "--preview"]);
     assert_eq!(code, 0);
-    assert!(out.contains("resend would be done to 6 messages; nothing was done"), "{out}");
+    assert!(out.contains("would resend 6 messages; nothing was done"), "{out}");
     assert_eq!(scene.orders.summary().booked, 0);
     let first = scene.messages("state=failed").await.pop().unwrap()["id"].as_str().unwrap().to_owned();
     assert_eq!(scene.service.command(&["discard", &first]).0, 2, "a reason is needed");
@@ -110,7 +168,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     assert_eq!((code, out.trim()), (0, "5 messages resent"), "{err}");
     scene.quiet(5).await;
     assert_eq!(scene.messages("state=discarded").await.len(), 1);
-    // Named in a list that is some time old: what has moved on is left alone, and said.
+    // Named in an old list: a message that has changed since is left alone, and this is reported.
     let done: Vec<String> = scene
         .messages("state=done&flow=partner-orders")
         .await
@@ -126,7 +184,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     assert_eq!((&late["done"], &late["refused"]), (&json!(0), &json!(5)), "{late}");
     assert_eq!(late["refusals"][0]["says"], "it no longer needs attention: it is done");
     assert_eq!(late["states"], json!({ "done": 5 }));
-    // What cannot be meant is refused as a whole.
+    // A contradictory request is refused as a whole.
     for (request, expected) in [
         (json!({ "act": "resend", "reason": reason }), 404),
         (json!({ "act": "resend", "reason": "?" }), 400),
@@ -140,10 +198,10 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
         assert_eq!(status, expected, "{request}: {answer}");
     }
     assert_eq!(scene.service.get("/api/bulk-acts").await.unwrap().as_array().unwrap().len(), 2);
-    // An order that is done keeps its answer when it is sent again.
+    // A completed order keeps its answer when it is resent.
     let done = scene.messages("state=done&flow=partner-orders").await.remove(0);
     let done = done["id"].as_str().unwrap();
-    // What is told as done may still be worked on for a moment; then a person is asked to try again.
+    // A message shown as done may still be in use for a moment; then the person is asked to try again.
     let resend = async |more: &[&str]| {
         let command = [&["resend", done], more].concat();
         eventually("it is sent again", || async { (scene.service.command(&command).0 == 0).then_some(()) }).await;
@@ -151,7 +209,7 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
     resend(&[]).await;
     a_moment().await;
     assert_eq!((scene.orders.summary().booked, scene.orders.summary().repeats), (5, 0));
-    // Unless a person wants it done again: then it is a new order at the other side.
+    // Unless the person wants it sent again: then it is a new order at the other side.
     resend(&["--answers", "again"]).await;
     scene.quiet(6).await;
 }
@@ -165,7 +223,7 @@ async fn ended(scene: &Scene, id: &str) -> Value {
     .await
 }
 
-/// A bulk resend that has come as far as the message `at` from the oldest, and is kept there by `lock` until that is dropped.
+/// A bulk resend that has reached the message `at` from the oldest, and is stopped there until `lock` is dropped.
 async fn halfway(scene: &Scene, database: &Database, reason: &str, at: usize) -> (String, DatabaseTransaction) {
     let oldest = "select id from live where state = 'failed' order by id";
     let lock = database.begin(&format!("select 1 from live where id = ({oldest} offset {at} limit 1) for update")).await;
@@ -183,7 +241,7 @@ async fn halfway(scene: &Scene, database: &Database, reason: &str, at: usize) ->
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn hundreds_are_resent_in_the_background_across_restarts_or_stopped() {
-    /// Of these every second is booked at once: twenty alike in a row would put the step on hold, in whatever order they end.
+    /// Every second one is booked at once: twenty equal failures in a row would put the step on hold, in whatever order they end.
     const SENT: usize = 600;
     const MANY: usize = SENT / 2;
     let database = Database::new();
@@ -201,7 +259,7 @@ async fn hundreds_are_resent_in_the_background_across_restarts_or_stopped() {
     let reason = reasons[0]["id"].as_str().unwrap().to_owned();
     let (code, out, _) = scene.service.command(&["resend", "--reason", &reason, "--preview"]);
     assert_eq!(code, 0);
-    assert!(out.ends_with("and 200 more\nresend would be done to 300 messages; nothing was done\n"), "{out}");
+    assert!(out.ends_with("and 200 more\nwould resend 300 messages; nothing was done\n"), "{out}");
     // A person stops it halfway.
     let (id, lock) = halfway(&scene, &database, &reason, 60).await;
     assert_eq!(scene.service.command(&["bulk", "stop", &id]).0, 0);
@@ -209,7 +267,7 @@ async fn hundreds_are_resent_in_the_background_across_restarts_or_stopped() {
     lock.rollback().await.unwrap();
     let (code, out, _) = scene.service.command(&["bulk", "follow", &id]);
     assert!(code == 0 && out.contains("stopped before its end"), "{out}");
-    // Another takes the rest; a kill and a planned restart interrupt it.
+    // Another process takes over the rest; a kill and a planned restart interrupt it.
     let (id, lock) = halfway(&scene, &database, &reason, 100).await;
     scene.service.kill();
     lock.rollback().await.unwrap();
@@ -222,13 +280,49 @@ async fn hundreds_are_resent_in_the_background_across_restarts_or_stopped() {
     assert_eq!((&ended["state"], json!(done + refused)), (&json!("done"), total.clone()), "{ended}");
     assert!((215..=260).contains(&total.as_u64().unwrap()) && refused <= 42, "{ended}");
     scene.quiet(SENT).await;
-    // What was on its way to the order system at the kill is repeated there under its key.
+    // A request that was running at the kill is repeated with its idempotency key.
     let references = scene.orders.references();
     assert_eq!(references.iter().collect::<BTreeSet<_>>().len(), references.len(), "each is booked once");
     let (code, out, _) = scene.service.command(&["bulk", "list"]);
     assert!(code == 0 && out.lines().count() == 3 && out.contains("stopped"), "{out}");
     let (code, out, _) = scene.service.command(&["bulk", "show", &id]);
     assert!(code == 0 && out.contains("done now"), "{out}");
+}
+
+/// One is tried first: what would fail again stays as it is, and the step stays free for others.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_bulk_resend_that_does_not_help_stops_after_the_first() {
+    let mut scene = Scene::open().await;
+    scene.orders.set_faults(Faults { next: 200, spare: 0, status: 422, ..Faults::default() });
+    for _ in 0..10 {
+        scene.send(1, Flaw::None);
+    }
+    eventually("all failed", || async {
+        let status = scene.service.get("/api/status").await?;
+        (status["unfinished"] == json!({ "failed": 10 })).then_some(())
+    })
+    .await;
+    let reasons = scene.service.get("/api/reasons").await.unwrap();
+    let (reason, since) = (reasons[0]["id"].as_str().unwrap().to_owned(), reasons[0]["oldest"].clone());
+    let (code, out, err) = scene.service.command(&["resend", "--reason", &reason]);
+    assert!(code == 1 && out.contains("1 message resent; stopped before its end"), "{out}{err}");
+    assert!(err.contains("failed again for the same reason; the resend was stopped, 9 messages are left as they were"), "{err}");
+    let failed = scene.messages("state=failed").await;
+    let mut attempts = Vec::new();
+    for one in &failed {
+        let story = scene.service.get(&format!("/api/messages/{}", one["id"].as_str().unwrap())).await.unwrap();
+        let step = story["steps"].as_array().unwrap().iter().find(|step| step["step"] == "book").cloned().unwrap();
+        attempts.push(step["attempts"].as_array().unwrap().len());
+    }
+    attempts.sort_unstable();
+    assert_eq!(attempts, [1, 1, 1, 1, 1, 1, 1, 1, 1, 2]);
+    assert_eq!(scene.service.get("/api/reasons").await.unwrap()[0]["messages"], 10, "{since}");
+    // Corrected at the other side, all of them pass.
+    scene.orders.set_faults(Faults::default());
+    let (code, _, err) = scene.service.command(&["resend", "--reason", &reason]);
+    assert_eq!(code, 0, "{err}");
+    scene.quiet(10).await;
+    scene.assert_all_once();
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -251,8 +345,8 @@ async fn a_duplicate_gets_the_very_same_acknowledgment_and_can_be_accepted() {
     scene.drop("other.edi", other.as_bytes());
     let (verdict, says) = scene.verdict("other.edi").await;
     assert_eq!(verdict, "failed");
-    assert!(says.contains("used before for other content"), "{says}");
-    // It is discarded, by one who says why; what is settled is not settled again, and what was taken is not discarded.
+    assert!(says.contains("was used before with other content"), "{says}");
+    // It is discarded, with a reason; a resolved arrival is not resolved again, and a received one is not discarded.
     let failed = scene.arrival("other.edi").await["id"].as_str().unwrap().to_owned();
     let (code, out, err) = scene.service.command(&["discard", "--arrivals", &failed, "--why", "they sent a draft"]);
     assert_eq!((code, out.trim()), (0, "1 arrival discarded"), "{err}");
@@ -261,10 +355,10 @@ async fn a_duplicate_gets_the_very_same_acknowledgment_and_can_be_accepted() {
     assert!(story.contains("they sent a draft"), "{story}");
     let (code, _, err) = scene.service.command(&["discard", "--arrivals", &failed, "--why", "again"]);
     assert_eq!(code, 1);
-    assert!(err.contains("is resolved already"), "{err}");
+    assert!(err.contains("is already resolved"), "{err}");
     let repeat = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
     let (status, says) = scene.service.act(&format!("/api/arrivals/{repeat}/discard"), &json!({ "why": "x" })).await;
-    assert_eq!((status, says["title"].as_str().unwrap().contains("it is duplicate")), (409, true), "{says}");
+    assert_eq!((status, says["title"].as_str().unwrap().contains("is duplicate, not failed")), (409, true), "{says}");
     // Accepted on purpose.
     let arrival = scene.arrival("again.edi").await["id"].as_str().unwrap().to_owned();
     let (code, _, err) = scene.service.command(&["accept", &arrival, "--why", "they mean it twice"]);
@@ -274,7 +368,7 @@ async fn a_duplicate_gets_the_very_same_acknowledgment_and_can_be_accepted() {
     let first = scene.arrival("po-000101.edi").await["id"].as_str().unwrap().to_owned();
     let (status, _) = scene.service.act(&format!("/api/arrivals/{first}/accept"), &json!({ "why": "x" })).await;
     assert_eq!(status, 409, "what was taken is not accepted");
-    // What failed and is accepted does not ask for anybody any more.
+    // An accepted arrival needs no attention any more.
     scene.drop("once-more.edi", sent.text.replacen("CUR*BY*USD", "CUR*BY*MXN", 1).as_bytes());
     assert_eq!(scene.verdict("once-more.edi").await.0, "failed");
     let listed = async |verdict: &str| {

@@ -1,4 +1,4 @@
-//! Several processes share the work: one that ends or hangs loses nothing and holds nobody up, and order is kept.
+//! Several processes share the work: if one ends or hangs, nothing is lost, nobody waits, and the order holds.
 
 use crate::scene::Scene;
 use lapin::BasicProperties;
@@ -115,7 +115,7 @@ impl Pair {
     async fn picked(&self, least: usize) {
         eventually_within(
             Duration::from_secs(120),
-            || format!("{least} came out\n{}\n{}", self.ada.logged(), self.bee.logged()),
+            || format!("{least} were sent\n{}\n{}", self.ada.logged(), self.bee.logged()),
             || async { (self.broker.depth("picked").await.0 >= least as u32).then_some(()) },
         )
         .await;
@@ -139,7 +139,7 @@ async fn one_process_is_killed_and_one_hangs_and_the_other_finishes_in_order() {
     pair.picked(HALF + 500).await;
     pair.bee.freeze(true);
     let at_the_hang = pair.broker.depth("picked").await.0 as usize;
-    // The broker still hands these to the one that hangs, if that is who listens: they come back at their place.
+    // The broker still sends these to the hanging process, if it is the consumer: they return to their place.
     pair.fill(HALF + HALF / 2..2 * HALF).await;
     eventually_within(
         Duration::from_secs(120),
@@ -151,7 +151,7 @@ async fn one_process_is_killed_and_one_hangs_and_the_other_finishes_in_order() {
         },
     )
     .await;
-    // What hung finds that it is not asked any more, and ends.
+    // The hanging process finds that it has lost its shards, and ends.
     pair.bee.freeze(false);
     let mut bee = pair.bee;
     eventually_within(Duration::from_secs(30), "the one that hung ends", || {
@@ -163,31 +163,31 @@ async fn one_process_is_killed_and_one_hangs_and_the_other_finishes_in_order() {
 
     let twice = all_in_order(&pair.broker, 2 * HALF).await;
     println!(
-        "measured: {} messages in {KEYS} orders, a kill after {at_the_kill}, a hang after {at_the_hang}: {twice} came twice",
+        "measured: {} messages in {KEYS} orders, a kill after {at_the_kill}, a hang after {at_the_hang}: {twice} were sent twice",
         2 * HALF,
     );
 }
 
-/// Takes what came out: every number, in the order of its shelf. Gives how many came more than once.
+/// Reads the output: every number, in the order of its shelf. Returns how many were received more than once.
 async fn all_in_order(broker: &TestBroker, numbers: usize) -> usize {
-    let mut came: BTreeMap<u64, Vec<String>> = BTreeMap::new();
+    let mut received: BTreeMap<u64, Vec<String>> = BTreeMap::new();
     let mut last: BTreeMap<String, u64> = BTreeMap::new();
     let mut all = 0;
     while let Some(delivery) = broker.take("picked").await {
         all += 1;
         let body: Value = serde_json::from_slice(&delivery.data).unwrap();
         let (number, shelf) = (body["number"].as_u64().unwrap(), body["shelf"].as_str().unwrap().to_owned());
-        let ids = came.entry(number).or_default();
+        let ids = received.entry(number).or_default();
         ids.push(delivery.properties.message_id().as_ref().unwrap().to_string());
-        // A repeat says by its id that it is one; the first of each number keeps the order of its shelf.
+        // A repeat has the same message id; the first of each number keeps the order of its shelf.
         if ids.len() == 1 {
             let before = last.insert(shelf.clone(), number);
-            assert!(before.is_none_or(|before| before < number), "{number} of {shelf} came behind {before:?}");
+            assert!(before.is_none_or(|before| before < number), "{number} of {shelf} follows {before:?}");
         }
     }
-    assert_eq!(came.len(), numbers, "none is lost");
+    assert_eq!(received.len(), numbers, "none is lost");
     assert_eq!(last.len(), KEYS);
-    assert!(came.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
+    assert!(received.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
     all - numbers
 }
 
@@ -195,7 +195,7 @@ async fn all_in_order(broker: &TestBroker, numbers: usize) -> usize {
 async fn a_process_that_hangs_inside_a_transaction_keeps_nobody_from_its_work() {
     let database = Database::new();
     let mut scene = Scene::open_on(&database).await;
-    // It waits for a lock as it writes, hangs, and gets the lock: so it holds all that it has written, uncommitted.
+    // It waits for a lock while writing, hangs, and gets the lock: so it holds everything it has written, uncommitted.
     let lock = database.begin("lock table arrival in share mode").await;
     scene.send(3, Flaw::None);
     let waits = "select count(*) from pg_locks where relation = 'arrival'::regclass and not granted";
@@ -236,27 +236,31 @@ async fn the_database_goes_and_comes_under_two_processes_and_neither_is_struck()
     cluster.start_again().expect("it starts again");
     pair.picked(MESSAGES).await;
     eventually(
-        || format!("nothing is unfinished\n{}\n{}", pair.ada.logged(), pair.bee.logged()),
+        || format!("no unfinished messages\n{}\n{}", pair.ada.logged(), pair.bee.logged()),
         || async {
             let status = pair.bee.get("/api/status").await?;
             status["unfinished"].as_object()?.is_empty().then_some(())
         },
     )
     .await;
-    // Both are still who they were: a server that begins anew is nobody's end.
+    // Both processes keep their identity: a restart of the server ends neither.
     assert_eq!(processes().await, Some(before));
     for service in [&pair.ada, &pair.bee] {
-        assert!(!service.logged().contains("has ended") && !service.logged().contains("has taken over"), "{}", service.logged());
+        assert!(
+            !service.logged().contains("has stopped") && !service.logged().contains("has taken over"),
+            "{}",
+            service.logged()
+        );
     }
     let twice = all_in_order(&pair.broker, MESSAGES).await;
-    println!("measured: {MESSAGES} messages in {KEYS} orders, the database gone for a while: {twice} came twice");
+    println!("measured: {MESSAGES} messages in {KEYS} orders, the database gone for a while: {twice} were sent twice");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_is_done_at_one_process_is_known_and_carried_out_at_the_other() {
     let pair = Pair::open().await;
     pair.shared().await;
-    // A release made at one runs at the other, a hold too.
+    // A release deployed at one process runs at the other, and so does a hold.
     let bee = &pair.bee;
     let flow = std::fs::read_to_string(pair.ada.workspace().join("flows/picks.toml")).unwrap();
     pair.ada.write("flows/picks.toml", &flow.replace("title = \"Picks\"", "title = \"Picking\""));
@@ -294,7 +298,7 @@ async fn what_is_done_at_one_process_is_known_and_carried_out_at_the_other() {
     pair.picked(4).await;
     let page = pair.ada.get("/api/messages?state=discarded&limit=100").await.unwrap();
     assert_eq!(page["messages"].as_array().unwrap().len(), 40);
-    // Whoever looks at one sees what both do.
+    // Each process shows what both do.
     let (_, out, _) = pair.ada.command(&["status"]);
     assert!(out.matches("of 64 shards").count() == 2 && out.contains("which answers here"), "{out}");
 }

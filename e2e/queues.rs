@@ -1,4 +1,4 @@
-//! Queues: taken before they are acknowledged, confirmed before they count as sent, at a real broker.
+//! Queues of a real broker: messages are stored before they are acknowledged, and confirmed before they count as sent.
 
 use lapin::BasicProperties;
 use lapin::types::{AMQPValue, FieldTable};
@@ -115,7 +115,7 @@ impl Relay {
         assert_eq!(code, 0, "{err}");
     }
 
-    /// How the queue stands, as the API tells it.
+    /// The state of the queue in the API.
     async fn queue(&self) -> Value {
         let all = eventually("connections are listed", || self.service.get("/api/connections")).await;
         all[0]["queues"][0].clone()
@@ -127,7 +127,7 @@ impl Relay {
         self.broker.put("in", body.as_bytes(), properties).await;
     }
 
-    /// Waits until nothing is unfinished but what failed, and so many messages exist.
+    /// Waits until so many messages exist, and every unfinished one has failed.
     async fn quiet(&self, messages: usize) -> Vec<Value> {
         eventually_within(
             Duration::from_secs(120),
@@ -160,16 +160,16 @@ async fn a_message_passes_from_a_queue_to_an_exchange_with_all_that_goes_with_it
     let headers = properties.headers().clone().unwrap();
     assert_eq!(headers.inner().get("boxes"), Some(&AMQPValue::LongString("2".into())));
     assert_eq!(text(properties.message_id()).len(), 32, "the effect's own key");
-    // What came with it is told with the arrival, and in the message's meta.
+    // Its properties are shown with the arrival, and in the message's meta.
     let messages = relay.quiet(1).await;
     let arrival = relay.service.get(&format!("/api/arrivals/{}", messages[0]["arrival"].as_str().unwrap())).await.unwrap();
-    let told = &arrival["headers"];
-    assert_eq!((told["message_id"].as_str(), told["type"].as_str()), (Some("A-1"), Some("pick")));
+    let reported = &arrival["headers"];
+    assert_eq!((reported["message_id"].as_str(), reported["type"].as_str()), (Some("A-1"), Some("pick")));
     assert_eq!(
         (arrival["arrival"]["name"].as_str(), arrival["form"].as_str()),
         (Some(relay.broker.name("in").as_str()), Some("json"))
     );
-    // It is acknowledged, and seen to be taken from.
+    // It is acknowledged, and the queue is shown as being read.
     eventually("the broker has nothing left", || async { (relay.broker.depth("in").await == (0, 1)).then_some(()) }).await;
     eventually("depth and consumers are read back", || async {
         let queue = relay.queue().await;
@@ -194,9 +194,9 @@ async fn what_cannot_be_read_or_sent_fails_and_blocks_nobody() {
     }
     assert_eq!(
         failed["B-1"],
-        "`carrier`: \"swift.now\" has a dot, which would add a word to the routing key; replace(…, '.', '-') takes it out"
+        "`carrier`: \"swift.now\" has a dot, which would add a word to the routing key; remove it with replace(…, '.', '-')"
     );
-    assert_eq!(failed["B-2"], "`carrier` gives nothing");
+    assert_eq!(failed["B-2"], "`carrier` gives no value");
     let arrivals = relay.service.get("/api/arrivals?verdict=failed").await.unwrap();
     assert!(arrivals["arrivals"][0]["says"].as_str().unwrap().starts_with("not JSON"), "{arrivals}");
     eventually("everything is acknowledged", || async { (relay.broker.depth("in").await == (0, 1)).then_some(()) }).await;
@@ -212,7 +212,7 @@ async fn without_a_queue_that_takes_it_a_message_is_refused_and_goes_out_once_th
     relay.put("C-1", "swift").await;
     let messages = relay.quiet(1).await;
     let says = messages[0]["says"].as_str().unwrap();
-    assert_eq!(says, format!("no queue takes picks.swift.C-1 from the exchange {picks}: nothing is bound to it"));
+    assert_eq!(says, format!("no queue receives picks.swift.C-1 from the exchange {picks}: no binding matches"));
     let bind = lapin::options::QueueBindOptions::default();
     channel.queue_bind(picked.into(), picks.into(), "picks.#".into(), bind, FieldTable::default()).await.unwrap();
     let id = messages[0]["id"].as_str().unwrap();
@@ -222,7 +222,7 @@ async fn without_a_queue_that_takes_it_a_message_is_refused_and_goes_out_once_th
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_exchange_that_is_deleted_is_told_and_found_again() {
+async fn an_exchange_that_is_deleted_is_reported_and_found_again() {
     let relay = Relay::open().await;
     relay.listening().await;
     relay.put("D-1", "swift").await;
@@ -230,10 +230,10 @@ async fn an_exchange_that_is_deleted_is_told_and_found_again() {
     let picks = relay.broker.name("picks");
     relay.broker.channel().exchange_delete(picks.as_str().into(), Default::default()).await.unwrap();
     relay.put("D-2", "swift").await;
-    // The flow declares it, so it is made again on a new channel; what is not bound yet is refused in words.
+    // The flow declares the queue, so it is declared again on a new channel; a missing binding is refused in words.
     let messages = relay.quiet(2).await;
     let one = messages.iter().find(|one| one["key"] == "D-2").unwrap();
-    assert!(one["says"].as_str().unwrap().starts_with("no queue takes picks.swift.D-2"), "{one}");
+    assert!(one["says"].as_str().unwrap().starts_with("no queue receives picks.swift.D-2"), "{one}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -288,7 +288,7 @@ async fn a_queue_that_goes_stops_its_own_intake_and_no_other_of_the_connection()
     done("G-1").await;
     broker.channel().queue_delete(goes.as_str().into(), Default::default()).await.unwrap();
     let stopped = || async { stand(&goes).await.filter(|(listening, says)| listening == "stopped" && says.contains("no queue")) };
-    eventually(|| format!("that it is gone is told\n{}", service.logged()), stopped).await;
+    eventually(|| format!("the missing queue is reported\n{}", service.logged()), stopped).await;
     assert_eq!(stand(&stays).await.unwrap().0, "yes");
     done("S-1").await;
     broker.queue("goes", None).await;
@@ -313,7 +313,7 @@ async fn a_person_who_holds_the_connection_gives_the_queue_back_to_others() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
+async fn a_wrong_password_is_reported_and_a_corrected_one_reaches_what_waits() {
     let relay = Relay::open().await;
     relay.listening().await;
     let (status, _) = relay.service.put("/api/secrets/warehouse", &json!({ "value": "wrong" })).await;
@@ -330,7 +330,7 @@ async fn a_wrong_password_is_told_and_a_corrected_one_reaches_what_waits() {
     relay.service.put("/api/secrets/warehouse", &json!({ "value": relay.broker.password })).await;
     assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.F-1");
     let (_, tested) = relay.service.act("/api/connections/warehouse/test", &json!({})).await;
-    assert_eq!(tested["says"], "it lets us in and has the queue");
+    assert_eq!(tested["says"], "signed in and has the queue");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -351,12 +351,12 @@ async fn a_message_is_submitted_by_hand_at_a_queue_and_at_an_exchange() {
     let body: Value = serde_json::from_slice(&sent.data).unwrap();
     assert_eq!((sent.routing_key.as_str(), &body["boxes"], &body["number"]), ("picks.by.hand", &json!(9), &json!("H-1")));
     let (code, out, _) = relay.service.command(&["submit", "warehouse", "--exchange", &exchange, "--key", "nobody", &file]);
-    assert!(code == 1 && out.contains("refused") && out.contains("nothing is bound to it"), "{out}");
+    assert!(code == 1 && out.contains("refused") && out.contains("no binding matches"), "{out}");
     let (code, _, err) = relay.service.command(&["submit", "warehouse", &file]);
-    assert!(code == 1 && err.contains("say where: --queue NAME, or --exchange NAME"), "{err}");
+    assert!(code == 1 && err.contains("a target is needed: --queue NAME, or --exchange NAME"), "{err}");
 }
 
-/// The network is cut and the broker blocks while the service runs on: it waits, says so, and goes on by itself.
+/// The network is cut and the broker blocks while the service runs: it waits, reports it, and continues by itself.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_well() {
     let (own, _folder) = tokio::task::spawn_blocking(private_broker).await.unwrap();
@@ -377,7 +377,7 @@ async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_w
     line.mend();
     assert_eq!(relay.broker.next("picked").await.routing_key.as_str(), "picks.swift.G-2", "it goes on by itself");
 
-    // A message that is on its way while the broker is cut off waits, and goes out once.
+    // A message that is being sent while the broker is cut off waits, and is sent once.
     own.block(true).unwrap();
     relay.submitted("G-3").await;
     eventually("the connection is held", || async {
@@ -398,7 +398,7 @@ async fn a_cut_network_and_a_blocked_broker_hold_the_connection_until_they_are_w
     .await;
 }
 
-/// The whole promise: many messages while the service is killed, and the broker and the database stop and come back.
+/// The whole promise: many messages while the service is killed, and the broker and the database stop and start.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_is_lost_while_service_broker_and_database_go_and_come() {
     const MESSAGES: usize = 20_000;
@@ -438,25 +438,25 @@ async fn nothing_is_lost_while_service_broker_and_database_go_and_come() {
         relay.service.start().await;
     }
     passed(&relay, MESSAGES as u32).await;
-    // Every number came out, and what came more than once says by its id that it is the same.
-    let mut came: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    // Every number was received, and a repeat has the same message id.
+    let mut received: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut all = 0;
     loop {
-        // Some that have passed came twice, so the last may be on their way.
+        // Some were received twice, so the last may still be on their way.
         let delivery = match relay.broker.take("picked").await {
             Some(delivery) => delivery,
-            None if came.len() < MESSAGES => relay.broker.next("picked").await,
+            None if received.len() < MESSAGES => relay.broker.next("picked").await,
             None => break,
         };
         all += 1;
         let body: Value = serde_json::from_slice(&delivery.data).unwrap();
         let id = delivery.properties.message_id().as_ref().unwrap().to_string();
-        came.entry(body["number"].as_str().unwrap().to_owned()).or_default().push(id);
+        received.entry(body["number"].as_str().unwrap().to_owned()).or_default().push(id);
     }
-    assert_eq!(came.len(), MESSAGES, "none is lost");
-    assert!(came.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
+    assert_eq!(received.len(), MESSAGES, "none is lost");
+    assert!(received.values().all(|ids| ids.iter().all(|id| *id == ids[0])), "a repeat has the id of the first");
     println!(
-        "measured: {MESSAGES} messages through five kills and a restart of broker and database: {} came twice",
+        "measured: {MESSAGES} messages through five kills and a restart of broker and database: {} were sent twice",
         all - MESSAGES
     );
 }

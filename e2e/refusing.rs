@@ -1,4 +1,4 @@
-//! What a running service does with documents that do not fit, and with those that no flow takes: nothing is swallowed.
+//! Documents that do not fit their schema, and documents without a flow, in a running service: nothing is dropped.
 
 use crate::scene::Scene;
 use serde_json::Value;
@@ -7,7 +7,7 @@ use wirewatch_testkit::eventually;
 
 const PATH: &str = "/in/shop-7d2f";
 
-/// Waits for the messages of a flow to be so many, none of them under way.
+/// Waits until a flow has that many messages and none of them is running.
 async fn stopped(scene: &Scene, flow: &str, count: usize) -> Vec<Value> {
     eventually(&format!("{count} messages of {flow} have stopped"), || async {
         let all = scene.messages(&format!("flow={flow}")).await;
@@ -41,8 +41,8 @@ async fn a_set_that_no_flow_takes_is_acknowledged_and_a_message_that_failed() {
 async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     let scene = Scene::open().await;
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
-    let told = shop.purchase();
-    let bare = ShopEvent { body: told.body.replacen("\"number\"", "\"numbr\"", 1), ..told.clone() };
+    let reported = shop.purchase();
+    let bare = ShopEvent { body: reported.body.replacen("\"number\"", "\"numbr\"", 1), ..reported.clone() };
     assert_eq!(shop.tell(&bare).await, Ok(202));
     let newest = eventually("the call is listed", || async {
         let page = scene.service.get("/api/arrivals?connection=shop").await?;
@@ -53,8 +53,8 @@ async fn a_call_that_does_not_fit_its_schema_is_kept_and_books_nothing() {
     assert_eq!((newest["verdict"].as_str(), newest["messages"].as_i64()), (Some("failed"), Some(0)), "{newest}");
     assert!(says.contains("does not fit the schema purchase: `data.number` is missing"), "{says}");
     assert_eq!(scene.orders.summary().booked, 0);
-    // One that is cut short says so and where, not that no flow takes it.
-    let cut = ShopEvent { id: "msg_cut".into(), body: told.body[..told.body.len() / 2].to_owned() };
+    // An incomplete document is reported as such, with its position, not as one without a flow.
+    let cut = ShopEvent { id: "msg_cut".into(), body: reported.body[..reported.body.len() / 2].to_owned() };
     assert_eq!(shop.tell(&cut).await, Ok(202));
     let newest = eventually("the second call is listed", || async {
         let page = scene.service.get("/api/arrivals?connection=shop").await?;
@@ -74,8 +74,8 @@ async fn a_result_that_does_not_fit_goes_on_where_the_map_says_warn() {
     scene.service.start().await;
     let secret = scene.service.secret("shop-signing").await;
     let mut shop = Shop::new(&scene.service.url(PATH), &secret, 1000);
-    let told = shop.purchase();
-    assert_eq!(shop.tell(&told).await, Ok(202));
+    let reported = shop.purchase();
+    assert_eq!(shop.tell(&reported).await, Ok(202));
     scene.quiet(1).await;
     let all = stopped(&scene, "shop-orders", 1).await;
     assert_eq!(all[0]["state"], "done", "{all:?}");

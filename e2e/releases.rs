@@ -1,4 +1,4 @@
-//! Releases: what they change, what a stale copy is told, the way back; and the same workspace in several environments.
+//! Releases: their changes, deploying an old copy, rollback; and one workspace in several environments.
 
 use crate::scene::Scene;
 use serde_json::{Value, json};
@@ -15,7 +15,7 @@ async fn a_release_shows_what_it_changes_and_a_stale_copy_is_refused_file_by_fil
     let service = &scene.service;
     let folder = service.workspace().display().to_string();
     let (code, out, _) = service.command(&["deploy", "--check", &folder]);
-    assert_eq!((code, out.as_str()), (0, "release 1 runs exactly this; nothing to do\n"));
+    assert_eq!((code, out.as_str()), (0, "release 1 has exactly these files; nothing to deploy\n"));
 
     let colleague = tempfile::tempdir().unwrap();
     let copied = std::process::Command::new("cp").arg("-r").arg(service.workspace()).arg(colleague.path().join("w")).status();
@@ -32,11 +32,11 @@ async fn a_release_shows_what_it_changes_and_a_stale_copy_is_refused_file_by_fil
     assert_eq!(code, 0, "{err}");
     assert!(out.contains("release 2 runs now"), "{out}");
 
-    // The colleague's copy is from before: deploying it would take the title back unseen.
+    // The colleague's copy is older: deploying it would silently undo the change of the title.
     std::fs::write(colleague.path().join("w/tables/extra.csv"), "key,value\na,b\n").unwrap();
     let (code, _, err) = service.command(&["deploy", &stale]);
     assert_eq!(code, 1, "{err}");
-    assert!(err.contains("release::stale") && err.contains("it would take back what"), "{err}");
+    assert!(err.contains("release::stale") && err.contains("it would undo what"), "{err}");
     assert!(err.contains("flows/picks.toml:1:1"), "{err}");
     assert_eq!(service.get("/api/workspace").await.unwrap()["release"], 2);
     let (code, out, err) = service.command(&["deploy", "--take-back", &stale]);
@@ -56,14 +56,39 @@ async fn a_release_shows_what_it_changes_and_a_stale_copy_is_refused_file_by_fil
     assert!(out.contains("gone    tables/extra.csv") && out.contains("- title  = \"Picks to the warehouse\""), "{out}");
     assert_eq!(service.command(&["rollback", "77", "--why", "x"]).0, 1);
 
-    // What runs and what stands in the folder are the same again; then they are not, and it is said.
+    // A release is fetched as it was deployed, into an empty folder only.
+    let fetched = colleague.path().join("fetched");
+    let to = fetched.display().to_string();
+    let (code, out, err) = service.command(&["releases", "1", "--to", &to]);
+    assert!(code == 0 && out.contains("release 1: "), "{out}{err}");
+    assert_eq!(std::fs::read_to_string(fetched.join("flows/picks.toml")).unwrap(), before);
+    let (code, out, _) = service.command(&["releases", "1", "--to", &to]);
+    assert!(code == 1 && out.is_empty(), "{out}");
+    let (code, _, err) = service.command(&["releases", "77", "--to", &format!("{to}-77")]);
+    assert!(code == 1 && err.contains("there is no release 77"), "{err}");
+
+    // A case that fails stops a deploy.
+    let case = "cases/partner-order-booked/expect.json";
+    let expected = read(service, case);
+    service.write(case, &expected.replacen("done", "failed", 1));
+    let (code, _, err) = service.command(&["deploy", &folder]);
+    assert!(code == 1 && err.contains("partner-order-booked") && err.contains("1 failed; nothing was deployed"), "{err}");
+    assert_eq!(service.get("/api/workspace").await.unwrap()["release"], 4);
+    service.write(case, &expected);
+
+    // The release and the folder are equal; then they differ, and this is reported.
     let warned = || async {
         let status: Value = service.get("/api/status").await?;
-        Some(status["warnings"].as_array()?.iter().any(|one| one.as_str().unwrap_or_default().contains("is not what runs")))
+        Some(
+            status["warnings"]
+                .as_array()?
+                .iter()
+                .any(|one| one.as_str().unwrap_or_default().contains("differs from the running release")),
+        )
     };
     eventually("the folder is what runs", || async { (!warned().await?).then_some(()) }).await;
     service.write("flows/picks.toml", &before.replace("Picks to the warehouse", "Picking"));
-    eventually("the folder is not what runs", || async { warned().await?.then_some(()) }).await;
+    eventually("the folder differs from the running release", || async { warned().await?.then_some(()) }).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -84,7 +109,7 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     std::fs::remove_file(scene.service.workspace().join("env/test.toml")).unwrap();
     let (code, _, err) = scene.service.command(&["check", "--env", "production", &folder]);
     assert_eq!(code, 0, "{err}");
-    assert!(err.contains("nothing is said of warehouse: it stays at amqp://"), "{err}");
+    assert!(err.contains("warehouse is not mentioned: it keeps the address amqp://"), "{err}");
     let (code, _, err) = scene.service.command(&["check", "--env", "prodution", &folder]);
     assert_eq!(code, 1);
     assert!(err.contains("did you mean \"production\"?"), "{err}");
@@ -100,7 +125,7 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     assert_eq!(workspace["environment"], json!({ "name": "production", "title": "Production", "production": true }));
     let (_, out, _) = scene.service.command(&["status"]);
     assert!(out.lines().next().unwrap().contains("in Production"), "{out}");
-    // It reaches the order system that the environment names.
+    // It reaches the order system of the environment.
     let sent = scene.marrowfield.interchange_of(1, Flaw::None);
     scene.drop("po-meant.edi", sent.text.replace("*0*T*", "*0*P*").as_bytes());
     scene.quiet(1).await;
@@ -114,5 +139,5 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     let id = scene.arrival("po-test.edi").await["id"].as_str().unwrap().to_owned();
     let (code, out, err) = scene.service.command(&["accept", &id, "--why", "try it"]);
     assert!(code == 0 && out.contains("failed") && out.contains("ISA15 is T"), "{out}{err}");
-    assert_eq!((scene.orders.summary().booked, scene.acknowledged().len()), (1, 1), "nothing came of it");
+    assert_eq!((scene.orders.summary().booked, scene.acknowledged().len()), (1, 1), "nothing was sent");
 }

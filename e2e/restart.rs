@@ -1,4 +1,4 @@
-//! A planned end: what is under way comes to its end, nothing more begins, and nothing is left in doubt.
+//! A planned stop: running effects are completed, nothing new begins, and nothing is left in doubt.
 
 use axum::extract::{Json, State};
 use axum::http::StatusCode;
@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use tokio::sync::watch;
 use wirewatch_testkit::{Database, Service, eventually, http_client};
 
-/// Orders asked for, and whether the desk answers.
+/// Orders requested, and whether the desk answers.
 #[derive(Clone)]
 struct Desk(Arc<Mutex<BTreeMap<String, usize>>>, watch::Receiver<bool>);
 
@@ -60,12 +60,12 @@ async fn a_planned_restart_under_load_leaves_nothing_in_doubt() {
         service
     });
     let logged = || std::fs::read_to_string(&log).unwrap_or_default();
-    eventually("it is ending", || async { logged().contains("nothing more is taken").then_some(()) }).await;
+    eventually("it is ending", || async { logged().contains("nothing more is received").then_some(()) }).await;
     assert_eq!(call(address, 11).await, 503, "a sender comes again");
     assert!(!ending.is_finished(), "it waits for what is under way");
     answer.send(true).unwrap();
     let mut service = ending.await.unwrap();
-    assert!(logged().contains("nothing is under way any more"), "{}", logged());
+    assert!(logged().contains("all effects are complete"), "{}", logged());
     assert_eq!(asked(), 3, "nothing more has begun");
     service.start().await;
     eventually("all are done", || async {
@@ -75,11 +75,11 @@ async fn a_planned_restart_under_load_leaves_nothing_in_doubt() {
     })
     .await;
     let asked = desk.0.lock().unwrap().clone();
-    assert!(asked.len() == 10 && asked.values().all(|times| *times == 2), "each is booked and told once: {asked:?}");
+    assert!(asked.len() == 10 && asked.values().all(|times| *times == 2), "each is booked and announced once: {asked:?}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_answer_that_does_not_come_holds_up_no_end_for_longer_than_said() {
+async fn an_answer_that_does_not_come_holds_up_no_end_for_longer_than_allowed() {
     let (_answer, open) = watch::channel(false);
     let desk = Desk(Arc::default(), open);
     let mut service = service(&desk, &["book"]).await;
@@ -89,7 +89,7 @@ async fn an_answer_that_does_not_come_holds_up_no_end_for_longer_than_said() {
     assert_eq!(sent.status(), 202);
     eventually("it is under way", || async { (desk.0.lock().unwrap().len() == 1).then_some(()) }).await;
     service.stop();
-    assert!(service.logged().contains("something is still under way"), "{}", service.logged());
+    assert!(service.logged().contains("some effects are not complete"), "{}", service.logged());
     service.start().await;
     let says = eventually("it is in doubt", || async {
         let page = service.get("/api/messages?state=failed").await?;

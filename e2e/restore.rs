@@ -14,14 +14,14 @@ async fn after_a_restore_nothing_goes_out_until_a_person_says_so() {
     }
     scene.quiet(3).await;
     scene.service.stop();
-    // As a backup from after the first acknowledgment knows it.
+    // The state of a backup made after the first acknowledgment.
     database.run("update counter set value = 1; delete from ledger where direction = 'out' and control > '000000001'").await;
     scene.service.launch();
     eventually("it gives up", || std::future::ready(scene.service.has_ended().then_some(()))).await;
     let logged = scene.service.logged();
-    let told = logged.lines().last().unwrap_or_default();
-    assert!(told.contains("the database is older than what went out") && told.contains("--accept-restore"), "{logged}");
-    assert!(told.contains("up to 1, and 3 was given out"), "{told}");
+    let reported = logged.lines().last().unwrap_or_default();
+    assert!(reported.contains("the database is older than what was sent") && reported.contains("--accept-restore"), "{logged}");
+    assert!(reported.contains("is at 1, but 3 was used"), "{reported}");
     scene.service.arguments = vec!["--accept-restore".to_owned()];
     scene.service.start().await;
     scene.send(1, Flaw::None);
@@ -29,7 +29,7 @@ async fn after_a_restore_nothing_goes_out_until_a_person_says_so() {
     let numbers: BTreeSet<String> = scene.acknowledged().into_iter().map(|one| one.control).collect();
     let expected: BTreeSet<String> = (1..=4).map(|n| format!("{n:09}")).collect();
     assert_eq!(numbers, expected, "it went on behind what was given out");
-    // Said once is enough: the next start finds nothing amiss.
+    // One report is enough: the next start finds nothing wrong.
     scene.service.stop();
     scene.service.arguments.clear();
     scene.service.start().await;

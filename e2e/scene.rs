@@ -1,4 +1,4 @@
-//! A service with its partner and its order system, and the questions every test asks of them.
+//! A service with its partner and its order system, and functions that tests share.
 
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -20,7 +20,7 @@ pub struct Scene {
     pub chat: Chat,
     pub marrowfield: Marrowfield,
     pub sent: Vec<Sent>,
-    /// What the web shop signs its calls with; empty until it is set.
+    /// Secret of the web shop's signatures; empty until it is set.
     pub shop_secret: String,
     pub broker: TestBroker,
 }
@@ -29,7 +29,7 @@ pub fn demo() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/workspace")
 }
 
-/// Serves on a port of its own, as long as the test lasts; gives the address.
+/// Serves on a free port until the test ends; returns the address.
 async fn serve(router: axum::Router) -> String {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = format!("http://{}", listener.local_addr().unwrap());
@@ -38,13 +38,18 @@ async fn serve(router: axum::Router) -> String {
 }
 
 impl Scene {
-    /// A scene on a database of its own, started.
+    /// A scene with its own database, started.
     pub async fn open() -> Self {
         Self::open_on(&Database::new()).await
     }
 
     pub async fn open_on(database: &Database) -> Self {
-        let mut scene = Self::prepare(database).await;
+        Self::open_with(database, TestBroker::open().await).await
+    }
+
+    /// A started scene with a broker of its own, for tests that stop the broker.
+    pub async fn open_with(database: &Database, broker: TestBroker) -> Self {
+        let mut scene = Self::prepare_with(database, broker).await;
         scene.service.start().await;
         scene.shop_secret = scene.service.secret("shop-signing").await;
         let password = json!({ "value": scene.broker.password });
@@ -54,6 +59,10 @@ impl Scene {
 
     /// A scene whose service is not started yet.
     pub async fn prepare(database: &Database) -> Self {
+        Self::prepare_with(database, TestBroker::open().await).await
+    }
+
+    async fn prepare_with(database: &Database, broker: TestBroker) -> Self {
         let orders = OrderSystem::default();
         let address = serve(orders.router()).await;
         let chat = Chat::default();
@@ -63,15 +72,15 @@ impl Scene {
             "address = \"http://127.0.0.1:7815\"",
             &format!("address = \"{}\"", serve(chat.router()).await),
         );
-        // What is told of troubles is no part of what tests count.
+        // Notifications of incidents are not counted by tests.
         for file in ["flows/alerts.toml", "connections/incidents.toml"] {
             std::fs::remove_file(service.workspace().join(file)).unwrap();
         }
         // Tests fail soon rather than late.
         service.change("flows/partner-orders.toml", "first = \"1s\", longest = \"1m\"", "first = \"100ms\", longest = \"1s\"");
         service.change("connections/marrowfield-drop.toml", "\"3s\"", "\"300ms\"");
-        // Its queues at the run's broker have names of their own; classic ones, since there are many and they live shortly.
-        let broker = TestBroker::open().await;
+        // Its queues at the shared broker have their own names; they are not replicated, because there are many and they are
+        // short-lived.
         service.change("connections/warehouse.toml", "amqp://127.0.0.1:7814", &broker.address);
         service.change("connections/warehouse.toml", "[[queue]]", "[[queue]]\nreplicated = false");
         for queue in ["orders-released", "picks", "shipments"] {
@@ -83,13 +92,15 @@ impl Scene {
                 service.write(flow, &text.replace(&quoted.0, &quoted.1));
             }
         }
+        let announced = format!("\"{} picks.", broker.name("picks"));
+        service.change("cases/pick-announced/expect.json", "\"picks picks.", &announced);
         let keys = broker.name("picks.#");
         service.change("connections/warehouse.toml", &format!("\"{keys}\""), "\"picks.#\"");
         let (marrowfield, sent, shop_secret) = (Marrowfield::new(7, 100, 1000), Vec::new(), String::new());
         Self { service, orders, chat, marrowfield, sent, shop_secret, broker }
     }
 
-    /// Waits until every queue is known, and those that flows take from are taken from.
+    /// Waits until every queue is known, and those of intakes are being read.
     pub async fn queues_known(&self) {
         eventually("the queues are known", || async {
             let all = self.service.get("/api/connections").await?;
@@ -123,7 +134,7 @@ impl Scene {
         sent
     }
 
-    /// Where the partner's files are dropped.
+    /// The folder for the partner's files.
     pub fn drop_folder(&self) -> PathBuf {
         self.folder("to-us")
     }
@@ -137,7 +148,7 @@ impl Scene {
         acknowledgments(&self.folder("to-them")).unwrap()
     }
 
-    /// Waits for an arrival by file name and gives its verdict and words.
+    /// Waits for an arrival by file name; returns its verdict and note.
     pub async fn verdict(&self, name: &str) -> (String, String) {
         let arrival = self.arrival(name).await;
         (arrival["verdict"].as_str().unwrap().to_owned(), arrival["says"].as_str().unwrap().to_owned())
@@ -153,7 +164,7 @@ impl Scene {
         .await
     }
 
-    /// Waits until so many orders are booked and nothing is unfinished.
+    /// Waits until so many orders are booked and no message is unfinished.
     pub async fn quiet(&self, booked: usize) {
         let last = Mutex::new(Value::Null);
         let what = || {
@@ -185,8 +196,8 @@ impl Scene {
         }
     }
 
-    /// What the promises say after any trouble: every order sent is booked once, every group acknowledged once, by
-    /// numbers used once.
+    /// Checks the promises after any fault: every order sent is booked once, every group acknowledged once, every number used
+    /// once.
     pub fn assert_all_once(&self) {
         let mut expected: Vec<String> = self.sent.iter().flat_map(|sent| sent.orders.clone()).collect();
         let mut booked = self.orders.references();
@@ -239,7 +250,7 @@ pub fn client(arguments: &[&str], input: &str) -> (i32, String, String) {
         .stderr(Stdio::piped())
         .spawn()
         .expect("the program starts");
-    // It may end before it has read everything.
+    // The process may end before it has read everything.
     let _ = child.stdin.take().expect("piped").write_all(input.as_bytes());
     let done = child.wait_with_output().expect("it ends");
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("text");

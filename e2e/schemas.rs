@@ -1,4 +1,4 @@
-//! Schemas from whatever describes documents: samples, tables of positions, schemas, a database, nothing.
+//! Schemas from samples, tables of positions, other schemas, a database, and typed fields.
 
 use crate::scene::client;
 use serde_json::{Value, json};
@@ -36,9 +36,9 @@ fn records_are_outlined_by_a_table_of_positions_and_made_up() {
     assert!(code == 0 && out.starts_with("SHPQ-100007") && out.contains("\nPCLSW-Q-100007-"), "{out}");
     let broken = write(folder.path(), "broken.txt", "SHPQ-1\nXYZ\n");
     let (code, _, err) = client(&["schema", "from", "--positions", table[1], &broken], "");
-    assert!(code == 1 && err.contains("line 2: no record XYZ stands here"), "{err}");
+    assert!(code == 1 && err.contains("line 2: a record XYZ is not allowed here"), "{err}");
     let (code, _, err) = client(&["schema", "sample", "shipment", "--as", "csv", "--workspace", at], "");
-    assert!(code == 1 && err.contains("CSV is written of a list of rows"), "{err}");
+    assert!(code == 1 && err.contains("CSV needs a list of rows"), "{err}");
 }
 
 #[test]
@@ -67,7 +67,7 @@ fn schemas_are_taken_at_their_word() {
     assert!(out.contains("<Pick><Line>"), "{out}{err}");
     let sample = write(folder.path(), "pick.json", "{}");
     let (code, _, err) = client(&["schema", "from", &sample, "--of", "Pick"], "");
-    assert!(code == 2 && err.contains("--of names a part of"), "{err}");
+    assert!(code == 2 && err.contains("--of is for an OpenAPI document"), "{err}");
 }
 
 #[test]
@@ -81,12 +81,12 @@ fn a_schema_is_typed_from_nothing_and_changed_only_on_request() {
         made(folder.path(), "pick")["properties"]["no"],
         json!({ "type": "string", "maxLength": 10, "title": "Order number" })
     );
-    assert!(typed(&[]).1.contains("says the same"));
+    assert!(typed(&[]).1.contains("has the same content"));
     let (code, out, err) = typed(&["lines[].pieces:integer"]);
-    assert!(code == 1 && out.contains("properties.lines") && err.contains("--replace puts this in its place"), "{out}{err}");
+    assert!(code == 1 && out.contains("properties.lines") && err.contains("--replace overwrites it"), "{out}{err}");
     assert_eq!(typed(&["lines[].pieces:integer", "--replace"]).0, 0);
     let (code, _, err) = typed(&["day:dat"]);
-    assert!(code == 2 && err.contains("`dat` is no type"), "{err}");
+    assert!(code == 2 && err.contains("`dat` is not a type"), "{err}");
 }
 
 #[test]
@@ -121,7 +121,7 @@ async fn the_tables_of_a_database_are_a_schema() {
     let (code, _, err) = from("order");
     assert!(code == 1 && err.contains("there is no table order; did you mean orders?"), "{err}");
     let (code, _, err) = client(&["schema", "from", &database.url], "");
-    assert!(code == 1 && err.contains("--of says which table: order_lines, orders"), "{err}");
+    assert!(code == 1 && err.contains("choose a table with --of: order_lines, orders"), "{err}");
     let (code, _, err) = client(&["schema", "from", "postgres://nobody@127.0.0.1:1/none", "--of", "a"], "");
     assert!(code == 1 && err.contains("the database cannot be reached"), "{err}");
 }

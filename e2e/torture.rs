@@ -1,9 +1,10 @@
-//! Everything at once: kills, planned restarts, outages of the database and the order system, damaged records, hostile callers and
-//! files. In the end nothing is lost, doubled, in doubt or stuck. `make torture` does it often, `make test` a few times.
+//! Everything at once: kills, planned restarts, outages of the database, the order system and the broker, damaged records, hostile
+//! callers and files. In the end nothing is lost, doubled, in doubt or stuck. `make torture` does it often, `make test` a few times.
 
 use crate::scene::Scene;
-use serde_json::Value;
-use std::collections::BTreeSet;
+use lapin::BasicProperties;
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::net::TcpStream;
 use std::time::Duration;
@@ -11,32 +12,34 @@ use tokio::task::JoinHandle;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_standins::order_system::Faults;
 use wirewatch_standins::shop::{Shop, ShopEvent};
-use wirewatch_testkit::{Database, eventually, eventually_within, http_client, private_cluster};
+use wirewatch_testkit::{Database, TestBroker, eventually, eventually_within, http_client, private_broker, private_cluster};
 
 const PATH: &str = "/in/shop-7d2f";
 
-/// What is done to the service in one round.
+/// Events of one round.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Blow {
     Kill,
     Restart,
     DatabaseOutage,
     OrderSystemOutage,
+    BrokerOutage,
     Damage,
 }
 
-/// How often, from the environment: `TORTURE_KILLS` and so on.
+/// Numbers of events, from the environment: `TORTURE_KILLS` and so on.
 fn times(name: &str, otherwise: usize) -> usize {
     std::env::var(format!("TORTURE_{name}")).ok().and_then(|text| text.parse().ok()).unwrap_or(otherwise)
 }
 
 fn blows(random: &mut fastrand::Rng) -> Vec<Blow> {
-    let outages = times("OUTAGES", 2);
+    let outages = times("OUTAGES", 3);
     let of = |blow: Blow, times: usize| std::iter::repeat_n(blow, times);
     let mut all: Vec<Blow> = of(Blow::Kill, times("KILLS", 3))
         .chain(of(Blow::Restart, times("RESTARTS", 2)))
-        .chain(of(Blow::DatabaseOutage, outages / 2))
-        .chain(of(Blow::OrderSystemOutage, outages - outages / 2))
+        .chain(of(Blow::DatabaseOutage, outages.div_ceil(3)))
+        .chain(of(Blow::OrderSystemOutage, (outages + 1) / 3))
+        .chain(of(Blow::BrokerOutage, outages / 3))
         .chain(of(Blow::Damage, times("DAMAGED", 2)))
         .collect();
     random.shuffle(&mut all);
@@ -65,15 +68,15 @@ fn hostile(address: String) -> JoinHandle<()> {
     })
 }
 
-/// Tells of a purchase until it is taken, as a sender does.
-async fn told(shop: &Shop, told: &ShopEvent) {
-    eventually("a call is taken", || async { (shop.tell(told).await == Ok(202)).then_some(()) }).await;
+/// Sends a purchase until it is received, as a sender does.
+async fn reported(shop: &Shop, reported: &ShopEvent) {
+    eventually("a call is taken", || async { (shop.tell(reported).await == Ok(202)).then_some(()) }).await;
 }
 
 /// Damages the newest order that waits unbooked; its key.
 async fn damage(database: &Database, scene: &mut Scene) -> Option<String> {
     scene.service.kill();
-    // What it had sent to the database may still be under way there, and would put the record right again.
+    // Statements of the killed service may still run in the database, and would repair the record.
     let active = "select count(*) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid() and state <> 'idle'";
     eventually("its statements have ended", || async { (database.number(active).await == 0).then_some(()) }).await;
     let newest = "select coalesce(max(id), 0) from live where flow = 'partner-orders' and state = 'waiting' and head <> 'x'";
@@ -90,8 +93,30 @@ async fn damage(database: &Database, scene: &mut Scene) -> Option<String> {
     key
 }
 
-/// Waits until every file has been read and nothing is on its way any more.
-async fn settled(scene: &Scene) {
+/// Puts a released order into the queue of the warehouse flow.
+async fn release(broker: &TestBroker, reference: &str) {
+    let body = json!({ "order": reference, "reference": reference, "ship_on": "2026-12-01", "carrier": "SWIFTFOOT",
+        "lines": [{ "item": "QH-VEIL-R", "quantity": 2 }] });
+    let properties = BasicProperties::default().with_type("order.released".into()).with_message_id(reference.into());
+    broker.put("orders-released", body.to_string().as_bytes(), properties).await;
+}
+
+/// Every pick that the broker holds for the warehouse: message ids by reference, one per copy.
+async fn picks(broker: &TestBroker) -> BTreeMap<String, Vec<String>> {
+    let mut picks: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    while let Some(pick) = broker.take("picks-to-do").await {
+        let text = |part: &Option<lapin::types::ShortString>| part.as_ref().expect("set by the flow").to_string();
+        picks.entry(text(pick.properties.correlation_id())).or_default().push(text(pick.properties.message_id()));
+    }
+    picks
+}
+
+/// Waits until every file and queue has been read and nothing is on its way any more.
+async fn quiet(scene: &Scene) {
+    eventually_within(Duration::from_secs(120), "every release has been read from the queue", || async {
+        (scene.broker.depth("orders-released").await.0 == 0).then_some(())
+    })
+    .await;
     eventually_within(Duration::from_secs(120), "nothing is on its way", || async {
         let read = !std::fs::read_dir(scene.drop_folder()).unwrap().any(|entry| entry.unwrap().path().is_file());
         let status = scene.service.get("/api/status").await?;
@@ -103,14 +128,18 @@ async fn settled(scene: &Scene) {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
-    let (mut cluster, _folder) = private_cluster(true);
+    let ((mut own, _broker_folder), (mut cluster, _folder)) =
+        tokio::task::spawn_blocking(|| (private_broker(), private_cluster(true))).await.unwrap();
     cluster.create_database("wirewatch").unwrap();
     let database = Database { url: cluster.url("wirewatch") };
-    let mut scene = Scene::open_on(&database).await;
+    let (address, user, password) = (own.address(), own.user().0.to_owned(), own.user().1.to_owned());
+    let connect = || TestBroker::at(&address, &user, &password);
+    let mut scene = Scene::open_with(&database, connect().await).await;
+    scene.queues_known().await;
     let mut shop = Shop::new(&scene.service.url(PATH), &scene.shop_secret, 1000);
     let enemies = hostile(scene.service.url("").replace("http://", ""));
     let mut random = fastrand::Rng::with_seed(times("SEED", 20_261_201) as u64);
-    let (mut purchases, mut damaged, mut bad_files) = (Vec::new(), BTreeSet::new(), 0_i64);
+    let (mut purchases, mut released, mut damaged, mut bad_files) = (Vec::new(), BTreeSet::new(), BTreeSet::new(), 0_i64);
     let blows = blows(&mut random);
     for (round, blow) in blows.iter().enumerate() {
         for _ in 0..2 {
@@ -121,8 +150,13 @@ async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
         bad_files += 1;
         for _ in 0..2 {
             let one = shop.purchase();
-            told(&shop, &one).await;
+            reported(&shop, &one).await;
             purchases.push(one);
+        }
+        for n in 0..2 {
+            let reference = format!("W-{round}-{n}");
+            release(&scene.broker, &reference).await;
+            released.insert(reference);
         }
         match blow {
             Blow::Kill => {
@@ -139,6 +173,12 @@ async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
                 cluster.stop();
                 tokio::time::sleep(Duration::from_millis(random.u64(100..1000))).await;
                 cluster.start_again().unwrap();
+            }
+            Blow::BrokerOutage => {
+                own.stop();
+                scene.send(2, Flaw::None);
+                own.start_again().unwrap();
+                scene.broker = connect().await.named_as(&scene.broker);
             }
             Blow::OrderSystemOutage | Blow::Damage => {
                 scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
@@ -162,11 +202,11 @@ async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
         let body: Value = serde_json::from_str(&one.body).unwrap();
         body["data"]["number"].as_str().unwrap().to_owned()
     }));
-    settled(&scene).await;
+    quiet(&scene).await;
     let booked = scene.orders.references();
     let times = |order: &String| booked.iter().filter(|one| *one == order).count();
     let lost: Vec<&String> = expected.iter().filter(|order| times(order) == 0).collect();
-    // What was damaged may have been booked: its answer was on the way when the service was killed.
+    // The damaged order may have been booked: its answer was on the way when the service was killed.
     let doubled: Vec<&String> = expected.iter().chain(&damaged).filter(|order| times(order) > 1).collect();
     let foreign: Vec<&String> = booked.iter().filter(|order| !expected.contains(order) && !damaged.contains(*order)).collect();
     let failed = scene.messages("state=failed").await;
@@ -180,26 +220,37 @@ async fn whatever_is_done_to_it_nothing_is_lost_doubled_in_doubt_or_stuck() {
         .filter(|(state, _)| *state != "failed")
         .map(|(_, n)| n.as_i64().unwrap())
         .sum();
+    let picks = picks(&scene.broker).await;
+    let copies: usize = picks.values().map(Vec::len).sum();
     let groups: BTreeSet<String> = scene.acknowledged().into_iter().map(|one| one.group).collect();
     let answers = scene.acknowledged().len();
     let bad = database.number("select count(*) from arrival where name like 'bad-%'").await;
     let count = |blow: Blow| blows.iter().filter(|one| **one == blow).count();
     println!(
-        "measured: {} orders and {} purchases through {} kills, {} restarts, {} database outages, {} order system outages, {} damaged \
-         records, {bad} bad files and hostile callers: {} lost, {} doubled, {} in doubt, {stuck} stuck",
+        "measured: {} orders, {} purchases and {} releases through {} kills, {} restarts, {} database outages, {} order system outages, \
+         {} broker outages, {} damaged records, {bad} bad files and hostile callers: {} lost, {} doubled, {} in doubt, {stuck} stuck; \
+         the broker has {} picks twice, under one message id",
         scene.sent.iter().map(|sent| sent.orders.len()).sum::<usize>(),
         purchases.len(),
+        released.len(),
         count(Blow::Kill),
         count(Blow::Restart),
         count(Blow::DatabaseOutage),
         count(Blow::OrderSystemOutage),
+        count(Blow::BrokerOutage),
         damaged.len(),
-        lost.len(),
+        lost.len() + released.iter().filter(|one| !picks.contains_key(*one)).count(),
         doubled.len(),
         with_code("in-doubt"),
+        copies - picks.len(),
     );
     let none: Vec<&String> = Vec::new();
     assert_eq!((lost, doubled, foreign), (none.clone(), none.clone(), none), "each order is booked once; failed: {failed:?}");
+    assert_eq!(picks.keys().cloned().collect::<BTreeSet<_>>(), released, "every release reaches the warehouse");
+    assert!(
+        picks.values().flat_map(|ids| ids.iter().map(|id| *id == ids[0])).all(|same| same),
+        "a repeat has the id of the first"
+    );
     assert_eq!((keys, with_code("damaged")), (damaged.clone(), damaged.len()), "only what was damaged has failed: {failed:?}");
     assert_eq!(failed.len(), damaged.len(), "{failed:?}");
     assert_eq!(stuck, 0, "{status}");

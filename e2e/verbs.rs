@@ -1,4 +1,4 @@
-//! Verbs that wait, part and tell, through kills of the service.
+//! Verbs that pause, branch and notify, with kills of the service.
 
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -63,7 +63,7 @@ async fn all(service: &Service) -> Option<Vec<Value>> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_that_failed_alike() {
+async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_reports_of_all_that_failed_alike() {
     let (chat, address) = chat().await;
     let connection = format!("kind = \"http\"\naddress = \"{address}\"\nrepeat = \"key\"");
     let files = [
@@ -102,11 +102,11 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
     }
     let expected = [(("failed".to_owned(), "tell-nobody".to_owned()), 3), (("done".to_owned(), String::new()), 6)];
     assert_eq!(counts, expected.into(), "three messages, three ways that went well, three that did not");
-    let mut shop = chat.said("shop");
+    let mut shop = chat.sentences("shop");
     shop.sort();
     assert_eq!(shop, ["N-1", "N-2", "N-3"]);
-    assert_eq!(chat.said("operations"), ["N-2 is in a hurry"]);
-    let alarms = chat.said("alarms");
+    assert_eq!(chat.sentences("operations"), ["N-2 is in a hurry"]);
+    let alarms = chat.sentences("alarms");
     assert!(alarms.len() == 1 && alarms[0].ends_with(": tell-nobody failed"), "{alarms:?}");
 
     // A part knows what it is part of, and is resent alone.
@@ -116,12 +116,15 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
     let whole = story["meta"]["part"]["of"].as_str().unwrap();
     assert!(ended.iter().any(|one| one["id"] == whole && one["key"] == "N-1" && one["state"] == "done"));
     let (_, shown, _) = service.command(&["show", part["id"].as_str().unwrap()]);
-    assert!(shown.contains(&format!("way nowhere of message {whole}")), "{shown}");
-    service.change("flows/winding.toml", "/rooms/that/are/not", "/elsewhere");
+    assert!(shown.contains(&format!("branch nowhere of message {whole}")), "{shown}");
+    // A key that several messages have names none of them: they are listed.
+    let (code, _, err) = service.command(&["show", "N-1"]);
+    assert!(code == 1 && err.contains("several messages have the key N-1") && err.contains(whole), "{err}");
+    service.change("flows/winding.toml", "/rooms/that/are/not", "/nor/is/this");
     let (code, out, err) = service.command(&["deploy", &service.workspace().display().to_string()]);
     assert_eq!(code, 0, "{out}{err}");
-    // They run the release that they came with, so they are refused again; and no second alarm tells of the same cause, not from the one
-    // either that told of it first.
+    // They run the new release and are refused again. No second alarm is sent for the same cause, not even by the message that
+    // sent the first.
     let failed: Vec<&str> = ended.iter().filter(|one| one["state"] == "failed").map(|one| one["id"].as_str().unwrap()).collect();
     for id in &failed {
         let (code, out, err) = service.command(&["resend", id, "--why", "once more"]);
@@ -137,11 +140,11 @@ async fn a_message_pauses_over_a_kill_goes_two_ways_and_one_alarm_tells_of_all_t
         })
         .await;
     }
-    assert_eq!((chat.said("alarms").len(), chat.said("shop").len(), all(&service).await.unwrap().len()), (1, 3, 9));
+    assert_eq!((chat.sentences("alarms").len(), chat.sentences("shop").len(), all(&service).await.unwrap().len()), (1, 3, 9));
 }
 
-/// Whether the answer of the call stands in the story of the message with that number.
-async fn answer_is_kept(service: &Service, number: &str) -> bool {
+/// Returns whether the answer of the call is in the story of the message with that number.
+async fn answer_is_stored(service: &Service, number: &str) -> bool {
     let body = json!({ "number": number }).to_string();
     let submitted = service.post("/api/flows/asking/submit").body(body).send().await.unwrap();
     assert!(submitted.status().is_success(), "{}", submitted.text().await.unwrap());
@@ -154,7 +157,7 @@ async fn answer_is_kept(service: &Service, number: &str) -> bool {
     );
     let id = done.await["id"].as_str().unwrap().to_owned();
     let story = service.get(&format!("/api/messages/{id}")).await.unwrap();
-    story.to_string().contains("said")
+    story.to_string().contains("sentences")
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -172,21 +175,21 @@ async fn what_is_recorded_of_a_flow_is_switched_for_a_time() {
     ];
     let mut service = Service::with_files(&Database::new(), &files);
     service.start().await;
-    assert!(!answer_is_kept(&service, "N-1").await, "as the flow says");
+    assert!(!answer_is_stored(&service, "N-1").await, "as the flow says");
     let (code, out, err) = service.command(&["flow", "record", "asking", "calls", "--for", "20m"]);
     assert_eq!(code, 0, "{err}");
-    assert!(out.starts_with("of asking `calls` are recorded until "), "{out}");
-    assert!(answer_is_kept(&service, "N-2").await, "while it is switched");
+    assert!(out.starts_with("asking: recording `calls` until "), "{out}");
+    assert!(answer_is_stored(&service, "N-2").await, "while it is switched");
     let (_, out, _) = service.command(&["flow", "list"]);
     assert!(out.contains("calls until "), "{out}");
-    // It stands in the database: a restart changes nothing.
+    // It is stored in the database: a restart changes nothing.
     service.kill();
     service.start().await;
-    assert!(answer_is_kept(&service, "N-3").await);
+    assert!(answer_is_stored(&service, "N-3").await);
     let (code, out, err) = service.command(&["flow", "record", "asking", "--back"]);
-    assert_eq!((code, out.as_str()), (0, "of asking is recorded what it says itself\n"), "{err}");
-    assert!(!answer_is_kept(&service, "N-4").await);
-    // And when its time is over, it is as the flow says by itself.
+    assert_eq!((code, out.as_str()), (0, "asking: recording as its file says\n"), "{err}");
+    assert!(!answer_is_stored(&service, "N-4").await);
+    // After the time is over, the setting of the flow applies again.
     let request = json!({ "depth": "calls", "seconds": 1 });
     let switched = service.post("/api/flows/asking/record").json(&request).send().await.unwrap();
     assert!(switched.status().is_success());
@@ -196,10 +199,10 @@ async fn what_is_recorded_of_a_flow_is_switched_for_a_time() {
     })
     .await;
     let mut numbers = 5..;
-    eventually("and so nothing is kept", || {
+    eventually("and so nothing is stored", || {
         let number = format!("N-{}", numbers.next().unwrap_or_default());
         let service = &service;
-        async move { (!answer_is_kept(service, &number).await).then_some(()) }
+        async move { (!answer_is_stored(service, &number).await).then_some(()) }
     })
     .await;
     let (code, _, err) = service.command(&["flow", "record", "askin", "calls"]);

@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-# Format, types and quick tests of the console; told in full only when something is wrong.
+# Format, types and quick tests of the console; shown in full only when something is wrong.
 checked=$(cd console && npm run --silent check 2>&1) || {
   echo "$checked"
   exit 1
@@ -12,7 +12,7 @@ cargo fmt --check
 cargo clippy --workspace --all-targets --quiet -- -D warnings
 # The programs that the end-to-end tests start.
 cargo build --quiet --workspace --bins
-# One private database server and one broker for the whole run; they end with it. Told are failures, what was measured, and cargo's
+# One private database server and one broker for the whole run; they end with it. Shown are failures, what was measured, and cargo's
 # summary of each suite that has tests; the last line is the sum.
 log=$(mktemp)
 trap 'rm -f "$log"' EXIT

@@ -1,4 +1,4 @@
-//! Who gets in, and how.
+//! Sign-in to the console.
 
 use super::browser::Browser;
 use crate::scene::Scene;
@@ -23,7 +23,7 @@ async fn a_browser_gets_in_by_a_link_that_works_once_and_out_again() {
     let other = Browser::new(&scene.service).await;
     other.driver.goto(link.trim()).await.unwrap();
     other.comes_to("/sign-in?link=used").await;
-    other.read("[role=alert]", "used before").await;
+    other.read("[role=alert]", "used already").await;
 
     let status = browser.script("return fetch('/api/me', { method: 'DELETE' }).then((answer) => answer.status)").await;
     assert_eq!(status, 204);

@@ -1,4 +1,4 @@
-//! Acts of people in the console that are not about one message: a flow paused and let go on, an earlier release gone back to.
+//! Acts of people in the console that are not about one message: pausing and resuming a flow, rolling back to an earlier release.
 
 use super::browser::Browser;
 use crate::scene::Scene;

@@ -7,7 +7,7 @@ use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_testkit::eventually;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_lost_line_is_told_and_taken_up_again() {
+async fn a_lost_line_is_reported_and_taken_up_again() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     scene.send(1, Flaw::None);
@@ -17,12 +17,12 @@ async fn a_lost_line_is_told_and_taken_up_again() {
     browser.see("[data-stale=true]").await;
     browser.read("[data-link]", "no connection for").await;
     assert_eq!(browser.accessibility().await, "");
-    // A page that is opened now says what is the matter, and offers to ask again.
+    // A page that is opened now shows the error and offers to try again.
     browser.type_keys("gm").await;
     browser.read("[role=alert]", "The service cannot be reached.").await;
     browser.read("[role=alert] button", "Try again").await;
     assert_eq!(browser.accessibility().await, "");
-    // What comes while nobody serves is there when somebody does.
+    // Messages that arrive while the service is stopped are there after its start.
     scene.send(2, Flaw::None);
     scene.service.start().await;
     browser.see("[data-link=live]").await;
@@ -32,7 +32,7 @@ async fn a_lost_line_is_told_and_taken_up_again() {
     browser.see("[data-stale=false]").await;
     browser.read("[data-step=book] [data-part=rate]", "2").await;
     scene.quiet(3).await;
-    // The browser's own complaints are those of the service that was gone, and no others.
+    // All complaints of the browser are about the stopped service.
     let complaints = browser.complaints().await;
     let others: Vec<_> = complaints.iter().filter(|one| !one.contains("Failed to load resource")).collect();
     assert_eq!(others, Vec::<&String>::new());
@@ -44,7 +44,7 @@ async fn a_document_of_five_megabytes_opens_without_freezing() {
     let sent = scene.marrowfield.interchange_of(1, Flaw::None);
     scene.drop("large.edi", large(&sent.text).as_bytes());
     assert_eq!(scene.verdict("large.edi").await, ("received".to_owned(), String::new()));
-    // The order system takes no orders of that size: it is refused there, and looked at here.
+    // The order system refuses orders of that size; the message can be read here.
     eventually("it failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
     let id = scene.messages("state=failed").await[0]["id"].as_str().unwrap().to_owned();
     let browser = Browser::signed_in(&scene.service).await;
@@ -55,15 +55,15 @@ async fn a_document_of_five_megabytes_opens_without_freezing() {
                .observe({ type: 'longtask', buffered: true })",
         )
         .await;
-    // Within the console, so that what is measured goes on.
+    // Within the console, so that the measurement continues.
     browser.type_keys("/").await;
     browser.see("[role=dialog] input").await;
     browser.script(&format!("history.pushState({{}}, '', '/messages/{id}'); dispatchEvent(new PopStateEvent('popstate'))")).await;
     browser.type_keys(thirtyfour::Key::Escape + "").await;
-    browser.click("[data-entry=came]").await;
-    browser.read("section[aria-label='What happened there']", "The start of").await;
+    browser.click("[data-entry=received]").await;
+    browser.read("section[aria-label='Details of the step']", "The start of").await;
     eventually("all of it is there", || async {
-        // Pressed as long as it is there, as a person would: one press once came to nothing under load; why is not known.
+        // Clicked until it has an effect, as a person would: under load, one click once had none, for an unknown reason.
         browser
             .script(
                 "[...document.querySelectorAll('button')].find((one) => one.textContent.trim() === 'Show all of it')?.click()",
@@ -78,7 +78,7 @@ async fn a_document_of_five_megabytes_opens_without_freezing() {
     browser.leave().await;
 }
 
-/// The same order with so many lines that it has five megabytes.
+/// The same order, with so many lines that it has five megabytes.
 fn large(text: &str) -> String {
     let (head, rest) = text.split_once("PO1*").unwrap();
     let tail = &rest[rest.find("CTT*").unwrap()..];

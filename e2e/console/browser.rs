@@ -1,4 +1,4 @@
-//! A headless Chromium of a test's own, and what every test asks of it.
+//! A headless Chromium for one test, and the functions that tests use.
 
 use serde_json::{Value, json};
 use std::fmt::Write;
@@ -6,19 +6,19 @@ use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::Duration;
 use thirtyfour::prelude::*;
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{OwnedProcess, free_port};
 use wirewatch_testkit::{Service, eventually, eventually_within, http_client};
 
 /// The editor of a page, as a script finds it.
 const EDITOR: &str = "document.querySelector('.cm-content').cmTile.view";
 
-/// A browser with one page. Both processes end with it, whatever ends it.
+/// A browser with one page. Both processes end with it.
 pub struct Browser {
     pub driver: WebDriver,
     driver_url: String,
     base: String,
-    _chromedriver: Kept,
-    _chromium: Kept,
+    _chromedriver: OwnedProcess,
+    _chromium: OwnedProcess,
     _profile: Profile,
 }
 
@@ -37,16 +37,16 @@ impl Drop for Profile {
     }
 }
 
-fn start(program: &str, arguments: &[String]) -> Kept {
-    Kept::spawn("KILL", program, arguments, |command| {
-        // Dates and numbers look the same wherever the tests run.
+fn start(program: &str, arguments: &[String]) -> OwnedProcess {
+    OwnedProcess::spawn("KILL", program, arguments, |command| {
+        // Dates and numbers look the same on every machine.
         command.env("TZ", "UTC").env("LANGUAGE", "en_US").stdout(Stdio::null()).stderr(Stdio::null());
     })
     .unwrap_or_else(|error| panic!("{program}: {error}"))
 }
 
 impl Browser {
-    /// A browser that has not asked `service` for anything yet.
+    /// Opens a browser that has made no request to `service` yet.
     pub async fn new(service: &Service) -> Self {
         let profile = tempfile::Builder::new().prefix("wirewatch-browser-").tempdir().unwrap();
         let mut arguments: Vec<String> = [
@@ -67,9 +67,9 @@ impl Browser {
         arguments.push(format!("--user-data-dir={}", profile.path().display()));
         arguments.push("about:blank".to_owned());
         let chromium = start("chromium", &arguments);
-        let told: PathBuf = profile.path().join("DevToolsActivePort");
+        let reported: PathBuf = profile.path().join("DevToolsActivePort");
         let debugger = eventually("Chromium says where it listens", || async {
-            let text = std::fs::read_to_string(&told).ok()?;
+            let text = std::fs::read_to_string(&reported).ok()?;
             text.lines().next()?.parse::<u16>().ok()
         })
         .await;
@@ -132,7 +132,7 @@ impl Browser {
         .await;
     }
 
-    /// Waits until something on the page holds a text.
+    /// Waits until an element contains a text.
     pub async fn read(&self, css: &str, text: &str) {
         let what = || format!("{css} on the page reads `{text}`");
         eventually_within(Duration::from_secs(40), what, || async {
@@ -174,7 +174,7 @@ impl Browser {
         chain.perform().await.unwrap();
     }
 
-    /// What a script returns.
+    /// Returns the result of a script.
     pub async fn script(&self, script: &str) -> Value {
         self.driver.execute(script, Vec::new()).await.unwrap().json().clone()
     }
@@ -186,7 +186,7 @@ impl Browser {
         text.as_str().expect("a text").to_owned()
     }
 
-    /// Puts a text into the editor of the page in place of what it holds.
+    /// Replaces the text of the page's editor.
     pub async fn edit(&self, text: &str) {
         self.see(".cm-content").await;
         let put = format!(
@@ -196,24 +196,24 @@ impl Browser {
         self.script(&put).await;
     }
 
-    /// What axe-core finds on the page, told so that it can be mended.
+    /// Returns the findings of axe-core on the page, with enough detail to correct them.
     pub async fn accessibility(&self) -> String {
         let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
         let source = std::fs::read_to_string(axe).expect("axe-core is among what the console is built from");
         self.driver.execute(source, Vec::new()).await.unwrap();
         let run = "const done = arguments[0]; axe.run(document).then(done, (error) => done({ violations: [{ id: String(error), nodes: [] }] }))";
         let found = self.driver.execute_async(run, Vec::new()).await.unwrap().json().clone();
-        let mut told = String::new();
+        let mut reported = String::new();
         for violation in found["violations"].as_array().unwrap() {
-            writeln!(told, "{}: {}", violation["id"], violation["help"]).unwrap();
+            writeln!(reported, "{}: {}", violation["id"], violation["help"]).unwrap();
             for node in violation["nodes"].as_array().unwrap() {
-                writeln!(told, "  {} {}", node["target"], node["any"][0]["message"]).unwrap();
+                writeln!(reported, "  {} {}", node["target"], node["any"][0]["message"]).unwrap();
             }
         }
-        told
+        reported
     }
 
-    /// When the page was first painted, and when the largest thing on it was: milliseconds since it was asked for.
+    /// Returns when the page was first painted, and when its largest element was, in milliseconds since the request.
     pub async fn paints(&self) -> (u64, u64) {
         let look = "const done = arguments[0]
              const first = performance.getEntriesByName('first-contentful-paint')[0]?.startTime
@@ -223,7 +223,7 @@ impl Browser {
         (paints[0].as_u64().expect("a first paint"), paints[1].as_u64().expect("a largest paint"))
     }
 
-    /// Everything the browser complained of since the last look.
+    /// Returns the complaints of the browser since the last call.
     pub async fn complaints(&self) -> Vec<String> {
         let id = self.driver.session_id().to_string();
         let url = format!("{}/session/{id}/se/log", self.driver_url);
@@ -233,14 +233,14 @@ impl Browser {
         entries.filter(|entry| entry["level"] != "INFO").map(|entry| entry["message"].to_string()).collect()
     }
 
-    /// What was asked of others than the service.
+    /// Returns the requests to other hosts than the service.
     pub async fn strangers(&self) -> Vec<String> {
         let names = self.script("return performance.getEntriesByType('resource').map((entry) => entry.name)").await;
         let names = names.as_array().unwrap().iter().filter_map(Value::as_str);
         names.filter(|name| !name.starts_with(&self.base) && !name.starts_with("data:")).map(str::to_owned).collect()
     }
 
-    /// Asserts that the browser had nothing to complain of and asked nobody else.
+    /// Asserts that the browser has no complaints and made no request to another host.
     pub async fn leave(self) {
         assert_eq!(self.complaints().await, Vec::<String>::new());
         assert_eq!(self.strangers().await, Vec::<String>::new());

@@ -16,16 +16,16 @@ async fn what_arrives_in_a_capture_shows_at_once() {
         let sent = client.post(&address).header("x-shop", "quillhaven").body(body).send().await.unwrap();
         assert_eq!(sent.status(), 200);
     }
-    browser.read("[data-caught='2']", "not well formed").await;
+    browser.read("[data-caught='2']", "cannot be read").await;
     browser.click("[data-caught='1']").await;
     browser.read(".cm-content", "\"W-1\"").await;
     browser.press("Close the capture").await;
     browser.read("main", "No capture is open").await;
-    // At an exchange, by a dialog; one that is not there is refused in the broker's words.
-    browser.press("Listen in at an exchange…").await;
+    // At an exchange, with a dialog; an unknown exchange is refused in the broker's words.
+    browser.press("Tap an exchange…").await;
     browser.click("#capture-exchange").await;
     browser.type_keys("nothing").await;
-    browser.press("Listen in").await;
+    browser.press("Open the tap").await;
     browser.read("[role=dialog]", "no exchange 'nothing'").await;
     assert!(browser.complaints().await.iter().all(|one| one.contains("/api/captures - ") && one.contains("422")));
     browser.leave().await;

@@ -33,7 +33,7 @@ async fn an_order_is_put_right_without_a_mouse() {
     browser.type_keys(Key::Enter + "").await;
     browser.read("h1", &sent.orders[0]).await;
     // The other side now knows the item: as it is, again.
-    tab_to(&browser, "[aria-label='What can be done'] .button-grave").await;
+    tab_to(&browser, "[aria-label='Acts'] .button-grave").await;
     browser.type_keys(Key::Enter + "").await;
     browser.see("[role=dialog]").await;
     browser.type_keys("ordered by mistake").await;

@@ -27,12 +27,12 @@ async fn a_filtered_list_is_an_address_that_can_be_sent() {
         (states == serde_json::json!(["done", "done"])).then_some(())
     })
     .await;
-    // What comes while one looks is in the list, if it fits.
+    // A message that arrives meanwhile is added to the list if it matches the filters.
     let more = scene.send(1, Flaw::None);
     browser.read("[role=table]", &more.orders[0]).await;
     // Between two times: fields of the page, moments in the address.
     browser.go("/messages?within=between&since=2020-01-01T00:00:00.000Z&until=2020-01-02T00:00:00.000Z").await;
-    browser.read("main", "No message fits these filters").await;
+    browser.read("main", "No message matches these filters").await;
     let shown =
         browser.script("return [...document.querySelectorAll('[type=datetime-local]')].map((field) => field.value)").await;
     assert_eq!(shown, serde_json::json!(["2020-01-01T00:00", "2020-01-02T00:00"]));
@@ -43,7 +43,7 @@ async fn a_filtered_list_is_an_address_that_can_be_sent() {
     browser.read("[role=table]", &more.orders[0]).await;
     assert_eq!(browser.accessibility().await, "");
     browser.go("/messages?key=none-such").await;
-    browser.read("main", "No message fits these filters").await;
+    browser.read("main", "No message matches these filters").await;
     browser.go("/messages?direction=out").await;
     browser.read("[role=table]", "Acknowledgments to partners").await;
     assert!(!browser.see("[role=table]").await.text().await.unwrap().contains("Partner purchase orders"));
@@ -76,10 +76,10 @@ async fn orders_and_arrivals_come_live_and_lead_to_what_is_behind_them() {
     let mut scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     browser.go("/orders").await;
-    browser.read("main", "No order yet").await;
+    browser.read("main", "No orders yet").await;
     let sent = scene.send(1, Flaw::None);
     let key = &sent.orders[0];
-    browser.see(&format!("[data-order='{key}'][data-state=ended] [data-milestone=booked][data-reached=true]")).await;
+    browser.see(&format!("[data-order='{key}'][data-state=done] [data-milestone=booked][data-reached=true]")).await;
     browser.press(key).await;
     browser.comes_to(&format!("/orders/{key}")).await;
     browser.read("[data-milestone=booked]", "booked").await;

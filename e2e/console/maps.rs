@@ -22,19 +22,19 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     let rules = browser.edited().await;
     browser.edit(&rules.replace("\"BEG03\"", "\"'PO ' & BEG03\"")).await;
     browser.read("[data-target=reference]", "PO MF-20418").await;
-    browser.read("main", "Keep as draft").await;
-    // What is wrong is told in place; what came before stays in sight.
+    browser.read("main", "Store as draft").await;
+    // Findings are shown at their line; the last good result stays visible.
     browser.edit(&rules.replace("reference           = \"BEG03\"", "")).await;
     browser.read("[data-part=standing]", "1 required field is not filled").await;
-    browser.read("[data-finding=error]", "nothing fills `reference`").await;
+    browser.read("[data-finding=error]", "`reference` is required").await;
     browser.read("[data-target=reference]", "PO MF-20418").await;
     assert_eq!(browser.accessibility().await, "");
-    browser.press("as it runs").await;
+    browser.press("running version").await;
     browser.read("[data-part=standing]", "19 fields filled").await;
-    // What it reads beside the source is asked for, and given as a file.
+    // The document that the map reads beside its source is requested, and chosen as a file.
     let beside = rules.replace("\"BEG03\"", "\"first(matching($names, no, BEG03)).name\"") + "\n[with]\nnames = \"\"\n";
     browser.edit(&beside).await;
-    browser.read("[data-beside=names]", "nothing given").await;
+    browser.read("[data-beside=names]", "no document").await;
     let names = "const carried = new DataTransfer(); \
                  carried.items.add(new File(['[{ \"no\": \"MF-20418\", \"name\": \"Bee\" }]'], 'names.json')); \
                  const at = document.querySelector('[data-beside=names] input'); at.files = carried.files; \
@@ -43,7 +43,7 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     browser.read("[data-beside=names]", "names.json").await;
     browser.read("[data-target=reference]", "Bee").await;
     assert_eq!(browser.accessibility().await, "");
-    // A document that is none is said.
+    // A file that is not a JSON document is reported.
     let drop = "const carried = new DataTransfer(); carried.items.add(new File(['ISA'], 'x.edi')); \
                 document.querySelector('main h1').dispatchEvent(new DragEvent('drop', { dataTransfer: carried, bubbles: true }))";
     browser.script(drop).await;
@@ -61,8 +61,8 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     let rules = browser.edited().await;
     let without: String = rules.lines().filter(|line| !line.starts_with("reference ")).map(|line| format!("{line}\n")).collect();
     browser.edit(&without).await;
-    // What is required and unfilled is in sight, with what is proposed for it.
-    browser.read("[data-part=open]", "1 required field that nothing fills").await;
+    // Required fields without a rule are shown with their proposals.
+    browser.read("[data-part=open]", "1 required field without a rule").await;
     browser.read("[data-open=reference]", "BEG03").await;
     assert_eq!(browser.accessibility().await, "");
     browser.click("[data-open=reference] button").await;
@@ -70,16 +70,16 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     browser.see_no("[data-open=reference]").await;
     let taken = browser.edited().await;
     assert!(taken.contains("reference = \"BEG03\"") && taken.lines().next() == rules.lines().next(), "{taken}");
-    browser.press("Keep as draft…").await;
-    browser.read("[role=dialog]", "as it runs").await;
+    browser.press("Store as draft…").await;
+    browser.read("[role=dialog]", "running version").await;
     assert_eq!(browser.accessibility().await, "");
-    browser.press("Keep the draft").await;
+    browser.press("Store the draft").await;
     browser.read("[data-part=draft]", "wirewatch map take po-to-order").await;
     browser.go("/maps").await;
     browser.read("[data-map=po-to-order]", "has a draft").await;
     browser.click("[data-map=po-to-order]").await;
     browser.read("[data-part=draft]", "Show the draft").await;
-    browser.press("Let go of it").await;
+    browser.press("Delete the draft").await;
     browser.see_no("[data-part=draft]").await;
     browser.leave().await;
 }

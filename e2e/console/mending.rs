@@ -1,4 +1,4 @@
-//! From the first screen to an order put right.
+//! From the first page to a corrected order.
 
 use super::browser::Browser;
 use crate::scene::Scene;
@@ -20,26 +20,26 @@ async fn a_refused_order_is_found_amended_and_booked() {
     assert_eq!(browser.accessibility().await, "");
 
     // Raw and readable are linked, both ways.
-    browser.click("[data-entry=came]").await;
+    browser.click("[data-entry=received]").await;
     browser.click("[data-element=BEG03]").await;
     browser.read(".cm-chosen", &sent.orders[0]).await;
     browser.read("[data-element=BEG03]", "Purchase Order Number").await;
 
     browser.press("Amend…").await;
-    browser.read("[data-part=verdict]", "nothing is wrong with it").await;
+    browser.read("[data-part=verdict]", "no findings").await;
     let document = browser.script("return document.querySelector('[role=dialog] .cm-content').innerText").await;
     let mended = document.as_str().unwrap().replace("QH-HIVE-12", "QH-HIVE-10");
     browser.click("[role=dialog] .cm-content").await;
     browser.control('a').await;
     browser.type_keys(mended.replacen("CTT*", "CTTX*", 1).as_str()).await;
-    browser.read("[data-part=findings]", "CTTX is no segment").await;
+    browser.read("[data-part=findings]", "CTTX is not a segment").await;
     let amend = "//button[normalize-space(.)='Amend and resend']";
     assert!(!browser.driver.find(thirtyfour::By::XPath(amend)).await.unwrap().is_enabled().await.unwrap());
     assert_eq!(browser.accessibility().await, "");
     browser.click("[role=dialog] .cm-content").await;
     browser.control('a').await;
     browser.type_keys(mended.as_str()).await;
-    browser.read("[data-part=verdict]", "nothing is wrong with it").await;
+    browser.read("[data-part=verdict]", "no findings").await;
     browser.press("Amend and resend").await;
     browser.read("[data-part=state]", "done").await;
     browser.read("[data-part=result]", "Q-100001").await;
@@ -81,7 +81,7 @@ async fn a_message_is_discarded_with_a_reason_and_a_duplicate_accepted() {
     browser.read("[data-part=state]", "discarded").await;
     browser.read("nav[aria-label=Story]", "a test order").await;
 
-    // A file that is none stands on the first screen until somebody has dealt with it.
+    // A file that is not X12 stays on the first page until somebody has handled it.
     scene.drop("letter.edi", b"Dear bees,\n");
     browser.go("/").await;
     browser.read("[data-concern=failed]", "letter.edi").await;

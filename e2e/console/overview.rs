@@ -44,11 +44,46 @@ async fn an_order_is_seen_on_its_way_from_the_file_to_its_number() {
     browser.read("h1", &sent.orders[1]).await;
     browser.read("[data-part=state]", "done").await;
     browser.read("[data-part=result]", "Q-10000").await;
-    // Asked for anew, as a bookmark would.
+    // Opened again, as from a bookmark.
     browser.go("/").await;
     browser.read("[data-line=partner-orders] [data-step=book] [data-part=rate]", "3").await;
     let (first, largest) = browser.paints().await;
     println!("measured: the first screen painted after {first} ms, its largest part after {largest} ms");
+    browser.leave().await;
+}
+
+/// The figures of the first page, and the numbers and pages of the sidebar at every width.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_first_page_has_the_figures_and_the_sidebar_leads_everywhere() {
+    let mut scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.read("[data-figure=attention]", "nothing has failed").await;
+    browser.see_no("[data-count=messages]").await;
+    scene.send(2, Flaw::None);
+    scene.send(1, Flaw::UnknownItem);
+    browser.read("[data-figure=orders]", "3").await;
+    browser.read("[data-figure=orders]", "none in the range before").await;
+    browser.read("[data-figure=median]", "95th percentile").await;
+    browser.read("[data-figure=attention]", "the oldest").await;
+    browser.read("[data-count=messages]", "1").await;
+    browser.press("As a table").await;
+    let rows = browser.script("return document.querySelectorAll('[role=dialog] tbody tr').length").await;
+    assert_eq!(rows, 30, "the table has every span of the line");
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Close").await;
+    browser.click("[data-figure=attention]").await;
+    browser.comes_to("/messages?state=failed").await;
+    // As icons alone each page still has its name; in a narrow window the pages are in a drawer.
+    browser.driver.set_window_rect(0, 0, 900, 800).await.unwrap();
+    let named = "return [...document.querySelectorAll('aside a')].every((link) => link.textContent.trim() && link.title)";
+    assert_eq!(browser.script(named).await, true);
+    browser.driver.set_window_rect(0, 0, 680, 800).await.unwrap();
+    browser.click("button[aria-label=Pages]").await;
+    browser.click("[role=dialog] nav a[href='/orders']").await;
+    browser.comes_to("/orders").await;
+    browser.see_no("[role=dialog]").await;
+    let over = browser.script("return document.documentElement.scrollWidth - document.documentElement.clientWidth").await;
+    assert_eq!(over, 0, "nothing is wider than the window");
     browser.leave().await;
 }
 
@@ -62,7 +97,7 @@ async fn a_step_that_fails_again_and_again_is_seen_held_and_a_person_has_one_try
     scene.orders.set_faults(Faults { next: 1000, status: 422, ..Faults::default() });
     scene.send(24, Flaw::None);
     browser.read("[data-concern=held]", "The step book of Partner purchase orders is on hold; ").await;
-    browser.read("[data-concern=held]", "20 messages in a row, the last: answered 422").await;
+    browser.read("[data-concern=held]", "20 messages in a row failed; the last one: answered 422").await;
     browser.read("[data-line=partner-orders] [data-step=book] [data-part=held]", "one tries in").await;
     browser.read("[data-line=partner-orders] [data-on-hold]", "book on hold").await;
     assert_eq!(browser.accessibility().await, "");
@@ -71,9 +106,9 @@ async fn a_step_that_fails_again_and_again_is_seen_held_and_a_person_has_one_try
     browser.read("[role=rowgroup] [role=row]", "book is on hold: many messages failed there for the same reason").await;
     browser.go("/").await;
     scene.orders.set_faults(Faults::default());
-    browser.press("Let one try").await;
+    browser.press("Try one").await;
     browser.see_no("[data-concern=held]").await;
-    // Some may have looked before, and too early.
+    // Some may have probed before, too early.
     scene.quiet(1).await;
     browser.leave().await;
 }
@@ -126,7 +161,7 @@ async fn a_person_holds_a_connection_and_resumes_it() {
     scene.quiet(2).await;
     browser.see("[data-connection=erp][data-on-hold=false]").await;
 
-    // Held, the partner's folder keeps its files: they are the partner's still.
+    // On hold, the partner's folder keeps its files: they still belong to the partner.
     let (status, _) = scene.service.act("/api/connections/marrowfield-drop/hold", &json!({ "why": "a look first" })).await;
     assert_eq!(status, 200);
     let sent = scene.send(1, Flaw::None);

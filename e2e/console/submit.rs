@@ -1,4 +1,4 @@
-//! A document submitted at a flow by hand: made up, changed in the form, and followed to what became of it.
+//! A document submitted to a flow by hand: made up, changed in the form, and followed to its messages.
 
 use super::browser::Browser;
 use crate::scene::Scene;
@@ -11,7 +11,7 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line=shop-orders]").await;
     browser.click("[data-line=shop-orders] [data-part=submit]").await;
-    browser.read("[role=dialog]", "as if it had come by Quillhaven web shop").await;
+    browser.read("[role=dialog]", "as if it had arrived from Quillhaven web shop").await;
     browser.see("[data-field='data.number']").await;
     browser.see(".cm-content").await;
     assert_eq!(browser.accessibility().await, "");
@@ -29,11 +29,11 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
     let text = eventually("the text follows the form", changed).await;
     let document: Value = serde_json::from_str(&text).expect("JSON");
     let lines = document["data"]["basket"].as_array().map_or(0, Vec::len);
-    browser.press("One more").await;
+    browser.press("Add another").await;
     browser.see(&format!("[data-field='data.basket[{lines}].article']")).await;
     browser.press("Submit").await;
     browser.read("[data-part=handed]", "received").await;
-    browser.press("See what became of it").await;
+    browser.press("Show its messages").await;
     browser.read("main", "purchase.placed").await;
     let order = eventually("the order is there", || async {
         let found = scene.service.get("/api/messages?flow=shop-orders&key=W-9001").await?;
@@ -44,11 +44,11 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn what_last_came_in_is_submitted_again_with_another_number() {
+async fn what_last_received_in_is_submitted_again_with_another_number() {
     let mut scene = Scene::open().await;
     let sent = scene.send(1, wirewatch_standins::marrowfield::Flaw::None);
     let begin = || async { scene.service.get("/api/flows/partner-orders/begin").await };
-    let last = eventually("it is the last that came", || async { begin().await?["last"]["text"].as_str().map(str::to_owned) });
+    let last = eventually("it is the newest", || async { begin().await?["last"]["text"].as_str().map(str::to_owned) });
     assert_eq!(last.await, sent.text);
     let found = begin().await.expect("an answer");
     assert_eq!((&found["takes"], &found["form"], &found["made_up"]), (&"x12/850".into(), &"x12".into(), &"".into()));
@@ -56,7 +56,7 @@ async fn what_last_came_in_is_submitted_again_with_another_number() {
     browser.see("[data-line=partner-orders]").await;
     browser.click("[data-line=partner-orders] [data-part=submit]").await;
     browser.see(".cm-content").await;
-    // As it came, it is what it is: a repeat.
+    // Unchanged, it is a duplicate.
     browser.press("Submit").await;
     browser.read("[data-part=handed]", "duplicate").await;
     let control = format!("{:09}", sent.control);

@@ -22,7 +22,7 @@ async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_i
     browser.click("main button.button-main").await;
     browser.see("[data-finding=error]").await;
     assert!(text(&browser, "[data-part=verdict]").await.contains("1 of 2 sets would be rejected."));
-    assert!(text(&browser, "[data-finding=error]").await.contains("PO102 (Quantity Ordered) is no number: twelve"));
+    assert!(text(&browser, "[data-finding=error]").await.contains("PO102 (Quantity Ordered): expected a number, found `twelve`"));
     assert_eq!(text(&browser, "[data-weight=error]").await, "twelve", "the place is marked");
     assert!(text(&browser, "main h2").await.contains("Purchase Order MF-20417"));
     // An element chosen in the readable half is marked in the raw one.
@@ -35,7 +35,7 @@ async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_i
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_dropped_file_is_looked_at_and_what_is_no_x12_is_said() {
+async fn a_dropped_file_is_looked_at_and_what_is_no_x12_is_reported() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line]").await;
@@ -53,7 +53,7 @@ async fn a_dropped_file_is_looked_at_and_what_is_no_x12_is_said() {
     assert!(text(&browser, "main header").await.contains("answer.edi"));
     browser.script(&drop("Dear Sir or Madam")).await;
     browser.read("[data-part=verdict]", "no interchange").await;
-    browser.press("Look at another").await;
+    browser.press("Open another").await;
     browser.see("textarea").await;
     browser.leave().await;
 }
@@ -71,6 +71,6 @@ async fn an_arrival_is_looked_at_from_its_page() {
     browser.click("main a[href^='/x12?']").await;
     browser.see("[data-line]").await;
     assert!(text(&browser, "[data-part=verdict]").await.contains("Nothing in it would be rejected: 2 sets."));
-    assert!(text(&browser, "header").await.contains("X12"), "the header leads there");
+    assert!(text(&browser, "nav[aria-label=Pages]").await.contains("X12"), "the sidebar leads there");
     browser.leave().await;
 }

@@ -96,7 +96,7 @@ fn order(set: u32) -> String {
     let lines = 3 + set * 7 % 15;
     let mut text = format!(
         "ST*850*{set:04}~\nBEG*00*SA*MF-{set}**20261123~\nCUR*BY*USD~\nREF*DP*{}~\nDTM*002*20261201~\n\
-         N1*ST*Marrowfield Store {}*92*{:04}~\nN3*{} Clover Lane~\nN4*Tansy Bottom*VT*05401*US~\n",
+         N1*ST*Marrowfield Store {}*92*{:04}~\nN3*{} Clover Lane~\nN4*Tansy Bottom*HV*HV104*US~\n",
         set * 31 % 1000,
         set % 90,
         set % 90,

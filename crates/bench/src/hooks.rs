@@ -17,7 +17,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::{mpsc, oneshot};
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{OwnedProcess, free_port};
 use wirewatch_standins::shop::sign;
 
 /// Connections of the sender.
@@ -84,7 +84,7 @@ pub async fn measure_bare(url: &str, database: i32, calls: usize) -> Calls {
     let own = std::env::current_exe().expect("a program has a file");
     let arguments = [BARE.to_owned(), port.to_string()];
     let url = url.to_owned();
-    let process = Kept::spawn("KILL", &own.to_string_lossy(), &arguments, move |command| {
+    let process = OwnedProcess::spawn("KILL", &own.to_string_lossy(), &arguments, move |command| {
         command.env("WIREWATCH_DATABASE", url);
     });
     let process = process.expect("started");

@@ -16,7 +16,7 @@ use serde_json::Value;
 use std::collections::HashSet;
 use std::path::Path;
 use std::time::Instant;
-use wirewatch_loopback::{Kept, LoopbackBroker};
+use wirewatch_loopback::{LoopbackBroker, OwnedProcess};
 use wirewatch_testkit::TestBroker;
 
 /// Messages of one measurement; fewer for the straightforward relay, which is slow.
@@ -78,7 +78,7 @@ pub async fn measure_relay(relay: Relay, url: &str, database: i32, broker: &Loop
     let (from, to) = (ends.broker.name("in"), ends.broker.name("out"));
     let arguments = [RELAY.to_owned(), how.to_owned(), from, to, broker.address(), user.to_owned()];
     let (url, password) = (url.to_owned(), password.to_owned());
-    let process = Kept::spawn("KILL", &own.to_string_lossy(), &arguments, move |command| {
+    let process = OwnedProcess::spawn("KILL", &own.to_string_lossy(), &arguments, move |command| {
         command.env("WIREWATCH_DATABASE", url).env("PASSWORD", password);
     });
     ends.measure(messages, process.expect("started").id(), database).await
@@ -111,14 +111,14 @@ impl Ends {
         let (queue, options) = (self.broker.name("out"), BasicConsumeOptions::default());
         let consumer = channel.basic_consume(queue.into(), "far end".into(), options, FieldTable::default()).await;
         let mut consumer = consumer.expect("a consumer");
-        let mut came: HashSet<u64> = HashSet::new();
+        let mut received: HashSet<u64> = HashSet::new();
         let mut begun = None;
-        while came.len() < messages {
+        while received.len() < messages {
             let delivery = consumer.next().await.expect("more to come").expect("a message");
             begun.get_or_insert_with(|| (cpu_seconds(program), cpu_seconds(database), Instant::now()));
             let body: Value = serde_json::from_slice(&delivery.data).expect("JSON");
-            came.insert(body["number"].as_str().and_then(|number| number.parse().ok()).expect("a number"));
-            if came.len().is_multiple_of(250) || came.len() == messages {
+            received.insert(body["number"].as_str().and_then(|number| number.parse().ok()).expect("a number"));
+            if received.len().is_multiple_of(250) || received.len() == messages {
                 channel.basic_ack(delivery.delivery_tag, BasicAckOptions { multiple: true }).await.expect("acknowledged");
             }
         }

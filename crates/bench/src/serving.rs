@@ -2,11 +2,11 @@
 
 use std::path::Path;
 use std::time::Duration;
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{OwnedProcess, free_port};
 
 /// A running service; dropped, it is killed.
 pub struct Serving {
-    pub process: Kept,
+    pub process: OwnedProcess,
     pub port: u16,
     _folder: tempfile::TempDir,
 }
@@ -27,7 +27,7 @@ pub async fn serve(program: &Path, url: &str, files: &[(&str, &str)], (secret, v
         ["serve", "--listen", &format!("127.0.0.1:{port}"), "--workspace", &text(&workspace), "--state", &text(&state)]
             .map(str::to_owned);
     let url = url.to_owned();
-    let process = Kept::spawn("KILL", &text(program), &arguments, move |command| {
+    let process = OwnedProcess::spawn("KILL", &text(program), &arguments, move |command| {
         command.env("WIREWATCH_DATABASE", url).env("WIREWATCH_LOG", "warn");
     });
     let process = process.expect("started");

@@ -147,8 +147,8 @@ pub async fn million(program: &Path, url: &str, broker: &LoopbackBroker) -> ([f6
     let serving = serve_relay(program, url, broker, &broker_ends).await;
     let sending = ends_named(broker, &broker_ends).await;
     let mut consumer = far_end(&broker_ends).await;
-    let came = std::sync::Arc::new(AtomicUsize::new(0));
-    let seen = came.clone();
+    let received = std::sync::Arc::new(AtomicUsize::new(0));
+    let seen = received.clone();
     tokio::spawn(async move {
         for n in 0..MILLION {
             while n >= seen.load(Ordering::Relaxed) + UNDER_WAY {
@@ -162,7 +162,7 @@ pub async fn million(program: &Path, url: &str, broker: &LoopbackBroker) -> ([f6
     let mut begun = Instant::now();
     for n in 1..=MILLION {
         let delivery = consumer.next().await.expect("more to come").expect("a message");
-        came.store(n, Ordering::Relaxed);
+        received.store(n, Ordering::Relaxed);
         if n.is_multiple_of(250) {
             let options = BasicAckOptions { multiple: true };
             broker_ends.channel().basic_ack(delivery.delivery_tag, options).await.expect("acknowledged");

@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{OwnedProcess, free_port};
 use wirewatch_standins::marrowfield::{Flaw, Marrowfield, drop_file};
 
 /// When each order was booked, by its number.
@@ -17,7 +17,7 @@ type Booked = Arc<Mutex<HashMap<String, Instant>>>;
 
 /// A running service with its partner and an instant order system.
 pub struct Whole {
-    service: Kept,
+    service: OwnedProcess,
     database: i32,
     folder: tempfile::TempDir,
     marrowfield: Marrowfield,
@@ -79,7 +79,7 @@ impl Whole {
             ["serve", "--listen", &format!("127.0.0.1:{port}"), "--workspace", &text(workspace), "--state", &text(state.clone())]
                 .map(str::to_owned);
         let url = url.to_owned();
-        let service = Kept::spawn("KILL", &text(program.to_owned()), &arguments, move |command| {
+        let service = OwnedProcess::spawn("KILL", &text(program.to_owned()), &arguments, move |command| {
             command.env("WIREWATCH_DATABASE", url).env("WIREWATCH_LOG", "warn");
         });
         let whole = Self {
@@ -110,7 +110,7 @@ impl Whole {
     }
 
     /// Waits until so many orders are booked and nothing is unfinished.
-    async fn settled(&self, orders: usize) {
+    async fn quiet(&self, orders: usize) {
         while self.count() < orders || self.unfinished().await > 0 {
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
@@ -145,7 +145,7 @@ impl Whole {
         for (name, text) in &files {
             drop_file(&self.drop_folder(), name, text.as_bytes()).expect("dropped");
         }
-        self.settled(already + orders).await;
+        self.quiet(already + orders).await;
         Measured {
             orders_per_s: orders as f64 / begun.elapsed().as_secs_f64(),
             cpu_s: cpu_seconds(self.service.id()) - cpu,
@@ -169,7 +169,7 @@ impl Whole {
             drop_file(&self.drop_folder(), &format!("po-{:06}.edi", sent.control), sent.text.as_bytes()).expect("dropped");
             dropped.push((Instant::now(), sent.orders));
         }
-        self.settled(dropped.len() * PER_FILE).await;
+        self.quiet(dropped.len() * PER_FILE).await;
         let booked = self.booked.lock().expect("no holder panics");
         let mut waits: Vec<f64> = dropped
             .iter()

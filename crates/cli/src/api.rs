@@ -1,6 +1,7 @@
 //! Asks the service.
 
 use crate::error::CommandError;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -65,7 +66,7 @@ impl ClientArgs {
         let path = match &self.token_file {
             Some(path) => path.clone(),
             None => find_token_file().ok_or_else(|| {
-                let says = "no token file found: run this in the folder of the service, or name it with --token-file";
+                let says = "no token file found: run this in the folder where the service was started, or name the file with --token-file";
                 CommandError::Unreachable(says.to_owned())
             })?,
         };
@@ -80,6 +81,14 @@ fn find_token_file() -> Option<PathBuf> {
     let here = std::env::current_dir().ok()?;
     here.ancestors().map(|folder| folder.join("state").join(TOKEN_FILE)).find(|path| path.exists())
 }
+
+/// Path of a message in the API. It may be named by its id or by a key, which can have any characters.
+pub fn message_path(message: &str) -> String {
+    format!("/api/messages/{}", utf8_percent_encode(message, SEGMENT))
+}
+
+/// Characters to escape in a segment of a path: all but the unreserved ones (RFC 3986).
+const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 impl Client {
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -153,8 +162,11 @@ impl Client {
 
     async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, CommandError> {
         let bytes = response.bytes().await.map_err(|error| CommandError::Unreachable(deepest(&error)))?;
-        serde_json::from_slice(&bytes)
-            .map_err(|error| CommandError::Failed(format!("the service answered in another form: {error}")))
+        serde_json::from_slice(&bytes).map_err(|error| {
+            CommandError::Failed(format!(
+                "the answer of the service cannot be read: {error}. Do client and service have the same version?"
+            ))
+        })
     }
 }
 

@@ -79,7 +79,7 @@ pub fn write(file: &Path, text: &str) -> Result<(), CommandError> {
 /// Writes a file that must not exist yet; `never` says in the error what would be overwritten.
 pub fn write_new(file: &Path, text: &str, never: &str) -> Result<(), CommandError> {
     if file.exists() {
-        return Err(CommandError::Failed(format!("{} is there already; {never}", file.display())));
+        return Err(CommandError::Failed(format!("{} exists already; {never}", file.display())));
     }
     write(file, text)
 }

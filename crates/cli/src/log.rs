@@ -16,7 +16,7 @@ use tracing_subscriber::{EnvFilter, fmt};
 /// Warnings and errors of one cause that are written in a [`WINDOW`]; the others are counted.
 const MOST: u32 = 10;
 const WINDOW: Duration = Duration::from_secs(60);
-/// Causes that are told apart; beyond, all of one place in the code count as one.
+/// Most causes that are counted separately; beyond, all causes of one place in the code count as one.
 const CAUSES: usize = 1000;
 
 /// Starts the log: level `info` and above, unless `WIREWATCH_LOG` is set. Must be called inside the runtime.
@@ -45,7 +45,7 @@ async fn report(bounds: Bounds) {
     loop {
         tokio::time::sleep(WINDOW).await;
         for (cause, lines) in bounds.left_out(Instant::now()) {
-            tracing::warn!(lines, cause, "lines like those before were left out");
+            tracing::warn!(lines, cause, "more lines like the ones before were left out");
         }
     }
 }
@@ -134,9 +134,9 @@ mod tests {
 
     /// Keeps what is written.
     #[derive(Debug, Clone, Default)]
-    struct Kept(Arc<Mutex<Vec<u8>>>);
+    struct Buffer(Arc<Mutex<Vec<u8>>>);
 
-    impl io::Write for Kept {
+    impl io::Write for Buffer {
         fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
             self.0.lock().unwrap().extend_from_slice(bytes);
             Ok(bytes.len())
@@ -147,7 +147,7 @@ mod tests {
         }
     }
 
-    impl<'a> MakeWriter<'a> for Kept {
+    impl<'a> MakeWriter<'a> for Buffer {
         type Writer = Self;
 
         fn make_writer(&'a self) -> Self {
@@ -157,19 +157,19 @@ mod tests {
 
     /// The lines that `log` leads to, and the bounds they went through.
     fn logged(log: impl FnOnce()) -> (Vec<String>, Bounds) {
-        let (kept, bounds) = (Kept::default(), Bounds::default());
-        let lines = fmt::layer().with_writer(kept.clone()).with_target(false).without_time().with_ansi(false);
+        let (buffer, bounds) = (Buffer::default(), Bounds::default());
+        let lines = fmt::layer().with_writer(buffer.clone()).with_target(false).without_time().with_ansi(false);
         let lines = lines.fmt_fields(debug_fn(field).delimited(" ")).with_filter(bounds.clone());
         tracing::subscriber::with_default(tracing_subscriber::registry().with(lines), log);
-        let text = String::from_utf8(kept.0.lock().unwrap().clone()).unwrap();
+        let text = String::from_utf8(buffer.0.lock().unwrap().clone()).unwrap();
         (text.lines().map(str::to_owned).collect(), bounds)
     }
 
     #[test]
     fn a_value_from_outside_cannot_forge_a_line() {
         let says = "no\n2026-12-01T00:00:00Z  INFO all is well\u{1b}[2J";
-        let (lines, _) = logged(|| tracing::warn!(%says, "a call was not taken"));
-        assert_eq!(lines, [r" WARN a call was not taken says=no\n2026-12-01T00:00:00Z  INFO all is well\u{1b}[2J"]);
+        let (lines, _) = logged(|| tracing::warn!(%says, "a call was not received"));
+        assert_eq!(lines, [r" WARN a call was not received says=no\n2026-12-01T00:00:00Z  INFO all is well\u{1b}[2J"]);
     }
 
     #[test]
@@ -177,7 +177,7 @@ mod tests {
         let (lines, bounds) = logged(|| {
             for n in 0..1000 {
                 for connection in ["shop", "books"] {
-                    tracing::warn!(connection, n, "a call was not taken");
+                    tracing::warn!(connection, n, "a call was not received");
                 }
                 tracing::info!(n, "released");
             }
@@ -187,7 +187,10 @@ mod tests {
         assert!(bounds.left_out(Instant::now()).is_empty(), "the minute is not over");
         let mut left_out = bounds.left_out(Instant::now() + WINDOW);
         left_out.sort();
-        assert_eq!(left_out, [("a call was not taken books".to_owned(), 990), ("a call was not taken shop".to_owned(), 990)]);
-        assert!(bounds.left_out(Instant::now() + WINDOW).is_empty(), "said once");
+        assert_eq!(
+            left_out,
+            [("a call was not received books".to_owned(), 990), ("a call was not received shop".to_owned(), 990)]
+        );
+        assert!(bounds.left_out(Instant::now() + WINDOW).is_empty(), "reported once");
     }
 }

@@ -4,7 +4,9 @@ use crate::terminal::outln;
 use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
 use wirewatch_core::before::Before;
 use wirewatch_service::view::words::{MessageState, MilestoneMark};
-use wirewatch_service::view::{ActView, Arrival, ArrivalStory, DocumentView, Message, Order, Step, Story};
+use wirewatch_service::view::{
+    ActPlan, ActView, Arrival, ArrivalStory, DocumentView, Message, NextAction, Order, RequestView, Step, Story,
+};
 
 /// Messages as a table.
 pub fn messages(messages: &[Message]) {
@@ -34,8 +36,10 @@ fn why(message: &Message) -> String {
         MessageState::Waiting => match message.due.as_deref().filter(|_| message.waits_for.is_none()) {
             Some(due) => format!("{} waits until {}", message.step, clock(due)),
             None => match Before::of(message.waits_for.as_deref().unwrap_or_default()) {
-                Before::Flow(_) => "waits until its flow goes on".to_owned(),
-                Before::Step { step, .. } => format!("waits: {step} is on hold, since many failed there for the same reason"),
+                Before::Flow(_) => "waits: its flow is paused".to_owned(),
+                Before::Step { step, .. } => {
+                    format!("waits: step {step} is on hold, because many messages failed there for the same reason")
+                }
                 Before::Connection(name) => format!("waits for {name}"),
             },
         },
@@ -59,7 +63,7 @@ pub fn arrivals(arrivals: &[Arrival]) {
         ]
     };
     let rows: Vec<_> = arrivals.iter().map(row).collect();
-    table(&["RECEIVED", "ARRIVAL", "CAME BY", "PARTNER", "NAME", "VERDICT", "MESSAGES", "WHY"], &rows);
+    table(&["RECEIVED", "ARRIVAL", "FROM", "PARTNER", "NAME", "VERDICT", "MESSAGES", "WHY"], &rows);
 }
 
 /// Orders as a table: one line an order, its milestones along it.
@@ -127,6 +131,8 @@ pub fn story(story: &Story) {
     if let Some(result) = &message.result {
         outln!("in the target: {}", paint(BOLD, result));
     }
+    let arrived = if story.release == message.release { String::new() } else { format!(", arrived under {}", message.release) };
+    outln!("{}", paint(DIM, format!("release {}{arrived}", story.release)));
     if !why(message).is_empty() {
         outln!("{}", paint(tone(message.state), why(message)));
     }
@@ -151,7 +157,7 @@ pub fn story(story: &Story) {
     outln!("  {}", paint(DIM, facts.join(", ")));
     if let Some(part) = story.meta.get("part") {
         let text = |name: &str| part[name].as_str().unwrap_or_default();
-        outln!("  way {} of message {}", text("way"), text("of"));
+        outln!("  branch {} of message {}", text("way"), text("of"));
     }
     heading("Document");
     document(&story.document, "  ");
@@ -188,11 +194,7 @@ fn one_step(step: &Step) {
         document(after, "  ");
     }
     if let Some(request) = &step.request {
-        outln!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
-        request.with.iter().for_each(|one| outln!("  {one}"));
-        if let Some(body) = &request.body {
-            document(body, "    ");
-        }
+        self::request(request);
     }
     for attempt in &step.attempts {
         let status = attempt.status.map(|status| format!(" {status}")).unwrap_or_default();
@@ -202,6 +204,46 @@ fn one_step(step: &Step) {
         if let Some(answer) = &attempt.answer {
             document(answer, "    ");
         }
+    }
+}
+
+/// Release of a resent message, and what is different there.
+pub fn release(plan: &ActPlan) {
+    if !plan.says.is_empty() {
+        outln!("{}  release {} as before: {}", plan.message, plan.release, plan.says);
+    } else if plan.release == plan.before {
+        outln!("{}  release {}", plan.message, plan.release);
+    } else {
+        let files: Vec<&str> = plan.changes.iter().map(|change| change.file.as_str()).collect();
+        outln!("{}  release {} instead of {}; changed: {}", plan.message, plan.release, plan.before, files.join(", "));
+    }
+}
+
+/// Prints the plan of a resend or an amendment.
+pub fn plan(plan: &ActPlan) {
+    release(plan);
+    if !plan.skipped.is_empty() {
+        outln!("  complete, not done again: {}", plan.skipped.join(", "));
+    }
+    let NextAction { step, state, says, request: next } = &plan.next;
+    match (next, *state) {
+        (Some(next), _) => {
+            outln!("  next, at step {step}:");
+            request(next);
+        }
+        (None, MessageState::Failed) => {
+            outln!("  {}", paint(tone(*state), format!("it would fail again at step {step}: {says}")))
+        }
+        (None, state) if says.is_empty() => outln!("  then it is {state}"),
+        (None, state) => outln!("  then it is {state}: {says}"),
+    }
+}
+
+fn request(request: &RequestView) {
+    outln!("  {} {}", paint(BOLD, &request.line), paint(DIM, format!("at {}", request.connection)));
+    request.with.iter().for_each(|one| outln!("  {one}"));
+    if let Some(body) = &request.body {
+        document(body, "    ");
     }
 }
 

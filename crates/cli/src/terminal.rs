@@ -159,7 +159,7 @@ mod tests {
         assert_eq!(rendered(hostile, true), seen);
         assert_eq!(rendered(&paint(Tone::Bad, hostile), true), format!("\u{1b}[1m\u{1b}[31m{seen}\u{1b}[0m"));
         assert_eq!(rendered(&paint(Tone::Bad, hostile), false), seen);
-        assert_eq!(rendered(&paint(Tone::Plain, "a\u{fdd4}b"), true), "a\\u{fdd4}b", "a mark that came from outside");
+        assert_eq!(rendered(&paint(Tone::Plain, "a\u{fdd4}b"), true), "a\\u{fdd4}b", "a mark from outside");
     }
 
     #[test]

@@ -54,7 +54,7 @@ fn of_order(state: OrderState) -> Tone {
     match state {
         OrderState::Open => MOVE,
         OrderState::Trouble => BAD,
-        OrderState::Ended => GOOD,
+        OrderState::Done => GOOD,
     }
 }
 
@@ -115,6 +115,11 @@ pub fn span(from: &str, to: Option<&str>) -> String {
     let to = to.map_or_else(|| Ok(Timestamp::now()), str::parse).unwrap_or(from);
     let ms = (to.as_millisecond() - from.as_millisecond()).max(0);
     wirewatch_core::duration::short(std::time::Duration::from_millis(ms as u64))
+}
+
+/// A duration in microseconds, in words.
+pub fn took(us: i64) -> String {
+    wirewatch_core::duration::short(std::time::Duration::from_micros(us.max(0) as u64))
 }
 
 /// A cell of a table.

@@ -78,7 +78,7 @@ fn one_order(c: &mut Criterion) {
 /// An order of ten lines to JSON, beside serde_json parsing the same set as JSON to a value and writing it again.
 fn mapping(c: &mut Criterion) {
     let mut set = "ST*850*0001~BEG*00*SA*MF-1**20261123~CUR*BY*USD~DTM*002*20261201~N1*ST*Marrowfield Store 12*92*0012~\
-                   N3*4 Clover Lane~N4*Tansy Mills*VT*05401*US~"
+                   N3*4 Clover Lane~N4*Tansy Mills*HV*HV104*US~"
         .to_owned();
     for n in 1..=10 {
         set += &format!("PO1*{n}*{n}*EA*64.50**VP*QH-HIVE-{n}*SK*10-044{n}~PID*F****TEN FRAME HIVE~");
@@ -89,10 +89,10 @@ fn mapping(c: &mut Criterion) {
         |bytes: &[u8]| SetTree::new(definition.clone(), bytes, wirewatch_core::x12::Delimiters::default()).expect("a tree");
     let workspace = Workspace::read(&files()).workspace.expect("sound");
     let map = &workspace.maps["po-to-order"];
-    let kept = serde_json::Map::from_iter([("meta".to_owned(), serde_json::json!({ "partner": "marrowfield" }))]);
+    let variables = serde_json::Map::from_iter([("meta".to_owned(), serde_json::json!({ "partner": "marrowfield" }))]);
     let ours = |bytes: &[u8]| {
         let document = Document::X12(Arc::new(tree(bytes)));
-        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.library);
+        let scope = wirewatch_core::map::scope_of(&document, &variables, &workspace.library);
         serde_json::to_vec(&map.apply(&scope).expect("an order")).expect("bytes")
     };
     assert!(String::from_utf8_lossy(&ours(set.as_bytes())).contains("QH-HIVE-10"));

@@ -8,9 +8,22 @@ use serde::{Deserialize, Serialize};
 #[serde(rename_all = "kebab-case")]
 pub enum Act {
     /// Run again from the document it has.
-    Resend { answers: Answers },
+    Resend {
+        answers: Answers,
+        /// Number of the release to run. As asked for: `None` lets the machine choose, see
+        /// [`Machine::act`](crate::machine::Machine::act). In the log: `None` stands for the release that the message ran before.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        release: Option<i64>,
+    },
     /// Run again from this document.
-    Amend { form: Form, document: String, answers: Answers },
+    Amend {
+        form: Form,
+        document: String,
+        answers: Answers,
+        /// As in `Resend`.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        release: Option<i64>,
+    },
     /// Stop for good.
     Discard,
 }
@@ -30,6 +43,24 @@ pub enum Answers {
 }
 
 impl Act {
+    /// Returns the number of the release to run, if the act names one.
+    #[must_use]
+    pub fn release(&self) -> Option<i64> {
+        match self {
+            Self::Resend { release, .. } | Self::Amend { release, .. } => *release,
+            Self::Discard => None,
+        }
+    }
+
+    /// Returns the same act with this release.
+    #[must_use]
+    pub fn under(mut self, no: i64) -> Self {
+        if let Self::Resend { release, .. } | Self::Amend { release, .. } = &mut self {
+            *release = Some(no);
+        }
+        self
+    }
+
     /// Returns the act as one word in the past tense.
     #[must_use]
     pub fn past(&self) -> &'static str {

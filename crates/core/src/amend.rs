@@ -65,7 +65,7 @@ pub fn findings(workspace: &Workspace, flow: &str, partner: Option<&str>, form: 
                 let faults = check_set(definition, document.as_bytes(), *delimiters).faults;
                 let lines = Lines::of(document, *delimiters);
                 let mut found = Vec::new();
-                for fault in faults.iter().filter(|fault| fault.is_told()) {
+                for fault in faults.iter().filter(|fault| fault.is_reported()) {
                     finding::add(&mut found, "document", Severity::Error, || lines.finding(fault, *delimiters));
                 }
                 found
@@ -147,12 +147,12 @@ mod tests {
         "ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000007*0*T*>~";
 
     #[test]
-    fn a_set_is_put_alone_into_the_envelope_that_it_came_in() {
-        let came = format!(
+    fn a_set_is_put_alone_into_the_envelope_that_it_received_in() {
+        let received = format!(
             "{ISA}GS*PO*A*B*20261123*0700*1*X*004010~ST*850*0001~SE*2*0001~GE*1*1~\
              GS*PO*A*C*20261123*0700*2*X*004010~ST*850*0002~SE*2*0002~ST*850*0003~SE*2*0003~GE*2*2~IEA*2*000000007~"
         );
-        let alone = |set: &str| in_envelope(came.as_bytes(), set).map(|bytes| String::from_utf8(bytes).unwrap());
+        let alone = |set: &str| in_envelope(received.as_bytes(), set).map(|bytes| String::from_utf8(bytes).unwrap());
         let expected = format!("{ISA}GS*PO*A*C*20261123*0700*2*X*004010~ST*850*0003~BEG*00~SE*3*0003~GE*1*2~IEA*1*000000007~");
         for set in ["ST*850*0003~BEG*00~SE*3*0003~", "ST*850*0003~BEG*00~SE*3*0003"] {
             assert_eq!(alone(set).as_deref(), Some(expected.as_str()), "{set}");
@@ -161,7 +161,7 @@ mod tests {
             assert_eq!(alone(set), None, "{set}");
         }
         assert_eq!(in_envelope(b"{}", "ST*850*0001~SE*2*0001~"), None);
-        let cut = came.split("ST*850*0003").next().unwrap();
-        assert_eq!(in_envelope(cut.as_bytes(), "ST*850*0003~SE*2*0003~"), None, "the set is not in what came");
+        let cut = received.split("ST*850*0003").next().unwrap();
+        assert_eq!(in_envelope(cut.as_bytes(), "ST*850*0003~SE*2*0003~"), None, "the set is not in the interchange");
     }
 }

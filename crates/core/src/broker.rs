@@ -25,9 +25,9 @@ pub struct Broker {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Queue {
     pub name: String,
-    /// It is created when it is missing; otherwise it must exist.
+    /// Created when it is missing; otherwise it must exist.
     pub declare: bool,
-    /// Its messages are replicated to several brokers of a cluster.
+    /// Messages are replicated to several brokers of a cluster.
     pub replicated: bool,
     /// Exchanges bound to it, with patterns of routing keys.
     pub bind: Vec<Binding>,
@@ -52,7 +52,7 @@ pub struct Binding {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Exchange {
     pub name: String,
-    /// It is created when it is missing; otherwise it must exist.
+    /// Created when it is missing; otherwise it must exist.
     pub declare: bool,
     pub kind: ExchangeKind,
 }

@@ -8,7 +8,7 @@ use serde_json::Value;
 pub struct Difference {
     /// The field, items counted from 1: `rows[2].quantity`; empty for the whole document.
     pub at: String,
-    /// Its value in the first document; `None` where only the second has it.
+    /// Value in the first document; `None` where only the second has it.
     pub before: Option<Value>,
     pub after: Option<Value>,
 }

@@ -87,7 +87,7 @@ pub enum AuthMethod {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TokenRequest {
     pub token_at: String,
-    /// Our client id there.
+    /// Client id of this service there.
     pub client: String,
     /// The requested scope; empty when the server decides.
     pub scope: String,

@@ -72,6 +72,6 @@ impl Serialize for Digest {
 impl<'de> Deserialize<'de> for Digest {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
-        Self::parse(&text).ok_or_else(|| D::Error::custom("not 32 hex digits"))
+        Self::parse(&text).ok_or_else(|| D::Error::custom("expected 32 hexadecimal digits"))
     }
 }

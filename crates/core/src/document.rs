@@ -49,15 +49,15 @@ pub enum Unreadable {
     Misfit { schema: String, says: String },
 }
 
-/// What happens to a document that does not fit its schema.
+/// Rule for a document that does not fit its schema.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Validate {
-    /// It is rejected.
+    /// Rejected.
     #[default]
     Reject,
-    /// It is accepted with a warning.
+    /// Accepted with a warning.
     Warn,
-    /// It is not validated.
+    /// Not validated.
     Off,
 }
 

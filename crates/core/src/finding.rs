@@ -7,9 +7,9 @@ use std::ops::Range;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
-    /// It runs, but probably not as intended.
+    /// Runs, but probably not as intended.
     Warning,
-    /// It does not run.
+    /// Does not run.
     Error,
 }
 
@@ -30,7 +30,7 @@ pub struct Finding {
     pub source: String,
     /// One sentence.
     pub says: String,
-    /// What to do next, if there is something to say.
+    /// Next action; empty when there is none to name.
     #[serde(default)]
     pub help: Option<String>,
     /// Why the file accepts this warning.
@@ -82,7 +82,7 @@ pub fn add(findings: &mut Vec<Finding>, file: &str, severity: Severity, make: im
     match own {
         0..MOST => findings.push(make()),
         MOST => {
-            let says = format!("there are more findings than these {MOST}; mend these first");
+            let says = format!("there are more findings than these {MOST}; correct these first");
             findings.push(Finding { code: MORE.to_owned(), says, help: None, severity, ..make() });
         }
         _ => {

@@ -3,6 +3,7 @@
 use crate::document::{Form, Validate};
 use crate::expr::{Expr, Template};
 use crate::intake::Provenance;
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 /// Name of the flow that delivers acknowledgments; every workspace has it.
@@ -24,7 +25,7 @@ pub struct Flow {
     pub on_failure: Option<usize>,
     /// Business key of a message, e.g. the purchase order number; over the intake document.
     pub key: Option<Expr>,
-    /// Key in the target system; over the intake document and the values that steps kept.
+    /// Key in the target system; over the intake document and the variables.
     pub result: Option<Expr>,
     /// Messages with the same value pass one after another.
     pub in_order_by: Option<Expr>,
@@ -65,7 +66,7 @@ pub struct Intake {
     pub takes: Takes,
     /// Form of the documents: JSON, CSV or XML.
     pub form: Form,
-    /// What happens to a document that does not fit the schema.
+    /// Rule for a document that does not fit the schema.
     pub validate: Validate,
     /// Names of the events that it takes; all if empty.
     pub events: Vec<String>,
@@ -118,7 +119,7 @@ pub enum Takes {
     Text,
 }
 
-/// What messages after a failed one do in a flow with an order.
+/// Rule for messages after a failed one in a flow with an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum AfterFailure {
     #[default]
@@ -149,9 +150,9 @@ pub enum Verb {
     Note { text: Template },
     /// The message continues only if the condition holds.
     Only { test: Expr, because: String },
-    /// A value is kept under the step's name.
+    /// A variable with the step's name.
     Set { value: Expr },
-    /// A request whose answer can be kept.
+    /// A request whose answer can become a variable.
     Call { at: String, method: Method, path: Template, body: Option<Expr>, keep: Option<String> },
     /// Sends something. Without `to`, the message's metadata names the connection; without `body`, the document is sent.
     Send { to: Option<String>, parcel: Parcel, body: Option<Expr> },
@@ -389,7 +390,7 @@ impl Flow {
         };
         Self {
             name: UNROUTED.to_owned(),
-            title: "Documents that no flow takes".to_owned(),
+            title: "Documents without a flow".to_owned(),
             steps: vec![check],
             key: crate::expr::parse("$meta.document & ' ' & $meta.interchange").ok(),
             result: None,
@@ -408,6 +409,24 @@ impl Flow {
     #[must_use]
     pub fn step(&self, name: &str) -> Option<(usize, &Step)> {
         self.steps.iter().enumerate().find(|(_, step)| step.name == name)
+    }
+
+    /// Returns whether a message that is at the step `from` can still come to the step `name`. Messages of branches of an `also`
+    /// are others.
+    #[must_use]
+    pub fn reaches(&self, from: usize, name: &str) -> bool {
+        let (mut ahead, mut seen) = (vec![from], BTreeSet::new());
+        while let Some(at) = ahead.pop() {
+            let Some(step) = self.steps.get(at).filter(|_| seen.insert(at)) else { continue };
+            if step.name == name {
+                return true;
+            }
+            ahead.push(step.next);
+            if let Verb::Choose { ways } = &step.verb {
+                ahead.extend(ways.iter().filter_map(|way| way.first));
+            }
+        }
+        false
     }
 }
 

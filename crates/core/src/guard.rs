@@ -12,7 +12,7 @@ pub fn guarded<T>(work: impl FnOnce() -> T) -> Result<T, String> {
     catch_unwind(AssertUnwindSafe(work)).map_err(|panic| {
         let own = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
         let own = own.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
-        format!("a mistake of this program, and not of the document: {own}; please report it with the document")
+        format!("a fault of Wire Watch, not of the document: {own}; please report it, with the document")
     })
 }
 
@@ -21,7 +21,7 @@ mod tests {
     use super::guarded;
 
     #[test]
-    fn what_breaks_is_told_and_what_does_not_is_given() {
+    fn what_breaks_is_reported_and_what_does_not_is_given() {
         assert_eq!(guarded(|| 7), Ok(7));
         let says = guarded(|| -> u8 { panic!("no {}", "way") }).unwrap_err();
         assert!(says.contains("no way") && says.contains("please report it"), "{says}");

@@ -51,7 +51,7 @@ impl fmt::Display for Id {
 
 /// A text that is not an id.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no id: an id has 13 letters and digits, as `wirewatch messages` shows them")]
+#[error("`{0}` is not an id: an id has 13 letters and digits, as `wirewatch messages` shows them")]
 pub struct NoId(pub String);
 
 impl FromStr for Id {

@@ -29,7 +29,7 @@ pub const SCHEMA: &str = r#"{
 pub enum What {
     /// A connection is on hold, because it did not respond or by a person.
     OnHold,
-    /// It is in use again.
+    /// In use again.
     Resumed,
     /// A message failed.
     Failed,

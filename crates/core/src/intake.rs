@@ -20,17 +20,17 @@ use std::ops::Range;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
-    /// Its messages exist.
+    /// Messages exist.
     Received,
-    /// It is stored; its messages are still being made.
+    /// Stored; its messages are still being made.
     Splitting,
     /// The same bytes were received before.
     Duplicate,
-    /// It was read and is answered with a rejection.
+    /// Read and answered with a rejection.
     Rejected,
     /// A person must look.
     Failed,
-    /// It failed, and a person has accepted or discarded it.
+    /// Failed, and a person has accepted or discarded it.
     Resolved,
 }
 
@@ -78,10 +78,10 @@ impl LedgerKey {
     }
 }
 
-/// What the ledger knows of an interchange.
+/// Entry of the ledger for an interchange.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Known {
-    /// It is new; `before` is the highest control number below its own from the same sender.
+    /// New; `before` is the highest control number below its own from the same sender.
     No { before: Option<u64> },
     /// The same key with the same content, and the acknowledgments that went out for it.
     Same { arrival: ArrivalId, acknowledgments: Vec<MessageId> },
@@ -191,7 +191,7 @@ pub struct Head {
 /// ISA15 of a test (data element I14).
 const TEST: &str = "T";
 /// Largest arrival, in bytes.
-pub const LARGEST: u64 = 2 << 30;
+pub const MAX_ARRIVAL: u64 = 2 << 30;
 
 /// Decides on an arrival that is not X12: one document for each flow that takes it, JSON or text.
 ///
@@ -199,9 +199,10 @@ pub const LARGEST: u64 = 2 << 30;
 /// the same id with the same content is a duplicate; with other content it is received and flagged.
 #[must_use]
 pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64, content: &Content, known: &Known) -> Decision {
-    let too_large = |limit: u64| Decision::only(Verdict::Failed, format!("{size} bytes are more than the limit of {limit}"));
-    if size > LARGEST {
-        return too_large(LARGEST);
+    let too_large =
+        |limit: u64| Decision::only(Verdict::Failed, format!("{size} bytes are more than the limit of {limit} bytes"));
+    if size > MAX_ARRIVAL {
+        return too_large(MAX_ARRIVAL);
     }
     if size > JSON_LIMIT as u64 {
         return too_large(JSON_LIMIT as u64);
@@ -209,10 +210,14 @@ pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64
     let mut decision = Decision::only(Verdict::Received, "");
     match known {
         Known::Same { arrival, .. } if !provenance.accept => {
-            return Decision::only(Verdict::Duplicate, format!("delivery {} came before, as {arrival}", provenance.delivery));
+            return Decision::only(
+                Verdict::Duplicate,
+                format!("delivery {} was received before, as arrival {arrival}", provenance.delivery),
+            );
         }
         Known::Other { arrival } => {
-            decision.says = format!("delivery {} came before with other content, as {arrival}", provenance.delivery);
+            decision.says =
+                format!("delivery {} was received before with other content, as arrival {arrival}", provenance.delivery);
         }
         Known::No { .. } | Known::Same { .. } => {}
     }
@@ -223,7 +228,7 @@ pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64
         let form = match intake.takes {
             Takes::X12(_) => continue,
             Takes::Text if std::str::from_utf8(content.bytes()).is_err() => {
-                let why = Unreadable::Other("not a text in UTF-8".to_owned());
+                let why = Unreadable::Other("not UTF-8 text".to_owned());
                 refused.push((flow.name.clone(), why));
                 continue;
             }
@@ -240,16 +245,16 @@ pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64
             },
         };
         let name = if intake.queue.is_some() { "queue" } else { "file" };
-        let said = [
+        let known = [
             ("from", &provenance.connection),
             (name, &provenance.name),
             ("event", &provenance.event),
             ("delivery", &provenance.delivery),
         ];
-        let said = said.into_iter().filter(|(_, value)| !value.is_empty());
-        let said = said.map(|(name, value)| (name.to_owned(), value.as_str().into()));
+        let known = known.into_iter().filter(|(_, value)| !value.is_empty());
+        let known = known.map(|(name, value)| (name.to_owned(), value.as_str().into()));
         let origin = origin.map(|origin| ("origin".to_owned(), origin.to_string().into()));
-        let meta = provenance.properties.clone().into_iter().chain(said).chain(origin).collect();
+        let meta = provenance.properties.clone().into_iter().chain(known).chain(origin).collect();
         decision.split.parts.push((decision.split.heads.len() as u32, 0..size, String::new()));
         decision.split.heads.push(Head { flow: flow.name.clone(), form, meta });
     }
@@ -261,8 +266,8 @@ pub fn decide_document(workspace: &Workspace, provenance: &Provenance, size: u64
     // If one flow takes it, it is received; the reasons of the others are noted.
     notes.extend(refused.into_iter().map(|(flow, why)| format!("the flow {flow} does not take it: {why}")));
     if !notes.is_empty() {
-        let said = Some(std::mem::take(&mut decision.says)).filter(|says| !says.is_empty());
-        decision.says = said.into_iter().chain(notes).collect::<Vec<_>>().join("; ");
+        let verdict = Some(std::mem::take(&mut decision.says)).filter(|says| !says.is_empty());
+        decision.says = verdict.into_iter().chain(notes).collect::<Vec<_>>().join("; ");
     }
     if decision.split.parts.is_empty() {
         // A body that is not a document is reported as that: its event cannot be read from it either.
@@ -347,17 +352,20 @@ fn one(
     // A person cannot accept it either: a test interchange would have real effects here.
     if key.usage == TEST && workspace.environment.as_ref().is_some_and(|environment| environment.production) {
         let says =
-            format!("interchange {} is a test (ISA15 is T), and this is production: nothing of it is processed", key.control);
+            format!("interchange {} is a test (ISA15 is T) and was not processed, because this is production", key.control);
         return (Verdict::Failed, Some(says));
     }
     match known {
         Known::Same { arrival, acknowledgments } if !provenance.accept => {
             decision.again.extend(acknowledgments);
-            let says = format!("interchange {} came before, as {arrival}; its acknowledgment goes out again", key.control);
+            let says = format!(
+                "interchange {} was received before, as arrival {arrival}; its acknowledgment is sent again",
+                key.control
+            );
             return (Verdict::Duplicate, Some(says));
         }
         Known::Other { arrival } if !provenance.accept => {
-            let says = format!("control number {} used before for other content, in {arrival}", key.control);
+            let says = format!("control number {} was used before with other content, in arrival {arrival}", key.control);
             return (Verdict::Failed, Some(says));
         }
         Known::No { .. } => decision.ledger.push((key.clone(), received.digest)),
@@ -378,7 +386,7 @@ fn one(
             let accepted = group.accepted().count();
             let why = fault.map_or("", |fault| fault.says.as_str());
             refused.push(format!(
-                "group {}: {} of {} sets refused: {why}",
+                "group {}: {} of {} sets rejected: {why}",
                 group.control,
                 group.sets.len() - accepted,
                 group.sets.len()
@@ -393,7 +401,7 @@ fn one(
     unrouted.dedup();
     refused.extend(unrouted.into_iter().map(|set| format!("no flow takes {set} from {}", partner.name)));
     match (sets, refused.is_empty()) {
-        (0, true) => (Verdict::Failed, Some(format!("interchange {}: there is no transaction set in it", key.control))),
+        (0, true) => (Verdict::Failed, Some(format!("interchange {} has no transaction set", key.control))),
         (0, false) => (Verdict::Rejected, Some(refused.join("; "))),
         (_, true) => (Verdict::Received, gap(known, header)),
         (_, false) => (Verdict::Received, Some(refused.join("; "))),
@@ -406,8 +414,8 @@ fn gap(known: &Known, header: &Header) -> Option<String> {
     let number: u64 = header.control.parse().ok()?;
     match number.checked_sub(*before)? {
         0 | 1 => None,
-        2 => Some(format!("interchange {:09} has not come from {}", before + 1, header.sender.id)),
-        _ => Some(format!("interchanges {:09} to {:09} have not come from {}", before + 1, number - 1, header.sender.id)),
+        2 => Some(format!("interchange {:09} from {} is missing", before + 1, header.sender.id)),
+        _ => Some(format!("interchanges {:09} to {:09} from {} are missing", before + 1, number - 1, header.sender.id)),
     }
 }
 

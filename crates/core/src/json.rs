@@ -148,7 +148,7 @@ impl Walk<'_> {
             let below = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
             if !names.insert(name) {
                 let line = self.bytes[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
-                return Some(format!("the field `{below}` stands twice, the second time at line {line}"));
+                return Some(format!("the field `{below}` is there twice, the second time at line {line}"));
             }
             self.next();
             // The colon.
@@ -173,19 +173,19 @@ mod tests {
     use serde_json::json;
 
     #[test]
-    fn a_name_that_stands_twice_is_told_with_its_place() {
+    fn a_name_that_stands_twice_is_reported_with_its_place() {
         let says = |text: &str| read(text.as_bytes()).expect_err(text);
-        assert_eq!(says(r#"{"a":1,"a":1}"#), "the field `a` stands twice, the second time at line 1");
+        assert_eq!(says(r#"{"a":1,"a":1}"#), "the field `a` is there twice, the second time at line 1");
         assert_eq!(
             says("{\"x\":[{},\n{\"b\":{\"c\":\":\",\n\"c\":2}}]}"),
-            "the field `x[2].b.c` stands twice, the second time at line 3"
+            "the field `x[2].b.c` is there twice, the second time at line 3"
         );
-        assert_eq!(says(r#"{"a":{"b":1},"a":{"b":2}}"#), "the field `a` stands twice, the second time at line 1");
-        assert_eq!(says(r#"{"é":1,"\u00e9":1}"#), "the field `é` stands twice, the second time at line 1");
-        assert_eq!(says(r#"{"a:\"":1,"a:\"":{":":2}}"#), "the field `a:\"` stands twice, the second time at line 1");
+        assert_eq!(says(r#"{"a":{"b":1},"a":{"b":2}}"#), "the field `a` is there twice, the second time at line 1");
+        assert_eq!(says(r#"{"é":1,"\u00e9":1}"#), "the field `é` is there twice, the second time at line 1");
+        assert_eq!(says(r#"{"a:\"":1,"a:\"":{":":2}}"#), "the field `a:\"` is there twice, the second time at line 1");
         assert_eq!(
             read_all(b"{\"a\":1}\n{\"a\":2,\"a\":3}").unwrap_err(),
-            "the field `a` stands twice, the second time at line 2"
+            "the field `a` is there twice, the second time at line 2"
         );
         assert!(says("{\"a\":").contains("line 1 column 5"));
         assert!(says("").contains("EOF"));
@@ -212,7 +212,7 @@ mod tests {
                     prop_assert_eq!(unique.len(), names.len());
                 }
                 Err(says) => {
-                    prop_assert!(says.contains("stands twice"), "{}", says);
+                    prop_assert!(says.contains("is there twice"), "{}", says);
                     prop_assert!(unique.len() < names.len());
                 }
             }

@@ -10,7 +10,7 @@ const READABLE: usize = 900;
 /// Returns the stored form of a key: the key itself, or if it is longer than [`LONGEST`] its beginning and a digest of all of it,
 /// so that it stays distinct and can be found by the whole text.
 #[must_use]
-pub fn kept(key: String) -> String {
+pub fn stored(key: String) -> String {
     if key.len() <= LONGEST {
         return key;
     }
@@ -24,10 +24,10 @@ mod tests {
     #[test]
     fn a_long_key_is_bounded_and_still_its_own() {
         let long = |end: &str| format!("{}{end}", "ü".repeat(2000));
-        assert_eq!(kept("MF-1".to_owned()), "MF-1");
-        assert_eq!(kept("x".repeat(LONGEST)), "x".repeat(LONGEST));
-        let (a, b) = (kept(long("a")), kept(long("b")));
+        assert_eq!(stored("MF-1".to_owned()), "MF-1");
+        assert_eq!(stored("x".repeat(LONGEST)), "x".repeat(LONGEST));
+        let (a, b) = (stored(long("a")), stored(long("b")));
         assert!(a.len() <= LONGEST && a.starts_with("üüü") && a != b, "{a}");
-        assert_eq!((kept(long("a")), kept(a.clone())), (a.clone(), a));
+        assert_eq!((stored(long("a")), stored(a.clone())), (a.clone(), a));
     }
 }

@@ -31,11 +31,13 @@ use crate::document::Form;
 use crate::flow::{Flow, Recording};
 use crate::guard::guarded;
 use crate::plan::Point;
+use crate::reason::Reason;
 use crate::workspace::Workspace;
 use crate::{ArrivalId, Digest, Document, Id, MessageId, Timestamp, key};
 use failing::Failed;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -49,7 +51,7 @@ pub struct Origin {
     /// Span of the document in that body.
     pub slice: Range<u64>,
     pub flow: String,
-    /// Number of the release whose logic it runs.
+    /// Number of the release that was current when it arrived; an act may choose another one, see [`Machine::release`].
     pub release: i64,
     pub form: Form,
     pub meta: Map<String, Value>,
@@ -78,6 +80,54 @@ impl Logic {
     }
 }
 
+/// The logic of every release that a message has run.
+#[derive(Debug, Clone)]
+pub struct Logics {
+    /// Of the release of its origin.
+    first: Logic,
+    /// Of the releases that acts have chosen, by number.
+    chosen: Vec<(i64, Logic)>,
+}
+
+impl From<Logic> for Logics {
+    fn from(first: Logic) -> Self {
+        Self { first, chosen: Vec::new() }
+    }
+}
+
+impl Logics {
+    /// Returns the logic of the release that the message arrived under.
+    #[must_use]
+    pub fn first(&self) -> &Logic {
+        &self.first
+    }
+
+    /// Adds the logic of a release that an act has chosen.
+    pub fn add(&mut self, release: i64, logic: Logic) {
+        self.chosen.push((release, logic));
+    }
+
+    /// Returns the numbers of the releases that the acts of a log have chosen.
+    #[must_use]
+    pub fn chosen_in(log: &[LogEntry]) -> BTreeSet<i64> {
+        let of = |entry: &LogEntry| match &entry.what {
+            Logged::Act { act, .. } => act.release(),
+            _ => None,
+        };
+        log.iter().filter_map(of).collect()
+    }
+
+    fn of(&self, entry: &LogEntry, origin: &Origin) -> Result<Option<Logic>, String> {
+        let Logged::Act { act, .. } = &entry.what else { return Ok(None) };
+        let Some(release) = act.release() else { return Ok(None) };
+        if release == origin.release {
+            return Ok(Some(self.first.clone()));
+        }
+        let found = self.chosen.iter().find(|(no, _)| *no == release);
+        found.map(|(_, logic)| Some(logic.clone())).ok_or_else(|| format!("release {release} is needed and missing"))
+    }
+}
+
 /// A log that this logic would not have written.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("entry {entry} of the log does not fit the flow: {says}")]
@@ -90,14 +140,18 @@ pub struct Diverged {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ActRefused {
-    #[error("the message is {}; only one that failed or has ended can be resent or amended", .0.as_str())]
+    #[error("the message is {}; only a message that failed or ended can be resent or amended", .0.as_str())]
     NotStopped(State),
     #[error("the message is {} already", .0.as_str())]
     Ended(State),
     #[error("the amended document cannot be read: {0}")]
     Unreadable(String),
-    #[error("step `{step}` was done before with another request; say whether to keep that answer or to do it again")]
+    #[error("step `{step}` is complete, but its request would now be different: choose the earlier answer, or send again")]
     OtherRequest { step: String },
+    #[error("step `{step}` is complete, but the message would no longer pass it: choose to keep what was done, or send again")]
+    NotPassed { step: String },
+    #[error("release {release} has no {what} for this message")]
+    NoLogic { release: i64, what: String },
 }
 
 /// A step's document, for showing a message's story.
@@ -117,16 +171,20 @@ pub struct Trace {
 #[derive(Debug, Clone)]
 pub struct Machine {
     logic: Logic,
+    /// Number of the release that `logic` is of.
+    release: i64,
     origin: Arc<Origin>,
     /// The document that the message runs from: as received, or as amended.
     source: Document,
     current: Document,
-    kept: Map<String, Value>,
+    variables: Map<String, Value>,
     at: usize,
     generation: u16,
     tries: u16,
-    /// How much of its effects' answers is stored.
-    recording: Recording,
+    /// How much of its effects' answers is stored; `None` for what the flow declares.
+    recording: Option<Recording>,
+    /// Key of its lane: that of its arrival, whatever release or document it runs later.
+    order_key: Option<String>,
     /// An intent was logged and no attempt after it: nobody knows whether the effect was carried out.
     in_doubt: bool,
     /// The last outcome was a refusal: a resend uses the next generation.
@@ -138,6 +196,8 @@ pub struct Machine {
     /// Answers from before a resend, and what a resend does with them.
     answers: Answers,
     memory: Vec<(String, Digest, Outcome)>,
+    /// Steps of the memory that were skipped since the last act.
+    skipped: Vec<String>,
     next: Next,
     trace: Option<Vec<Trace>>,
 }
@@ -155,32 +215,39 @@ impl Machine {
     /// Rebuilds the machine as it was after the last entry of `log`.
     ///
     /// # Errors
-    /// [`Diverged`] when an entry is of another step or request than this logic asks for.
+    /// [`Diverged`] when an entry is of another step or request than this logic asks for, or chooses a release that `logics`
+    /// does not have.
     pub fn rebuild(
-        logic: Logic,
+        logics: impl Into<Logics>,
         origin: Arc<Origin>,
         document: Document,
         log: &[LogEntry],
         traced: bool,
     ) -> Result<Self, Diverged> {
-        let mut machine = Self::fresh(logic, origin, document, traced);
+        let logics = logics.into();
+        let mut machine = Self::fresh(logics.first.clone(), origin, document, traced);
         machine.run();
         for (n, entry) in log.iter().enumerate() {
-            machine.apply(entry).map_err(|says| Diverged { entry: n + 1, says })?;
+            let chosen = logics.of(entry, &machine.origin);
+            let applied = chosen.and_then(|chosen| machine.apply(entry, chosen));
+            applied.map_err(|says| Diverged { entry: n + 1, says })?;
         }
         Ok(machine)
     }
 
     fn fresh(logic: Logic, origin: Arc<Origin>, document: Document, traced: bool) -> Self {
-        let (at, kept) = parts::beginning(&logic.flow, &origin);
+        let (at, variables) = parts::beginning(&logic.flow, &origin).unwrap_or_default();
+        let order_key = order_key(&logic, &origin, &document, &variables);
         Self {
             now: origin.id.made(),
-            recording: logic.flow.record,
+            recording: None,
+            order_key,
+            release: origin.release,
             logic,
             origin,
             source: document.clone(),
             current: document,
-            kept,
+            variables,
             at,
             generation: 0,
             tries: 0,
@@ -188,6 +255,7 @@ impl Machine {
             refused: false,
             failed: None,
             memory: Vec::new(),
+            skipped: Vec::new(),
             answers: Answers::default(),
             next: Next::End(End::Done),
             trace: traced.then(Vec::new),
@@ -224,6 +292,24 @@ impl Machine {
         &self.logic
     }
 
+    /// Returns the number of the release that it runs.
+    #[must_use]
+    pub fn release(&self) -> i64 {
+        self.release
+    }
+
+    /// Returns the completed steps that were skipped since the last resend or amendment.
+    #[must_use]
+    pub fn skipped(&self) -> &[String] {
+        &self.skipped
+    }
+
+    /// Returns why it fails while its steps on failure run.
+    #[must_use]
+    pub fn failing(&self) -> Option<&Reason> {
+        self.failed.as_ref().map(Failed::reason)
+    }
+
     /// The flow it runs.
     #[must_use]
     pub fn flow(&self) -> &Flow {
@@ -248,10 +334,10 @@ impl Machine {
         &self.source
     }
 
-    /// Returns the values that steps kept, `meta` among them.
+    /// Returns the variables that steps have set, `meta` among them.
     #[must_use]
-    pub fn kept(&self) -> &Map<String, Value> {
-        &self.kept
+    pub fn variables(&self) -> &Map<String, Value> {
+        &self.variables
     }
 
     /// The documents of each step, when rebuilt with `traced`.
@@ -266,26 +352,32 @@ impl Machine {
         let flow = self.logic.flow.clone();
         let part = parts::part(&self.origin);
         let value = |expr: &Option<crate::expr::Expr>| {
-            let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
+            let scope = crate::map::scope_of(&self.source, &self.variables, &self.logic.workspace.library);
             let text = guarded(|| expr.as_ref().and_then(|expr| expr.text(&scope).ok()?));
-            key::kept(text.ok().flatten().unwrap_or_default())
+            key::stored(text.ok().flatten().unwrap_or_default())
         };
         (part.map_or_else(|| value(&flow.key), |part| part.key), value(&flow.result))
     }
 
-    /// Returns the key of its lane, in a flow with `in_order_by`.
+    /// Returns the key of its lane, in a flow with `in_order_by`. It never changes: neither an amended document nor another
+    /// release moves a message to another lane.
     #[must_use]
     pub fn order_key(&self) -> Option<String> {
-        if let Some(part) = parts::part(&self.origin) {
-            return (!part.order_key.is_empty()).then_some(part.order_key);
-        }
-        let scope = crate::map::scope_of(&self.source, &self.kept, &self.logic.workspace.library);
-        let by = self.logic.flow.in_order_by.as_ref()?;
-        guarded(|| by.text(&scope).ok()?).ok()?.map(key::kept)
+        self.order_key.clone()
     }
 
     /// Sets how much of its effects' answers is stored from now on; `None` for what the flow declares.
     pub fn record(&mut self, switched: Option<Recording>) {
-        self.recording = switched.unwrap_or(self.logic.flow.record);
+        self.recording = switched;
     }
+}
+
+/// Returns the key of the lane of a message that begins.
+fn order_key(logic: &Logic, origin: &Origin, document: &Document, variables: &Map<String, Value>) -> Option<String> {
+    if let Some(part) = parts::part(origin) {
+        return (!part.order_key.is_empty()).then_some(part.order_key);
+    }
+    let by = logic.flow.in_order_by.as_ref()?;
+    let scope = crate::map::scope_of(document, variables, &logic.workspace.library);
+    guarded(|| by.text(&scope).ok()?).ok()?.map(key::stored)
 }

@@ -20,7 +20,7 @@ pub struct Milestone {
     pub point: Point,
 }
 
-/// What a milestone means for its timeline.
+/// Meaning of a milestone for its timeline.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Mark {
@@ -54,7 +54,7 @@ impl Mark {
 pub enum Point {
     /// The message was created.
     Begun,
-    /// Its functional group was acknowledged, and the acknowledgment was delivered.
+    /// Functional group was acknowledged, and the acknowledgment was delivered.
     Acknowledged,
     /// The step of this name was done.
     Step(String),
@@ -91,7 +91,7 @@ pub fn facts<'c>(plans: impl IntoIterator<Item = &'c Plan>, flow: &str, point: &
 pub enum TimelineState {
     Open,
     Trouble,
-    Ended,
+    Done,
 }
 
 impl TimelineState {
@@ -101,7 +101,7 @@ impl TimelineState {
         match self {
             Self::Open => "open",
             Self::Trouble => "trouble",
-            Self::Ended => "ended",
+            Self::Done => "done",
         }
     }
 }
@@ -145,7 +145,7 @@ pub fn fold(facts: &[Fact]) -> (Vec<Reached>, TimelineState) {
     }
     let newest = |mark: Mark| facts.iter().rev().find(|fact| fact.mark == mark).map(|fact| fact.at);
     let state = match (newest(Mark::Trouble), newest(Mark::Ends)) {
-        (trouble, Some(end)) if trouble.is_none_or(|trouble| trouble <= end) => TimelineState::Ended,
+        (trouble, Some(end)) if trouble.is_none_or(|trouble| trouble <= end) => TimelineState::Done,
         (Some(_), _) => TimelineState::Trouble,
         (None, _) => TimelineState::Open,
     };
@@ -178,7 +178,7 @@ mod tests {
         let end = fact("booked", Mark::Ends, 3);
         assert_eq!(fold(std::slice::from_ref(&begin)).1, TimelineState::Open);
         assert_eq!(fold(&[begin.clone(), trouble.clone()]).1, TimelineState::Trouble);
-        assert_eq!(fold(&[begin, trouble, end]).1, TimelineState::Ended);
+        assert_eq!(fold(&[begin, trouble, end]).1, TimelineState::Done);
     }
 
     proptest! {

@@ -10,11 +10,11 @@ use std::str::FromStr;
 pub enum ReasonCode {
     /// The other side refused the request: `refused-422` with the HTTP status, `refused` (0 here) where the protocol has none.
     Refused(u16),
-    /// Whether the request took effect is not known, and the connection is not idempotent.
+    /// The outcome of the request is not known, and the connection is not idempotent.
     InDoubt,
     /// Every retry failed.
     GaveUp,
-    /// A completed step would make another request now: a person decides whether its answer is kept.
+    /// A completed step would make another request now: a person decides whether its answer is still valid.
     OtherRequest,
     /// The release has no map of that name.
     MapMissing,
@@ -45,7 +45,28 @@ pub enum ReasonCode {
     Suspect,
 }
 
+/// The act that usually helps a failed message.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Help {
+    Amend,
+    Resend,
+    Discard,
+}
+
 impl ReasonCode {
+    /// Returns the act that usually helps: a resend alone does not help where the document is refused.
+    #[must_use]
+    pub const fn help(self) -> Help {
+        match self {
+            Self::Refused(401 | 403 | 413) | Self::InDoubt | Self::GaveUp | Self::OtherRequest | Self::MapMissing => Help::Resend,
+            Self::Broken | Self::NotStored | Self::Suspect => Help::Resend,
+            Self::Refused(409) | Self::Damaged | Self::Diverged => Help::Discard,
+            Self::Refused(_) | Self::MapFailed | Self::CheckFailed | Self::FilterFailed | Self::ValueFailed => Help::Amend,
+            Self::PathFailed | Self::BodyFailed | Self::FileNameFailed | Self::RoutingFailed | Self::ChoiceFailed => Help::Amend,
+            Self::PauseFailed | Self::NoticeFailed | Self::NoWay | Self::KeyFailed | Self::OrderFailed => Help::Amend,
+        }
+    }
+
     /// Every code; `Refused` once, without a status.
     pub const ALL: [Self; 24] = [
         Self::Refused(0),
@@ -105,7 +126,7 @@ impl ReasonCode {
         }
     }
 
-    /// What a person does next, in one or two sentences.
+    /// Returns the next action of a person, in one or two sentences.
     #[must_use]
     pub const fn advice(self) -> &'static str {
         match self {
@@ -136,16 +157,14 @@ impl ReasonCode {
             Self::OtherRequest => {
                 "A completed step would now send a different request. Resend and choose: keep the earlier answer, or send again."
             }
-            Self::MapMissing => {
-                "The release has no such map. Add the map or correct the flow, deploy, and submit the document again."
-            }
+            Self::MapMissing => "The release has no such map. Add the map or correct the flow, deploy, then resend.",
             Self::MapFailed => {
-                "A map could not work on this document. Amend the document and resend; or correct the map, deploy it, and submit the \
-                 document again."
+                "A map could not work on this document. Amend the document; or correct the map and deploy it, then \
+                 resend."
             }
             Self::CheckFailed => {
-                "The document does not pass a check of the flow. Amend the document and resend; or correct the check, deploy it, and \
-                 submit the document again."
+                "The document does not pass a check of the flow. Amend the document; or correct the check and deploy it, \
+                 then resend."
             }
             Self::FilterFailed
             | Self::ValueFailed
@@ -156,16 +175,16 @@ impl ReasonCode {
             | Self::ChoiceFailed
             | Self::PauseFailed
             | Self::NoticeFailed => {
-                "An expression of this step could not be evaluated for this document. Amend the document and resend; or \
-                 correct the expression, deploy it, and submit the document again."
+                "An expression of this step could not be evaluated for this document. Amend the document; or correct \
+                 the expression and deploy it, then resend."
             }
             Self::NoWay => {
-                "No condition of the `choose` step holds for this document. Amend the document and resend; or add a branch \
-                 without a condition, deploy, and submit the document again."
+                "No condition of the `choose` step holds for this document. Amend the document; or add a branch \
+                 without a condition and deploy, then resend."
             }
             Self::KeyFailed | Self::OrderFailed => {
-                "The flow's key or order could not be read from this document. Amend the document and resend; or correct \
-                 the flow, deploy it, and submit the document again."
+                "The flow's key or order could not be read from this document. Amend the document; or correct the flow \
+                 and deploy it, then resend."
             }
             Self::Broken => {
                 "A fault in Wire Watch itself stopped this step. Resend it once; if it fails again, report it with the service's \
@@ -290,6 +309,12 @@ mod tests {
         for code in ReasonCode::ALL.into_iter().chain([ReasonCode::Refused(422)]) {
             assert_eq!(code.to_string().parse(), Ok(code));
             assert!(code.advice().ends_with('.'), "{code}");
+            let named = match code.help() {
+                Help::Amend => code.advice().contains("mend"),
+                Help::Resend => code.advice().contains("esend"),
+                Help::Discard => code.advice().contains("iscard"),
+            };
+            assert!(named, "{code}: the advice names the act that helps");
         }
         assert_eq!(ReasonCode::Refused(422).to_string(), "refused-422");
         for unknown in ["", "refused-", "refused-x", "refused-99999", "Damaged"] {

@@ -20,9 +20,9 @@ pub fn fault(path: &str) -> Option<String> {
         return Some("a path that starts with `//` names another host".to_owned());
     }
     if let Some(wrong) = path.chars().find(|c| matches!(c, '\\' | '#') || c.is_control() || c.is_whitespace()) {
-        return Some(format!("{wrong:?} has no place in a path"));
+        return Some(format!("{wrong:?} is not allowed in a path"));
     }
-    before_query.split('/').find(step_up).map(|segment| format!("`{segment}` in a path leads to another place"))
+    before_query.split('/').find(step_up).map(|segment| format!("`{segment}` is not allowed as a part of a path"))
 }
 
 /// Evaluates a template to a path, with its values percent-encoded.
@@ -61,9 +61,9 @@ mod tests {
     fn no_value_leads_to_another_place() {
         let path = |template: &str, value: &str| {
             let document = Document::Json(Arc::new(json!({ "a": value, "dot": "." })));
-            let (kept, library) = (Map::new(), Library::default());
+            let (variables, library) = (Map::new(), Library::default());
             let template = Template::parse(template).expect("a template");
-            render(&template, &scope_of(&document, &kept, &library)).map_err(|error| error.says)
+            render(&template, &scope_of(&document, &variables, &library)).map_err(|error| error.says)
         };
         let cases = [
             ("/orders/{a}", "MF-1", Ok("/orders/MF-1")),
@@ -73,16 +73,16 @@ mod tests {
             ("/orders/{a}", "@elsewhere", Ok("/orders/%40elsewhere")),
             ("/find?q={a}", "..", Ok("/find?q=..")),
             ("/orders/{a}", "a\u{0}b", Ok("/orders/a%00b")),
-            ("/orders/{a}", "..", Err("`..` in a path leads to another place")),
-            ("/orders/{a}/lines", ".", Err("`.` in a path leads to another place")),
-            ("/orders/{dot}{a}", ".", Err("`..` in a path leads to another place")),
-            ("/orders/%2E{a}", ".", Err("`%2E.` in a path leads to another place")),
+            ("/orders/{a}", "..", Err("`..` is not allowed as a part of a path")),
+            ("/orders/{a}/lines", ".", Err("`.` is not allowed as a part of a path")),
+            ("/orders/{dot}{a}", ".", Err("`..` is not allowed as a part of a path")),
+            ("/orders/%2E{a}", ".", Err("`%2E.` is not allowed as a part of a path")),
             ("{a}/orders", ".elsewhere", Err("a path starts with `/`")),
             ("{a}", "/orders", Err("a path starts with `/`")),
             ("//{a}", "elsewhere", Err("a path that starts with `//` names another host")),
-            ("/a#{a}", "x", Err("'#' has no place in a path")),
-            ("/a\\{a}", "x", Err("'\\\\' has no place in a path")),
-            ("/orders/{a}", "", Err("`a` gives nothing")),
+            ("/a#{a}", "x", Err("'#' is not allowed in a path")),
+            ("/a\\{a}", "x", Err("'\\\\' is not allowed in a path")),
+            ("/orders/{a}", "", Err("`a` gives no value")),
         ];
         for (template, value, expected) in cases {
             let found = path(template, value);

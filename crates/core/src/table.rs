@@ -21,7 +21,7 @@ pub fn read(text: &str) -> Result<BTreeMap<String, String>, (usize, String)> {
             return Err((at, "a row needs a comma between code and meaning".to_owned()));
         };
         if rows.insert(code.to_owned(), meaning.to_owned()).is_some() {
-            return Err((at, format!("the code `{code}` stood before")));
+            return Err((at, format!("the code `{code}` is there twice")));
         }
     }
     Ok(rows)

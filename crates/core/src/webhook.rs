@@ -85,9 +85,9 @@ pub enum Forged {
     Missing(String),
     #[error("the header {0} cannot be read")]
     Unreadable(String),
-    #[error("its time is {0} s from ours")]
+    #[error("its time differs from ours by {0} s")]
     Stale(u64),
-    #[error("the signature does not fit the body and our secret")]
+    #[error("the signature does not match the body and our secret")]
     Different,
 }
 

@@ -9,7 +9,7 @@ use wirewatch_core::document::Form;
 use wirewatch_core::schema::Schema;
 use wirewatch_core::x12::{Definitions, Delimiters};
 
-fn told(form: &Form, text: &str) -> Vec<String> {
+fn reported(form: &Form, text: &str) -> Vec<String> {
     findings(&common::workspace(&common::files()), "partner-orders", None, form, text)
         .iter()
         .map(|finding| {
@@ -27,8 +27,8 @@ fn what_is_readable_is_restored_to_what_was_sent() {
     assert_eq!(readable.lines().count(), 15);
     let restored = restore(&form, &readable);
     assert!(!restored.contains('\n'), "as the partner sent it, without line ends");
-    assert_eq!(told(&form, &restored), Vec::<String>::new());
-    // Blanks that an editor leaves at line ends are no part of the document.
+    assert_eq!(reported(&form, &restored), Vec::<String>::new());
+    // Blanks that an editor leaves at line ends are not part of the document.
     assert_eq!(restore(&form, &readable.replace('\n', "  \r\n\n")), restored);
 }
 
@@ -41,7 +41,7 @@ fn a_line_end_as_terminator_survives_an_amendment() {
     let document = Document::read(Definitions::standard(), |_| None, &form, sent.as_bytes()).unwrap();
     assert_eq!(document.readable(), sent, "no empty lines come in between");
     assert_eq!(restore(&form, &sent), sent);
-    assert_eq!(told(&form, &sent), Vec::<String>::new());
+    assert_eq!(reported(&form, &sent), Vec::<String>::new());
 }
 
 #[test]
@@ -49,20 +49,20 @@ fn findings_point_at_the_element_in_a_line_of_its_own() {
     let (form, document) = common::order(0);
     let bad = restore(&form, &document.readable().replace("PO1*1*12*EA", "PO1*1*twelve*EA").replace("CTT*2", "CTTX*2"));
     assert_eq!(
-        told(&form, &bad),
+        reported(&form, &bad),
         [
-            "9:7 x12::element-6 [twelve] PO102 (Quantity Ordered) is no number: twelve",
-            "13:1 x12::segment-1 [CTTX*2] CTTX is no segment that 004010 knows",
+            "9:7 x12::element-6 [twelve] PO102 (Quantity Ordered): expected a number, found `twelve`",
+            "13:1 x12::segment-1 [CTTX*2] CTTX is not a segment of 004010",
         ]
     );
 }
 
 #[test]
-fn an_unknown_set_and_broken_json_are_told() {
+fn an_unknown_set_and_broken_json_are_reported() {
     let form = Form::X12 { version: "004010".into(), set: "999".into(), delimiters: Delimiters::default() };
-    assert_eq!(told(&form, "ST*999*1~"), ["1:1 x12::unknown-set [] 004010 999 is not defined"]);
-    assert_eq!(told(&Form::Json, "{\"a\": 1}"), Vec::<String>::new());
-    let broken = told(&Form::Json, "{\"a\": }");
+    assert_eq!(reported(&form, "ST*999*1~"), ["1:1 x12::unknown-set [] 004010 999 is not defined"]);
+    assert_eq!(reported(&Form::Json, "{\"a\": 1}"), Vec::<String>::new());
+    let broken = reported(&Form::Json, "{\"a\": }");
     assert!(broken[0].contains("document::unreadable") && broken[0].contains("not JSON"), "{broken:?}");
     assert_eq!(restore(&Form::Json, " {}\n"), " {}\n", "JSON is taken as it is");
 }
@@ -72,7 +72,7 @@ fn schema(node: Value) -> Schema {
 }
 
 #[test]
-fn a_schema_tells_every_fault_with_its_place() {
+fn a_schema_reports_every_fault_with_its_place() {
     let schema = schema(json!({
         "type": "object", "required": ["number", "lines"], "additionalProperties": false,
         "properties": {
@@ -91,15 +91,15 @@ fn a_schema_tells_every_fault_with_its_place() {
         common::misfits(&schema, &bad),
         [
             "`lines[1].item` is missing",
-            "`lines[1].pieces` should be a whole number, and is a number",
-            "`lines[3]` should be an object, and is a number",
-            "`number` should be a text, and is a number",
-            "`paid` should be true or false or null, and is a text",
-            "`state` should be one of [\"open\",\"shut\"], and is \"ajar\"",
+            "`lines[1].pieces` must be a whole number, but is a number",
+            "`lines[3]` must be an object, but is a number",
+            "`number` must be a text, but is a number",
+            "`paid` must be true or false or null, but is a text",
+            "`state` must be one of [\"open\",\"shut\"], but is \"ajar\"",
             "the schema has no `extra`",
         ]
     );
-    assert_eq!(common::misfits(&schema, &json!([])), ["the document should be an object, and is a list"]);
+    assert_eq!(common::misfits(&schema, &json!([])), ["the document must be an object, but is a list"]);
 }
 
 #[test]
@@ -113,7 +113,7 @@ fn a_schema_that_refers_to_itself_ends() {
         deep = json!({ "next": deep });
     }
     assert_eq!(common::misfits(&schema, &deep).len(), 1, "it is held against its schema to the last level");
-    assert_eq!(common::misfits(&schema, &json!({ "next": { "next": 1 } })), ["`next.next` should be an object, and is a number"]);
+    assert_eq!(common::misfits(&schema, &json!({ "next": { "next": 1 } })), ["`next.next` must be an object, but is a number"]);
     let endless = json!({ "$ref": "#/$defs/loop" });
     assert_eq!(schema.resolve(&endless), &endless, "what leads nowhere is given up");
 }
@@ -133,7 +133,7 @@ fn fields_are_found_through_lists_and_references() {
 }
 
 #[test]
-fn tables_are_read_and_slips_told_by_line() {
+fn tables_are_read_and_slips_reported_by_line() {
     use wirewatch_core::table::read;
     let table = read("code,meaning\nEA,each\n\n\"C,A\",\"case \"\"big\"\"\"\n").unwrap();
     assert_eq!((table["EA"].as_str(), table["C,A"].as_str()), ("each", "case \"big\""));

@@ -1,13 +1,13 @@
-//! The contract of each reader and writer as cases (`values/documents.txt`): what is in the bytes is in the tree, or is refused; what
-//! cannot be written so is refused.
+//! Cases for each reader and writer (`values/documents.txt`): the tree has everything that the bytes have, or the document is
+//! refused; a tree that cannot be written completely is refused.
 
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use wirewatch_core::schema::{Schema, Written};
 
-/// One case: what came of it.
-fn came(schemas: &BTreeMap<String, Schema>, case: &str) -> String {
+/// Returns the outcome of one case.
+fn received(schemas: &BTreeMap<String, Schema>, case: &str) -> String {
     let mut parts = case.splitn(4, ' ');
     let (act, form, node, given) =
         (parts.next().unwrap(), parts.next().unwrap(), parts.next().unwrap(), parts.next().expect("a document"));
@@ -35,13 +35,13 @@ fn every_case_of_documents_holds() {
             continue;
         }
         let (case, expected) = line.rsplit_once(" => ").unwrap_or_else(|| panic!("line {}: no `=>`", n + 1));
-        let came = came(&schemas, case);
+        let received = received(&schemas, case);
         let holds = match expected.strip_prefix("error: ") {
-            Some(part) => came.starts_with("error: ") && came.contains(part),
-            None => came == expected,
+            Some(part) => received.starts_with("error: ") && received.contains(part),
+            None => received == expected,
         };
         if !holds {
-            wrong.push(format!("line {}: {case} => {came}, not {expected}", n + 1));
+            wrong.push(format!("line {}: {case} => {received}, not {expected}", n + 1));
         }
         count += 1;
     }
@@ -69,14 +69,14 @@ fn sorted(mut all: Vec<String>) -> Vec<String> {
 }
 
 proptest! {
-    /// Every attribute, text and element of any XML is in the tree, or the document is refused.
+    /// The tree has every attribute, text and element of any XML, or the document is refused.
     #[test]
     fn xml_is_all_there_or_refused(text in any_xml(3), known in any::<bool>()) {
         let node = if known { json!({ "type": "object", "properties": {
             "a": { "type": "string" }, "b": { "type": "array", "items": { "type": "string" } },
             "c": { "type": "array", "xml": { "wrapped": true }, "items": { "type": "object", "properties": { "t": { "xml": { "attribute": true } } } } } } }) } else { json!({}) };
         if let Ok(read) = schema(node).read(Written::Xml, format!("<r>{text}</r>").as_bytes()) {
-            // Each value is a text of its own, so that none can stand for another.
+            // Each value has a different text, so that no value can be mistaken for another.
             let mut found = Vec::new();
             leaves(&read, &mut found);
             for value in text.split(['>', '<', '\'']).filter(|part| part.starts_with('v')) {
@@ -85,7 +85,7 @@ proptest! {
         }
     }
 
-    /// Every cell of any CSV is in the rows, or the document is refused.
+    /// The rows have every cell of any CSV, or the document is refused.
     #[test]
     fn csv_is_all_there_or_refused(rows in prop::collection::vec(prop::collection::vec("[a-z\",;\r\n ]{0,4}", 1..4), 1..5), quote in any::<bool>()) {
         let cell = |text: &String| if quote { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.clone() };
@@ -102,7 +102,7 @@ proptest! {
         }
     }
 
-    /// Every character of any record is in the tree, or the document is refused.
+    /// The tree has every character of any record, or the document is refused.
     #[test]
     fn records_are_all_there_or_refused(lines in prop::collection::vec("[a-z0-9 ]{0,14}", 1..4)) {
         let node = json!({ "type": "array", "items": { "type": "object", "properties": {
@@ -116,7 +116,7 @@ proptest! {
         }
     }
 
-    /// What is written is read back as it was, or is not written.
+    /// A document that was written reads back unchanged, or it is not written.
     #[test]
     fn what_is_written_is_read_back(rows in prop::collection::vec(("[ a-z0\"|,;\r\n]{0,6}", -5000i64..5000, any::<bool>()), 1..5)) {
         let node = json!({ "type": "array", "x-record": { "separator": "|" }, "items": { "type": "object", "x-record": { "tag": "L" }, "properties": {
@@ -124,7 +124,7 @@ proptest! {
         let schema = schema(node);
         let rows: Vec<Value> = rows.iter().map(|(text, n, flag)| {
             let mut row = json!({ "n": n, "f": flag });
-            // An empty text is no cell.
+            // An empty text is not a cell.
             if !text.is_empty() {
                 row["t"] = json!(text);
             }
@@ -145,7 +145,7 @@ proptest! {
     }
 }
 
-/// Elements with attributes, texts and elements in them; every value begins with `v` and stands once.
+/// Makes elements with attributes, texts and child elements; every value begins with `v` and is used once.
 fn any_xml(depth: u32) -> impl Strategy<Value = String> {
     let leaf = ("[a-c]", "v[a-z0-9]{6}", "v[a-z0-9]{6}", 0..3).prop_map(|(name, value, attribute, kind)| match kind {
         0 => format!("<{name}>{value}</{name}>"),

@@ -20,7 +20,7 @@ fn set(id: &str, segments: &[&str]) -> SetTree {
     SetTree::new(definition(id), bytes.as_bytes(), Delimiters::default()).expect("a set")
 }
 
-/// An order that says as much as orders do.
+/// An order that uses many segments.
 const ORDER: [&str; 24] = [
     "BEG*00*SA*MF-20417*7*20261123**C-88",
     "CUR*BY*USD",
@@ -34,7 +34,7 @@ const ORDER: [&str; 24] = [
     "N1*ST*Marrowfield Store 12*92*0012",
     "N2*Garden centre*Yard 3",
     "N3*4 Clover Lane*Rear gate",
-    "N4*Tansy Mills*VT*05401*US",
+    "N4*Tansy Mills*HV*HV104*US",
     "N1*BY*Marrowfield <Farm> & \"Stores\"",
     "PO1*1*12*EA*64.50**VP*QH-HIVE-10*SK*10-0440",
     "PID*F****TEN FRAME HIVE",
@@ -54,12 +54,12 @@ fn order() -> SetTree {
 }
 
 #[test]
-fn an_order_is_told_with_everything_it_says() {
+fn an_order_is_reported_with_everything_it_says() {
     insta::assert_snapshot!(Summary::of(&order()).to_string());
 }
 
 #[test]
-fn an_answer_is_told_by_what_became_of_each_line() {
+fn an_answer_is_reported_by_what_became_of_each_line() {
     let answer = set(
         "855",
         &[
@@ -77,14 +77,14 @@ fn an_answer_is_told_by_what_became_of_each_line() {
 }
 
 #[test]
-fn an_acknowledgment_is_told_in_sentences() {
+fn an_acknowledgment_is_reported_in_sentences() {
     let segments =
         ["AK1*PO*101", "AK2*850*0001", "AK3*PO1*9**8", "AK4*2*330*6*twelve", "AK5*R*5", "AK2*850*0002", "AK5*A", "AK9*P*2*2*1"];
-    let told = Summary::of(&set("997", &segments));
-    assert_eq!(told.says[0], "group PO 101: partly accepted, 1 of 2 sets accepted");
-    assert_eq!(told.says[1], "850 0001: rejected");
-    assert_eq!(told.says[2], "850 0001, segment 9 (PO1), PO102: Invalid Character In Data Element (twelve)");
-    assert_eq!((told.says.len(), told.facts.len()), (3, 0));
+    let reported = Summary::of(&set("997", &segments));
+    assert_eq!(reported.says[0], "group PO 101: partly accepted, 1 of 2 sets accepted");
+    assert_eq!(reported.says[1], "850 0001: rejected");
+    assert_eq!(reported.says[2], "850 0001, segment 9 (PO1), PO102: Invalid Character In Data Element (twelve)");
+    assert_eq!((reported.says.len(), reported.facts.len()), (3, 0));
 }
 
 #[test]
@@ -99,35 +99,36 @@ fn a_page_stands_alone_and_lets_no_text_become_markup() {
 }
 
 #[test]
-fn differences_are_told_by_meaning() {
-    let told = |change: &dyn Fn(&mut Vec<String>)| {
+fn differences_are_reported_by_meaning() {
+    let reported = |change: &dyn Fn(&mut Vec<String>)| {
         let mut segments: Vec<String> = ORDER[..23].iter().map(|segment| (*segment).to_owned()).collect();
         change(&mut segments);
         let after = set("850", &segments.iter().map(String::as_str).collect::<Vec<_>>());
-        let told = differences(&order(), &after).into_iter();
+        let reported = differences(&order(), &after).into_iter();
         let text = |side: Option<String>| side.unwrap_or_else(|| "-".to_owned());
-        told.map(|one| format!("{} ({}): {} → {}", one.at, one.name, text(one.before), text(one.after))).collect::<Vec<_>>()
+        reported.map(|one| format!("{} ({}): {} → {}", one.at, one.name, text(one.before), text(one.after))).collect::<Vec<_>>()
     };
     let at = |start: &str| ORDER.iter().position(|segment| segment.starts_with(start)).expect("a segment");
     let replace =
         |start: &'static str, with: &'static str| move |segments: &mut Vec<String>| with.clone_into(&mut segments[at(start)]);
-    assert_eq!(told(&|_| {}), [""; 0]);
-    assert_eq!(told(&replace("PO1*2", "PO1*2*50*EA*3.1**VP*QH-FRAME-D")), ["PO1[2]/PO102 (Quantity Ordered): 48 → 50"]);
-    assert_eq!(told(&replace("REF*DP", "REF*DP*HIVES")), ["REF03 (Description): Hives and frames → -"]);
-    // One party more before the others is one party more, not every party changed; its count in SE is none of it.
+    assert_eq!(reported(&|_| {}), [""; 0]);
+    assert_eq!(reported(&replace("PO1*2", "PO1*2*50*EA*3.1**VP*QH-FRAME-D")), ["PO1[2]/PO102 (Quantity Ordered): 48 → 50"]);
+    assert_eq!(reported(&replace("REF*DP", "REF*DP*HIVES")), ["REF03 (Description): Hives and frames → -"]);
+    // One more party before the others counts as one more party, not as a change of every party; the segment count in SE is
+    // ignored.
     assert_eq!(
-        told(&|segments| segments.insert(at("N1*ST"), "N1*BT*Marrowfield Office".to_owned())),
+        reported(&|segments| segments.insert(at("N1*ST"), "N1*BT*Marrowfield Office".to_owned())),
         ["N1[1] (Name): - → N1*BT*Marrowfield Office"]
     );
-    assert_eq!(told(&|segments| drop(segments.remove(at("CUR")))), ["CUR (Currency): CUR*BY*USD → -"]);
-    assert_eq!(told(&replace("CTT", "CTT*3*0")), ["CTT/CTT02 (Hash Total): - → 0"]);
+    assert_eq!(reported(&|segments| drop(segments.remove(at("CUR")))), ["CUR (Currency): CUR*BY*USD → -"]);
+    assert_eq!(reported(&replace("CTT", "CTT*3*0")), ["CTT/CTT02 (Hash Total): - → 0"]);
 }
 
 #[test]
 fn a_tree_that_is_none_says_where() {
     let says = |json: serde_json::Value| tree::from_json(&json).expect_err("no tree").to_string();
-    assert_eq!(says(json!({ "loop": "850" })), "tree: a loop has a list `of` segments and loops");
-    assert_eq!(says(json!({ "of": [7] })), "tree.of[0]: neither a `loop` nor a `segment`");
+    assert_eq!(says(json!({ "loop": "850" })), "tree: a loop needs a list `of` of segments and loops");
+    assert_eq!(says(json!({ "of": [7] })), "tree.of[0]: expected an object with `loop` or `segment`");
     assert_eq!(
         says(json!({ "of": [{ "loop": "N1", "of": [{ "segment": "N1", "N201": "x" }] }] })),
         "tree.of[0].of[0].N201: elements of N1 are named N101, N102, …"
@@ -138,7 +139,7 @@ fn a_tree_that_is_none_says_where() {
     );
     for wrong in [json!(true), json!({}), json!([[1]]), json!({ "repeats": [false] })] {
         let says = says(json!({ "of": [{ "segment": "N1", "N101": wrong }] }));
-        assert!(says.starts_with("tree.of[0].N101: an element is a text, a number, a list"), "{says}");
+        assert!(says.starts_with("tree.of[0].N101: expected a text, a number, a list"), "{says}");
     }
 }
 
@@ -161,7 +162,7 @@ fn numbering(interchange: u32, group: u32) -> write::Numbering {
     write::Numbering { interchange, group, date, time, usage }
 }
 
-/// Two orders and an answer between them, as a partner wants them.
+/// Two orders with an answer between them, written for a partner.
 fn written(envelopes: Envelopes) -> Vec<Reading> {
     let outgoing = |id: &str, first: &[&str]| {
         let tree = set(id, first);
@@ -175,9 +176,9 @@ fn written(envelopes: Envelopes) -> Vec<Reading> {
 
 #[test]
 fn sets_go_out_in_as_many_interchanges_as_the_partner_wants() {
-    let told = |envelopes: Envelopes| {
+    let reported = |envelopes: Envelopes| {
         let readings = written(envelopes);
-        let told = readings.iter().map(|reading| {
+        let reported = readings.iter().map(|reading| {
             let report = Report::of(reading);
             assert!(report.valid && report.rejected().0 == 0, "{report:#?}");
             let [one] = &report.interchanges[..] else { panic!("one each") };
@@ -186,11 +187,11 @@ fn sets_go_out_in_as_many_interchanges_as_the_partner_wants() {
                 one.groups.iter().map(|group| format!("{} {} of {}", group.functional_id, group.control, group.received));
             format!("{}: {}", one.control, groups.collect::<Vec<_>>().join(", "))
         });
-        told.collect::<Vec<_>>()
+        reported.collect::<Vec<_>>()
     };
-    assert_eq!(told(Envelopes::One), ["000000041: PO 71 of 2, PR 72 of 1"]);
-    assert_eq!(told(Envelopes::PerGroup), ["000000041: PO 71 of 2", "000000042: PR 72 of 1"]);
-    assert_eq!(told(Envelopes::PerSet), ["000000041: PO 71 of 1", "000000042: PR 72 of 1", "000000043: PO 73 of 1"]);
+    assert_eq!(reported(Envelopes::One), ["000000041: PO 71 of 2, PR 72 of 1"]);
+    assert_eq!(reported(Envelopes::PerGroup), ["000000041: PO 71 of 2", "000000042: PR 72 of 1"]);
+    assert_eq!(reported(Envelopes::PerSet), ["000000041: PO 71 of 1", "000000042: PR 72 of 1", "000000043: PO 73 of 1"]);
 }
 
 #[test]
@@ -206,11 +207,11 @@ fn a_value_that_cannot_be_written_stops_all_of_them() {
     };
     assert_eq!(
         sent(json!({ "segment": "SAC", "SAC01": "C", "SAC05": 1.234 })),
-        "SAC05 (Amount) has 2 decimal places, 1.234 has more"
+        "SAC05 (Amount): `1.234` has more than 2 decimal places"
     );
     assert_eq!(
         sent(json!({ "segment": "REF", "REF01": "DP", "REF02": "A*B" })),
-        "REF02 holds a separator of the interchange: A*B"
+        "REF02 contains a separator of the interchange: A*B"
     );
 }
 

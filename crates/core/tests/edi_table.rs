@@ -1,4 +1,4 @@
-//! What is found in an interchange, as cases: `values/edi.txt`.
+//! Findings of interchanges, as cases: `values/edi.txt`.
 
 use wirewatch_core::edi::Report;
 use wirewatch_core::x12::{Definitions, Limits, Reader, Terms};
@@ -20,7 +20,7 @@ fn found(document: &str) -> String {
             let sets = group.sets.iter().flat_map(|set| &set.faults);
             group.faults.iter().chain(sets)
         });
-        for fault in interchange.faults.iter().chain(groups).filter(|fault| fault.is_told()) {
+        for fault in interchange.faults.iter().chain(groups).filter(|fault| fault.is_reported()) {
             let element = fault.element.map_or(String::new(), |n| format!("{n:02}"));
             all.push(format!("{} {} {}{element}", fault.level.as_str(), fault.code, fault.segment));
         }
@@ -48,9 +48,9 @@ fn every_case_of_interchanges_holds() {
                 SOUND.replacen(from, &to, 1)
             }
         };
-        let came = found(&document);
-        if came != expected {
-            wrong.push(format!("{case} => {came}, not {expected}"));
+        let received = found(&document);
+        if received != expected {
+            wrong.push(format!("{case} => {received}, not {expected}"));
         }
         count += 1;
     }

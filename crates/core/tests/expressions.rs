@@ -1,4 +1,4 @@
-//! What expressions give over the sample order and over JSON.
+//! Results of expressions over the sample order and over JSON.
 
 mod common;
 
@@ -12,13 +12,13 @@ fn over(document: &Document, text: &str) -> Result<Option<Value>, String> {
 
 fn over_within(document: &Document, text: &str, work: Work) -> Result<Option<Value>, String> {
     let expr = parse(text).map_err(|error| format!("{}: {}", error.span.start, error.says))?;
-    let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 20 }))]);
+    let variables = Map::from_iter([("stock".to_owned(), json!({ "n": 20 }))]);
     let tables = [("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())].into();
     let library = Library { tables, ..Library::default() };
     let scope = Scope {
         it: Item::of(document),
         doc: Item::of(document),
-        kept: &kept,
+        variables: &variables,
         library: &library,
         given: None,
         position: None,
@@ -34,7 +34,7 @@ fn over_a_transaction_set() {
         ("BEG03", json!("MF-20417")),
         ("date(BEG05)", json!("2026-11-23")),
         ("N1[01 = 'ST'].02", json!("Marrowfield Store 12")),
-        ("N1[01 = 'ST'].N402", json!("VT")),
+        ("N1[01 = 'ST'].N402", json!("HV")),
         ("PO1[2].PO102", json!("48")),
         ("count(PO1)", json!(2)),
         ("sum(PO1.02)", json!(60)),
@@ -61,7 +61,7 @@ fn over_json_numbers_keep_their_text() {
         ("0.1 + 0.2", "0.3"),
         ("round(2.345, 2)", "2.35"),
         ("round(qty / 7, 4)", "0.4286"),
-        ("$kept.n - 1", "19"),
+        ("$stock.n - 1", "19"),
         ("text(price) & 'x'", "\"1.10x\""),
         ("pad(qty, 4, '0')", "\"0003\""),
         ("lines[sku = 'b'].n", "2"),
@@ -122,20 +122,20 @@ fn over_json_numbers_keep_their_text() {
 fn what_cannot_be_worked_out_says_why() {
     let document = Document::json(br#"{"a":"x"}"#).unwrap();
     let cases = [
-        ("number(a)", "`x` is no number"),
-        ("a * 2", "`x` is no number"),
-        ("b + 1", "a number is needed here, and there is none"),
+        ("number(a)", "expected a number, found `x`"),
+        ("a * 2", "expected a number, found `x`"),
+        ("b + 1", "expected a number, found no value"),
         ("1 / 0", "division by zero"),
-        ("date(a)", "`x` is no date"),
+        ("date(a)", "expected a date, found `x`"),
         ("table('units', 'ZZ')", "table `units` has no row for `ZZ`"),
-        ("round(1, 0, 'sideways')", "`sideways` is no way to round: 'even', 'up' or 'down'"),
-        ("split(a, '')", "a separator is needed to split by"),
-        ("date_from(a, '%Y')", "`x` is no date of the form `%Y`"),
-        ("date_as(a, '%Y')", "`x` is no date"),
-        ("a +", "2: a value is missing here"),
-        ("(a", "1: `)` is expected here"),
-        ("'open", "0: the text that starts here has no closing quote"),
-        ("a ? b", "2: `?` has no meaning in an expression"),
+        ("round(1, 0, 'sideways')", "`sideways` is not a way to round: write 'even', 'up' or 'down'"),
+        ("split(a, '')", "the separator is empty"),
+        ("date_from(a, '%Y')", "`x` is not a date of the form `%Y`"),
+        ("date_as(a, '%Y')", "expected a date, found `x`"),
+        ("a +", "2: expected a value"),
+        ("(a", "1: expected `)`"),
+        ("'open", "0: this text has no closing quote"),
+        ("a ? b", "2: unexpected `?`"),
     ];
     for (text, expected) in cases {
         assert_eq!(over(&document, text), Err(expected.to_owned()), "{text}");
@@ -185,7 +185,7 @@ mod times {
             let utc = jiff::Timestamp::from_second(seconds).unwrap().to_string();
             let local = give(&format!("local('{utc}', '{zone}')")).unwrap();
             prop_assert_eq!(local.parse::<jiff::Timestamp>().unwrap().as_second(), seconds);
-            // A clock that is put back shows an hour twice; of it the first is meant.
+            // When clocks go back, one hour occurs twice; the first one is used.
             let back = give(&format!("utc('{}', '{zone}')", &local[..19])).unwrap().parse::<jiff::Timestamp>().unwrap();
             prop_assert!([0, 3600].contains(&(seconds - back.as_second())), "{} {}", local, back);
         }
@@ -208,13 +208,16 @@ mod times {
     }
 
     #[test]
-    fn what_is_no_time_is_said() {
+    fn what_is_no_time_is_reported() {
         let says = |text: &str| over(&Document::json(b"{}").unwrap(), text).unwrap_err();
-        assert!(says("local('2026-11-23', 'Europe/Vienna')").contains("is no moment: it needs an offset"));
-        assert!(says("local('2026-11-23T08:00:00Z', 'Vienna')").contains("`Vienna` is no time zone"));
-        assert!(says("utc('soon', 'Europe/Vienna')").contains("`soon` is no date with a time"));
-        assert!(says("date_plus('2026-11-23', 1.5)").contains("1.5 is no number of days"));
-        assert!(says("date_plus('2026-13-23', 1)").contains("`2026-13-23` is no date"));
-        assert!(says("days_between('2026-11-23', 'x')").contains("`x` is no date"));
+        assert!(says("local('2026-11-23', 'Europe/Vienna')").contains("expected a time with an offset"));
+        assert!(
+            says("local('2026-11-23T08:00:00Z', 'Vienna')")
+                .contains("expected a time zone such as Europe/Vienna, found `Vienna`")
+        );
+        assert!(says("utc('soon', 'Europe/Vienna')").contains("expected a date with a time"));
+        assert!(says("date_plus('2026-11-23', 1.5)").contains("expected a whole number of days, found 1.5"));
+        assert!(says("date_plus('2026-13-23', 1)").contains("expected a date, found `2026-13-23`"));
+        assert!(says("days_between('2026-11-23', 'x')").contains("expected a date, found `x`"));
     }
 }

@@ -1,4 +1,4 @@
-//! The examples of docs/flows.md do what stands below them.
+//! The examples of docs/flows.md give the results written below them.
 
 mod common;
 
@@ -26,8 +26,8 @@ fn blocks(text: &str) -> Vec<(&str, &str)> {
     found
 }
 
-/// What comes of a message when every call is answered, up to its end; each way that it also goes is told before it goes on.
-fn told(workspace: &Arc<Workspace>, document: &str) -> String {
+/// Runs a message to its end, with every call answered; each branch is listed before its parent continues.
+fn reported(workspace: &Arc<Workspace>, document: &str) -> String {
     let logic = Logic::of(workspace, "example").unwrap();
     let document = Document::json(document.as_bytes()).unwrap();
     let origin = Origin {
@@ -111,7 +111,7 @@ fn every_example_does_what_stands_below_it() {
         let workspace = common::workspace(&files);
         assert!(Workspace::read(&files).findings.is_empty(), "{title}");
         verbs.extend(workspace.flows["example"].steps.iter().map(|step| step.verb.name()));
-        assert_eq!(told(&workspace, document), expected, "{title}");
+        assert_eq!(reported(&workspace, document), expected, "{title}");
     }
     verbs.sort_unstable();
     verbs.dedup();

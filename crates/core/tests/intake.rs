@@ -1,10 +1,10 @@
-//! What each kind of arrival is decided to be, and what follows from it.
+//! The verdict on each kind of arrival, and its consequences.
 
 mod common;
 
 use wirewatch_core::document::{Content, Form, JSON_LIMIT};
 use wirewatch_core::intake::{
-    Decision, Known, LARGEST, LedgerKey, Provenance, Received, Seal, Verdict, decide_document, decide_x12,
+    Decision, Known, LedgerKey, MAX_ARRIVAL, Provenance, Received, Seal, Verdict, decide_document, decide_x12,
 };
 use wirewatch_core::machine::{End, Logic, Machine, Next, Origin};
 use wirewatch_core::workspace::{Files, Workspace};
@@ -44,15 +44,15 @@ fn follows(decision: &Decision) -> [usize; 4] {
 const SAME: fn() -> Known = || Known::Same { arrival: Id(5), acknowledgments: vec![Id(6), Id(7)] };
 
 #[test]
-fn control_numbers_that_were_left_out_are_told_and_stop_nothing() {
+fn control_numbers_that_were_left_out_are_reported_and_stop_nothing() {
     let says = |before: u64| {
         let decision = decide(common::SAMPLE, &[Known::No { before: Some(before) }], false);
         assert_eq!(decision.verdict, Verdict::Received);
         decision.says
     };
     assert_eq!(says(100), "", "000000101 follows it");
-    assert_eq!(says(99), "interchange 000000100 has not come from MARROWFIELD");
-    assert_eq!(says(97), "interchanges 000000098 to 000000100 have not come from MARROWFIELD");
+    assert_eq!(says(99), "interchange 000000100 from MARROWFIELD is missing");
+    assert_eq!(says(97), "interchanges 000000098 to 000000100 from MARROWFIELD are missing");
 }
 
 #[test]
@@ -62,7 +62,7 @@ fn an_interchange_that_asks_for_it_is_acknowledged_itself_broken_or_not() {
     assert_eq!(sets(common::SAMPLE), ["997"]);
     assert_eq!(sets(&asks), ["TA1", "997"]);
     let broken = asks.replacen("IEA*1*000000101", "IEA*1*000000102", 1);
-    assert_eq!(sets(&broken), ["TA1"], "what is broken is not processed, and its sender is told");
+    assert_eq!(sets(&broken), ["TA1"], "what is broken is not processed, and its sender gets an answer");
     let stamp = Stamp { interchange_control: 7, group_control: 0, date: "20261123".into(), time: "0701".into() };
     let bytes = decide(&broken, &[Known::NEW], false).seal[0].render(&stamp);
     assert!(String::from_utf8(bytes).unwrap().contains("~TA1*000000101*261123*0700*R*001~IEA*0*000000007~"));
@@ -74,7 +74,7 @@ fn a_sound_interchange_splits_and_is_acknowledged() {
     assert_eq!((decision.verdict, decision.says.as_str(), decision.partner.as_str()), (Verdict::Received, "", "marrowfield"));
     assert_eq!(follows(&decision), [2, 1, 0, 1]);
     let head = &decision.split.heads[0];
-    assert_eq!(decision.split.heads.len(), 1, "what its orders have in common is kept once");
+    assert_eq!(decision.split.heads.len(), 1, "what its orders have in common is variables once");
     assert_eq!((head.flow.as_str(), &head.meta["interchange"]), ("partner-orders", &"000000101".into()));
     let numbers: Vec<&str> = decision.split.parts.iter().map(|(_, _, number)| number.as_str()).collect();
     assert_eq!(numbers, ["0001", "0002"]);
@@ -87,7 +87,7 @@ fn a_sound_interchange_splits_and_is_acknowledged() {
 fn a_repeat_sends_the_acknowledgment_again_and_nothing_else() {
     let decision = decide(common::SAMPLE, &[SAME()], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Duplicate, [0, 0, 2, 0]));
-    assert!(decision.says.contains("came before"), "{}", decision.says);
+    assert!(decision.says.contains("was received before"), "{}", decision.says);
 }
 
 #[test]
@@ -101,7 +101,7 @@ fn a_number_used_for_other_content_is_failed_until_a_person_says_otherwise() {
     let other = || Known::Other { arrival: Id(5) };
     let decision = decide(common::SAMPLE, &[other()], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Failed, [0, 0, 0, 0]));
-    assert!(decision.says.starts_with("control number 000000101 used before for other content"), "{}", decision.says);
+    assert!(decision.says.starts_with("control number 000000101 was used before with other content"), "{}", decision.says);
     assert_eq!(follows(&decide(common::SAMPLE, &[other()], true)), [2, 0, 0, 0]);
 }
 
@@ -110,7 +110,7 @@ fn one_bad_set_is_refused_and_the_other_goes_on() {
     let bad = common::SAMPLE.replacen("PO1*1*12*EA", "PO1*1*twelve*EA", 1);
     let decision = decide(&bad, &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Received, [1, 1, 0, 1]));
-    assert_eq!(decision.says, "group 101: 1 of 2 sets refused: PO102 (Quantity Ordered) is no number: twelve");
+    assert_eq!(decision.says, "group 101: 1 of 2 sets rejected: PO102 (Quantity Ordered): expected a number, found `twelve`");
 }
 
 #[test]
@@ -138,7 +138,7 @@ fn a_stranger_is_failed_by_its_identifiers() {
 }
 
 #[test]
-fn what_cannot_be_read_is_told_with_its_bytes_and_the_rest_is_taken() {
+fn what_cannot_be_read_is_reported_with_its_bytes_and_the_rest_is_taken() {
     let decision = decide(&format!("{}GARBAGE IN BETWEEN", common::SAMPLE), &[Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Failed, [2, 1, 0, 1]));
     assert!(decision.says.contains("no interchange header starts here"), "{}", decision.says);
@@ -151,7 +151,7 @@ fn two_interchanges_in_one_file_are_decided_each() {
     let second = common::SAMPLE.replace("000000101", "000000102");
     let decision = decide(&format!("{}{second}", common::SAMPLE), &[SAME(), Known::NEW], false);
     assert_eq!((decision.verdict, follows(&decision)), (Verdict::Received, [2, 1, 2, 1]));
-    assert!(decision.says.contains("interchange 000000101 came before"), "{}", decision.says);
+    assert!(decision.says.contains("interchange 000000101 was received before"), "{}", decision.says);
 }
 
 #[test]
@@ -194,7 +194,7 @@ fn json_becomes_one_message_for_each_flow_that_takes_it() {
     let broken = decide_document(&workspace, &provenance("notes"), 1, &content(b"{"), &Known::NEW);
     assert_eq!(broken.verdict, Verdict::Failed);
     assert!(broken.says.starts_with("not JSON: "), "{}", broken.says);
-    for size in [JSON_LIMIT as u64 + 1, LARGEST + 1] {
+    for size in [JSON_LIMIT as u64 + 1, MAX_ARRIVAL + 1] {
         let large = decide_document(&workspace, &provenance("notes"), size, &content(b""), &Known::NEW);
         assert_eq!(large.verdict, Verdict::Failed);
         assert!(large.says.contains("more than the limit"), "{}", large.says);
@@ -231,7 +231,7 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
         (&"purchase.placed".into(), &"d1".into())
     );
     assert_eq!(flows(&decide("item.listed", &Known::NEW)), ["all"]);
-    // A repeat by the sender's id; other content under the same id is taken, and told.
+    // A duplicate by the sender's id; other content with the same id is received and noted.
     let repeat = decide("purchase.placed", &SAME());
     assert_eq!((repeat.verdict, follows(&repeat)), (Verdict::Duplicate, [0; 4]));
     let other = decide("purchase.placed", &Known::Other { arrival: Id(5) });
@@ -240,7 +240,7 @@ fn a_call_is_taken_by_the_flows_that_ask_for_its_event() {
 }
 
 #[test]
-fn a_document_that_does_not_fit_is_rejected_told_or_let_pass_as_its_intake_says() {
+fn a_document_that_does_not_fit_is_rejected_reported_or_let_pass_as_its_intake_says() {
     let mut files = common::files();
     files.insert("connections/notes.toml".into(), "kind = \"folder\"\npath = \"notes\"\n".into());
     let mut decide = |validate: &str| {
@@ -266,7 +266,7 @@ fn a_document_that_does_not_fit_is_rejected_told_or_let_pass_as_its_intake_says(
 #[test]
 fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
     let workspace = common::workspace(&common::files());
-    // A second group of the same interchange, with an order that is sound and goes nowhere.
+    // A second group of the same interchange, with a valid order that no flow takes.
     let order = common::SAMPLE.lines().collect::<String>();
     let start = order.find("GS*PO").expect("a group");
     let end = order.find("IEA*").expect("an end");
@@ -296,7 +296,7 @@ fn a_set_that_no_flow_takes_is_a_failed_message_whatever_was_acknowledged() {
             form: head.form.clone(),
             meta: head.meta.clone(),
         };
-        let logic = Logic::of(&workspace, "unrouted").expect("a flow of the service's own");
+        let logic = Logic::of(&workspace, "unrouted").expect("a built-in flow");
         let machine = Machine::begin(logic, std::sync::Arc::new(origin), document).0;
         let Next::End(End::Failed(reason)) = machine.next() else { panic!("{:?}", machine.next()) };
         assert_eq!(reason.says, "no flow takes 855 from marrowfield");
@@ -354,7 +354,7 @@ fn what_is_neither_x12_nor_json_is_taken_as_text_by_a_flow_that_asks_for_it() {
     let workspace = common::workspace(&files);
     let decision = decide_document(&workspace, &provenance("notes"), 9, &content(b"<pick/> 7"), &Known::NEW);
     assert_eq!((decision.verdict, &decision.split.heads[0].form), (Verdict::Received, &Form::Bytes));
-    // Beside a flow that wants JSON, what is none is still taken as text; alone that flow fails it.
+    // Beside a flow that takes JSON, other content is still received as text; alone, that flow makes it fail.
     files.insert("flows/orders.toml".into(), flow("order"));
     let both = common::workspace(&files);
     let flows = |text: &[u8]| {

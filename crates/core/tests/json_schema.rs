@@ -1,15 +1,15 @@
-//! The official tests of JSON Schema 2020-12 (`json-schema-suite/README.md`), against what holds documents against their schema.
+//! The official tests of JSON Schema 2020-12 (`json-schema-suite/README.md`), against our validation.
 
 use serde_json::Value;
 use std::path::Path;
 use wirewatch_core::schema::{Schema, Validator};
 
-/// Tests of which the suite says itself that a format is a remark unless one asks for more: here it is asked for.
+/// Tests that treat a format as an annotation by default; here formats are asserted.
 const REMARK: &str = "is only an annotation by default";
-/// Where the suite's schemas refer to others. Nothing is fetched: such a schema is refused when the workspace is checked.
+/// Base address of schemas that the suite refers to. Nothing is downloaded: such a schema is refused by `check`.
 const ELSEWHERE: &str = "http://localhost:1234/";
 
-/// A schema is held to be one of 2020-12 whatever other vocabulary it names.
+/// A schema counts as 2020-12 whatever other vocabulary it names.
 const EXCEPTIONS: [&str; 1] =
     ["vocabulary: schema that uses custom metaschema with with no validation vocabulary: no validation: \
                                invalid number, but it still validates"];
@@ -32,8 +32,8 @@ fn run(path: &Path, wrong: &mut Vec<String>) -> (usize, usize) {
             }
             let holds = validator.as_ref().is_ok_and(|validator| Value::Bool(validator.fits(&test["data"])) == test["valid"]);
             let misfits = validator.as_ref().map(|validator| validator.misfits(&test["data"])).unwrap_or_default();
-            let said = validator.is_err() || misfits.is_empty() == (test["valid"] == true);
-            if !holds || !said {
+            let explained = validator.is_err() || misfits.is_empty() == (test["valid"] == true);
+            if !holds || !explained {
                 let part = |of: &Value| of["description"].as_str().unwrap_or_default().to_owned();
                 wrong.push(format!("{name}: {}: {}", part(group), part(test)));
             }

@@ -1,5 +1,5 @@
-//! Maps of a workspace: begun with their source, made of one another, joined with what steps kept, written as XML or records;
-//! and functions that a workspace defines.
+//! Maps of a workspace: with `begin`, with other maps, with variables of steps, written as XML or records; and functions of the
+//! workspace.
 
 mod common;
 
@@ -36,8 +36,8 @@ fn files(own: &[(&str, &str)]) -> Files {
     base.iter().chain(own).map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
 }
 
-/// Findings as `code: what it says`, but for the targets that may stay unfilled.
-fn told(own: &[(&str, &str)]) -> Vec<String> {
+/// Findings as `code: text`, without those for optional unfilled targets.
+fn reported(own: &[(&str, &str)]) -> Vec<String> {
     let found = Workspace::read(&files(own)).findings.into_iter();
     found.filter(|one| one.code != "map::unfilled").map(|one| format!("{}: {}", one.code, one.says)).collect()
 }
@@ -50,11 +50,11 @@ fn order() -> Document {
     Document::json(text.to_string().as_bytes()).unwrap()
 }
 
-fn mapped(own: &[(&str, &str)], name: &str, kept: Value) -> Result<Value, String> {
+fn mapped(own: &[(&str, &str)], name: &str, variables: Value) -> Result<Value, String> {
     let workspace = common::workspace(&files(own));
-    let Value::Object(kept) = kept else { panic!("an object") };
+    let Value::Object(variables) = variables else { panic!("an object") };
     let document = order();
-    workspace.maps[name].apply(&scope_of(&document, &kept, &workspace.library)).map_err(|error| error.to_string())
+    workspace.maps[name].apply(&scope_of(&document, &variables, &workspace.library)).map_err(|error| error.to_string())
 }
 
 const SHOWN: &str = "says = \"An article as the warehouse prints it\"\ntakes = [\"sku\"]\ngives = \"upper(zeros_off($sku)) & '-' & crate_of('x')\"\n\
@@ -70,43 +70,43 @@ fn functions_of_the_workspace_are_called_like_others() {
 
 #[test]
 fn a_function_is_tried_by_its_examples_and_sees_nothing_else() {
-    let one = |text: &str| told(&[("functions/one.toml", text)]);
-    assert_eq!(one("gives = \"1\"\n"), ["function::example: `one` has no example to be tried by"]);
+    let one = |text: &str| reported(&[("functions/one.toml", text)]);
+    assert_eq!(one("gives = \"1\"\n"), ["function::example: `one` has no example"]);
     let wrong = "takes = [\"a\"]\ngives = \"$a + 1\"\n[[example]]\ngiven = [1]\ngives = 3\n[[example]]\ngiven = [1.50]\ngives = 2.5\n\
                  [[example]]\ngiven = [\"x\"]\n[[example]]\ngiven = []\n";
     assert_eq!(
         one(wrong),
         [
-            "function::example: the example does not hold: it gives 2, not 3",
-            "function::example: the example does not hold: `x` is no number",
-            "function::example: `one(a)` takes 1 values, the example gives 0",
+            "function::example: the example fails: it gives 2, not 3",
+            "function::example: the example fails: expected a number, found `x`",
+            "function::example: `one(a)` takes 1 values, but the example has 0",
         ]
     );
     let outside = "gives = \"$meta.received & no & $b\"\n[[example]]\ngiven = []\ngives = \"\"\n";
     assert_eq!(
         one(outside),
         [
-            "function::outside: a function sees what it is given, and $meta is not",
+            "function::outside: a function can use only its parameters, and $meta is not one of them",
             "expr::unknown-path: a single value has no field `no`",
-            "expr::unknown-name: no step before keeps `$b`",
+            "expr::unknown-name: no earlier step has `as = \"b\"`",
         ]
     );
     assert_eq!(
-        told(&[("functions/trim.toml", CRATE), ("functions/Big.toml", CRATE)]),
+        reported(&[("functions/trim.toml", CRATE), ("functions/Big.toml", CRATE)]),
         [
-            "function::name: `Big` cannot name a function: small letters, digits and _ can",
-            "function::name: `trim` cannot name a function: there is one of that name already"
+            "function::name: `Big` cannot name a function: use lower-case letters, digits and _",
+            "function::name: `trim` cannot name a function: there is a function of that name already"
         ]
     );
     let round = |other: &str| format!("gives = \"{other}()\"\n[[example]]\ngiven = []\n");
     let (a, b) = (round("b"), round("a"));
     assert!(
-        told(&[("functions/a.toml", &a), ("functions/b.toml", &b)])[0]
+        reported(&[("functions/a.toml", &a), ("functions/b.toml", &b)])[0]
             .starts_with("function::round: `a` calls itself by way of b")
     );
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"crate_of(no, 1)\"\nplaced = \"crate_off(no)\"\n";
     assert_eq!(
-        told(&[("functions/crate_of.toml", CRATE), ("maps/m.toml", map)])[..2],
+        reported(&[("functions/crate_of.toml", CRATE), ("maps/m.toml", map)])[..2],
         ["expr::arguments: `crate_of` does not take 2 values", "expr::unknown-function: there is no function `crate_off`"]
     );
 }
@@ -120,17 +120,22 @@ fn what_steps_kept_is_joined_by_a_key() {
     let rows = json!([{ "item": "00a", "name": "Ant" }, { "item": "b", "name": "Bee" }]);
     assert_eq!(mapped(&[("maps/m.toml", map)], "m", items), Ok(json!({ "order": "QH-1", "rows": rows })));
     let without = map.replace("[with]\nitems = \"\"\n", "");
-    assert!(told(&[("maps/m.toml", &without)]).contains(&"expr::unknown-name: no step before keeps `$items`".to_owned()));
+    assert!(
+        reported(&[("maps/m.toml", &without)]).contains(&"expr::unknown-name: no earlier step has `as = \"items\"`".to_owned())
+    );
     let flow = "[[intake]]\nfrom = \"in\"\ntakes = \"order\"\n[[step]]\nname = \"m\"\nmap = \"m\"\n";
     let own = [("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n"), ("flows/f.toml", flow), ("maps/m.toml", map)];
-    assert!(told(&own).contains(&"flow::not-kept: the map m reads $items, which no step before keeps".to_owned()));
+    assert!(
+        reported(&own)
+            .contains(&"flow::unknown-variable: the map m reads $items, but no earlier step has `as = \"items\"`".to_owned())
+    );
 }
 
 const ROW: &str = "from = \"order\"\nto = \"row\"\n[set]\nitem = \"sku\"\npieces = \"n\"\nname = \"upper(sku)\"\n";
 
 #[test]
 fn another_map_makes_the_items_of_a_list_or_an_object() {
-    // The line is no order: what a map reads is checked where its file says, so this one reads a schema of lines.
+    // A line is not an order: the source of a map is checked by its file, so this one reads a schema of lines.
     let row = ROW.replace("from = \"order\"", "from = \"line\"");
     let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"z-row\"\n\
@@ -142,10 +147,13 @@ fn another_map_makes_the_items_of_a_list_or_an_object() {
     });
     assert_eq!(mapped(&own, "a", json!({})), Ok(expected));
     let round = row.clone() + "[[each]]\nof = \"it\"\ninto = \"more\"\nby = \"a\"\n";
-    let found = told(&[("schemas/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &round)]);
-    assert!(found.iter().any(|one| one.starts_with("name::unknown: there is no map (that comes to no end")), "{found:?}");
+    let found = reported(&[("schemas/line.schema.json", line), ("maps/a.toml", map), ("maps/z-row.toml", &round)]);
+    assert!(
+        found.iter().any(|one| one.starts_with("name::unknown: there is no map (one that does not use this map again")),
+        "{found:?}"
+    );
     let both = map.replace("into = \"to\"\nby = \"z-row\"", "into = \"to\"\nby = \"z-row\"\n[each.set]\nitem = \"sku\"");
-    let found = told(&[("schemas/line.schema.json", line), ("maps/a.toml", &both), ("maps/z-row.toml", &row)]);
+    let found = reported(&[("schemas/line.schema.json", line), ("maps/a.toml", &both), ("maps/z-row.toml", &row)]);
     assert!(found.iter().any(|one| one.starts_with("map::by: another map makes these items")), "{found:?}");
 }
 
@@ -159,27 +167,31 @@ fn a_map_can_begin_with_its_source() {
         "to": { "item": "QH-1" },
     });
     assert_eq!(mapped(&[("maps/m.toml", map)], "m", json!({})), Ok(expected));
-    // A rule takes the place of what was there.
+    // A rule replaces the copied content.
     let again = format!("{map}\n[[each]]\nof = \"lines\"\ninto = \"lines\"\n[each.set]\nn = \"n\"\n");
     assert_eq!(mapped(&[("maps/m.toml", &again)], "m", json!({})).unwrap()["lines"], json!([{ "n": 2 }, { "n": 3 }]));
     let broken = map.replace("it * 10", "date(it)");
     let says = mapped(&[("maps/m.toml", &broken)], "m", json!({})).unwrap_err();
-    assert_eq!(says, "lines.n (lines.n) = date(it) (line 11 of the map): `2` is no date");
+    assert_eq!(says, "lines.n (lines.n) = date(it) (line 11 of the map): expected a date, found `2`");
 }
 
 #[test]
-fn what_a_beginning_cannot_be_is_told() {
+fn what_a_beginning_cannot_be_is_reported() {
     let begun =
-        |text: &str| told(&[("maps/m.toml", &format!("from = \"order\"\nto = \"pick\"\n{text}\n[set]\norder = \"no\"\n"))]);
-    assert!(begun("drop = [\"a\"]").contains(&"map::begin: `drop` is for a map that begins with its source".to_owned()));
+        |text: &str| reported(&[("maps/m.toml", &format!("from = \"order\"\nto = \"pick\"\n{text}\n[set]\norder = \"no\"\n"))]);
+    assert!(begun("drop = [\"a\"]").contains(&"map::begin: `drop` needs `begin = \"as-is\"`".to_owned()));
     let found = begun("begin = \"as-is\"\ndrop = [\"a..b\"]\nrename = { no = \"a.b\" }");
-    assert!(found.contains(&"map::pattern: `a..b` lacks a name".to_owned()), "{found:?}");
-    assert!(found.contains(&"map::pattern: a field gets one new name, in which * is what it stood for".to_owned()), "{found:?}");
+    assert!(found.contains(&"map::pattern: `a..b`: a name is missing".to_owned()), "{found:?}");
     assert!(
-        found.contains(&"map::carried: `note_tmp` goes on as it is, and the schema pick has no such field".to_owned()),
+        found.contains(&"map::pattern: a field gets one new name, in which * stands for the matched part".to_owned()),
         "{found:?}"
     );
-    let set = told(&[("maps/m.toml", "from = \"x12/004010/850\"\nto = \"pick\"\nbegin = \"as-is\"\n[set]\norder = \"BEG03\"\n")]);
+    assert!(
+        found.contains(&"map::carried: `note_tmp` is copied as it is, but the schema pick has no such field".to_owned()),
+        "{found:?}"
+    );
+    let set =
+        reported(&[("maps/m.toml", "from = \"x12/004010/850\"\nto = \"pick\"\nbegin = \"as-is\"\n[set]\norder = \"BEG03\"\n")]);
     assert!(set.iter().any(|one| one.starts_with("map::begin: a transaction set is built")), "{set:?}");
 }
 
@@ -187,19 +199,17 @@ fn what_a_beginning_cannot_be_is_told() {
 fn a_map_can_write_its_target() {
     let map = "from = \"order\"\nto = \"pick\"\nwritten = \"xml\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\n[each.set]\nitem = \"sku\"\n";
     let workspace = common::workspace(&files(&[("maps/m.toml", map)]));
-    let (document, kept) = (order(), Map::new());
-    let written = workspace.maps["m"].document(&scope_of(&document, &kept, &workspace.library), &Sending::default()).unwrap();
+    let (document, variables) = (order(), Map::new());
+    let written =
+        workspace.maps["m"].document(&scope_of(&document, &variables, &workspace.library), &Sending::default()).unwrap();
     let expected = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick order=\"QH-1\"><rows><item>00a</item></rows><rows><item>b</item></rows></pick>";
     assert_eq!(String::from_utf8(written.document.to_bytes()).unwrap(), expected);
     let records = map.replace("\"xml\"", "\"records\"");
-    assert_eq!(
-        told(&[("maps/m.toml", &records)])[0],
-        "schema::form: the schema pick does not say where its fields stand in records"
-    );
+    assert_eq!(reported(&[("maps/m.toml", &records)])[0], "schema::form: the schema pick has no positions of fields in records");
     let set = "from = \"order\"\nto = \"x12/004010/855\"\nwritten = \"xml\"\n[set]\nBAK03 = \"no\"\n";
     assert!(
-        told(&[("maps/m.toml", set)])
-            .contains(&"map::written: only documents of a schema are written in one form or another".to_owned())
+        reported(&[("maps/m.toml", set)])
+            .contains(&"map::written: `written` needs a schema: X12 and text have one form only".to_owned())
     );
 }
 
@@ -218,10 +228,10 @@ fn what_another_map_gives_is_held_against_what_it_meets() {
             ("maps/a.toml", map),
             ("maps/z.toml", &z),
         ];
-        told(&own)
+        reported(&own)
     };
     assert_eq!(all("item = \"sku\""), Vec::<String>::new());
-    assert_eq!(all("item = \"sku_2\""), ["map::by: `z` does not fit here: `order` has no field `sku_2` (line 4 of it)"]);
+    assert_eq!(all("item = \"sku_2\""), ["map::by: `z` cannot be used here: `order` has no field `sku_2` (its line 4)"]);
     assert_eq!(all("article = \"sku\""), ["map::unknown-target: the schema pick has no field `article` here"]);
 }
 
@@ -232,7 +242,7 @@ fn an_error_in_another_map_names_it_and_its_line() {
     let map = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
     let own = [("schemas/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
     let says = mapped(&own, "m", json!({})).unwrap_err();
-    assert_eq!(says, "rows[1].pieces = number(sku) (line 6 of the map row): `00a` is no number");
+    assert_eq!(says, "rows[1].pieces = number(sku) (line 6 of the map row): expected a number, found `00a`");
     // The list itself is this map's own matter.
     let of = map.replace("of = \"lines\"", "of = \"lines[n * sku > 1]\"");
     let says = mapped(&[own[0], ("maps/m.toml", &of), own[2]], "m", json!({})).unwrap_err();
@@ -240,16 +250,16 @@ fn an_error_in_another_map_names_it_and_its_line() {
 }
 
 #[test]
-fn what_is_filled_is_told_rule_by_rule_whoever_fills_it() {
+fn what_is_filled_is_reported_rule_by_rule_whoever_fills_it() {
     let line = r#"{ "type": "object", "properties": { "sku": { "type": "string" }, "n": { "type": "number" } } }"#;
     let row = "from = \"line\"\nto = \"row\"\n[set]\nitem = \"sku\"\n";
     let map = "from = \"order\"\nto = \"pick\"\nbegin = \"as-is\"\ndrop = [\"note_tmp\", \"placed_on\", \"buyer.mail\"]\n[rename]\nno = \"order\"\n\
                [[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"row\"\n";
     let own = [("schemas/line.schema.json", line), ("maps/m.toml", map), ("maps/row.toml", row)];
     let workspace = common::workspace(&files(&own));
-    let (document, kept) = (order(), Map::new());
-    let (_, filled) = workspace.maps["m"].explain(&scope_of(&document, &kept, &workspace.library)).unwrap();
-    let told: Vec<String> = filled.iter().map(|one| format!("{} {} {}", one.target, one.line, one.expression)).collect();
+    let (document, variables) = (order(), Map::new());
+    let (_, filled) = workspace.maps["m"].explain(&scope_of(&document, &variables, &workspace.library)).unwrap();
+    let reported: Vec<String> = filled.iter().map(|one| format!("{} {} {}", one.target, one.line, one.expression)).collect();
     let expected = [
         "order 3 as it is",
         "buyer.id 3 as it is",
@@ -261,7 +271,7 @@ fn what_is_filled_is_told_rule_by_rule_whoever_fills_it() {
         "rows[1].item 8 sku",
         "rows[2].item 8 sku",
     ];
-    assert_eq!(told, expected, "lines are those of this map, where one can go");
+    assert_eq!(reported, expected, "lines are those of this map, where one can go");
     assert_eq!(workspace.maps["m"].unused(&document), Vec::new());
 }
 
@@ -276,13 +286,13 @@ fn the_map_table_knows_what_a_beginning_and_objects_fill() {
     assert_eq!(open(own), ["placed", "to.item", "to.pieces", "to.name", "rows[].item", "rows[].pieces", "rows[].name"]);
     let object = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\nplaced = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"to\"\n[each.set]\nitem = \"sku\"\n";
     assert_eq!(open(object), ["to.pieces", "to.name", "lines", "buyer", "rows[].item", "rows[].pieces", "rows[].name"]);
-    // A file with an error in it says as much as can be seen.
+    // A file with an error reports all findings that can be determined.
     assert_eq!(open("from = \"order\"\nto = \"pick\"\n[set]\nplaced = \"\"\n")[0], "order");
     assert_eq!(open("from = ").len(), 0);
 }
 
 #[test]
-fn the_map_table_is_given_what_steps_would_have_kept() {
+fn the_map_table_is_given_what_steps_would_have_set() {
     let text = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"first(matching($items, no, no)).name\"\nplaced = \"$meta.by\"\n";
     let mut on = Tryout { given: br#"{ "no": "7" }"#.to_vec(), ..Tryout::default() };
     let shown = |on: &Tryout| map_table(&files(&[("maps/m.toml", text)]), None, "m", text, on);
@@ -293,7 +303,7 @@ fn the_map_table_is_given_what_steps_would_have_kept() {
     on.meta.insert("by".into(), json!("post"));
     let with = shown(&on);
     assert_eq!((value(&with, 0), value(&with, 1)), (Some(json!("Bee")), Some(json!("post"))));
-    // What it reads is known before anything is given.
+    // The documents that a map reads are known before any is given.
     on.given.clear();
     assert_eq!((shown(&on).with, shown(&on).rules.len()), (vec!["items".to_owned()], 0));
 }
@@ -306,14 +316,14 @@ fn what_uses_a_map_does_not_keep_it_from_being_tried() {
         files(&[("maps/m.toml", text), ("flows/f.toml", flow), ("connections/in.toml", "kind = \"folder\"\npath = \"in\"\n")]);
     let on = Tryout { given: br#"{ "no": "7" }"#.to_vec(), ..Tryout::default() };
     let table = map_table(&with_flow, None, "m", text, &on);
-    let told = table.findings.iter().filter(|one| one.code != "map::unfilled");
-    let told: Vec<_> = told.map(|one| (one.severity, one.file.as_str(), one.code.as_str())).collect();
-    assert_eq!(told, [(wirewatch_core::Severity::Warning, "flows/f.toml", "flow::not-kept")]);
+    let reported = table.findings.iter().filter(|one| one.code != "map::unfilled");
+    let reported: Vec<_> = reported.map(|one| (one.severity, one.file.as_str(), one.code.as_str())).collect();
+    assert_eq!(reported, [(wirewatch_core::Severity::Warning, "flows/f.toml", "flow::unknown-variable")]);
     assert_eq!((table.rules.len(), table.says.as_str()), (2, ""));
 }
 
 #[test]
-fn a_case_of_a_map_has_what_steps_would_have_kept() {
+fn a_case_of_a_map_has_what_steps_would_have_set() {
     let map = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"first(matching($items, no, no)).name\"\n";
     let case = |with: &str| format!("map = \"m\"\ngiven = \"given.json\"\n{with}");
     let sound = case("[with]\nitems = \"items.json\"\n");
@@ -329,5 +339,5 @@ fn a_case_of_a_map_has_what_steps_would_have_kept() {
     assert!(checked.holds(), "{checked:?}");
     let without = case("[with]\nitems = \"none.json\"\n");
     let missing = [own[0], own[1], own[2], own[3], ("cases/c/case.toml", &without)];
-    assert_eq!(told(&missing), ["case::with: there is no file cases/c/none.json"]);
+    assert_eq!(reported(&missing), ["case::with: there is no file cases/c/none.json"]);
 }

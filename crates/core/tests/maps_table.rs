@@ -6,8 +6,8 @@ use wirewatch_core::map::scope_of;
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Document, Severity};
 
-/// What comes of rules over a document.
-fn came(schemas: &BTreeMap<String, String>, from: &str, to: &str, rules: &str, document: &Value) -> String {
+/// Returns the result of rules for a document.
+fn received(schemas: &BTreeMap<String, String>, from: &str, to: &str, rules: &str, document: &Value) -> String {
     let mut files: Files = schemas.iter().map(|(name, text)| (format!("schemas/{name}.schema.json"), text.clone())).collect();
     files.insert("workspace.toml".to_owned(), "format = 1\n".to_owned());
     files.insert("maps/m.toml".to_owned(), format!("from = \"{from}\"\nto = \"{to}\"\n{rules}\n"));
@@ -18,13 +18,13 @@ fn came(schemas: &BTreeMap<String, String>, from: &str, to: &str, rules: &str, d
     codes.dedup();
     let Some(workspace) = checked.workspace else { return format!("check: {}", codes.join(" ")) };
     let document = Document::json(document.to_string().as_bytes()).expect("a document");
-    let kept = Map::new();
+    let variables = Map::new();
     let map = &workspace.maps["m"];
-    let (value, explained) = match map.explain(&scope_of(&document, &kept, &workspace.library)) {
+    let (value, explained) = match map.explain(&scope_of(&document, &variables, &workspace.library)) {
         Ok((value, rules)) => (value, rules),
         Err(error) => return format!("error: {error}"),
     };
-    // What is explained is what came out.
+    // The explanation agrees with the result.
     for rule in explained.iter().filter(|rule| rule.value.is_some()) {
         let pointer = rule.target.replace(['.', '['], "/").replace(']', "");
         let tokens = pointer.split('/').map(|token| token.parse::<usize>().map_or(token.to_owned(), |n| (n - 1).to_string()));
@@ -58,14 +58,14 @@ fn every_case_of_maps_holds() {
                 let mut parts = serde_json::Deserializer::from_str(case).into_iter::<Value>();
                 let rules = parts.next().expect("rules").unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
                 let document = parts.next().expect("a document").unwrap_or_else(|error| panic!("line {}: {error}", n + 1));
-                let came = came(&schemas, &from, &to, rules.as_str().expect("a text"), &document);
+                let received = received(&schemas, &from, &to, rules.as_str().expect("a text"), &document);
                 let holds = match (expected.strip_prefix("error: "), expected.split_once(" misfit ")) {
-                    (Some(part), _) => came.starts_with("error: ") && came.contains(part),
-                    (None, Some(_)) => came.starts_with(expected),
-                    (None, None) => came == expected,
+                    (Some(part), _) => received.starts_with("error: ") && received.contains(part),
+                    (None, Some(_)) => received.starts_with(expected),
+                    (None, None) => received == expected,
                 };
                 if !holds {
-                    wrong.push(format!("line {}: {case} => {came}, not {expected}", n + 1));
+                    wrong.push(format!("line {}: {case} => {received}, not {expected}", n + 1));
                 }
                 count += 1;
             }

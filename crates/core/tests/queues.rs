@@ -1,4 +1,4 @@
-//! What a broker tells of a message, and what goes out to one.
+//! Properties of a message from a broker, and messages sent to a broker.
 
 mod common;
 
@@ -48,7 +48,7 @@ fn work(next: Next) -> Work {
 }
 
 #[test]
-fn an_intake_takes_from_its_own_queue_alone_and_meta_tells_what_came_along() {
+fn an_intake_takes_from_its_own_queue_alone_and_meta_reports_what_received_along() {
     let workspace = common::workspace(&common::files());
     let (provenance, body) = provenance("r1", RELEASE);
     let decision = decide(&workspace, &provenance, &body);
@@ -98,9 +98,9 @@ fn a_routing_key_is_worked_out_or_the_message_stops() {
     let (code, dotted) = says(&RELEASE.replace("Q-7", "Q.7"));
     assert_eq!(code, "routing-failed");
     assert!(dotted.contains("\"Q.7\" has a dot"), "{dotted}");
-    assert_eq!(says(&RELEASE.replace("\"HILLWAY\"", "\"\"")).1, "`lower($doc.carrier)` gives nothing");
+    assert_eq!(says(&RELEASE.replace("\"HILLWAY\"", "\"\"")).1, "`lower($doc.carrier)` gives no value");
     let (_, long) = says(&RELEASE.replace("Q-7", &"7".repeat(250)));
-    assert_eq!(long, "the routing key has 275 bytes, a broker takes 255");
+    assert_eq!(long, "the routing key has 275 bytes; a broker takes at most 255");
 }
 
 #[test]
@@ -121,11 +121,11 @@ fn what_a_broker_cannot_carry_is_refused_before_it_is_sent() {
         (|post, text| post.headers = vec![(text, String::new())], "name of a header"),
     ];
     for (change, what) in changes {
-        assert_eq!(says(change, &long), format!("the {what} has 256 bytes, a broker takes 255"));
+        assert_eq!(says(change, &long), format!("the {what} has 256 bytes; a broker takes at most 255"));
         assert_eq!(says(change, &long[1..]), "", "{what}: 255 are enough");
     }
     let headers: Change = |post, text| post.headers = vec![("h".into(), text)];
-    assert_eq!(says(headers, &"x".repeat(100_000)), "the headers have 100001 bytes together, a broker takes 100000");
+    assert_eq!(says(headers, &"x".repeat(100_000)), "the headers together have 100001 bytes; a broker takes at most 100000");
 }
 
 #[test]
@@ -162,7 +162,7 @@ fn a_broker_is_read_with_its_queues_and_exchanges() {
 }
 
 #[test]
-fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
+fn every_rule_that_does_not_hold_is_reported_and_a_note_stands_in_the_story() {
     let workspace = common::workspace(&common::files());
     let wrong = RELEASE.replace(r#"[{"item":"A","quantity":2}]"#, "[]").replace(r#""ship_on":"2026-12-01","#, "");
     let Next::End(End::Failed(reason)) = first(&workspace, 10, Map::new(), &wrong) else { panic!("failed") };
@@ -188,5 +188,5 @@ fn every_rule_that_does_not_hold_is_told_and_a_note_stands_in_the_story() {
     };
     assert_eq!(notes(shipment), "2 parcels with Hillway, hi-Q-7");
     let empty = shipment.replace("{\"tracking\":\"hi-Q-7\"},{\"tracking\":\"hi-Q-8\"}", "");
-    assert_eq!(notes(&empty), "(`tracking` gives nothing)", "no reason to stop");
+    assert_eq!(notes(&empty), "(`tracking` gives no value)", "no reason to stop");
 }

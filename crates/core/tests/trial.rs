@@ -46,21 +46,21 @@ name = "ways"
 way = "failed"
 [[step.also.step]]
 name = "tell"
-call = { at = "erp", post = "/told", body = "id" }
+call = { at = "erp", post = "/status", body = "id" }
 [[step]]
 name = "book"
 call = { at = "erp", post = "/picks", body = "it", as = "booked" }
 retry = { times = 2, first = "1m", longest = "1m" }
 [[step]]
-name = "said"
+name = "remark"
 note = "booked as {$booked.no}"
 "#;
 
 #[test]
-fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_are_kept() {
+fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_become_variables() {
     let booked = Answer { status: 201, body: json!({ "no": "P-7" }) };
     let shown = of_flow(FLOW, r#"{ "id": "a" }"#, &[("book", booked)]);
-    let told: Vec<String> = shown
+    let reported: Vec<String> = shown
         .messages
         .iter()
         .flat_map(|message| {
@@ -73,7 +73,7 @@ fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_are_kept() {
             [head].into_iter().chain(steps).collect::<Vec<_>>()
         })
         .collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
 }
 
 #[test]
@@ -109,7 +109,7 @@ fn csv_and_xml_come_in_as_documents_and_go_out_as_texts() {
     let xml = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<pick><id>a</id></pick>";
     assert_eq!(sent("xml", "xml(it, 'pick')", "<p id='a'/>"), xml);
     let broken = of_flow(&flow("xml", "it"), "<p>", &[]);
-    assert_eq!((broken.verdict, broken.says.as_str()), ("failed", "not XML: line 1: it ends before its root does"));
+    assert_eq!((broken.verdict, broken.says.as_str()), ("failed", "not XML: line 1: it ends before its root element ends"));
 }
 
 #[test]
@@ -127,7 +127,7 @@ fn the_demos_cases_hold_and_a_changed_map_is_seen() {
     let checked = workspace.cases["orders-of-marrowfield"].check(&workspace).unwrap();
     let first = &checked.differences[0];
     assert_eq!((first.at.as_str(), &first.before, &first.after), ("[1].rows[1].row", &Some(json!("1")), &Some(json!("1!"))));
-    // What a flow would refuse is no result, whatever the case expects.
+    // A result that a flow would refuse is not a result, whatever the case expects.
     let map = files.get_mut("maps/po-to-order.toml").unwrap();
     *map = map.replace("number(CTT.AMT02)", "number(CTT.AMT03)");
     let refused = common::workspace(&files).cases["orders-of-marrowfield"].check(&common::workspace(&files)).unwrap_err();
@@ -135,7 +135,7 @@ fn the_demos_cases_hold_and_a_changed_map_is_seen() {
 }
 
 #[test]
-fn slips_in_cases_are_told() {
+fn slips_in_cases_are_reported() {
     let own = [
         ("flows/f.toml", FLOW),
         ("cases/a/case.toml", "flow = \"g\"\ngiven = \"x.json\"\n"),
@@ -148,7 +148,7 @@ fn slips_in_cases_are_told() {
         ("cases/e/given.json", "{}"),
         ("cases/e/expect.json", "{"),
     ];
-    let told: Vec<String> = Workspace::read(&files(&own))
+    let reported: Vec<String> = Workspace::read(&files(&own))
         .findings
         .into_iter()
         .map(|one| {
@@ -162,7 +162,7 @@ fn slips_in_cases_are_told() {
             )
         })
         .collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
 }
 
 #[test]
@@ -197,9 +197,9 @@ x = "name"
             &map.replace("twice = \"text\"\ntwice.again = \"text\"\n\"text\" = \"'b' else text\"\n", "list = \"list\"\n"),
         ),
     ];
-    let told: Vec<String> =
+    let reported: Vec<String> =
         Workspace::read(&files(&own)).findings.into_iter().map(|one| format!("{} {}", one.code, one.says)).collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
 }
 
 #[test]
@@ -224,8 +224,8 @@ fn what_is_proposed_is_a_map_without_errors() {
     let workspace = common::workspace(&files);
     let map = &workspace.maps["proposed"];
     let given = wirewatch_core::trial::given_to_map(&workspace, map, common::SAMPLE.as_bytes()).unwrap();
-    let kept = given[0].kept(&Default::default(), &Default::default());
-    let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &kept, &workspace.library)).unwrap();
+    let variables = given[0].variables(&Default::default(), &Default::default());
+    let order = map.apply(&wirewatch_core::map::scope_of(&given[0].document, &variables, &workspace.library)).unwrap();
     let faults = common::misfits(&workspace.schemas["order"], &order);
     assert_eq!(
         (order["reference"].as_str(), order["rows"][1]["amount"].to_string(), faults),
@@ -244,7 +244,7 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
     let workspace = common::workspace(&files);
     let order = json!({
         "reference": "MF-1", "account": "marrowfield", "placed_on": "2026-11-23", "deliver_on": "2026-12-01", "total": 14.2,
-        "deliver_to": { "name": "Marrowfield Store 7", "street": "7 Clover Lane", "town": "Tansy Bottom", "region": "VT" },
+        "deliver_to": { "name": "Marrowfield Store 7", "street": "7 Clover Lane", "town": "Tansy Bottom", "region": "HV" },
         "rows": [
             { "row": "1", "item": "QH-1", "quantity": 2, "unit": "EA", "price": 3.1, "amount": 6.2, "text": "DEEP FRAME" },
             { "row": "2", "item": "QH-2", "quantity": 1, "unit": "CA", "amount": 8 }
@@ -257,7 +257,7 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
         let wirewatch_core::Document::X12(set) = made.expect("a set").document else { panic!("no set") };
         assert_eq!(set.bytes().iter().filter(|byte| **byte == b'~').count(), segments, "{map}");
     }
-    // From a set into a set: an element that has no name of its own is read from the document.
+    // From a set to a set: an element without a name of its own is read from the document.
     let back =
         propose(&workspace, "x12/004010/850", "x12/004010/855").expect("a proposal").to_file("x12/004010/850", "x12/004010/855");
     files.insert("maps/po-back.toml".to_owned(), back);
@@ -270,9 +270,9 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
     assert!(text.contains("~N1*ST*Marrowfield Store 12*92*0012~N3*4 Clover Lane~") && text.contains("*VP*QH-HIVE-10~"), "{text}");
     assert_eq!(
         propose(&workspace, "order", "x12/004010/997").unwrap_err(),
-        "x12/004010/997 is no set of an order: what stands where in it is not known"
+        "x12/004010/997 is not an order set: only 850 and 855 can be proposed"
     );
-    // What is flat makes the party of the document itself.
+    // A flat document is itself the party.
     let flat = json!({ "type": "object", "properties": {
         "po_number": { "type": "string" }, "ship_name": { "type": "string" }, "ship_city": { "type": "string" } } });
     files.insert("schemas/flat.schema.json".to_owned(), flat.to_string());
@@ -282,7 +282,7 @@ fn what_is_proposed_into_a_set_is_a_sound_set() {
 }
 
 #[test]
-fn what_no_rule_uses_is_told_of_both_kinds_of_document() {
+fn what_no_rule_uses_is_reported_of_both_kinds_of_document() {
     let workspace = common::workspace(&common::files());
     let (_, order) = common::order(0);
     let paths = |map: &str, document: &wirewatch_core::Document| -> Vec<String> {
@@ -305,15 +305,15 @@ fn a_map_to_a_transaction_set_is_checked_against_its_table() {
     let bak = "BAK01 = \"'00'\"\nBAK02 = \"'AD'\"\nBAK03 = \"no\"\nBAK04 = \"'20260101'\"\n";
     let lines = "[[each]]\nof = \"rows\"\ninto = \"PO1\"\n[each.set]\nPO102 = \"q\"\n";
     assert_eq!(map(&format!("[set]\n{bak}{lines}")), Vec::<String>::new());
-    assert_eq!(map(&format!("[set]\n{lines}")), ["nothing fills BAK, which the 855 must have"]);
+    assert_eq!(map(&format!("[set]\n{lines}")), ["BAK is mandatory in the 855, but no rule fills it"]);
     for (slip, says) in [
-        ("BAQ03 = \"no\"\n", "BAQ does not stand here in the 855did you mean `BAK03`?"),
-        ("PO199 = \"no\"\n", "PO1 has 25 elements, none is 99"),
-        ("SDQ01 = \"no\"\n", "SDQ does not stand here in the 855SDQ stands in a loop: a list makes it, `into = \"…\"`"),
-        ("BAK.no = \"no\"\n", "a target in a transaction set is a reference designator, as in `BAK03`"),
+        ("BAQ03 = \"no\"\n", "BAQ is not at this level of the 855did you mean `BAK03`?"),
+        ("PO199 = \"no\"\n", "PO1 has 25 elements; it has no element 99"),
+        ("SDQ01 = \"no\"\n", "SDQ is not at this level of the 855SDQ is in a loop: fill it with a list, `into = \"…\"`"),
+        ("BAK.no = \"no\"\n", "a target in a transaction set is a reference designator, such as `BAK03`"),
     ] {
-        let told = map(&format!("[set]\n{bak}{slip}{lines}"));
-        assert!(told.iter().any(|one| one.starts_with(says)), "{slip}: {told:?}");
+        let reported = map(&format!("[set]\n{bak}{slip}{lines}"));
+        assert!(reported.iter().any(|one| one.starts_with(says)), "{slip}: {reported:?}");
     }
 }
 
@@ -327,21 +327,21 @@ fn a_set_is_written_with_the_partners_separators_and_as_it_wants_them_inside_val
     let written = |on_separator: OnSeparator| {
         let delimiters = Delimiters { element: b'|', component: b'^', repetition: None, segment: b'!' };
         let sending = Sending { delimiters, style: Style { on_separator, ..Style::default() }, ..Sending::default() };
-        let kept = serde_json::Map::new();
-        let scope = wirewatch_core::map::scope_of(&document, &kept, &workspace.library);
+        let variables = serde_json::Map::new();
+        let scope = wirewatch_core::map::scope_of(&document, &variables, &workspace.library);
         workspace.maps["order-to-855"].document(&scope, &sending).map(|mapped| mapped.document.to_bytes())
     };
     let text = String::from_utf8(written(OnSeparator::Replace).unwrap()).unwrap();
     assert!(text.starts_with("ST|855|0001!BAK|00|AD|") && text.contains("|Store   12|") && !text.contains('*'), "{text}");
     let refused = written(OnSeparator::Refuse).unwrap_err().to_string();
-    assert!(refused.contains("N102 holds a separator of the interchange: Store | 12"), "{refused}");
+    assert!(refused.contains("N102 contains a separator of the interchange: Store | 12"), "{refused}");
 }
 
 #[test]
 fn a_set_that_a_map_made_goes_on_as_a_set() {
     let mut files = common::files();
     let flow = "key = \"reference\"\n[[intake]]\nfrom = \"marrowfield-drop\"\ntakes = \"order\"\nvalidate = \"off\"\n[[step]]\nname = \"answer\"\nmap = \"order-to-855\"\n\
-                [[step]]\nname = \"said\"\nnote = \"{BAK03}: {count(PO1)} lines, {PO1[2].ACK.01}\"\n\
+                [[step]]\nname = \"remark\"\nnote = \"{BAK03}: {count(PO1)} lines, {PO1[2].ACK.01}\"\n\
                 [[step]]\nname = \"send\"\nsend = { to = \"marrowfield-collect\", file = \"{BAK03}.edi\" }\n";
     files.insert("flows/answers.toml".to_owned(), flow.to_owned());
     let workspace = common::workspace(&files);
@@ -363,8 +363,8 @@ fn a_set_that_a_map_made_goes_on_as_a_set() {
     let wrong = run(&given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\""));
     let says = &wrong.messages[0].says;
     assert!(wrong.messages[0].ends == "failed" && says.contains("segment 8: PO102 ("), "{says}");
-    // What has a length or a shape of its own, too, and not only the first is told.
+    // Values with a length or shape of their own are checked too, and all errors are counted.
     let long = given.replace("\"quantity\": 12", "\"quantity\": \"a dozen\"").replace("MF-20417", &"x".repeat(23));
     let says = &run(&long).messages[0].says;
-    assert!(says.contains("segment 2: BAK03 (Purchase Order Number) is too long") && says.ends_with("; 2 more faults"), "{says}");
+    assert!(says.contains("segment 2: BAK03 (Purchase Order Number): too long") && says.ends_with("; 2 more errors"), "{says}");
 }

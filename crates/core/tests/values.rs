@@ -1,5 +1,6 @@
-//! The rules of `docs/values.md` as cases: `values/*.txt` beside this file. A line `given JSON` sets the document
-//! (`x12` an 850 without its envelope), and each line `expression => value` is one case; `nothing` where it gives nothing, `error: …` with a part of what the error says.
+//! The rules of `docs/values.md` as cases: `values/*.txt` in this folder. A line `given JSON` sets the document (`x12` an 850
+//! without its envelope), and each line `expression => value` is one case: `nothing` means no value, `error: …` a part of the
+//! error.
 
 use proptest::prelude::*;
 use serde_json::{Map, Value, json};
@@ -13,11 +14,11 @@ fn gives(document: &Document, text: &str) -> String {
         Ok(expr) => expr,
         Err(error) => return format!("error: {}", error.says),
     };
-    let kept = Map::from_iter([("kept".to_owned(), json!({ "n": 2, "flag": true }))]);
+    let variables = Map::from_iter([("stock".to_owned(), json!({ "n": 2, "flag": true }))]);
     let tables = [("units".to_owned(), [("EA".to_owned(), "each".to_owned())].into())].into();
     let library = Library { tables, ..Library::default() };
     let (it, doc) = (Item::of(document), Item::of(document));
-    let scope = Scope { it, doc, kept: &kept, library: &library, given: None, position: None, work: Work::default() };
+    let scope = Scope { it, doc, variables: &variables, library: &library, given: None, position: None, work: Work::default() };
     match expr.value(&scope) {
         Ok(None) => "nothing".to_owned(),
         Ok(Some(value)) => value.to_string(),
@@ -25,7 +26,7 @@ fn gives(document: &Document, text: &str) -> String {
     }
 }
 
-/// What is wrong with the cases of one file, and how many there are.
+/// Runs the cases of one file; returns the failed ones and the number of cases.
 fn run(name: &str, text: &str) -> (Vec<String>, usize) {
     let mut document = Document::json(b"{}").unwrap();
     let (mut wrong, mut count) = (Vec::new(), 0);
@@ -41,13 +42,13 @@ fn run(name: &str, text: &str) -> (Vec<String>, usize) {
             continue;
         }
         let (expression, expected) = line.split_once(" => ").unwrap_or_else(|| panic!("{name}:{}: no `=>`", n + 1));
-        let came = gives(&document, expression);
+        let received = gives(&document, expression);
         let holds = match expected.strip_prefix("error: ") {
-            Some(part) => came.starts_with("error: ") && came.contains(part),
-            None => came == expected,
+            Some(part) => received.starts_with("error: ") && received.contains(part),
+            None => received == expected,
         };
         if !holds {
-            wrong.push(format!("{name}:{}: {expression} => {came}, not {expected}", n + 1));
+            wrong.push(format!("{name}:{}: {expression} => {received}, not {expected}", n + 1));
         }
         count += 1;
     }
@@ -99,7 +100,7 @@ fn any_expression() -> impl Strategy<Value = String> {
         Just("c"),
         Just("it"),
         Just("$doc"),
-        Just("$kept.n"),
+        Just("$stock.n"),
         Just("1"),
         Just("''"),
         Just("'x'"),
@@ -209,7 +210,7 @@ proptest! {
         prop_assert_eq!(gives(&document, &text), gives(&document, &text));
     }
 
-    /// Sorting keeps every item and orders whatever there is.
+    /// Sorting keeps every item and orders all kinds of values.
     #[test]
     fn sorting_anything_keeps_it_and_is_in_order(items in prop::collection::vec(any_json(), 0..40)) {
         let document = Document::json(json!({ "a": items }).to_string().as_bytes()).unwrap();
@@ -223,7 +224,7 @@ proptest! {
 
     /// Digits of any number come through unchanged.
     #[test]
-    fn digits_of_numbers_are_kept(text in "-?(0|[1-9][0-9]{0,60})(\\.[0-9]{1,60})?") {
+    fn digits_of_numbers_are_exact(text in "-?(0|[1-9][0-9]{0,60})(\\.[0-9]{1,60})?") {
         let document = Document::json(format!("{{\"a\":{text}}}").as_bytes()).unwrap();
         prop_assert_eq!(gives(&document, "a"), text.clone());
         prop_assert_eq!(gives(&document, "text(a)"), format!("\"{text}\""));

@@ -1,11 +1,11 @@
-//! The demo workspace is sound, and slips are told at their exact place.
+//! The demo workspace has no findings, and mistakes are reported at their exact position.
 
 mod common;
 
 use std::fmt::Write as _;
 use wirewatch_core::workspace::{Files, Workspace};
 
-fn told(files: &Files) -> String {
+fn reported(files: &Files) -> String {
     let mut text = String::new();
     for finding in Workspace::read(files).findings {
         let mark = " ".repeat(finding.column as usize - 1) + &"^".repeat(finding.length as usize);
@@ -22,11 +22,11 @@ fn told(files: &Files) -> String {
 
 #[test]
 fn the_demo_workspace_has_no_findings() {
-    assert_eq!(told(&common::files()), "");
+    assert_eq!(reported(&common::files()), "");
 }
 
 #[test]
-fn slips_are_told_with_place_and_nearest_name() {
+fn slips_are_reported_with_place_and_nearest_name() {
     let mut files = common::files();
     let mut change = |file: &str, from: &str, to: &str| {
         let text = files.get_mut(file).unwrap();
@@ -47,11 +47,11 @@ fn slips_are_told_with_place_and_nearest_name() {
     change("tables/units.csv", "CA,case", "CA case");
     files.insert("flow/typo.toml".to_owned(), String::new());
     files.insert("maps/broken.toml".to_owned(), "from = \n".to_owned());
-    insta::assert_snapshot!(told(&files));
+    insta::assert_snapshot!(reported(&files));
 }
 
 #[test]
-fn words_of_earlier_versions_are_told_with_what_they_are_called_now() {
+fn words_of_earlier_versions_are_reported_with_what_they_are_called_now() {
     let mut files = common::files();
     let mut rename = |file: &str, now: &str, earlier: &str| {
         let text = files.get_mut(file).unwrap();
@@ -99,7 +99,7 @@ fn no_workspace_comes_out_of_errors() {
 }
 
 #[test]
-fn slips_in_webhooks_are_told() {
+fn slips_in_webhooks_are_reported() {
     let mut files = common::files();
     let mut add = |name: &str, text: &str| drop(files.insert(format!("connections/{name}.toml"), text.to_owned()));
     add(
@@ -114,11 +114,11 @@ fn slips_in_webhooks_are_told() {
     add("a", "kind = \"webhook\"\npath = \"a\"\nold_paths = [\"same\"]\nsignature = { secret = \"s\" }\n");
     add("b", "kind = \"webhook\"\npath = \"same\"\nsignature = { secert = \"s\" }\nin_flight = 4\n");
     add("c", "kind = \"webhook\"\npath = \"same\"\nsignature = { secret = \"s\" }\n");
-    insta::assert_snapshot!(told(&files));
+    insta::assert_snapshot!(reported(&files));
 }
 
 #[test]
-fn slips_at_brokers_are_told() {
+fn slips_at_brokers_are_reported() {
     let mut files = common::files();
     let mut add = |name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
     add("connections/twice.toml", "kind = \"amqp\"\naddress = \"amqp://amqp://there\"\nrepeat = \"look\"\n");
@@ -145,11 +145,11 @@ fn slips_at_brokers_are_told() {
         &flow("from = \"bus\"\nqueue = \"picks\"", "to = \"bus\", queue = \"pikcs\", headers = { a = \"refrence\" }"),
     );
     add("flows/to-webhook.toml", &flow("from = \"bus\"\nqueue = \"picks\"", "to = \"shop\", file = \"a\""));
-    insta::assert_snapshot!(told(&files));
+    insta::assert_snapshot!(reported(&files));
 }
 
 mod environments {
-    use super::{Files, Workspace, common, told};
+    use super::{Files, Workspace, common, reported};
     use wirewatch_core::connection::ConnectionKind;
 
     fn with(text: &str) -> Files {
@@ -192,7 +192,7 @@ mod environments {
     }
 
     #[test]
-    fn what_an_environment_leaves_out_or_has_wrong_is_told() {
+    fn what_an_environment_leaves_out_or_has_wrong_is_reported() {
         assert_eq!(
             findings(&common::files(), "demp"),
             ["env::missing env/demp.toml: there is no environment \"demp\": env/demp.toml is missing (did you mean \"demo\"?)"]
@@ -211,15 +211,15 @@ mod environments {
         let silent = findings(&with(&EACH.replace("[connections.chat]\n", "")), "live");
         assert_eq!(
             silent,
-            ["env::silent env/live.toml: nothing is said of chat: it stays at http://127.0.0.1:7815 \
-              (write [connections.chat] with what is different here, or leave it empty)"]
+            ["env::silent env/live.toml: chat is not mentioned: it keeps the address http://127.0.0.1:7815 \
+              (write [connections.chat] with what differs in this environment, or leave it empty)"]
         );
         let wrong = findings(&with(&EACH.replace("\"https://orders", "\"https://https://orders")), "live");
         assert_eq!(wrong.len(), 1, "{wrong:?}");
         assert!(wrong[0].contains(" connections/erp.toml: ") && wrong[0].contains("(as env/live.toml has it)"), "{wrong:?}");
-        let unknown = told(&with(&EACH.replace("connections.erp", "connections.epr")));
+        let unknown = reported(&with(&EACH.replace("connections.erp", "connections.epr")));
         assert!(unknown.contains("env/live.toml:3:14") && unknown.contains("\"erp\""), "{unknown}");
-        let broken = told(&with("title = \n"));
+        let broken = reported(&with("title = \n"));
         assert!(broken.contains("env/live.toml:1"), "{broken}");
     }
 }
@@ -243,13 +243,13 @@ fn a_warning_is_accepted_with_a_reason_and_an_acceptance_of_nothing_is_one_itsel
     let nothing = read(&format!("{signed}accept = [{{ warning = \"{code}\", because = \"inside the house\" }}]\n"));
     let [(found, None, says)] = &nothing[..] else { panic!("{nothing:?}") };
     assert_eq!(found, "accept::nothing");
-    assert_eq!(*says, format!("there is no warning {code} here (any more)"));
+    assert_eq!(*says, format!("the warning {code} is not found here (any more)"));
     let without = read(&format!("{signed}accept = [{{ warning = \"{code}\" }}]\n"));
     assert!(without.iter().any(|(_, _, says)| says.contains("because")), "{without:?}");
 }
 
 #[test]
-fn slips_at_partners_and_in_what_they_ask_for_are_told() {
+fn slips_at_partners_and_in_what_they_ask_for_are_reported() {
     let mut files = common::files();
     let marrowfield = files["partners/marrowfield.toml"].clone();
     let mut add = |name: &str, text: &str| drop(files.insert(name.to_owned(), text.to_owned()));
@@ -272,11 +272,11 @@ fn slips_at_partners_and_in_what_they_ask_for_are_told() {
     add("standards/004010/851.toml", "set = \"851\"\nname = 7\n");
     add("authorities/house.pem", "Dear Sir or Madam\n");
     add("schemas/list.schema.json", "{ \"type\": \"object\",\n  \"properties\": {]\n}\n");
-    insta::assert_snapshot!(told(&files));
+    insta::assert_snapshot!(reported(&files));
 }
 
 #[test]
-fn slips_at_servers_are_told() {
+fn slips_at_servers_are_reported() {
     let mut files = common::files();
     let mut add = |name: &str, rest: &str| {
         files.insert(format!("connections/{name}.toml"), format!("kind = \"http\"\naddress = \"https://there\"\n{rest}"));
@@ -293,5 +293,5 @@ fn slips_at_servers_are_told() {
     add("connections/kindless.toml", "title = \"No kind\"\n");
     add("connections/open.toml", "kind = \"http\"\naddress = \"http://there\"\ncertificate = \"c\"\n");
     add("connections/hostless.toml", "kind = \"http\"\naddress = \"https:///orders\"\n");
-    insta::assert_snapshot!(told(&files));
+    insta::assert_snapshot!(reported(&files));
 }

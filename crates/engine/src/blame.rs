@@ -19,7 +19,7 @@ const ALONE: u32 = 3;
 /// Messages whose holds are counted; above this number, counting starts again.
 const COUNTED: usize = 1000;
 
-/// What is known about the outcomes at one connection.
+/// Outcomes at one connection so far.
 #[derive(Debug, Default)]
 pub struct Blame {
     /// The doubtful outcomes since the last that was not, or of another sort.

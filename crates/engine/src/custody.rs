@@ -29,7 +29,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock>(
         let mut next = Some(first);
         while let Some(Waiting { ready, tell }) = next {
             if ready.row().is_broken() {
-                let _ = tell.send(Err(Down("what came before it was not taken".to_owned()).into()));
+                let _ = tell.send(Err(Down("an earlier item was not taken".to_owned()).into()));
             } else {
                 bytes += ready.size();
                 batch.push(ready);

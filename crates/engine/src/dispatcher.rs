@@ -245,7 +245,7 @@ impl Dispatcher {
             self.leave_lane(id, now);
             self.take_out(id);
         } else {
-            let says = format!("what came of it could not be stored: {says}");
+            let says = format!("the outcome could not be stored: {says}");
             self.stop(origin, logged.saturating_sub(1), ReasonCode::NotStored, says, now);
         }
         self.look_whether_left();

@@ -177,7 +177,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
 
     /// Returns how many calls are in the spool, and when the first of them was received.
     #[must_use]
-    pub fn kept(&self) -> Option<(usize, Timestamp)> {
+    pub fn spooled(&self) -> Option<(usize, Timestamp)> {
         self.shared.spool.waiting()
     }
 
@@ -222,7 +222,16 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         self.shared.act(id, act, by, why, true).await
     }
 
-    /// Resolves when this process has the lease of that name, which it then keeps, and has taken over what its former owner
+    /// Returns the release that an act names, or the current one: what [`Machine::act`](wirewatch_core::machine::Machine::act)
+    /// may choose.
+    ///
+    /// # Errors
+    /// [`ActError`] when there is no such release, or it cannot be read.
+    pub async fn offered(&self, act: &Act) -> Result<(i64, Arc<Workspace>), ActError> {
+        self.shared.offered(act).await
+    }
+
+    /// Resolves when this process has the lease of that name, which it then keeps, and has taken over what its previous owner
     /// handed over.
     pub async fn lease(&self, name: &str) {
         while !retrying(|| self.shared.journal.lease(name)).await {

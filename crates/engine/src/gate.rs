@@ -231,7 +231,7 @@ impl Gate {
         if self.waiting.is_empty() {
             return None;
         }
-        // Where there is room and a message waits, that moment is now, however the room came about.
+        // Where there is room and a message waits, that moment is now, whatever made the room.
         let Some(held) = &self.held else {
             return (self.in_flight < self.window).then_some(self.next_at);
         };
@@ -378,7 +378,7 @@ mod tests {
         gate.queue(Id(1), false);
         gate.pass(at(0));
         gate.back(Some("refused"), at(1));
-        assert_eq!(gate.hold("ada", "told to wait", at(9)).since, at(1));
+        assert_eq!(gate.hold("ada", "asked to wait", at(9)).since, at(1));
         gate.queue(Id(2), false);
         assert_eq!(gate.pass(at(100_000)), None, "nothing looks");
     }

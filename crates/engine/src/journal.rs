@@ -46,7 +46,7 @@ pub struct Resolve {
     pub connection: String,
     pub partner: String,
     pub name: String,
-    /// Who did what, in words for people.
+    /// An act of a person, in words for people.
     pub says: String,
     pub at: Timestamp,
 }
@@ -156,7 +156,7 @@ pub struct Split {
     /// Messages made before and after this batch.
     pub from: u32,
     pub to: u32,
-    /// This is the last batch: the arrival becomes `received`.
+    /// True for the last batch: the arrival becomes `received`.
     pub last: bool,
     pub messages: Vec<NewMessage>,
     pub at: Timestamp,
@@ -169,7 +169,7 @@ pub struct NewMessage {
     pub key: String,
     pub order_key: String,
     pub facts: Vec<Fact>,
-    /// It only computed and has ended already: it is never stored as unfinished.
+    /// Result of a message that has no effects and has ended already; never stored as unfinished.
     pub ended: Option<Box<Change>>,
 }
 
@@ -177,7 +177,7 @@ pub struct NewMessage {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum OpResult {
     Committed,
-    /// This op alone cannot be stored, now or later.
+    /// The op alone cannot be stored, now or later.
     Refused(String),
 }
 
@@ -267,7 +267,7 @@ pub struct Arriving {
     /// Called inside the transaction with what the ledger knows of each key; of one without keys, with what is known of
     /// its delivery.
     pub decide: Decide,
-    /// Its messages, created ahead, if they are few and small.
+    /// Messages, created ahead, if they are few and small.
     pub born: Option<Born>,
 }
 
@@ -324,9 +324,9 @@ pub enum Taken {
 /// How the messages of an arrival are created.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Splits {
-    /// It has no messages.
+    /// Without messages.
     Nothing,
-    /// Those created ahead were committed with it.
+    /// With the messages created ahead.
     Born,
     /// Batch by batch, from its durable splitting.
     Later,
@@ -341,7 +341,7 @@ pub struct SplitRow {
     pub cursor: u32,
 }
 
-/// What this process has taken over from others, and the state of the others.
+/// Work taken over from other processes, and the state of the others.
 #[derive(Debug, Clone, Default)]
 pub struct Others {
     /// Other processes are at work.
@@ -380,7 +380,7 @@ pub enum NotActed {
     #[error(transparent)]
     Refused(ActRefused),
     /// An effect or a commit is under way: nothing may change beneath it.
-    #[error("the message is being worked on at this moment; try again in a second")]
+    #[error("the message is being processed; try again in a second")]
     Busy,
     #[error("there is no message {0}")]
     Unknown(MessageId),
@@ -462,7 +462,7 @@ pub trait Journal: Send + Sync + 'static {
     /// was before, or if the last telling is longer ago than `claim` says.
     fn claim(&self, claim: &Claim, teller: Digest, now: Timestamp) -> impl Future<Output = Result<bool, Down>> + Send;
 
-    /// Records that the effect `teller` has told of the cause, so that no other effect tells it again within its time; or, with
+    /// Records that the effect `teller` has reported the cause, so that no other effect reports it again within its time; or, with
     /// `notified` false, that it never will, so that another may.
     fn settle_claim(&self, claim: &Claim, teller: Digest, notified: bool) -> impl Future<Output = Result<(), Down>> + Send;
 

@@ -30,7 +30,7 @@ pub use beside::beside;
 pub use clock::{Clock, SystemClock};
 pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
 pub use engine::{ActError, Engine, Held};
-pub use enter::Broken;
+pub use enter::{Broken, logics};
 pub use gate::HoldInfo;
 pub use journal::{
     Arriving, Born, Change, Damaged, Decide, Down, Hold, Incoming, IncomingBody, Journal, NewMessage, NotActed, Op, OpResult,

@@ -16,11 +16,11 @@ const TOGETHER: usize = 256;
 /// A message that is wanted.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Wanted {
-    /// It was in this process's memory before.
+    /// The message was in this process's memory before.
     Again(MessageId),
-    /// It was not, so the pick-up is counted.
+    /// The message was not in memory before, so the pick-up is counted.
     PickedUp(MessageId),
-    /// It is loaded without being run.
+    /// Loaded without being run.
     Suspect(MessageId),
 }
 

@@ -47,7 +47,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
                 any
             }
             Err(down) => {
-                tracing::debug!(%down, "the other processes cannot be looked at");
+                tracing::debug!(%down, "the other processes cannot be checked");
                 false
             }
         };
@@ -93,7 +93,7 @@ async fn look<J: Journal, L: Links, C: Clock + Clone>(
     if let Some((shards, to)) = others.due
         && leaving.is_empty()
     {
-        tracing::info!(shards = shards.len(), to, "shards are let go of");
+        tracing::info!(shards = shards.len(), to, "shards are released");
         *mine = mine.without(shards);
         *leaving = shards;
         shared.leave(shards, to);

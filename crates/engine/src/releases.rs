@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, RwLock};
 use wirewatch_core::workspace::Workspace;
 
-/// Older releases kept in memory for messages that are loaded. A message in memory holds its logic itself.
-const KEPT: usize = 16;
+/// Older releases in memory for messages that are loaded. A message in memory holds its logic itself.
+const MAX_OLDER: usize = 16;
 
 /// Releases in memory. Older ones are read again from the journal when a message still runs them.
 #[derive(Debug)]
@@ -24,7 +24,7 @@ impl Inner {
     /// Keeps a release in memory and drops the oldest of the others, so that one just requested is available for the next
     /// message.
     fn keep(&mut self, no: i64, workspace: Arc<Workspace>) {
-        while self.older.len() >= KEPT {
+        while self.older.len() >= MAX_OLDER {
             self.older.pop_first();
         }
         self.older.insert(no, workspace);

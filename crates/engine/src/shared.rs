@@ -17,7 +17,7 @@ use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use wirewatch_core::act::Act;
 use wirewatch_core::flow::Recording;
-use wirewatch_core::machine::{Origin, Outcome};
+use wirewatch_core::machine::{ActRefused, Origin, Outcome};
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{ArrivalId, Id, MessageId};
 
@@ -37,7 +37,7 @@ impl std::fmt::Display for Why {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Held => f.write_str("held by a person"),
-            Self::Full { flow, most } => write!(f, "the flow {flow} has {most} messages under way, as many as it may"),
+            Self::Full { flow, most } => write!(f, "the flow {flow} has {most} unfinished messages, the most it may have"),
         }
     }
 }
@@ -73,6 +73,8 @@ pub(crate) enum Input {
         id: MessageId,
         loaded: Option<Loaded>,
         act: Act,
+        /// The release that the act names, or the current one.
+        offered: (i64, Arc<Workspace>),
         by: String,
         why: String,
         reply: oneshot::Sender<Acted>,
@@ -119,10 +121,12 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
     /// Carries out an act here, or with `elsewhere` at the process that owns the message.
     pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
         let mut loaded = None;
+        let offered = self.offered(&act).await?;
         loop {
             let (reply, answer) = oneshot::channel();
-            let (by, why) = (by.to_owned(), why.to_owned());
-            let input = Input::Act { id, loaded: loaded.take(), act: act.clone(), by: by.clone(), why: why.clone(), reply };
+            let (by, why, offered) = (by.to_owned(), why.to_owned(), offered.clone());
+            let input =
+                Input::Act { id, loaded: loaded.take(), act: act.clone(), offered, by: by.clone(), why: why.clone(), reply };
             let _ = self.inputs.send(input);
             match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
                 Acted::Done => return Ok(()),
@@ -146,6 +150,15 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
                 }
             }
         }
+    }
+}
+
+impl<J: Journal, L, C> Shared<J, L, C> {
+    /// Returns the release that an act names, or the current one.
+    pub async fn offered(&self, act: &Act) -> Result<(i64, Arc<Workspace>), ActError> {
+        let Some(release) = act.release() else { return Ok(self.releases.current()) };
+        let missing = || NotActed::Refused(ActRefused::NoLogic { release, what: "files".to_owned() });
+        Ok((release, self.releases.get(release, &*self.journal).await?.ok_or_else(missing)?))
     }
 }
 

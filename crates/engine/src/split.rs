@@ -108,7 +108,7 @@ async fn settle<J, L, C>(shared: &Shared<J, L, C>, submitted: Vec<Submitted>) ->
         match answer.await {
             Ok(OpResult::Committed) => shared.enter(entered),
             Ok(OpResult::Refused(says)) => {
-                tracing::error!(%arrival, %says, "an arrival cannot be split; its bytes are kept");
+                tracing::error!(%arrival, %says, "an arrival cannot be split; its bytes stay stored");
                 stuck.push(arrival);
             }
             Err(_) => stuck.push(arrival),

@@ -30,11 +30,11 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// A spooled call that has waited for this time goes before new calls.
 const NO_LONGER: Duration = Duration::from_secs(15);
 /// A body larger than this, in bytes, is never spooled.
-const LARGEST: usize = 256 << 10;
+const MAX_BODY: usize = 256 << 10;
 /// Calls of one row, and bytes of their bodies; the last may exceed it.
 const TOGETHER: usize = 500;
 const TOGETHER_BYTES: usize = 1 << 20;
-/// Kilobytes of spooled calls that are also kept in memory; the rest is read again when its turn comes.
+/// Kilobytes of spooled calls that are also in memory; the rest is read again when its turn comes.
 const IN_MEMORY: usize = 64 << 10;
 /// Kilobytes of spooled calls at a time; above, new calls wait.
 const ROOM: usize = 256 << 10;
@@ -71,15 +71,15 @@ pub struct Spooled {
 #[derive(Debug)]
 pub enum Received {
     Taken(TakenReport),
-    /// It is spooled, and will be the arrival with this id.
-    Kept(ArrivalId),
+    /// Spooled, and will be the arrival with this id.
+    Spooled(ArrivalId),
 }
 
 /// Decides whether calls are processed at once or spooled.
 pub(crate) struct Spool {
     rush: Mutex<Rush>,
-    to_keep: mpsc::UnboundedSender<ToKeep>,
-    kept: mpsc::UnboundedSender<Kept>,
+    to_store: mpsc::UnboundedSender<ToKeep>,
+    stored: mpsc::UnboundedSender<Stored>,
     /// For each spool row, the number of calls that are not processed yet.
     rows: Mutex<BTreeMap<Id, usize>>,
 }
@@ -112,7 +112,7 @@ struct ToKeep {
 }
 
 /// Calls of one spool row.
-struct Kept {
+struct Stored {
     id: Id,
     by: By,
 }
@@ -131,8 +131,8 @@ enum By {
 
 /// Inputs of [`run`].
 pub(crate) struct Feeds {
-    to_keep: mpsc::UnboundedReceiver<ToKeep>,
-    kept: mpsc::UnboundedReceiver<Kept>,
+    to_store: mpsc::UnboundedReceiver<ToKeep>,
+    stored: mpsc::UnboundedReceiver<Stored>,
 }
 
 /// A call under way, until it is dropped.
@@ -146,8 +146,8 @@ impl Drop for UnderWay<'_> {
 
 impl Spool {
     pub fn new() -> (Self, Feeds) {
-        let ((to_keep, keep), (kept, take)) = (mpsc::unbounded_channel(), mpsc::unbounded_channel());
-        (Self { rush: Mutex::default(), to_keep, kept, rows: Mutex::default() }, Feeds { to_keep: keep, kept: take })
+        let ((to_store, store), (stored, take)) = (mpsc::unbounded_channel(), mpsc::unbounded_channel());
+        (Self { rush: Mutex::default(), to_store, stored, rows: Mutex::default() }, Feeds { to_store: store, stored: take })
     }
 
     /// Returns how many calls are spooled, and when the first of them was received.
@@ -166,7 +166,7 @@ impl Spool {
 
     /// Queues the calls that another process has left in the spool.
     pub fn left(&self, id: Id) {
-        let _ = self.kept.send(Kept { id, by: By::Another });
+        let _ = self.stored.send(Stored { id, by: By::Another });
     }
 
     fn begin(&self) -> UnderWay<'_> {
@@ -195,16 +195,16 @@ pub(crate) async fn receive<J: Journal, L: Links, C: Clock>(
 ) -> Result<Received, NotTaken> {
     let _under_way = shared.spool.begin();
     let rush = shared.spool.rush_over().is_some();
-    if !rush || call.body.len() > LARGEST || !may_wait(shared, &call.provenance) {
+    if !rush || call.body.len() > MAX_BODY || !may_wait(shared, &call.provenance) {
         let source = Source { provenance: call.provenance, json: call.json, ..Source::default() };
         return Ok(Received::Taken(take_now(shared, source, &call.body).await?));
     }
     let now = shared.clock.now();
     let (id, (tell, answer)) = (shared.journal.mint(now), oneshot::channel());
     let call = SpooledCall { id, received: now, provenance: call.provenance, body: call.body };
-    let _ = shared.spool.to_keep.send(ToKeep { call, tell });
+    let _ = shared.spool.to_store.send(ToKeep { call, tell });
     answer.await.unwrap_or_else(|_| Err(Down("the engine has ended".to_owned())))?;
-    Ok(Received::Kept(id))
+    Ok(Received::Spooled(id))
 }
 
 /// Returns whether the call may wait: no flow that takes it has an order or a limit.
@@ -229,13 +229,13 @@ async fn take_now<J: Journal, L: Links, C: Clock>(
 /// Spools and processes what `feeds` yield until they end.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, feeds: Feeds) {
     let (taken, done) = mpsc::unbounded_channel();
-    tokio::join!(keep(&shared, feeds.to_keep), take(&shared, feeds.kept, taken), unspool(&shared, done));
+    tokio::join!(store(&shared, feeds.to_store), take(&shared, feeds.stored, taken), unspool(&shared, done));
 }
 
 /// Spools calls: all that wait go into one row as soon as the previous row is durable.
-async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_keep: mpsc::UnboundedReceiver<ToKeep>) {
+async fn store<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_store: mpsc::UnboundedReceiver<ToKeep>) {
     let (room, memory) = (Arc::new(Semaphore::new(ROOM)), Arc::new(Semaphore::new(IN_MEMORY)));
-    while let Some(first) = to_keep.recv().await {
+    while let Some(first) = to_store.recv().await {
         let (mut calls, mut tells, mut bytes) = (Vec::new(), Vec::new(), 0);
         let mut next = Some(first);
         while let Some(ToKeep { call, tell }) = next {
@@ -243,26 +243,26 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
             calls.push(call);
             tells.push(tell);
             let more = calls.len() < TOGETHER && bytes < TOGETHER_BYTES;
-            next = if more { to_keep.try_recv().ok() } else { None };
+            next = if more { to_store.try_recv().ok() } else { None };
         }
         let kilobytes = (bytes / 1024 + calls.len() / 2) as u32 + 1;
         let room = room.clone().acquire_many_owned(kilobytes).await.expect("it is never closed");
         let spooled = Spooled { id: calls[0].id, calls };
-        let kept = match shared.journal.spool(&spooled).await {
+        let stored = match shared.journal.spool(&spooled).await {
             Ok(()) => Ok(()),
             // The row may be stored although its answer was lost: then its calls are processed here.
             Err(down) => retrying(|| shared.journal.spooled(spooled.id)).await.map(drop).ok_or(down),
         };
-        let is_kept = kept.is_ok();
+        let is_stored = stored.is_ok();
         for tell in tells {
-            let _ = tell.send(kept.clone());
+            let _ = tell.send(stored.clone());
         }
-        if is_kept {
+        if is_stored {
             let Spooled { id, calls } = spooled;
             shared.spool.waits(id, calls.len());
             let in_memory = memory.clone().try_acquire_many_owned(kilobytes).ok();
             let by = By::Us { since: Instant::now(), calls: in_memory.map(|permit| (calls, permit)), room };
-            let _ = shared.spool.kept.send(Kept { id, by });
+            let _ = shared.spool.stored.send(Stored { id, by });
         }
     }
 }
@@ -271,12 +271,12 @@ async fn keep<J: Journal, L: Links, C: Clock>(shared: &Shared<J, L, C>, mut to_k
 /// without that pause, senders would have a third of the rate at which calls can be spooled.
 async fn take<J: Journal, L: Links, C: Clock>(
     shared: &Arc<Shared<J, L, C>>,
-    mut kept: mpsc::UnboundedReceiver<Kept>,
+    mut stored: mpsc::UnboundedReceiver<Stored>,
     taken: mpsc::UnboundedSender<Id>,
 ) {
     let mut under_way = JoinSet::new();
     let (mut together, mut begun) = (0, Instant::now());
-    while let Some(next) = kept.recv().await {
+    while let Some(next) = stored.recv().await {
         if let By::Us { since, .. } = next.by {
             shared.spool.calm(since + PATIENCE).await;
             if together == TAKINGS && shared.spool.rush_over().is_some() && since.elapsed() < NO_LONGER {
@@ -300,7 +300,7 @@ async fn take<J: Journal, L: Links, C: Clock>(
 
 async fn take_row<J: Journal, L: Links, C: Clock>(
     shared: Arc<Shared<J, L, C>>,
-    Kept { id, by }: Kept,
+    Stored { id, by }: Stored,
     taken: mpsc::UnboundedSender<Id>,
 ) {
     let (in_memory, left, _room) = match by {
@@ -328,7 +328,7 @@ async fn take_row<J: Journal, L: Links, C: Clock>(
         shared.spool.forget(id);
         let _ = taken.send(id);
     } else {
-        tracing::error!(%id, "calls that were kept cannot be taken; they stay where they are, and the next start tries again");
+        tracing::error!(%id, "stored calls cannot be received; they stay stored, and the next start tries again");
     }
 }
 
@@ -341,7 +341,7 @@ async fn unspool<J: Journal, L, C>(shared: &Shared<J, L, C>, mut taken: mpsc::Un
     }
 }
 
-/// Processes one spooled call, unless a former process had stored it already.
+/// Processes one spooled call, unless an earlier process had stored it already.
 async fn take_call<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>, call: SpooledCall, left: bool) -> bool {
     let SpooledCall { id, received, provenance, body } = call;
     if left && retrying(|| shared.journal.taken(id)).await.is_some() {
@@ -358,7 +358,7 @@ async fn take_call<J: Journal, L: Links, C: Clock>(shared: Arc<Shared<J, L, C>>,
     match taken.await {
         None => true,
         Some(says) => {
-            tracing::error!(arrival = %id, %says, "a call that was kept cannot be stored");
+            tracing::error!(arrival = %id, %says, "a stored call cannot be received");
             false
         }
     }

@@ -12,7 +12,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use wirewatch_core::document::{Content, Form};
 use wirewatch_core::flow::Takes;
-use wirewatch_core::intake::{Decision, Known, LARGEST, LedgerKey, Provenance, Received, Verdict, decide_document, decide_x12};
+use wirewatch_core::intake::{
+    Decision, Known, LedgerKey, MAX_ARRIVAL, Provenance, Received, Verdict, decide_document, decide_x12,
+};
 use wirewatch_core::machine::Origin;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_core::x12::{Limits, Reader, Reading};
@@ -29,7 +31,7 @@ const AHEAD_BYTES: u64 = 256 << 10;
 /// Origin of an arrival.
 #[derive(Debug, Clone, Default)]
 pub struct Source {
-    /// What the decision and the messages know of it.
+    /// Facts of the arrival for the decision and the messages.
     pub provenance: Provenance,
     /// See [`Incoming::fingerprint`].
     pub fingerprint: String,
@@ -151,7 +153,7 @@ pub struct TakenReport {
     pub verdict: Verdict,
     /// One sentence; empty when there is nothing to say.
     pub says: String,
-    /// It was stored before, and only its archiving was left.
+    /// Stored before, and only its archiving was left.
     pub before: bool,
 }
 
@@ -182,7 +184,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
     /// [`Down`] while the journal cannot be reached; begin again from the first byte.
     pub async fn feed(&mut self, bytes: &[u8]) -> Result<(), Down> {
         self.size += bytes.len() as u64;
-        if self.size > LARGEST {
+        if self.size > MAX_ARRIVAL {
             return Ok(());
         }
         self.hasher.update(bytes);
@@ -222,7 +224,7 @@ impl<J: Journal, L: Links, C: Clock> Taking<J, L, C> {
         }
         let digest = Digest::from_hasher(&self.hasher);
         let content = Arc::new(Content::new(std::mem::take(&mut self.held), self.source.json.take()));
-        let (keys, decide) = match self.reader.take().filter(|_| self.size <= LARGEST) {
+        let (keys, decide) = match self.reader.take().filter(|_| self.size <= MAX_ARRIVAL) {
             Some(reader) => self.x12(reader.finish(), &content).await?,
             None => (Vec::new(), self.other(content.clone())),
         };

@@ -16,7 +16,7 @@ use wirewatch_core::connection::Connection;
 use wirewatch_core::machine::{Claim, Outcome, Work};
 use wirewatch_core::{MessageId, Timestamp};
 
-/// What the engine's loop publishes.
+/// State that the engine's loop publishes.
 pub(crate) struct Outward {
     pub room: watch::Sender<bool>,
     pub closed: watch::Sender<Closed>,
@@ -106,14 +106,14 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
         }
         Input::Outcome(id, outcome) => dispatcher.outcome(id, outcome, now),
         Input::Act { id, loaded: None, reply, .. } if !dispatcher.has(id) => drop(reply.send(Acted::NeedsLoading)),
-        Input::Act { id, loaded, act, by, why, reply } => {
+        Input::Act { id, loaded, act, offered, by, why, reply } => {
             let done = match loaded {
                 Some(Loaded::Broken(broken)) => {
                     let (Broken { origin, logged, .. }, found) = *broken;
                     dispatcher.discard_broken(origin, logged, &found, &by, &why, now)
                 }
-                Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), act, &by, &why, now),
-                None => dispatcher.act(id, None, act, &by, &why, now),
+                Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), act, &offered, &by, &why, now),
+                None => dispatcher.act(id, None, act, &offered, &by, &why, now),
             };
             let _ = reply.send(match done {
                 Ok(()) => Acted::Done,
@@ -158,8 +158,7 @@ struct Performing {
 impl Drop for Performing {
     fn drop(&mut self) {
         if std::thread::panicking() {
-            let says =
-                "a mistake in the service ended the request, which may have been carried out; the service's log says where";
+            let says = "a fault in the service ended the request, which may have taken effect; see the service's log";
             let _ = self.inputs.send(Input::Outcome(self.id, Outcome::InDoubt { says: says.to_owned() }));
         }
     }
@@ -175,12 +174,12 @@ async fn tell_once<J: Journal, L: Links, C: Clock>(
     let known = match shared.journal.claim(claim, work.key, shared.clock.now()).await {
         Ok(first) => !first,
         Err(down) => {
-            tracing::warn!(%down, "whether it was told before is not known");
+            tracing::warn!(%down, "cannot find out whether this cause was reported before");
             false
         }
     };
     if known {
-        return Outcome::Answer { status: 0, body: "people were told of the same cause before".into() };
+        return Outcome::Answer { status: 0, body: "the same cause was reported before".into() };
     }
     let outcome = shared.links.perform(connection, work).await;
     let notified = match &outcome {
@@ -190,7 +189,7 @@ async fn tell_once<J: Journal, L: Links, C: Clock>(
         Outcome::Again { .. } | Outcome::Held { .. } | Outcome::InDoubt { .. } => return outcome,
     };
     if let Err(down) = shared.journal.settle_claim(claim, work.key, notified).await {
-        tracing::warn!(%down, notified, "whether a cause was told could not be noted");
+        tracing::warn!(%down, notified, "cannot store that a cause was reported");
     }
     outcome
 }

@@ -31,7 +31,7 @@ pub enum What {
     },
 }
 
-/// Who receives the result of a commit.
+/// Receiver of the result of a commit.
 #[derive(Debug)]
 pub enum Tell {
     Nobody,
@@ -167,7 +167,7 @@ async fn commit<J: Journal>(journal: &J, no: u64, ops: &[Op], stall: &Stall) -> 
                 return results;
             }
             Err(down) => {
-                tracing::warn!(%down, "commit will be tried again");
+                tracing::warn!(%down, "the commit will be retried");
                 stall.set(Some(down.0));
                 tokio::time::sleep(wait).await;
                 wait = (wait * 2).min(Duration::from_secs(1));
@@ -301,7 +301,7 @@ mod tests {
     async fn what_waits_goes_out_together_and_no_message_twice_in_a_group() {
         let (groups, heard) = committed(Remembering::default(), &[1, 2, 3, 2, 4, 2]).await;
         assert_eq!(groups, [(1, vec![1, 2, 3]), (2, vec![2, 4]), (3, vec![2])]);
-        assert_eq!(heard.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [1, 2, 3, 2, 4, 2], "told in their order");
+        assert_eq!(heard.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [1, 2, 3, 2, 4, 2], "reported in order");
     }
 
     #[tokio::test]

@@ -53,11 +53,11 @@ pub async fn drop_old(db: &DatabaseConnection, keep: u32, now: Timestamp) -> Res
     let text = "select coalesce(least((select min(least(id, arrival, body)) from live), (select min(arrival) from splitting), (select min(id) from spool)), $1)";
     let row = db.query_one_raw(sql(text, [i64::MAX.into()])).await?;
     let needed: i64 = row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or(0);
-    let first_kept = Id(needed).made().0.min(aged);
-    let (first_kept, _) = Timestamp(first_kept).x12();
+    let oldest = Id(needed).made().0.min(aged);
+    let (oldest, _) = Timestamp(oldest).x12();
     let mut dropped = Vec::new();
     for (name, stands) in partitions(db).await? {
-        let Some((table, day)) = name.rsplit_once('_').filter(|(_, day)| *day < first_kept.as_str()) else { continue };
+        let Some((table, day)) = name.rsplit_once('_').filter(|(_, day)| *day < oldest.as_str()) else { continue };
         // Beside writers, which never wait for it; one that was cut short is brought to its end.
         let how = match stands {
             Stands::Attached => Some("concurrently"),

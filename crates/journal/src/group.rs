@@ -26,7 +26,7 @@ pub struct Me {
     pub epoch: i64,
     /// Shards were given away when this is not.
     pub turn: i64,
-    /// Its own shards.
+    /// Own shards.
     pub shards: Shards,
 }
 

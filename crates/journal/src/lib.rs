@@ -22,7 +22,7 @@ pub use events::Event;
 pub use membership::ProcessRow;
 pub use query::{
     ArrivalFilter, ArrivalRow, AuditRow, BulkActRow, CaptureRow, CapturedRow, DraftRow, FeedRow, HeardRow, LedgerRow,
-    MessageFilter, MessageRow, NewBulkAct, Progress, ReasonCount, RecordingRow, ReleaseRow, SecretRow, Standing, Store, TallyRow,
-    TimelineFilter, TimelineRow,
+    MessageFilter, MessageRow, NewBulkAct, OrderFigures, Progress, ReasonCount, RecordingRow, ReleaseRow, SecretRow, Standing,
+    Store, TallyRow, TimelineFilter, TimelineRow,
 };
 pub use writer::{Counters, PgJournal, Unsafe};

@@ -219,8 +219,8 @@ async fn cannot_be_split(
     cursor: u32,
     error: &JournalError,
 ) -> Result<(), JournalError> {
-    let says = format!("damaged: {cursor} messages came of it, and what was to follow is not known: {error}");
-    tracing::error!(%arrival, %says, "an arrival cannot be split any further; its bytes are kept");
+    let says = format!("damaged: {cursor} messages were made of it, and the rest is not known: {error}");
+    tracing::error!(%arrival, %says, "an arrival cannot be split any further; its bytes stay stored");
     let text =
         "with gone as (delete from splitting where arrival = $1) update arrival set verdict = 'failed', says = $2 where id = $1";
     db.execute_raw(sql(text, [arrival.0.into(), says.into()])).await?;
@@ -292,17 +292,17 @@ impl Journal for PgJournal {
     }
 
     async fn spooled(&self, id: Id) -> Result<Option<Spooled>, Down> {
-        Ok(self.kept_calls(id).await?)
+        Ok(self.spooled_calls(id).await?)
     }
 
     async fn spools(&self) -> Result<Vec<Id>, Down> {
-        let ids = self.all_kept().await?;
+        let ids = self.all_spooled().await?;
         self.mark_reported(ids.iter().copied());
         Ok(ids)
     }
 
     async fn unspool(&self, ids: &[Id]) -> Result<(), Down> {
-        Ok(self.drop_kept(ids).await?)
+        Ok(self.drop_spooled(ids).await?)
     }
 
     async fn store_piece(&self, id: ArrivalId, piece: u32, bytes: Vec<u8>) -> Result<(), Down> {
@@ -356,8 +356,8 @@ impl Journal for PgJournal {
             true => "update seen set arrival = 0 where scope = 'notified' and key = $1 and arrival = $2",
             false => "delete from seen where scope = 'notified' and key = $1 and arrival = $2",
         };
-        let settled = self.db.execute_raw(sql(text, [claim.cause.to_string().into(), teller.short().into()])).await;
-        settled.map(drop).map_err(|error| JournalError::from(error).into())
+        let result = self.db.execute_raw(sql(text, [claim.cause.to_string().into(), teller.short().into()])).await;
+        result.map(drop).map_err(|error| JournalError::from(error).into())
     }
 
     async fn splittings(&self) -> Result<Vec<SplitRow>, Down> {

@@ -56,7 +56,7 @@ pub(crate) async fn claim(db: &DatabaseConnection, lock: &DatabaseConnection, pr
         process = excluded.process, started = excluded.started returning id, epoch, turn"
     );
     let row = roll.query_one_raw(sql(&text, [(writer as i16).into(), lease().into(), process.into()])).await?;
-    let row = row.ok_or_else(|| JournalError::Away("no writer row came back".to_owned()))?;
+    let row = row.ok_or_else(|| JournalError::Away("the database returned no writer row".to_owned()))?;
     let mut me = Me {
         writer: row.try_get_by_index(0)?,
         epoch: row.try_get_by_index(1)?,
@@ -175,11 +175,11 @@ async fn shards_of(db: &impl ConnectionTrait, writer: i16) -> Result<Shards, Jou
 /// The processes at work, as one of them sees them.
 struct Members {
     writers: Vec<i16>,
-    /// Its own shards.
+    /// Own shards.
     shards: Shards,
     /// Some shards belong to a process that has ended.
     left_behind: bool,
-    /// Its own lease is over: it was away, and nobody has taken over yet.
+    /// The own lease is over: the process was away, and nobody has taken over yet.
     lease_over: bool,
 }
 
@@ -237,7 +237,7 @@ impl PgJournal {
             exists (select 1 from writer where id = $1 and lease_until < {NOW})"
         );
         let row = self.db.query_one_raw(sql(&text, [me.into()])).await?;
-        let row = row.ok_or_else(|| JournalError::Away("no row came back".to_owned()))?;
+        let row = row.ok_or_else(|| JournalError::Away("the database returned no row".to_owned()))?;
         let shards: Vec<i16> = row.try_get_by_index(1)?;
         Ok(Members {
             writers: row.try_get_by_index(0)?,
@@ -253,7 +253,7 @@ impl PgJournal {
         // A process that was away itself, for example without a network, cannot tell whether others have ended: they first get
         // the time of a lease to renew theirs.
         if !self.was_lately_away() && fence(&roll, &self.lock, Some(me)).await? {
-            tracing::warn!("another process has ended");
+            tracing::warn!("another process has stopped");
         }
         let adopted = adopt(&roll, me).await?;
         roll.commit().await?;

@@ -3,6 +3,7 @@
 mod bulk_acts;
 mod captures;
 mod drafts;
+mod figures;
 mod recordings;
 mod releases;
 mod rows;
@@ -11,6 +12,7 @@ mod secrets;
 pub use bulk_acts::{BulkActRow, NewBulkAct, Progress};
 pub use captures::{CaptureRow, CapturedRow};
 pub use drafts::DraftRow;
+pub use figures::OrderFigures;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
 pub(crate) use releases::unpacked;
@@ -72,10 +74,10 @@ impl Store {
         let (mut history, mut live) = (wheres.sql(), wheres.sql());
         if !filter.connection.is_empty() {
             let n = wheres.arg(filter.connection.clone());
-            let came_by =
+            let by_intake =
                 |table: &str| format!("exists (select 1 from arrival a where a.id = {table}.arrival and a.connection = {n})");
-            history.push_str(&format!(" and {}", came_by("message")));
-            live.push_str(&format!(" and (waits_for = {n} or {})", came_by("live")));
+            history.push_str(&format!(" and {}", by_intake("message")));
+            live.push_str(&format!(" and (waits_for = {n} or {})", by_intake("live")));
         }
         if let Some(reason) = filter.reason {
             let n = wheres.arg(reason);

@@ -16,7 +16,11 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step { name: "m001_tables", text: TABLES })]
+        vec![
+            Box::new(Step { name: "m001_tables", text: TABLES }),
+            Box::new(Step { name: "m002_bulk_release", text: BULK_RELEASE }),
+            Box::new(Step { name: "m003_order_done", text: ORDER_DONE }),
+        ]
     }
 }
 
@@ -45,7 +49,7 @@ pub async fn prepare(db: &DatabaseConnection) -> Result<(), JournalError> {
     Ok(Migrator::up(db, None).await?)
 }
 
-/// One migration: the statements from the former version to the next.
+/// One migration: the statements from the previous version to the next.
 struct Step {
     name: &'static str,
     text: &'static str,
@@ -213,7 +217,7 @@ create table draft (
   file text primary key collate "C", text text not null, by_whom text not null, at bigint not null
 );
 
--- Calls in a rush, many in a row and as they came, until they are taken: few rows, short-lived.
+-- Calls in a rush, many per row and unchanged, until they are processed: few rows, short-lived.
 create table spool (id bigint primary key, writer smallint not null, packed boolean not null, calls bytea not null);
 
 -- Temporary addresses (connection is empty) and taps on exchanges, with their newest items; `properties` is JSON.
@@ -242,6 +246,12 @@ alter table release alter column files set storage external;
 alter table splitting alter column parts set storage external;
 alter table spool alter column calls set storage external;
 "#;
+
+/// The release that a bulk resend runs; 0 when none was named.
+const BULK_RELEASE: &str = "alter table bulk_act add release bigint not null default 0";
+
+/// The state of an order at its end is `done`, as that of a message.
+const ORDER_DONE: &str = "update timeline set state = 'done' where state = 'ended'";
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

@@ -37,7 +37,7 @@ fn write(calls: &[SpooledCall]) -> Result<Vec<u8>, JournalError> {
 }
 
 fn read(bytes: &[u8]) -> Result<Vec<SpooledCall>, JournalError> {
-    let damaged = || JournalError::Damaged("calls that were kept".to_owned());
+    let damaged = || JournalError::Damaged("spooled calls".to_owned());
     let end = bytes.iter().position(|byte| *byte == b'\n').ok_or_else(damaged)?;
     let heads: Vec<Head<'_>> = serde_json::from_slice(&bytes[..end])?;
     let mut rest = &bytes[end + 1..];
@@ -64,7 +64,7 @@ impl PgJournal {
         }
     }
 
-    pub(crate) async fn kept_calls(&self, id: Id) -> Result<Option<Spooled>, JournalError> {
+    pub(crate) async fn spooled_calls(&self, id: Id) -> Result<Option<Spooled>, JournalError> {
         let text = "select packed, calls from spool where id = $1 and writer = $2";
         let row = self.db.query_one_raw(sql(text, [id.0.into(), self.writer().into()])).await?;
         let Some(row) = row else { return Ok(None) };
@@ -72,13 +72,13 @@ impl PgJournal {
         Ok(Some(Spooled { id, calls: read(&bytes)? }))
     }
 
-    pub(crate) async fn all_kept(&self) -> Result<Vec<Id>, JournalError> {
+    pub(crate) async fn all_spooled(&self) -> Result<Vec<Id>, JournalError> {
         let rows =
             self.db.query_all_raw(sql("select id from spool where writer = $1 order by id", [self.writer().into()])).await?;
         rows.iter().map(|row| Ok(Id(row.try_get_by_index(0)?))).collect()
     }
 
-    pub(crate) async fn drop_kept(&self, ids: &[Id]) -> Result<(), JournalError> {
+    pub(crate) async fn drop_spooled(&self, ids: &[Id]) -> Result<(), JournalError> {
         let ids: Vec<i64> = ids.iter().map(|id| id.0).collect();
         let text = "delete from spool where id = any($1::bigint[]) and writer = $2";
         self.db.execute_raw(sql(text, [ids.into(), self.writer().into()])).await?;
@@ -93,8 +93,8 @@ mod tests {
 
     proptest! {
         #[test]
-        fn calls_come_back_as_they_were(said in proptest::collection::vec((any::<i64>(), "\\PC*", any::<Vec<u8>>()), 0..20)) {
-            let calls: Vec<SpooledCall> = said
+        fn calls_come_back_as_they_were(given in proptest::collection::vec((any::<i64>(), "\\PC*", any::<Vec<u8>>()), 0..20)) {
+            let calls: Vec<SpooledCall> = given
                 .into_iter()
                 .map(|(id, event, body)| {
                     let provenance = Provenance { connection: "shop".into(), name: format!("{event}\n"), event, ..Provenance::default() };
@@ -105,13 +105,13 @@ mod tests {
         }
 
         #[test]
-        fn what_is_damaged_is_told(bytes: Vec<u8>) {
+        fn what_is_damaged_is_reported(bytes: Vec<u8>) {
             prop_assert!(read(&bytes).is_err() || bytes.starts_with(b"[]\n"));
         }
     }
 
     #[test]
-    fn bodies_that_are_cut_short_are_told() {
+    fn bodies_that_are_cut_short_are_reported() {
         let call = SpooledCall { id: Id(1), received: Timestamp(2), provenance: Provenance::default(), body: b"{}".to_vec() };
         let mut bytes = write(&[call]).unwrap();
         bytes.pop();

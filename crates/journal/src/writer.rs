@@ -237,9 +237,9 @@ impl PgJournal {
         Ok(())
     }
 
-    /// Calls `told` with the counters after each commit that sealed something, before anything of it goes out.
-    pub fn on_sealed(&self, told: impl Fn(&Counters) + Send + Sync + 'static) {
-        let _ = self.sealed.set(OnSealed(Box::new(told)));
+    /// Calls `callback` with the counters after each commit that sealed something, before anything of it goes out.
+    pub fn on_sealed(&self, callback: impl Fn(&Counters) + Send + Sync + 'static) {
+        let _ = self.sealed.set(OnSealed(Box::new(callback)));
     }
 
     pub(crate) async fn renew(&self) -> Result<(), JournalError> {
@@ -277,7 +277,7 @@ impl PgJournal {
         self.takes.fetch_sub(1, Ordering::Relaxed) - 1
     }
 
-    /// What this process commits from now on, in the order of its commits.
+    /// Subscribes to the commits of this process from now on, in their order.
     #[must_use]
     pub fn live(&self) -> broadcast::Receiver<Arc<FeedRow>> {
         self.live.subscribe()
@@ -315,8 +315,8 @@ impl PgJournal {
             }
         };
         if let Ok(results) = &done {
-            let kept = events.into_iter().zip(results).filter(|(_, result)| **result == OpResult::Committed);
-            self.tell(number(no, &(0..ops.len())), now, || kept.flat_map(|(events, _)| events).collect());
+            let committed = events.into_iter().zip(results).filter(|(_, result)| **result == OpResult::Committed);
+            self.tell(number(no, &(0..ops.len())), now, || committed.flat_map(|(events, _)| events).collect());
         }
         done
     }

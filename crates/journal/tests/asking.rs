@@ -1,4 +1,4 @@
-//! What people ask of the journal: lists page by page, filters, timelines, tallies, the feed.
+//! Queries of people: lists by page, filters, timelines, tallies, the feed.
 
 use serde_json::Map;
 use std::collections::BTreeSet;
@@ -10,7 +10,7 @@ use wirewatch_core::plan::{Fact, Mark};
 use wirewatch_core::reason::{Reason, ReasonCode};
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, Split, SystemClock};
-use wirewatch_journal::{MessageFilter, PgJournal, Standing, TimelineFilter, TimelineRow};
+use wirewatch_journal::{MessageFilter, OrderFigures, PgJournal, Standing, TimelineFilter, TimelineRow};
 use wirewatch_testkit::{Database, eventually, eventually_within};
 
 /// A journal with messages made for it.
@@ -40,7 +40,7 @@ impl Book {
         Arc::new(Origin { id, arrival, body: arrival, slice: 0..2, flow, release: 1, form: Form::Json, meta })
     }
 
-    /// A message that comes to be, with a fact.
+    /// Stores a new message with a fact.
     async fn born(&mut self, flow: &str, key: &str) -> MessageId {
         let id = self.journal.mint(SystemClock.now());
         let facts = vec![self.fact(key, "received", Mark::Begins, id, 1)];
@@ -170,8 +170,8 @@ async fn facts_become_a_timeline_in_whatever_order_they_come() {
     book.timeline("MF-1", "trouble").await;
     let end = book.fact("MF-1", "booked", Mark::Ends, id, 30);
     book.change(id, "orders", |change| change.facts = vec![end]).await;
-    book.timeline("MF-1", "ended").await;
-    // One about the whole arrival, that lies between the others in time and comes last.
+    book.timeline("MF-1", "done").await;
+    // A fact about the whole arrival, in time between the others, stored last.
     let other = book.born("orders", "MF-2").await;
     let acknowledged = book.fact("", "acknowledged", Mark::Passes, other, 10);
     book.change(other, "orders", |change| change.facts = vec![acknowledged]).await;
@@ -189,6 +189,28 @@ async fn facts_become_a_timeline_in_whatever_order_they_come() {
         assert_eq!(names, milestones, "{key}");
     }
     folding.abort();
+}
+
+#[tokio::test]
+async fn orders_are_counted_by_the_span_in_which_they_began() {
+    let book = Book::open().await;
+    let second = 1_000_000;
+    // Begin, end and state of each order.
+    for (n, (begun, last, state)) in
+        [(0, 4, "done"), (1, 4, "done"), (9, 40, "done"), (2, 3, "open"), (3, 3, "trouble"), (25, 26, "done"), (-1, 9, "done")]
+            .into_iter()
+            .enumerate()
+    {
+        let (begun, last) = (begun * second, last * second);
+        let row = format!("insert into timeline values ('order', '', 'MF-{n}', 1, '{state}', {begun}, {last}, '')");
+        book.database.run(&row).await;
+    }
+    let store = book.journal.store();
+    let figures = store.order_figures(Timestamp(0), Duration::from_secs(10)).await.unwrap();
+    let first = OrderFigures { slot: 0, orders: 5, open: 2, trouble: 1, median_us: Some(4 * second), p95_us: Some(31 * second) };
+    let third = OrderFigures { slot: 2, orders: 1, open: 0, trouble: 0, median_us: Some(second), p95_us: Some(second) };
+    assert_eq!(figures, [first, third], "the second span has no orders");
+    assert!(store.order_figures(Timestamp(100 * second), Duration::ZERO).await.unwrap().is_empty());
 }
 
 #[tokio::test]
@@ -215,13 +237,13 @@ async fn timelines_are_listed_newest_first_page_by_page() {
     let folding = tokio::spawn(async move { folder.fold_timelines().await });
     for n in 1..=5 {
         let id = book.born("orders", &format!("MF-{n}")).await;
-        // Older than all of them by its first milestone, though it came last.
+        // Older than all others by its first milestone, though stored last.
         let first = book.fact(&format!("MF-{n}"), "announced", Mark::Begins, id, -n);
         let end = book.fact(&format!("MF-{n}"), "booked", Mark::Ends, id, 100);
         book.change(id, "orders", |change| change.facts = vec![first, end]).await;
     }
     for n in 1..=5 {
-        book.timeline(&format!("MF-{n}"), "ended").await;
+        book.timeline(&format!("MF-{n}"), "done").await;
     }
     let store = book.journal.store();
     let first = store.timelines(&TimelineFilter { limit: 3, ..TimelineFilter::default() }).await.unwrap();
@@ -271,7 +293,7 @@ async fn what_stands_where_is_counted_by_step_state_and_partner() {
     let done = book.born("orders", "K").await;
     book.change(done, "orders", |change| change.state = State::Done).await;
     book.born("notes", "K").await;
-    let told: Vec<String> = book
+    let reported: Vec<String> = book
         .journal
         .store()
         .standing()
@@ -283,11 +305,11 @@ async fn what_stands_where_is_counted_by_step_state_and_partner() {
             format!("{flow} {step} {state} {partner} {messages} {} {due}", if *oldest < 1000 { *oldest } else { 0 })
         })
         .collect();
-    assert_eq!(told, ["notes  running marrowfield 1 0 0", "orders book retrying marrowfield 3 500 700"]);
+    assert_eq!(reported, ["notes  running marrowfield 1 0 0", "orders book retrying marrowfield 3 500 700"]);
 }
 
 #[tokio::test]
-async fn the_feed_tells_what_each_commit_meant() {
+async fn the_feed_reports_what_each_commit_meant() {
     let mut book = Book::open().await;
     let mut live = book.journal.live();
     let id = book.born("orders", "MF-1").await;
@@ -307,9 +329,9 @@ async fn the_feed_tells_what_each_commit_meant() {
     for _ in 0..5 {
         heard.extend(live.recv().await.unwrap().events.clone());
     }
-    let kept: Vec<_> = book.journal.store().feed(0, 100).await.unwrap().into_iter().flat_map(|row| row.events).collect();
-    assert_eq!(heard, kept, "what is heard live is what is kept for those who come back");
-    let told: Vec<(&str, &str, &str)> =
+    let stored: Vec<_> = book.journal.store().feed(0, 100).await.unwrap().into_iter().flat_map(|row| row.events).collect();
+    assert_eq!(heard, stored, "the live events equal the stored ones");
+    let reported: Vec<(&str, &str, &str)> =
         heard.iter().map(|event| (event.kind.as_str(), event.state.as_str(), event.result.as_str())).collect();
     let expected = [
         ("message", "running", ""),
@@ -318,7 +340,7 @@ async fn the_feed_tells_what_each_commit_meant() {
         ("hold", "on-hold", ""),
         ("hold", "in-use", ""),
     ];
-    assert_eq!(told, expected);
+    assert_eq!(reported, expected);
     assert_eq!(heard[3].says, "held by ada: they move house");
     assert!(book.journal.holds().await.unwrap().is_empty());
 }
@@ -326,7 +348,7 @@ async fn the_feed_tells_what_each_commit_meant() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_could_not_be_folded_is_tried_again_soon_though_nothing_more_comes() {
     let mut book = Book::open().await;
-    // Where folding begins cannot be read; a sequence counts how often that was tried, since it is not rolled back.
+    // The start position cannot be read; a sequence counts the attempts, because it is not rolled back.
     book.database
         .run(
             "create sequence tried;

@@ -26,7 +26,7 @@ fn whole(body: impl Into<Vec<u8>>) -> IncomingBody {
     IncomingBody::Whole(vec![Piece { packed: false, bytes: body.into() }])
 }
 
-/// An interchange with that control number; what it says makes its digest.
+/// An interchange with that control number; its digest depends on the content.
 fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
     let text = SAMPLE.replace("000000101", &format!("{control:09}")).replace("MF-20417", content);
     let reading = Reader::read(Definitions::standard(), text.as_bytes());
@@ -51,7 +51,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
             }
         }
         [Known::Same { acknowledgments, .. }] => {
-            Decision { again: acknowledgments.clone(), ..Decision::only(Verdict::Duplicate, "came before") }
+            Decision { again: acknowledgments.clone(), ..Decision::only(Verdict::Duplicate, "was received before") }
         }
         [Known::Other { arrival }] => Decision::only(Verdict::Failed, format!("used before in {arrival}")),
         other => panic!("{other:?}"),
@@ -75,7 +75,7 @@ fn interchange(journal: &PgJournal, control: u32, content: &str) -> Arriving {
 }
 
 /// Verdicts of a batch, and the control numbers sealed for each.
-fn told(taken: &[Taken]) -> Vec<(&'static str, Vec<String>)> {
+fn reported(taken: &[Taken]) -> Vec<(&'static str, Vec<String>)> {
     let control = |stored: &Stored| stored.origin.meta["control"].as_str().unwrap().to_owned();
     taken
         .iter()
@@ -96,10 +96,10 @@ async fn numbers_of_a_batch_follow_one_another_in_its_order() {
     let (database, journal) = open().await;
     let batch = vec![interchange(&journal, 1, "A"), interchange(&journal, 2, "B"), interchange(&journal, 3, "C")];
     let taken = journal.take(batch).await.unwrap();
-    assert_eq!(told(&taken), [("received", numbers(&[1])), ("received", numbers(&[2])), ("received", numbers(&[3]))]);
+    assert_eq!(reported(&taken), [("received", numbers(&[1])), ("received", numbers(&[2])), ("received", numbers(&[3]))]);
     let taken = journal.take(vec![interchange(&journal, 4, "D")]).await.unwrap();
-    assert_eq!(told(&taken), [("received", numbers(&[4]))]);
-    // One for interchanges and one for groups.
+    assert_eq!(reported(&taken), [("received", numbers(&[4]))]);
+    // One counter for interchanges and one for groups.
     assert_eq!(database.number("select count(*) from counter where value = 4").await, 2);
     assert_eq!(journal.counters().await.unwrap().into_values().collect::<Vec<_>>(), [4, 4]);
 }
@@ -109,7 +109,7 @@ async fn a_repeat_in_the_same_batch_gets_the_very_bytes_of_the_first() {
     let (database, journal) = open().await;
     let batch = vec![interchange(&journal, 7, "A"), interchange(&journal, 7, "A"), interchange(&journal, 7, "other")];
     let taken = journal.take(batch).await.unwrap();
-    assert_eq!(told(&taken), [("received", numbers(&[1])), ("duplicate", numbers(&[1])), ("failed", vec![])]);
+    assert_eq!(reported(&taken), [("received", numbers(&[1])), ("duplicate", numbers(&[1])), ("failed", vec![])]);
     let documents: Vec<&Stored> = taken
         .iter()
         .flat_map(|taken| match taken {
@@ -132,7 +132,7 @@ async fn a_file_that_was_taken_before_is_only_archived() {
     let again = Arriving { incoming: Incoming { id: journal.mint(SystemClock.now()), ..first.incoming.clone() }, ..first };
     let taken = journal.take(vec![again, interchange(&journal, 2, "B")]).await.unwrap();
     assert!(matches!(taken[0], Taken::Before(before) if before == id), "{taken:?}");
-    assert_eq!(told(&taken[1..]), [("received", numbers(&[2]))]);
+    assert_eq!(reported(&taken[1..]), [("received", numbers(&[2]))]);
     assert_eq!(database.number("select count(*) from arrival").await, 2);
 }
 
@@ -145,20 +145,20 @@ async fn one_that_cannot_be_stored_does_not_take_the_others_with_it_for_long() {
     let batch = vec![interchange(&journal, 1, "A"), bad, interchange(&journal, 3, "C")];
     let taken = journal.take(batch).await.unwrap();
     assert!(matches!(&taken[1], Taken::Refused(says) if says.contains("no partition")), "{taken:?}");
-    // What stood before and behind it is ours, and no number is lost over it.
-    assert_eq!(told(&taken), [("received", numbers(&[1])), ("rejected", Vec::new()), ("received", numbers(&[2]))]);
+    // The messages before and after it are stored, and no number is lost.
+    assert_eq!(reported(&taken), [("received", numbers(&[1])), ("rejected", Vec::new()), ("received", numbers(&[2]))]);
     assert_eq!(database.number("select count(*) from arrival").await, 2);
 }
 
 #[tokio::test]
-async fn whoever_is_told_of_numbers_is_told_before_they_are_given() {
+async fn whoever_is_reported_of_numbers_is_reported_before_they_are_given() {
     let (_database, journal) = open().await;
-    let told = Arc::new(std::sync::Mutex::new(Vec::new()));
-    let hears = told.clone();
+    let reported = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let hears = reported.clone();
     journal.on_sealed(move |counters| hears.lock().unwrap().push(counters.values().copied().max()));
     journal.take(vec![interchange(&journal, 1, "A"), interchange(&journal, 2, "B")]).await.unwrap();
     journal.take(vec![interchange(&journal, 2, "B")]).await.unwrap();
-    assert_eq!(*told.lock().unwrap(), [Some(2)], "a repeat seals nothing");
+    assert_eq!(*reported.lock().unwrap(), [Some(2)], "a repeat seals nothing");
     let on: std::collections::BTreeMap<String, i64> =
         journal.counters().await.unwrap().into_keys().map(|scope| (scope, 41)).collect();
     journal.set_counters(&on).await.unwrap();
@@ -175,7 +175,7 @@ async fn numbers_begin_again_after_nine_nines() {
     let last = journal.counters().await.unwrap().into_keys().map(|scope| (scope, 999_999_999)).collect();
     journal.set_counters(&last).await.unwrap();
     let taken = journal.take(vec![interchange(&journal, 2, "B")]).await.unwrap();
-    assert_eq!(told(&taken), [("received", numbers(&[1]))]);
+    assert_eq!(reported(&taken), [("received", numbers(&[1]))]);
 }
 
 #[tokio::test]
@@ -192,7 +192,7 @@ async fn a_large_body_is_read_in_ranges_across_its_pieces() {
         let read = journal.bodies(&[(id, range.start as u64..range.end as u64)]).await.unwrap().remove(0).unwrap();
         assert_eq!(read, whole[range.clone()], "{range:?}");
     }
-    // In the order asked for; what is not there is told, and is no shorter document.
+    // In the requested order; a missing document is reported, not shortened.
     let several = journal.bodies(&[(Id(1), 0..10), (id, 5..9), (id, 0..0)]).await.unwrap();
     let missing = Err(Damaged::new("0 of the 10 bytes of its document are there"));
     assert_eq!(several, [missing, Ok(whole[5..9].to_vec()), Ok(Vec::new())]);
@@ -219,7 +219,7 @@ async fn arrivals_are_listed_page_by_page() {
     assert!(store.arrivals(&none).await.unwrap().is_empty());
 }
 
-/// A call that tells of something, with its one message made ahead.
+/// A call of an event, with its one message made in advance.
 fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
     let id = journal.mint(SystemClock.now());
     let head = Head { flow: "f".into(), form: Form::Json, meta: serde_json::Map::new() };
@@ -227,7 +227,7 @@ fn call(journal: &PgJournal, delivery: &str, body: &str) -> Arriving {
     let splitting = Splitting { heads: vec![head], parts: vec![(0, slice.clone(), String::new())] };
     let decision = Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "") };
     let decide: Decide = Arc::new(move |known| match known {
-        [Known::Same { arrival, .. }] => Decision::only(Verdict::Duplicate, format!("came before as {arrival}")),
+        [Known::Same { arrival, .. }] => Decision::only(Verdict::Duplicate, format!("was received before as {arrival}")),
         [Known::No { .. }] => Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "") },
         [Known::Other { .. }] => Decision { split: splitting.clone(), ..Decision::only(Verdict::Received, "other content") },
         other => panic!("{other:?}"),
@@ -284,9 +284,9 @@ async fn a_message_that_ended_with_its_arrival_is_history_at_once() {
     assert_eq!((row.state.as_str(), row.key.as_str()), ("done", "K-1"));
     assert_eq!(database.number("select count(*) from live").await, 0, "it was never under way");
     assert_eq!(database.number("select sum(n)::bigint from tally where step = 'keep' and outcome = 'done'").await, 1);
-    let told = live.recv().await.unwrap();
-    let told: Vec<(&str, &str)> = told.events.iter().map(|event| (event.kind.as_str(), event.state.as_str())).collect();
-    assert_eq!(told, [("arrival", "received"), ("message", "running"), ("message", "done")]);
+    let reported = live.recv().await.unwrap();
+    let reported: Vec<(&str, &str)> = reported.events.iter().map(|event| (event.kind.as_str(), event.state.as_str())).collect();
+    assert_eq!(reported, [("arrival", "received"), ("message", "running"), ("message", "done")]);
     assert_eq!(journal.load(&[id]).await.unwrap()[0].document, b"{}", "it can be sent again");
 }
 
@@ -298,18 +298,18 @@ async fn one_delivery_given_to_two_processes_at_once_is_taken_once() {
         let (here, there) = (call(&one, &format!("d{n}"), "{}"), call(&other, &format!("d{n}"), "{}"));
         let (here, there) = tokio::join!(one.take(vec![here]), other.take(vec![there]));
         let (here, there) = (here.unwrap(), there.unwrap());
-        let mut verdicts = [told(&here)[0].0, told(&there)[0].0];
+        let mut verdicts = [reported(&here)[0].0, reported(&there)[0].0];
         verdicts.sort_unstable();
         assert_eq!(verdicts, ["duplicate", "received"], "d{n}");
     }
 }
 
 #[tokio::test]
-async fn a_delivery_is_known_by_its_id_and_what_it_said() {
+async fn a_delivery_is_known_by_its_id_and_its_content() {
     let (_database, journal) = open().await;
     let calls = ["d1", "d1", "d2"].map(|delivery| call(&journal, delivery, "{}"));
     let taken = journal.take(calls.to_vec()).await.unwrap();
-    let verdicts: Vec<&str> = told(&taken).into_iter().map(|(verdict, _)| verdict).collect();
+    let verdicts: Vec<&str> = reported(&taken).into_iter().map(|(verdict, _)| verdict).collect();
     assert_eq!(verdicts, ["received", "duplicate", "received"], "in one batch, too");
     let later = journal.take(vec![call(&journal, "d1", "{}"), call(&journal, "d2", "{\"n\":1}")]).await.unwrap();
     let says: Vec<(&str, bool)> = later
@@ -326,7 +326,7 @@ async fn a_delivery_is_known_by_its_id_and_what_it_said() {
     let week = SystemClock.now().after(std::time::Duration::from_secs(8 * 86_400));
     journal.tidy(400, week).await.unwrap();
     let taken = journal.take(vec![call(&journal, "d1", "{}")]).await.unwrap();
-    assert_eq!(told(&taken)[0].0, "received");
+    assert_eq!(reported(&taken)[0].0, "received");
 }
 
 #[tokio::test]
@@ -336,12 +336,12 @@ async fn the_highest_control_number_before_is_known_within_a_commit_too() {
     let watched = |control: u32| {
         let arriving = interchange(&journal, control, &format!("MF-{control}"));
         let (decide, seen) = (arriving.decide.clone(), seen.clone());
-        let told: Decide = Arc::new(move |known| {
+        let reported: Decide = Arc::new(move |known| {
             let [Known::No { before }] = known else { panic!("{known:?}") };
             seen.lock().unwrap().push(*before);
             decide(known)
         });
-        Arriving { decide: told, ..arriving }
+        Arriving { decide: reported, ..arriving }
     };
     journal.take(vec![watched(101)]).await.unwrap();
     journal.take(vec![watched(104), watched(105)]).await.unwrap();
@@ -349,7 +349,7 @@ async fn the_highest_control_number_before_is_known_within_a_commit_too() {
     assert_eq!(*seen.lock().unwrap(), [None, Some(101), Some(104), Some(101)]);
 }
 
-/// Calls to keep, under the ids of this journal.
+/// Calls to store, with ids of this journal.
 fn rush(journal: &PgJournal, bodies: &[&str]) -> Spooled {
     let now = SystemClock.now();
     let call = |body: &&str| {
@@ -366,7 +366,7 @@ fn rush(journal: &PgJournal, bodies: &[&str]) -> Spooled {
 }
 
 #[tokio::test]
-async fn calls_are_kept_as_they_came_until_they_are_taken() {
+async fn calls_are_kept_as_they_received_until_they_are_taken() {
     let (database, journal) = open().await;
     let long = "clover ".repeat(10_000);
     let (first, second) = (rush(&journal, &["{}", "", "\n{\"n\": 1}", &long]), rush(&journal, &["\0"]));

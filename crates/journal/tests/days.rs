@@ -116,9 +116,9 @@ async fn a_drop_that_was_cut_short_is_brought_to_its_end() {
     let database = Database::new();
     let journal = PgJournal::open(&database.url, "test").await.unwrap();
     let (day, _) = days(-1).x12();
-    // As a crash between the two halves of a detachment leaves it.
+    // The state after a crash in the middle of a detachment.
     database.run(&format!("update pg_inherits set inhdetachpending = true where inhrelid = 'log_{day}'::regclass")).await;
-    // And as one before the drop leaves it.
+    // The state after a crash before the drop.
     database.run(&format!("alter table body detach partition body_{day}")).await;
     journal.tidy(1, days(3)).await.unwrap();
     let left = format!("select count(*) from pg_class where relname in ('log_{day}', 'body_{day}')");

@@ -67,7 +67,7 @@ async fn a_group_given_twice_is_written_once() {
 }
 
 #[tokio::test]
-async fn what_has_ended_and_ends_anew_is_one_row_that_tells_of_the_last_time() {
+async fn what_has_ended_and_ends_anew_is_one_row_that_reports_of_the_last_time() {
     let database = Database::new();
     let journal = open(&database).await;
     let (id, other) = (journal.mint(SystemClock.now()), journal.mint(SystemClock.now()));
@@ -81,7 +81,7 @@ async fn what_has_ended_and_ends_anew_is_one_row_that_tells_of_the_last_time() {
         let rows = database.number("select count(*) from message").await;
         (row.state, row.result, rows, database.number("select count(*) from live").await)
     };
-    // At once, as when nothing is to be done outside.
+    // At once, for a message without effects outside.
     now(2, State::Skipped, true, "R2").await;
     assert_eq!(stands().await, ("skipped".to_owned(), "R2".to_owned(), 2, 0));
     // On the way again, and then to its end.
@@ -92,7 +92,7 @@ async fn what_has_ended_and_ends_anew_is_one_row_that_tells_of_the_last_time() {
 }
 
 #[tokio::test]
-async fn one_bad_row_is_found_by_halving_and_the_others_are_kept() {
+async fn one_bad_row_is_found_by_halving_and_the_others_are_stored() {
     let database = Database::new();
     let journal = open(&database).await;
     let mut ids: Vec<Id> = (0..20).map(|_| journal.mint(SystemClock.now())).collect();
@@ -169,7 +169,7 @@ async fn rows_are_found_by_their_key_though_the_table_was_empty_when_that_was_pl
     let database = Database::new();
     let journal = open(&database).await;
     database.run("alter table live set (autovacuum_enabled = false)").await;
-    // Groups in which messages come to be, and each in which they are done; planned anew after the first few.
+    // Groups that create messages, and groups that complete them; the statements are planned again after the first few.
     for round in 0..60 {
         if round == 10 {
             database.run("vacuum (analyze) live").await;

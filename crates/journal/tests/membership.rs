@@ -1,4 +1,4 @@
-//! Several processes on one database: shards, what is handed over, remote acts, leases.
+//! Several processes on one database: shards, handover, remote acts, leases.
 
 use serde_json::Map;
 use std::sync::Arc;
@@ -44,7 +44,7 @@ async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwa
     let split = Split { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
     ada.commit(1, &[Op::Split(Box::new(split))]).await.unwrap();
     assert!(ada.others().await.unwrap().handed.is_empty());
-    // A look that fails midway loses nothing of it.
+    // A poll that fails midway loses nothing.
     database.run("alter table remote_act rename to remote_act_away").await;
     assert!(bee.others().await.is_err());
     database.run("alter table remote_act_away rename to remote_act").await;
@@ -52,7 +52,7 @@ async fn shards_go_from_one_process_to_another_and_what_is_made_for_them_afterwa
     assert_eq!(handed.iter().map(|one| one.id).collect::<Vec<_>>(), [id]);
     assert!(bee.others().await.unwrap().handed.is_empty(), "once");
     assert_eq!(bee.unfinished(some, Id(0), 10).await.unwrap().len(), 1, "whoever takes the shard over finds it all the same");
-    assert_eq!(database.number("select count(*) from handed").await, 0, "what was told of is gone");
+    assert_eq!(database.number("select count(*) from handed").await, 0, "the rows of reported numbers are gone");
 }
 
 #[tokio::test]
@@ -107,20 +107,20 @@ async fn an_act_is_carried_out_by_whose_message_it_is_and_a_lease_has_one_holder
     let (answer, ()) = tokio::join!(ada.ask(&remote_act), carried_out);
     assert_eq!(answer, Ok(Err(NotActed::Unknown(Id(7)))));
     assert_eq!((ada.lease("folder in").await, bee.lease("folder in").await), (Ok(true), Ok(false)));
-    assert_eq!(ada.lease("folder in").await, Ok(true), "it is kept");
+    assert_eq!(ada.lease("folder in").await, Ok(true), "the lease continues");
     end(&database, ada).await;
     alone(&bee).await;
     assert_eq!((bee.lease("folder in").await, bee.others().await.unwrap().shards), (Ok(true), Shards::ALL));
 }
 
-/// Ends a process: its connections are gone, and its lease is over.
+/// Ends a process: its connections are closed, and its lease is over.
 async fn end(database: &Database, journal: PgJournal) {
     let writer = journal.writer();
     drop(journal);
     database.run(&format!("update writer set lease_until = 1 where id = {writer}")).await;
 }
 
-/// Looks until the other process, whose lease is over, is found to have ended.
+/// Polls until the other process, whose lease is over, is found to have ended.
 async fn alone(journal: &PgJournal) {
     eventually("the other has ended", || async {
         let others = journal.others().await.ok()?;
@@ -139,7 +139,7 @@ async fn shards_whose_new_owner_ends_before_it_took_them_up_come_back_with_what_
     let id = std::iter::repeat_with(|| ada.mint(SystemClock.now())).find(|id| shard_of(*id, "f", "") == shard).unwrap();
     let split = Split { arrival: Id(1), from: 0, to: 1, last: true, messages: vec![new_message(id)], at: SystemClock.now() };
     ada.commit(1, &[Op::Split(Box::new(split))]).await.unwrap();
-    // It has looked, and so knows of them, and ends before it says that it has taken them up.
+    // It has polled, so it knows of them, and ends before it reports that it took them over.
     assert_eq!(bee.others().await.unwrap().shards, some);
     end(&database, bee).await;
     let back = eventually("they are back", || async { ada.others().await.ok().filter(|others| others.shards == Shards::ALL) });
@@ -170,7 +170,7 @@ async fn shards_that_are_given_to_one_that_has_ended_are_taken_up_anew_with_what
     let handed = async || ada.others().await.unwrap().handed.iter().map(|one| one.id).collect::<Vec<_>>();
     let first = make(1).await;
     assert_eq!(handed().await, [first]);
-    // One more, behind what a look has found, and before that is taken up.
+    // One more message after the poll, before its result is handled.
     let second = make(2).await;
     ada.gained(some).await.unwrap();
     assert_eq!(handed().await, [second]);
@@ -186,20 +186,20 @@ async fn calls_that_a_process_kept_are_taken_over_and_it_keeps_no_more() {
         let call = SpooledCall { id, received, provenance: Provenance::default(), body: b"{}".to_vec() };
         Spooled { id, calls: vec![call] }
     };
-    let kept = spooled(&bee);
-    bee.spool(&kept).await.unwrap();
-    assert_eq!(ada.spooled(kept.id).await.unwrap(), None, "they are those of another");
+    let row = spooled(&bee);
+    bee.spool(&row).await.unwrap();
+    assert_eq!(ada.spooled(row.id).await.unwrap(), None, "they are those of another");
     assert!(ada.others().await.unwrap().spools.is_empty());
     // It hangs: its lease runs out, and its lock goes with its connection.
     database.run(&format!("update writer set lease_until = 1 where id = {}", bee.writer())).await;
     let found = eventually("they are found", || async { ada.others().await.ok().filter(|others| !others.spools.is_empty()) });
-    assert_eq!(found.await.spools, [kept.id]);
-    assert!(ada.others().await.unwrap().spools.is_empty(), "told of once");
-    assert_eq!(ada.spooled(kept.id).await.unwrap(), Some(kept.clone()));
+    assert_eq!(found.await.spools, [row.id]);
+    assert!(ada.others().await.unwrap().spools.is_empty(), "reported once");
+    assert_eq!(ada.spooled(row.id).await.unwrap(), Some(row.clone()));
     assert!(bee.spool(&spooled(&bee)).await.is_err(), "whoever was taken over keeps nothing");
-    bee.unspool(&[kept.id]).await.unwrap();
-    assert_eq!(bee.spooled(kept.id).await.unwrap(), None);
-    assert_eq!(ada.spools().await.unwrap(), [kept.id], "nor does it let go of what is another's now");
+    bee.unspool(&[row.id]).await.unwrap();
+    assert_eq!(bee.spooled(row.id).await.unwrap(), None);
+    assert_eq!(ada.spools().await.unwrap(), [row.id], "nor does it let go of what is another's now");
 }
 
 #[tokio::test]
@@ -229,7 +229,7 @@ async fn an_remote_act_that_nobody_takes_up_is_taken_back() {
     ada.give_away(Shards::ALL, 77).await.unwrap();
     assert_eq!(ada.others().await.unwrap().shards, Shards::ALL, "nothing is given to one who is not at work");
     ada.gained(Shards::ALL).await.unwrap();
-    // A shard that is nobody's here: of a process that is at work and does not look.
+    // A shard of a process that works but does not poll.
     let bee = open(&database).await;
     let (some, to) = ada.others().await.unwrap().due.unwrap();
     ada.give_away(some, to).await.unwrap();
@@ -251,8 +251,8 @@ async fn a_lease_that_ran_out_while_the_server_was_away_ends_nobody_at_once() {
     cluster.create_database("pair").unwrap();
     let database = Database { url: cluster.url("pair") };
     let (ada, bee) = (open(&database).await, Arc::new(open(&database).await));
-    let kept = bee.clone();
-    let keeping = tokio::spawn(async move { kept.keep(30).await });
+    let member = bee.clone();
+    let keeping = tokio::spawn(async move { member.keep(30).await });
     cluster.stop();
     cluster.start_again().unwrap();
     database.run("update writer set lease_until = 1 where id = 1").await;
@@ -277,7 +277,7 @@ async fn leases_that_ran_out_together_end_nobody() {
         (database.number("select (now() - pg_postmaster_start_time() > interval '11 s')::int::bigint").await == 1).then_some(())
     })
     .await;
-    // As when the network was away for both, and the server was not.
+    // As if the network was away for both processes, but the server was not.
     database.run("update writer set lease_until = 1").await;
     for _ in 0..2 {
         assert!(ada.others().await.unwrap().any && bee.others().await.unwrap().any);
@@ -305,12 +305,12 @@ async fn what_a_person_holds_is_freed_and_held_anew_by_people_alone() {
         let held = journal.holds().await.unwrap();
         held.first().map(|hold| (hold.by.clone(), hold.says.clone()))
     };
-    let told = |by: &str, says: &str| Some((by.to_owned(), says.to_owned()));
-    assert_eq!(commit(hold("", "refused")).await, told("", "refused"));
+    let reported = |by: &str, says: &str| Some((by.to_owned(), says.to_owned()));
+    assert_eq!(commit(hold("", "refused")).await, reported("", "refused"));
     assert_eq!(commit(free(false)).await, None);
-    assert_eq!(commit(hold("ada", "counting")).await, told("ada", "counting"));
+    assert_eq!(commit(hold("ada", "counting")).await, reported("ada", "counting"));
     // Another process meets it refusing, and then well: that is not for it to say.
-    assert_eq!(commit(hold("", "refused")).await, told("ada", "counting"));
-    assert_eq!(commit(free(false)).await, told("ada", "counting"));
+    assert_eq!(commit(hold("", "refused")).await, reported("ada", "counting"));
+    assert_eq!(commit(free(false)).await, reported("ada", "counting"));
     assert_eq!(commit(free(true)).await, None);
 }

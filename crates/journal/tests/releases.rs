@@ -1,4 +1,4 @@
-//! A database of another version is refused; a release that is damaged hides no other.
+//! A database of another version is refused; a damaged release does not hide others.
 
 use wirewatch_core::workspace::{Files, digest};
 use wirewatch_engine::{Clock, SystemClock};
@@ -13,8 +13,8 @@ async fn a_damaged_release_hides_no_other() {
     store.add_release(&digest(&plain).to_string(), &plain, "ada", "", SystemClock.now()).await.unwrap();
     database.run("insert into release (no, digest, files, at, by_whom, says) values (2, 'x', 'x', 0, 'nobody', '')").await;
     let all = store.releases(i64::MAX, 10).await.unwrap();
-    let kept: Vec<_> = all.iter().map(|release| release.files.clone()).collect();
-    assert_eq!(kept, [Some(plain), None]);
+    let stored: Vec<_> = all.iter().map(|release| release.files.clone()).collect();
+    assert_eq!(stored, [Some(plain), None]);
 }
 
 #[tokio::test]

@@ -33,20 +33,21 @@ pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
     for queue in &broker.queues {
         let channel = connection.create_channel().await.map_err(|error| session::words(&error))?;
         if let Err(error) = session::depth(&channel, &queue.name).await {
-            let help = if queue.declare { "; it is made when a flow needs it" } else { "; declare = true lets us make it" };
+            let help =
+                if queue.declare { "; it is declared when a flow needs it" } else { "; set declare = true to have it declared" };
             missing.push((queue.declare, format!("{}{help}", session::words(&error))));
         }
     }
     for exchange in broker.exchanges.iter().filter(|exchange| !exchange.declare) {
         let channel = connection.create_channel().await.map_err(|error| session::words(&error))?;
         if let Err(error) = session::prepare_exchange(&channel, exchange).await {
-            missing.push((false, format!("{}; declare = true lets us make it", session::words(&error))));
+            missing.push((false, format!("{}; set declare = true to have it declared", session::words(&error))));
         }
     }
     session::close(&connection).await;
     let wrong: Vec<&str> = missing.iter().filter(|(made, _)| !made).map(|(_, says)| says.as_str()).collect();
     if !wrong.is_empty() {
-        return Err(format!("it lets us in, but {}", wrong.join("; ")));
+        return Err(format!("signed in, but {}", wrong.join("; ")));
     }
     let made: Vec<&str> = missing.iter().map(|(_, says)| says.as_str()).collect();
     let queues = match broker.queues.len() {
@@ -54,7 +55,7 @@ pub async fn test(broker: &Broker, access: &Access) -> Result<String, String> {
         1 => " and has the queue".to_owned(),
         n => format!(" and has the {n} queues"),
     };
-    Ok(if made.is_empty() { format!("it lets us in{queues}") } else { format!("it lets us in; {}", made.join("; ")) })
+    Ok(if made.is_empty() { format!("signed in{queues}") } else { format!("signed in; {}", made.join("; ")) })
 }
 
 /// Publishers by connection name, replaced when the connection or its secret has changed.

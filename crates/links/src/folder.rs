@@ -44,12 +44,10 @@ pub async fn write(folder: &Path, name: &str, content: &[u8]) -> Outcome {
     match written.await {
         Ok(Ok(())) => Outcome::Answer { status: 0, body: Body::default() },
         Ok(Err(error)) => match error.kind() {
-            io::ErrorKind::InvalidFilename => {
-                refused(format!("the system does not take {shown:?} as a file name: it is too long"))
-            }
-            io::ErrorKind::InvalidInput => refused(format!("the system does not take {shown:?} as a file name: {error}")),
+            io::ErrorKind::InvalidFilename => refused(format!("{shown:?} is too long for a file name")),
+            io::ErrorKind::InvalidInput => refused(format!("{shown:?} cannot be used as a file name: {error}")),
             io::ErrorKind::IsADirectory | io::ErrorKind::DirectoryNotEmpty => {
-                refused(format!("{shown:?} is a folder there, and cannot be replaced by a file"))
+                refused(format!("{shown:?} is a folder there, so no file of that name can be written"))
             }
             _ => Outcome::Held { says: plain(&error), status: 0 },
         },
@@ -72,7 +70,7 @@ fn refused(says: String) -> Outcome {
 fn plain(error: &io::Error) -> String {
     match error.kind() {
         io::ErrorKind::NotFound => "the folder does not exist; create it or correct the path".to_owned(),
-        io::ErrorKind::PermissionDenied => "the service may not write here; give it the right to".to_owned(),
+        io::ErrorKind::PermissionDenied => "the service has no permission to write here; grant it".to_owned(),
         io::ErrorKind::StorageFull => "the disk is full; make room".to_owned(),
         io::ErrorKind::ReadOnlyFilesystem => "the folder is read-only".to_owned(),
         _ => error.to_string(),

@@ -23,7 +23,7 @@ use wirewatch_core::machine::{Body, Outcome};
 
 /// Longest time for opening a connection.
 const CONNECT: Duration = Duration::from_secs(10);
-/// Largest answer that is kept, in bytes.
+/// Largest answer that is read, in bytes.
 const ANSWER: usize = 1 << 20;
 /// Longest `Retry-After` that is followed, in milliseconds.
 const PAUSE: u64 = 3_600_000;
@@ -73,7 +73,7 @@ fn signed_in(request: RequestBuilder, credentials: Option<&Credentials>) -> Requ
 pub struct Means<'a> {
     /// PEM.
     pub authority: Option<&'a str>,
-    /// Our own certificate and its key, PEM.
+    /// Client certificate and its key, PEM.
     pub certificate: Option<&'a str>,
     pub proxy: Option<&'a str>,
 }
@@ -134,14 +134,14 @@ pub async fn call(client: &reqwest::Client, request: &Request<'_>, rule: RepeatR
 
 /// The address of a path, which stays below the address of its connection: at the same host, with the same credentials.
 fn below(address: &str, path: &str) -> Result<reqwest::Url, String> {
-    let parsed = |text: &str| reqwest::Url::parse(text).map_err(|error| format!("{text} is no web address: {error}"));
+    let parsed = |text: &str| reqwest::Url::parse(text).map_err(|error| format!("{text} is not a web address: {error}"));
     let (base, url) = (parsed(address)?, parsed(&format!("{address}{path}"))?);
     let place = |url: &reqwest::Url| (url.scheme().to_owned(), url.host_str().map(str::to_owned), url.port_or_known_default());
     let signed = |url: &reqwest::Url| (url.username().to_owned(), url.password().map(str::to_owned));
     let inside = url.path().starts_with(base.path().trim_end_matches('/'));
     match place(&base) == place(&url) && signed(&base) == signed(&url) && inside {
         true => Ok(url),
-        false => Err(format!("the path {path} leads out of {address}; nothing was sent")),
+        false => Err(format!("the path {path} leaves {address}; nothing was sent")),
     }
 }
 
@@ -170,7 +170,7 @@ fn meaning(status: u16, body: Body, after_ms: Option<u64>) -> Outcome {
     };
     match status {
         200..=299 => Outcome::Answer { status, body },
-        401 => Outcome::Held { says: format!("{}; check the connection's credentials", says()), status },
+        401 => Outcome::Held { says: format!("{}; check the credentials of the connection", says()), status },
         503 => Outcome::Held { says: says(), status },
         408 | 425 | 429 | 500..=599 => Outcome::Again { says: says(), status, body, after_ms },
         _ => Outcome::Refused { says: says(), status, body },
@@ -199,7 +199,7 @@ fn lost(error: &reqwest::Error, rule: RepeatRule, timeout: Duration) -> Outcome 
         format!("the connection was lost: {cause}")
     };
     match rule {
-        RepeatRule::Never => Outcome::InDoubt { says: format!("{says}; the request may have been carried out") },
+        RepeatRule::Never => Outcome::InDoubt { says: format!("{says}; the request may have taken effect") },
         RepeatRule::Key | RepeatRule::Safe => Outcome::Again { says, status: 0, body: Body::default(), after_ms: None },
     }
 }
@@ -236,19 +236,18 @@ pub async fn test(
         Err(error) => return Err(unreached(&error.without_url(), address, timeout)),
     };
     // Only what is answered with success proves that we are let in.
-    let known = if credentials.is_some() && (200..300).contains(&status) { " and lets us in" } else { "" };
+    let known = if credentials.is_some() && (200..300).contains(&status) { " and accepts our credentials" } else { "" };
     match (status, probe) {
         (401, Some(_) | None) if credentials.is_some() => {
-            Err("it answers 401: it does not know us. The secret is wrong, or not theirs any more".to_owned())
+            Err("it answers 401: it rejects our credentials. The secret is wrong or has expired".to_owned())
         }
-        (401, _) => Err("it answers 401: it wants us to sign in; write auth = { … } into the connection".to_owned()),
-        (403, _) => Err("it answers 403: it does not allow us this; somebody there has to grant it".to_owned()),
-        (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in the address, and `probe`")),
+        (401, _) => Err("it answers 401: it needs credentials; write auth = { … } in the connection".to_owned()),
+        (403, _) => Err("it answers 403: our credentials have no permission; have it granted there".to_owned()),
+        (404, Some(path)) => Err(format!("it answers 404: nothing is at {path}. Check the path in `address`, and `probe`")),
         (404, None) => {
-            Ok("it answers (404); whether the path and the sign-in are right is not known: `probe` may name one that is there"
-                .to_owned())
+            Ok("it answers (404), so path and credentials are not proven: set `probe` to a path that exists".to_owned())
         }
-        (500.., _) => Err(format!("it answers {status}: it is reached, and has trouble of its own")),
+        (500.., _) => Err(format!("it answers {status}: it can be reached, but has an error of its own")),
         (_, _) => Ok(format!("it answers ({status}){known}")),
     }
 }
@@ -256,7 +255,7 @@ pub async fn test(
 /// Why nobody answered, and what to do about it.
 fn unreached(error: &reqwest::Error, address: &str, timeout: Duration) -> String {
     if error.is_timeout() {
-        return format!("{address} took the connection but did not answer within {} s", timeout.as_secs_f64());
+        return format!("{address} accepted the connection but did not answer within {} s", timeout.as_secs_f64());
     }
     let cause = deepest(error);
     if let Some(says) = tls::trouble(&cause) {
@@ -266,13 +265,13 @@ fn unreached(error: &reqwest::Error, address: &str, timeout: Duration) -> String
         let mut causes = std::iter::successors(std::error::Error::source(error), |cause| cause.source());
         return match causes.find_map(|cause| cause.downcast_ref::<std::io::Error>()).map(std::io::Error::kind) {
             Some(std::io::ErrorKind::ConnectionRefused) => {
-                format!("nothing listens at {address}: check the port, and whether it runs")
+                format!("connection refused by {address}: check the port, and whether the system runs")
             }
             // The system's resolver reports an unknown name only in words.
             _ if cause.contains("lookup address") || cause.contains("dns") => {
-                format!("the name in {address} is not known: check its spelling, and the network's name server ({cause})")
+                format!("the host name in {address} cannot be resolved: check its spelling and the DNS server ({cause})")
             }
-            _ => format!("cannot connect to {address}: {cause}; check host, port and the way there"),
+            _ => format!("cannot connect to {address}: {cause}; check host, port and network"),
         };
     }
     format!("{address}: {cause}")
@@ -295,7 +294,7 @@ mod tests {
             ("https://erp.example/api", "/%2e%2E/users"),
             ("https://erp.example/api", "\\..\\users"),
         ] {
-            assert!(url(address, path).unwrap_err().contains("leads out of"), "{address}{path}");
+            assert!(url(address, path).unwrap_err().contains(" leaves "), "{address}{path}");
         }
     }
 

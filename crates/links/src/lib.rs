@@ -34,7 +34,7 @@ struct Callers {
     known: Mutex<HashMap<Digest, reqwest::Client>>,
 }
 
-/// Most clients kept; more arise only from changed certificates, and then the old ones are not used any more.
+/// Most clients in the cache; more arise only from changed certificates, and then the old ones are not used any more.
 const CALLERS: usize = 64;
 
 impl Callers {
@@ -184,8 +184,8 @@ impl Outside {
             }
             ConnectionKind::Folder { path, .. } => folder::test(&self.folder(path)?).await,
             ConnectionKind::Amqp(broker) => amqp::test(broker, &self.access(broker)?).await,
-            ConnectionKind::Incidents => Ok("it tells of what happens in this service; there is nothing to reach".to_owned()),
-            ConnectionKind::Webhook(_) => Ok("it is called by the other side; submit a call there to test it".to_owned()),
+            ConnectionKind::Incidents => Ok("it reports incidents of this service; there is nothing to reach".to_owned()),
+            ConnectionKind::Webhook(_) => Ok("the other side calls it; to test it, submit a call".to_owned()),
         }
     }
 }
@@ -215,7 +215,7 @@ impl Links for Outside {
                 Effect::Send { .. } | Effect::Call { .. } | Effect::Publish { .. },
             ) => {
                 let kind = connection.kind_name();
-                let says = format!("the connection {} cannot do this: it is of the kind {kind}", connection.name);
+                let says = format!("the connection {} cannot do this, because its kind is {kind}", connection.name);
                 Outcome::Held { says, status: 0 }
             }
         }

@@ -28,7 +28,7 @@ pub fn config(authority: Option<&str>, certificate: Option<&str>) -> Result<Clie
         .map_err(|error| error.to_string())?
         .with_root_certificates(roots);
     let Some(pem) = certificate else { return Ok(builder.with_no_client_auth()) };
-    let ours = |says: String| format!("our own certificate: {says}");
+    let ours = |says: String| format!("our client certificate: {says}");
     let chain = certificates(pem).map_err(ours)?;
     let key = PrivateKeyDer::from_pem_slice(pem.as_bytes()).map_err(|error| ours(format!("its key cannot be read: {error}")))?;
     builder.with_client_auth_cert(chain, key).map_err(|error| ours(error.to_string()))
@@ -37,7 +37,7 @@ pub fn config(authority: Option<&str>, certificate: Option<&str>) -> Result<Clie
 fn certificates(pem: &str) -> Result<Vec<CertificateDer<'static>>, String> {
     let all: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
     match all {
-        Ok(all) if all.is_empty() => Err("there is none in the text".to_owned()),
+        Ok(all) if all.is_empty() => Err("the text has none".to_owned()),
         Ok(all) => Ok(all),
         Err(error) => Err(error.to_string()),
     }
@@ -64,18 +64,18 @@ pub fn trouble(cause: &str) -> Option<String> {
     // A signature is bad too where another authority bears the same name.
     if cause.contains("UnknownIssuer") || cause.contains("BadSignature") {
         does(
-            "its certificate is by an authority that is not known here: put the authority's certificate into authorities/NAME.pem and write authority = \"NAME\"",
+            "its certificate is from an unknown authority: put the authority's certificate into authorities/NAME.pem and write authority = \"NAME\"",
         )
     } else if cause.contains("NotValidForName") || cause.contains("not valid for name") {
-        does("its certificate is for another name: check the host in the address")
+        does("its certificate is for another host name: check the host in the address")
     } else if cause.contains("Expired") || cause.contains("expired") {
-        does("its certificate has expired: somebody there has to renew it")
+        does("its certificate has expired: have it renewed there")
     } else if cause.contains("CertificateRequired") || cause.contains("HandshakeFailure") || cause.contains("BadCertificate") {
-        does("it wants a certificate of ours, or does not accept the one it got: write certificate = \"SECRET\"")
+        does("it needs a client certificate, or does not accept ours: write certificate = \"SECRET\"")
     } else if cause.contains("UnknownCA") {
-        does("it does not know who issued our certificate")
+        does("it does not know the issuer of our certificate")
     } else if cause.contains("InvalidContentType") || cause.contains("corrupt message") {
-        does("no safe connection is spoken there: write http://, or check the port")
+        does("it does not speak TLS: write http://, or check the port")
     } else {
         None
     }

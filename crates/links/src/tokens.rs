@@ -1,4 +1,4 @@
-//! Access tokens obtained with our own credentials (RFC 6749, 4.4), kept until shortly before they expire.
+//! Access tokens obtained with our own credentials (RFC 6749, 4.4), cached until shortly before they expire.
 
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -56,7 +56,7 @@ impl Tokens {
         let response = asked.map_err(|error| failed(super::http::deepest(&error.without_url())))?;
         let status = response.status().as_u16();
         if status == 400 || status == 401 {
-            return Err(failed(format!("it answers {status}: {who} or its secret is not known there")));
+            return Err(failed(format!("it answers {status}: {who} or its secret is wrong")));
         }
         if status != 200 {
             return Err(failed(format!("it answers {status}")));

@@ -1,4 +1,4 @@
-//! Checks that every protocol keeps the promises of `Links`.
+//! Checks that every protocol keeps the contract of `Links`.
 
 use axum::Router;
 use axum::http::StatusCode;

@@ -44,7 +44,7 @@ async fn the_same_file_again_changes_nothing_and_a_half_one_of_before_is_no_harm
 }
 
 #[tokio::test]
-async fn a_folder_that_is_not_there_is_told_with_what_to_do() {
+async fn a_folder_that_is_not_there_is_reported_with_what_to_do() {
     let folder = tempfile::tempdir().unwrap();
     let outcome = write(&folder.path().join("gone"), "a", b"x").await;
     assert_eq!(held(&outcome), "the folder does not exist; create it or correct the path");

@@ -1,4 +1,4 @@
-//! Outcomes of calls, against servers that answer byte by byte as a test wants.
+//! Outcomes of calls, against servers whose answers are set byte by byte.
 
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -82,7 +82,7 @@ async fn ask(address: SocketAddr, rule: RepeatRule) -> Outcome {
 }
 
 /// Returns the kind of an outcome as a word, and its sentence.
-fn told(outcome: &Outcome) -> (&'static str, &str) {
+fn reported(outcome: &Outcome) -> (&'static str, &str) {
     match outcome {
         Outcome::Answer { .. } => ("done", ""),
         Outcome::Again { says, .. } => ("again", says),
@@ -122,7 +122,7 @@ async fn a_server_that_is_not_there_holds_the_connection_whatever_the_rule() {
     for rule in [RepeatRule::Key, RepeatRule::Safe, RepeatRule::Never] {
         let outcome = ask(free, rule).await;
         // Nothing was sent, so nothing is in doubt.
-        let (word, says) = told(&outcome);
+        let (word, says) = reported(&outcome);
         assert!(word == "held" && says.starts_with("cannot connect: "), "{outcome:?}");
     }
 }
@@ -139,7 +139,7 @@ async fn a_name_that_does_not_exist_holds_the_connection() {
         credentials: None,
     };
     let outcome = call(&plain(), &request, RepeatRule::Key).await;
-    assert_eq!(told(&outcome).0, "held", "{outcome:?}");
+    assert_eq!(reported(&outcome).0, "held", "{outcome:?}");
 }
 
 #[tokio::test]
@@ -151,10 +151,10 @@ async fn silence_is_tried_again_and_is_in_doubt_where_a_repeat_is_not_safe() {
     })
     .await;
     let (word, says) = (ask(address, RepeatRule::Key).await, "no answer within 0.4 s");
-    assert_eq!(told(&word), ("again", says));
-    assert_eq!(told(&ask(address, RepeatRule::Safe).await), ("again", says));
+    assert_eq!(reported(&word), ("again", says));
+    assert_eq!(reported(&ask(address, RepeatRule::Safe).await), ("again", says));
     let outcome = ask(address, RepeatRule::Never).await;
-    assert_eq!(told(&outcome), ("in doubt", "no answer within 0.4 s; the request may have been carried out"));
+    assert_eq!(reported(&outcome), ("in doubt", "no answer within 0.4 s; the request may have taken effect"));
 }
 
 #[tokio::test]
@@ -167,8 +167,8 @@ async fn an_answer_that_drips_is_cut_at_the_same_limit() {
     })
     .await;
     let begun = tokio::time::Instant::now();
-    assert_eq!(told(&ask(address, RepeatRule::Key).await).0, "again");
-    assert_eq!(told(&ask(address, RepeatRule::Never).await).0, "in doubt");
+    assert_eq!(reported(&ask(address, RepeatRule::Key).await).0, "again");
+    assert_eq!(reported(&ask(address, RepeatRule::Never).await).0, "in doubt");
     assert!(begun.elapsed() >= WAIT * 2, "each had its time");
 }
 
@@ -179,10 +179,10 @@ async fn a_connection_lost_before_or_in_an_answer_is_tried_again_and_in_doubt_wh
         let address = saying(bytes).await;
         for rule in [RepeatRule::Key, RepeatRule::Safe] {
             let outcome = ask(address, rule).await;
-            let (word, says) = told(&outcome);
+            let (word, says) = reported(&outcome);
             assert!(word == "again" && says.starts_with("the connection was lost: "), "{outcome:?}");
         }
-        assert_eq!(told(&ask(address, RepeatRule::Never).await).0, "in doubt", "{}", String::from_utf8_lossy(bytes));
+        assert_eq!(reported(&ask(address, RepeatRule::Never).await).0, "in doubt", "{}", String::from_utf8_lossy(bytes));
     }
 }
 
@@ -191,8 +191,8 @@ async fn what_is_no_http_is_tried_again() {
     for bytes in ["220 mail.invalid ESMTP ready\r\n", "\0\u{1}\u{2}\u{3}", "HTTP/9.9 200 OK\r\n\r\n", "HTTP/1.1 abc\r\n\r\n"] {
         let address = saying(bytes).await;
         let outcome = ask(address, RepeatRule::Key).await;
-        assert_eq!(told(&outcome).0, "again", "{bytes:?}: {outcome:?}");
-        assert_eq!(told(&ask(address, RepeatRule::Never).await).0, "in doubt", "{bytes:?}");
+        assert_eq!(reported(&outcome).0, "again", "{bytes:?}: {outcome:?}");
+        assert_eq!(reported(&ask(address, RepeatRule::Never).await).0, "in doubt", "{bytes:?}");
     }
 }
 
@@ -208,7 +208,7 @@ async fn a_redirect_is_not_followed_and_is_a_refusal() {
     let elsewhere = saying("HTTP/1.1 201 Created\r\ncontent-length: 0\r\n\r\n").await;
     let address =
         saying(format!("HTTP/1.1 307 Temporary Redirect\r\nlocation: http://{elsewhere}/\r\ncontent-length: 0\r\n\r\n")).await;
-    assert_eq!(told(&ask(address, RepeatRule::Key).await), ("refused", "answered 307"));
+    assert_eq!(reported(&ask(address, RepeatRule::Key).await), ("refused", "answered 307"));
 }
 
 #[tokio::test]
@@ -245,9 +245,11 @@ async fn a_pause_that_is_asked_for_is_kept_but_not_for_ever() {
 
 #[tokio::test]
 async fn wrong_credentials_and_a_busy_server_hold_the_connection() {
-    for (line, says) in [("401 Unauthorized", "answered 401; check the connection's credentials"), ("503 Busy", "answered 503")] {
+    for (line, says) in
+        [("401 Unauthorized", "answered 401; check the credentials of the connection"), ("503 Busy", "answered 503")]
+    {
         let address = saying(format!("HTTP/1.1 {line}\r\ncontent-length: 0\r\n\r\n")).await;
-        assert_eq!(told(&ask(address, RepeatRule::Never).await), ("held", says));
+        assert_eq!(reported(&ask(address, RepeatRule::Never).await), ("held", says));
     }
 }
 
@@ -262,13 +264,13 @@ async fn a_test_says_what_is_wrong_and_what_to_do() {
         async |status: u16| format!("http://{}", saying(format!("HTTP/1.1 {status} X\r\ncontent-length: 0\r\n\r\n")).await);
     let cases = [
         (200, None, false, Ok("it answers (200)")),
-        (200, Some("/health"), true, Ok("it answers (200) and lets us in")),
-        (404, None, false, Ok("`probe` may name one that is there")),
+        (200, Some("/health"), true, Ok("it answers (200) and accepts our credentials")),
+        (404, None, false, Ok("set `probe` to a path that exists")),
         (404, Some("/health"), false, Err("nothing is at /health")),
-        (401, None, false, Err("it wants us to sign in")),
-        (401, None, true, Err("it does not know us. The secret is wrong")),
-        (403, None, true, Err("somebody there has to grant it")),
-        (503, None, false, Err("has trouble of its own")),
+        (401, None, false, Err("it needs credentials")),
+        (401, None, true, Err("it rejects our credentials. The secret is wrong")),
+        (403, None, true, Err("our credentials have no permission")),
+        (503, None, false, Err("has an error of its own")),
     ];
     for (status, probe, signed, expected) in cases {
         let says = tested(&answering(status).await, probe, signed.then_some(&bearer)).await;
@@ -279,15 +281,15 @@ async fn a_test_says_what_is_wrong_and_what_to_do() {
     }
     let free = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
     let says = tested(&format!("http://{free}"), None, None).await.unwrap_err();
-    assert_eq!(says, format!("nothing listens at http://{free}: check the port, and whether it runs"));
+    assert_eq!(says, format!("connection refused by http://{free}: check the port, and whether the system runs"));
     let says = tested("http://no-such-name.invalid", None, None).await.unwrap_err();
-    assert!(says.starts_with("the name in http://no-such-name.invalid is not known"), "{says}");
+    assert!(says.starts_with("the host name in http://no-such-name.invalid cannot be resolved"), "{says}");
     let silent = server(|mut stream, _| async move {
         let _ = stream.read(&mut [0; 1]).await;
     })
     .await;
     let says = tested(&format!("http://{silent}"), None, None).await.unwrap_err();
-    assert_eq!(says, format!("http://{silent} took the connection but did not answer within 0.4 s"));
+    assert_eq!(says, format!("http://{silent} accepted the connection but did not answer within 0.4 s"));
 }
 
 /// Secrets of one name.
@@ -349,10 +351,10 @@ async fn requests_are_signed_in_as_the_connection_says_and_the_secret_stays_out_
         let outcome = perform(with, Some("s3cret")).await;
         let request = received.recv().await.unwrap().to_lowercase();
         assert!(request.contains(line), "{line} is in {request}");
-        assert_eq!(told(&outcome), ("held", "answered 401; check the connection's credentials"));
+        assert_eq!(reported(&outcome), ("held", "answered 401; check the credentials of the connection"));
     }
     let outcome = perform(AuthMethod::Bearer, None).await;
-    assert_eq!(told(&outcome), ("held", "the secret `erp-key` is not set; `wirewatch secret set erp-key` sets it"));
+    assert_eq!(reported(&outcome), ("held", "the secret `erp-key` is not set; `wirewatch secret set erp-key` sets it"));
     // The error of a lost connection does not contain the secret either.
     let free = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
     let credentials = Some(Credentials { with: AuthMethod::Query { name: "key".into() }, secret: "s3cret".into() });

@@ -66,19 +66,19 @@ async fn server(
     safe: Option<ServerConfig>,
     answer: impl Fn(&str) -> String + Send + Sync + 'static,
 ) -> (SocketAddr, UnboundedReceiver<String>) {
-    let (told, asked) = unbounded_channel();
+    let (reported, asked) = unbounded_channel();
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     let (acceptor, answer) = (safe.map(|config| TlsAcceptor::from(Arc::new(config))), Arc::new(answer));
     tokio::spawn(async move {
         while let Ok((stream, _)) = listener.accept().await {
-            let (acceptor, answer, told) = (acceptor.clone(), answer.clone(), told.clone());
+            let (acceptor, answer, reported) = (acceptor.clone(), answer.clone(), reported.clone());
             tokio::spawn(async move {
                 match acceptor {
-                    None => serve(stream, &*answer, told).await,
+                    None => serve(stream, &*answer, reported).await,
                     Some(acceptor) => match acceptor.accept(stream).await {
-                        Ok(stream) => serve(stream, &*answer, told).await,
-                        Err(error) => drop(told.send(format!("no handshake: {error}"))),
+                        Ok(stream) => serve(stream, &*answer, reported).await,
+                        Err(error) => drop(reported.send(format!("no handshake: {error}"))),
                     },
                 }
             });
@@ -90,7 +90,7 @@ async fn server(
 async fn serve<S: AsyncRead + AsyncWrite + Unpin>(
     mut stream: S,
     answer: &(dyn Fn(&str) -> String + Send + Sync),
-    told: UnboundedSender<String>,
+    reported: UnboundedSender<String>,
 ) {
     let (mut request, mut piece) = (String::new(), [0; 4096]);
     // None of the requests here has a body that could come apart from its head.
@@ -99,7 +99,7 @@ async fn serve<S: AsyncRead + AsyncWrite + Unpin>(
         // A TLS handshake is not a request: it gets an answer that the client cannot parse.
         if request.contains("\r\n\r\n") || !request.starts_with(char::is_alphabetic) {
             let body = answer(&request);
-            let _ = told.send(std::mem::take(&mut request));
+            let _ = reported.send(std::mem::take(&mut request));
             let _ = stream.write_all(body.as_bytes()).await;
         }
     }
@@ -190,20 +190,20 @@ async fn a_server_is_believed_by_the_authority_that_the_connection_names() {
     assert!(done(&scene.call(&http).await));
 
     let cases = [
-        (to("localhost", None), "by an authority that is not known here"),
-        (to("localhost", Some(&strange)), "by an authority that is not known here"),
-        (to("127.0.0.1", Some(&ours)), "its certificate is for another name"),
-        (Http { authority: Some("no certificate".into()), ..http.clone() }, "the authority's certificate: there is none"),
+        (to("localhost", None), "from an unknown authority"),
+        (to("localhost", Some(&strange)), "from an unknown authority"),
+        (to("127.0.0.1", Some(&ours)), "its certificate is for another host name"),
+        (Http { authority: Some("no certificate".into()), ..http.clone() }, "the authority's certificate: the text has none"),
     ];
     for (http, part) in cases {
         let says = scene.test(&http).await.unwrap_err();
         assert!(says.contains(part), "{says}");
-        let Outcome::Held { says, .. } = scene.call(&http).await else { panic!("nothing is sent there") };
+        let Outcome::Held { says, .. } = scene.call(&http).await else { panic!("nothing can be sent there") };
         assert!(says.contains(part), "{says}");
     }
     let (plain, _asked) = server(None, |_| "HTTP/1.1 400 Bad Request\r\ncontent-length: 0\r\n\r\n".into()).await;
     let says = scene.test(&Http { address: format!("https://localhost:{}", plain.port()), ..http }).await.unwrap_err();
-    assert!(says.contains("no safe connection is spoken there"), "{says}");
+    assert!(says.contains("it does not speak TLS"), "{says}");
 }
 
 #[tokio::test]
@@ -212,11 +212,11 @@ async fn a_server_that_wants_our_certificate_gets_the_one_in_the_secret() {
     let (address, _asked) = server(Some(ours.server("localhost", Some(&clients))), ok).await;
     let http = Http { address: format!("https://localhost:{}", address.port()), authority: Some(ours.pem()), ..Http::default() };
     let says = scene.test(&http).await.unwrap_err();
-    assert!(says.contains("it wants a certificate of ours"), "{says}");
+    assert!(says.contains("it needs a client certificate"), "{says}");
     let http = Http { certificate: Some("our-certificate".into()), ..http };
     assert!(scene.test(&http).await.unwrap_err().contains("the secret `our-certificate` is not set"));
     scene.secrets.set("our-certificate", "-----BEGIN NOTHING-----");
-    assert!(scene.test(&http).await.unwrap_err().contains("our own certificate: "));
+    assert!(scene.test(&http).await.unwrap_err().contains("our client certificate: "));
     scene.secrets.set("our-certificate", &ours.issue("wirewatch", ExtendedKeyUsagePurpose::ClientAuth));
     assert!(scene.test(&http).await.is_err(), "their authority did not issue it");
     scene.secrets.set("our-certificate", &clients.issue("wirewatch", ExtendedKeyUsagePurpose::ClientAuth));
@@ -262,7 +262,7 @@ async fn a_token_is_asked_for_once_kept_and_renewed_when_it_is_not_accepted() {
     );
     assert!(request.ends_with("grant_type=client_credentials&scope=orders"), "{request}");
     assert!(done(&scene.call(&http).await) && done(&scene.call(&http).await));
-    assert_eq!(*number.lock().unwrap(), 2, "the second was kept");
+    assert_eq!(*number.lock().unwrap(), 2, "the second token was cached");
     let calls: Vec<String> = std::iter::from_fn(|| called.try_recv().ok()).collect();
     assert!(calls.len() == 3 && calls.iter().all(|call| !call.contains("s3cret")), "{calls:?}");
 
@@ -272,7 +272,7 @@ async fn a_token_is_asked_for_once_kept_and_renewed_when_it_is_not_accepted() {
         let auth = Some(Auth { secret: "erp-client".into(), with: AuthMethod::ClientCredentials(Box::new(token)) });
         scene.test(&Http { auth, ..http.clone() }).await.unwrap_err()
     };
-    assert!(refusing("401 No", "{}").await.contains("quillhaven or its secret is not known there"));
+    assert!(refusing("401 No", "{}").await.contains("quillhaven or its secret is wrong"));
     assert!(refusing("500 Oh", "{}").await.contains("it answers 500"));
     assert!(refusing("200 OK", "{}").await.contains("its answer has no access_token"));
 }

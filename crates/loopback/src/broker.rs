@@ -1,7 +1,7 @@
 //! A private message broker: Debian's `rabbitmq-server` as a node on loopback, with its own folder, password and port mapper, so
 //! that it finds no other node of this machine.
 
-use crate::process::{Kept, free_port};
+use crate::process::{OwnedProcess, free_port};
 use crate::secret::password;
 use rustix::process::Signal;
 use std::fs;
@@ -24,9 +24,9 @@ pub struct BrokerOptions {
 /// A running broker. Dropped, it is ended.
 #[derive(Debug)]
 pub struct LoopbackBroker {
-    server: Kept,
+    server: OwnedProcess,
     /// Tells the node's own programs where it is; nothing of the node works without one.
-    _mapper: Kept,
+    _mapper: OwnedProcess,
     options: BrokerOptions,
     ports: Ports,
     password: String,
@@ -183,17 +183,17 @@ fn settings(folder: &Path, ports: Ports, password: &str) -> io::Result<()> {
     fs::write(folder.join("plugins"), "[].\n")
 }
 
-fn mapper(port: u16) -> io::Result<Kept> {
+fn mapper(port: u16) -> io::Result<OwnedProcess> {
     let arguments = ["-port".to_owned(), port.to_string(), "-address".to_owned(), "127.0.0.1".to_owned()];
-    Kept::spawn("KILL", "epmd", &arguments, |command| {
+    OwnedProcess::spawn("KILL", "epmd", &arguments, |command| {
         command.stdout(Stdio::null()).stderr(Stdio::null());
     })
 }
 
-fn launch(folder: &Path, ports: Ports) -> io::Result<Kept> {
+fn launch(folder: &Path, ports: Ports) -> io::Result<OwnedProcess> {
     let log = fs::OpenOptions::new().create(true).append(true).open(folder.join("log"))?;
     let folder = folder.to_owned();
-    Kept::spawn("KILL", SERVER, &[], move |command| {
+    OwnedProcess::spawn("KILL", SERVER, &[], move |command| {
         environment(command, &folder, ports);
         match log.try_clone() {
             Ok(other) => command.stdout(other).stderr(log),

@@ -11,4 +11,4 @@ pub use broker::{BrokerError, BrokerOptions, LoopbackBroker};
 pub use http::{http, http_client};
 pub use place::moved;
 pub use postgres::{Cluster, Options, StartError};
-pub use process::{Kept, free_port};
+pub use process::{OwnedProcess, free_port};

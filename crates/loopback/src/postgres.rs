@@ -1,7 +1,7 @@
 //! A PostgreSQL cluster of our own: made once, started on loopback with a password, run as the package's user when we are root.
 
 use crate::place::settle;
-use crate::process::{Kept, free_port};
+use crate::process::{OwnedProcess, free_port};
 use crate::secret::password;
 use rustix::process::{Signal, geteuid};
 use std::fs;
@@ -24,7 +24,7 @@ pub struct Options {
 /// A running cluster. Dropped, it is ended.
 #[derive(Debug)]
 pub struct Cluster {
-    server: Kept,
+    server: OwnedProcess,
     bin: PathBuf,
     options: Options,
     port: u16,
@@ -41,8 +41,8 @@ pub enum StartError {
     #[error("`{command}` failed: {says}")]
     Failed { command: String, says: String },
     #[error(
-        "PostgreSQL runs as user `postgres`, who can enter neither {0} nor a folder in /var/lib or /var/tmp. Choose a state folder \
-         that others can enter"
+        "PostgreSQL runs as user `postgres`, which cannot enter {0} or a folder in /var/lib or /var/tmp. Choose a state folder \
+                that other users can enter"
     )]
     Unreachable(PathBuf),
     #[error("PostgreSQL ended while starting: {0}")]
@@ -179,7 +179,7 @@ fn make(bin: &Path, options: &Options) -> Result<(), StartError> {
     run(&mut as_user(&text(&bin.join("initdb")), &arguments))
 }
 
-fn launch(bin: &Path, options: &Options, port: u16) -> io::Result<Kept> {
+fn launch(bin: &Path, options: &Options, port: u16) -> io::Result<OwnedProcess> {
     let mut arguments = user_arguments();
     arguments.extend(["--pdeathsig", "QUIT", "--"].map(str::to_owned));
     arguments.extend([
@@ -202,7 +202,7 @@ fn launch(bin: &Path, options: &Options, port: u16) -> io::Result<Kept> {
     }
     arguments.extend(settings.into_iter().flat_map(|setting| ["-c".to_owned(), setting.to_owned()]));
     let log = fs::OpenOptions::new().create(true).append(true).open(options.folder.join("log"))?;
-    Kept::spawn_setpriv(arguments, move |command| {
+    OwnedProcess::spawn_setpriv(arguments, move |command| {
         match log.try_clone() {
             Ok(other) => command.stdout(other).stderr(log),
             Err(_) => command.stdout(Stdio::null()).stderr(Stdio::null()),
@@ -235,12 +235,12 @@ fn as_user(program: &str, arguments: &[String]) -> Command {
 
 fn run(command: &mut Command) -> Result<(), StartError> {
     let line = command_line(command);
-    let told = |says: String| StartError::Failed { command: line, says };
+    let failed = |says: String| StartError::Failed { command: line, says };
     let output: io::Result<Output> = Command::output(command);
     match output {
         Ok(output) if output.status.success() => Ok(()),
-        Ok(output) => Err(told(String::from_utf8_lossy(&output.stderr).trim().to_owned())),
-        Err(error) => Err(told(error.to_string())),
+        Ok(output) => Err(failed(String::from_utf8_lossy(&output.stderr).trim().to_owned())),
+        Err(error) => Err(failed(error.to_string())),
     }
 }
 

@@ -14,13 +14,13 @@ use std::time::Duration;
 /// The kernel does that (`PR_SET_PDEATHSIG`, set by `setpriv`). It watches the thread that started the child, so a dedicated
 /// thread starts it and waits for its end.
 #[derive(Debug)]
-pub struct Kept {
+pub struct OwnedProcess {
     pid: Pid,
     ended: Receiver<io::Result<ExitStatus>>,
     status: Option<ExitStatus>,
 }
 
-impl Kept {
+impl OwnedProcess {
     /// Starts `program` with `arguments`. `on_death` is the signal sent to it when this process ends, e.g. `KILL`.
     ///
     /// `prepare` may set environment, folder and output.
@@ -97,7 +97,7 @@ impl Kept {
     }
 }
 
-impl Drop for Kept {
+impl Drop for OwnedProcess {
     fn drop(&mut self) {
         self.end(Signal::KILL, Duration::from_secs(5));
     }

@@ -7,13 +7,13 @@ use wirewatch_loopback::{Cluster, Options, moved};
 
 #[test]
 fn data_that_cannot_lie_where_it_was_asked_for_lies_elsewhere_and_is_found_again() {
-    // As root's own home: no other user can enter it.
+    // Like root's own home: no other user can enter it.
     let home = tempfile::tempdir().unwrap();
     fs::set_permissions(home.path(), fs::Permissions::from_mode(0o700)).unwrap();
     let folder = home.path().join("shop/state/postgres");
     let start = || Cluster::start(Options { folder: folder.clone(), port: None, durable: false }).unwrap();
     let first = start();
-    first.create_database("kept").unwrap();
+    first.create_database("orders").unwrap();
     let lies = first.folder().to_owned();
     drop(first);
     // PostgreSQL runs as another user only when we are root.
@@ -26,9 +26,9 @@ fn data_that_cannot_lie_where_it_was_asked_for_lies_elsewhere_and_is_found_again
     }
     let again = start();
     assert_eq!(again.folder(), lies);
-    let url = again.url("kept");
-    again.create_database("kept").unwrap();
-    assert!(url.ends_with("/kept"));
+    let url = again.url("orders");
+    again.create_database("orders").unwrap();
+    assert!(url.ends_with("/orders"));
     drop(again);
     // Another folder of the same name has its own location.
     let other = Cluster::start(Options { folder: folder.with_file_name("other"), port: None, durable: false }).unwrap();

@@ -4,18 +4,18 @@ use rustix::process::{Pid, Signal, test_kill_process};
 use std::io::{BufRead, BufReader, Write};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
-use wirewatch_loopback::{Kept, free_port};
+use wirewatch_loopback::{OwnedProcess, free_port};
 
 fn alive(id: i32) -> bool {
     Pid::from_raw(id).is_some_and(|pid| test_kill_process(pid).is_ok())
 }
 
-fn shell(script: &str) -> Kept {
-    Kept::spawn("KILL", "sh", &["-c".to_owned(), script.to_owned()], |_| {}).unwrap()
+fn shell(script: &str) -> OwnedProcess {
+    OwnedProcess::spawn("KILL", "sh", &["-c".to_owned(), script.to_owned()], |_| {}).unwrap()
 }
 
 #[test]
-fn a_child_that_ends_is_told_with_its_code() {
+fn a_child_that_ends_is_reported_with_its_code() {
     let mut child = shell("exit 7");
     assert_eq!(child.wait(Duration::from_secs(10)).and_then(|status| status.code()), Some(7));
     assert_eq!(child.ended().and_then(|status| status.code()), Some(7), "and again when asked later");
@@ -25,10 +25,10 @@ fn a_child_that_ends_is_told_with_its_code() {
 
 #[test]
 fn a_child_is_asked_to_end_and_killed_when_it_does_not() {
-    let (ready, said) = std::io::pipe().unwrap();
+    let (ready, writer) = std::io::pipe().unwrap();
     let script = "trap 'exit 3' TERM; echo ready; while :; do sleep 0.01; done";
-    let mut polite = Kept::spawn("KILL", "sh", &["-c".to_owned(), script.to_owned()], |command| {
-        command.stdout(said);
+    let mut polite = OwnedProcess::spawn("KILL", "sh", &["-c".to_owned(), script.to_owned()], |command| {
+        command.stdout(writer);
     })
     .unwrap();
     BufReader::new(ready).read_line(&mut String::new()).unwrap();
@@ -51,7 +51,7 @@ fn a_child_does_not_outlive_its_owner() {
 
 #[test]
 fn a_program_that_is_not_there_is_an_error_or_ends_at_once() {
-    let started = Kept::spawn("KILL", "no-such-program-anywhere", &[], |command| {
+    let started = OwnedProcess::spawn("KILL", "no-such-program-anywhere", &[], |command| {
         command.stderr(Stdio::null());
     });
     match started {

@@ -1,8 +1,9 @@
 //! Acts on many messages in the background: stored with their progress, continued after a restart, by one process at a time.
 
+use crate::api::parse_reason;
 use crate::run::App;
 use crate::view::BulkRefusal;
-use crate::view::words::{AnswerRule, BulkActKind};
+use crate::view::words::{AnswerRule, BulkActKind, BulkState};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -23,6 +24,12 @@ const TOGETHER: usize = 20;
 const OFTEN: Duration = Duration::from_secs(1);
 /// Refusing messages listed by name, at most; all are counted.
 const NAMED: usize = 100;
+/// Longest wait for the first message of a resend, which is tried alone; pauses of a flow may be longer.
+const FIRST: Duration = Duration::from_secs(60);
+/// Interval at which the first message is looked at.
+const GLANCE: Duration = Duration::from_millis(100);
+/// A resend stops when this many of its messages have failed again for the same reason.
+const AGAIN: i64 = 3;
 /// From a database that is away to the next attempt.
 const AWAY: Duration = Duration::from_secs(1);
 
@@ -40,16 +47,16 @@ impl BulkActs {
 }
 
 /// The act on each message of a bulk act.
-pub fn act_of(act: BulkActKind, answers: AnswerRule) -> Act {
+pub fn act_of(act: BulkActKind, answers: AnswerRule, release: Option<i64>) -> Act {
     match act {
-        BulkActKind::Resend => Act::Resend { answers: answers.into() },
+        BulkActKind::Resend => Act::Resend { answers: answers.into(), release },
         BulkActKind::Discard => Act::Discard,
     }
 }
 
 /// Returns the act of a stored bulk act; `None` when its row cannot be read.
 fn stored_act(row: &BulkActRow) -> Option<Act> {
-    Some(act_of(BulkActKind::parse(&row.act)?, AnswerRule::parse(&row.answers)?))
+    Some(act_of(BulkActKind::parse(&row.act)?, AnswerRule::parse(&row.answers)?, Some(row.release).filter(|no| *no > 0)))
 }
 
 /// Works on bulk acts until the service ends.
@@ -62,7 +69,7 @@ pub async fn follow(app: Arc<App>) {
                 Ok(Some((row, ahead))) => drop(running.spawn(carry_out(app.clone(), owner, row, ahead))),
                 Ok(None) => break,
                 Err(error) => {
-                    tracing::warn!(%error, "bulk acts cannot be looked for");
+                    tracing::warn!(%error, "bulk acts cannot be read");
                     break;
                 }
             }
@@ -82,7 +89,7 @@ pub async fn follow(app: Arc<App>) {
 /// Acts on the messages ahead, one after another in their order. When the service drains, the bulk act is given back.
 async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) {
     let Some(act) = stored_act(&row) else {
-        tracing::error!(id = row.id, act = row.act, "a stored bulk act is not known; it is stopped");
+        tracing::error!(id = row.id, act = row.act, "a stored bulk act is of an unknown kind; it is stopped");
         let _ = app.store.end_bulk_act(row.id, "stopped", SystemClock.now()).await;
         return;
     };
@@ -106,6 +113,7 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
             }
         };
         progress.position += 1;
+        let first = outcome.is_none() && progress.done == 0;
         match outcome {
             None => progress.done += 1,
             Some(refusal) => {
@@ -117,11 +125,21 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
             }
         }
         since += 1;
-        if since == TOGETHER || stored.elapsed() > OFTEN {
+        if first || since == TOGETHER || stored.elapsed() > OFTEN {
             if !advance(&app, &row, owner, &progress).await {
                 return;
             }
             (since, stored) = (0, Instant::now());
+            if first {
+                rests(&app, Id(message)).await;
+            }
+            if let Some(says) = fails_again(&app, &row, &progress, first).await {
+                refusals.insert(0, refusal(Id(message), String::new(), says));
+                progress.refusals = serde_json::to_string(&refusals).unwrap_or_default();
+                advance(&app, &row, owner, &progress).await;
+                let _ = app.store.end_bulk_act(row.id, BulkState::Stopped.as_str(), SystemClock.now()).await;
+                return;
+            }
         }
     }
     if advance(&app, &row, owner, &progress).await {
@@ -130,6 +148,37 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
             tokio::time::sleep(AWAY).await;
         }
     }
+}
+
+/// Waits until the message has ended or failed, but not longer than [`FIRST`], and not when the service drains.
+async fn rests(app: &App, message: MessageId) {
+    let begun = Instant::now();
+    while begun.elapsed() < FIRST && !app.draining.load(Ordering::Relaxed) {
+        let at_rest =
+            |state: &str| MessageState::parse(state).is_none_or(|state| state.is_final() || state == MessageState::Failed);
+        match app.store.message(message).await {
+            Ok(Some(stored)) if !at_rest(&stored.state) => {}
+            Ok(_) => return,
+            Err(_) => {}
+        }
+        tokio::time::sleep(GLANCE).await;
+    }
+}
+
+/// Returns why a resend stops: its first message, or several, have failed again for the same reason. Stopping early keeps the step
+/// free for other messages, and what is left can be corrected first.
+async fn fails_again(app: &App, row: &BulkActRow, progress: &Progress, first: bool) -> Option<String> {
+    if row.act != BulkActKind::Resend.as_str() || row.reason.is_empty() {
+        return None;
+    }
+    let failed = app.store.failed_again(row.id, parse_reason(&row.reason)?).await.ok()? - progress.refused;
+    let left = row.total - progress.position;
+    let says = match (first, failed) {
+        (true, 1..) => "failed again for the same reason".to_owned(),
+        (_, AGAIN..) => format!("{failed} messages failed again for the same reason"),
+        _ => return None,
+    };
+    Some(format!("{says}; the resend was stopped, {left} messages are left as they were"))
 }
 
 /// Stores the progress, also when the database is away for a while; false when the act must not be continued here.

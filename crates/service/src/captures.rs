@@ -12,8 +12,8 @@ use wirewatch_core::Timestamp;
 
 /// Captures at a time, and what one keeps: the newest items, up to this number and these bytes.
 const CAPTURES: usize = 20;
-const KEPT: usize = 100;
-const KEPT_BYTES: usize = 16 << 20;
+const MAX_ITEMS: usize = 100;
+const MAX_BYTES: usize = 16 << 20;
 /// Default and longest lifetime of a capture.
 pub const OPEN: Duration = Duration::from_secs(3600);
 pub const LONGEST: Duration = Duration::from_secs(24 * 3600);
@@ -30,7 +30,7 @@ pub struct Capture {
     pub kind: CaptureKind,
     pub until: Timestamp,
     pub by: String,
-    /// Items that arrived, including those no longer kept.
+    /// Items that arrived, including those already dropped.
     pub arrived: u64,
     pub caught: VecDeque<Caught>,
     bytes: usize,
@@ -89,7 +89,7 @@ impl Captures {
         }
     }
 
-    /// Keeps an item; returns it with the number of the oldest item kept, or `None` when there is no such capture.
+    /// Keeps an item; returns it with the number of the oldest stored item, or `None` when there is no such capture.
     pub fn catch(
         &self,
         name: &str,
@@ -149,7 +149,7 @@ impl Capture {
         self.arrived = caught.n;
         self.bytes += caught.size();
         self.caught.push_back(caught);
-        while self.caught.len() > KEPT || (self.bytes > KEPT_BYTES && self.caught.len() > 1) {
+        while self.caught.len() > MAX_ITEMS || (self.bytes > MAX_BYTES && self.caught.len() > 1) {
             self.bytes -= self.caught.pop_front().map_or(0, |oldest| oldest.size());
         }
         self.caught.front().map_or(1, |oldest| oldest.n)
@@ -174,7 +174,7 @@ mod tests {
         captures.open(name, CaptureKind::Http, Timestamp(9_000_000), "ada", NOW)
     }
 
-    fn kept(captures: &Captures) -> (u64, Vec<u64>) {
+    fn stored(captures: &Captures) -> (u64, Vec<u64>) {
         captures.read("t", NOW, |capture| (capture.arrived, capture.caught.iter().map(|one| one.n).collect())).unwrap()
     }
 
@@ -182,11 +182,11 @@ mod tests {
     fn a_capture_keeps_the_newest_and_goes_when_its_time_is_over() {
         let captures = Captures::default();
         open(&captures, "t").unwrap();
-        for _ in 0..KEPT + 5 {
+        for _ in 0..MAX_ITEMS + 5 {
             assert!(captures.catch("t", "POST /".into(), Map::new(), b"{}", NOW).is_some());
         }
-        let (arrived, numbers) = kept(&captures);
-        assert_eq!((arrived, numbers.len(), numbers[0]), (105, KEPT, 6));
+        let (arrived, numbers) = stored(&captures);
+        assert_eq!((arrived, numbers.len(), numbers[0]), (105, MAX_ITEMS, 6));
         assert!(captures.catch("t", String::new(), Map::new(), b"", Timestamp(9_000_001)).is_none(), "its time is over");
         assert!(captures.all(Timestamp(9_000_001), |name, _| name.to_owned()).is_empty());
     }
@@ -196,12 +196,12 @@ mod tests {
         let captures = Captures::default();
         open(&captures, "t").unwrap();
         for _ in 0..3 {
-            captures.catch("t", String::new(), Map::new(), &vec![0; KEPT_BYTES / 2], NOW);
+            captures.catch("t", String::new(), Map::new(), &vec![0; MAX_BYTES / 2], NOW);
         }
-        assert_eq!(kept(&captures), (3, vec![2, 3]));
-        let headers = Map::from_iter([("x-long".to_owned(), Value::from("x".repeat(KEPT_BYTES)))]);
+        assert_eq!(stored(&captures), (3, vec![2, 3]));
+        let headers = Map::from_iter([("x-long".to_owned(), Value::from("x".repeat(MAX_BYTES)))]);
         captures.catch("t", String::new(), headers, b"", NOW);
-        assert_eq!(kept(&captures), (4, vec![4]), "headers count too");
+        assert_eq!(stored(&captures), (4, vec![4]), "headers count too");
         (1..CAPTURES).for_each(|n| open(&captures, &n.to_string()).unwrap());
         assert!(open(&captures, "one too many").is_none());
         assert!(captures.close("t") && !captures.close("t"));

@@ -25,7 +25,7 @@ pub async fn serve(uri: Uri) -> Response {
     // A file requested by a page of an earlier release may be gone; a page always exists.
     match Pages::get("index.html").filter(|_| !path.starts_with("assets/")) {
         Some(page) => answer(&page, "no-cache"),
-        None => (StatusCode::NOT_FOUND, "there is no such file; load the page again").into_response(),
+        None => (StatusCode::NOT_FOUND, "this file does not exist; reload the page").into_response(),
     }
 }
 

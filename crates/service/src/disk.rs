@@ -29,7 +29,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_full_disk_and_a_folder_that_is_gone_are_told_with_their_path() {
+    fn a_full_disk_and_a_folder_that_is_gone_are_reported_with_their_path() {
         let folder = Path::new("/srv/state");
         assert_eq!(judged(folder, Ok(LEAST)), None);
         let says = judged(folder, Ok(3 << 20)).unwrap();

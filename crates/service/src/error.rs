@@ -19,20 +19,20 @@ pub enum ServeError {
     Workspace(Vec<Finding>),
     #[error("there is no release in the database yet: give a workspace with --workspace DIR")]
     NothingToRun,
-    #[error("the database may lose what it has confirmed: {}. Turn it on, or start with --unsafe-database if nothing depends on it", list(.0))]
+    #[error("the database may lose confirmed commits: {}. Turn it on, or start with --unsafe-database if losing messages is acceptable", list(.0))]
     UnsafeDatabase(Vec<Unsafe>),
     #[error(
-        "the database is older than what went out: it knows \"{scope}\" up to {database}, and {given_out} was given out \
-         ({file}). It was probably restored from a backup, or is another one. Started with --accept-restore, numbers go on \
-         behind {given_out}; look first what else it has forgotten"
+        "the database is older than what was sent: its counter \"{scope}\" is at {database}, but {given_out} was used \
+                ({file}). Probably it was restored from a backup, or it is another database. With --accept-restore, numbers continue \
+                after {given_out}; first find out what else is missing"
     )]
     Restored { scope: String, database: i64, given_out: i64, file: PathBuf },
     #[error(
-        "the database keeps secrets and {file} is not there, without which nobody can read them: bring that file back, or \
-         start with an empty one of 64 hex digits and set every secret again"
+        "the database has secrets, but {file}, the key to read them, is missing: restore that file, or \
+                write a new one with 64 hexadecimal digits and set every secret again"
     )]
     NoKey { file: PathBuf },
-    #[error("a part of the service broke down; the line above says where. What is in the journal is safe: start it again")]
+    #[error("a part of the service failed; see the line above. Stored messages are safe: start the service again")]
     Broken,
 }
 

@@ -6,7 +6,7 @@ use wirewatch_core::Finding;
 use wirewatch_core::workspace::{Files, has_folder, stranger};
 
 /// Largest file of a workspace; a sample that is larger belongs elsewhere.
-const LARGEST: u64 = 4 << 20;
+const MAX_FILE: u64 = 4 << 20;
 /// Deepest nesting of its folders.
 const DEEPEST: usize = 16;
 
@@ -40,7 +40,10 @@ impl Read<'_> {
         let failed = |path: &Path, error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
         let wrong = |path: &Path, says: String| failed(path, io::Error::new(io::ErrorKind::InvalidData, says));
         if depth > DEEPEST {
-            return Err(wrong(folder, format!("folders are nested more than {DEEPEST} deep; does a link lead back?")));
+            return Err(wrong(
+                folder,
+                format!("folders are nested more than {DEEPEST} deep; is there a symbolic link to a parent?"),
+            ));
         }
         for entry in std::fs::read_dir(folder).map_err(|error| failed(folder, error))? {
             let path = entry?.path();
@@ -61,10 +64,10 @@ impl Read<'_> {
                 continue;
             }
             if !about.is_file() {
-                return Err(wrong(&path, "this is no regular file".to_owned()));
+                return Err(wrong(&path, "this is not a regular file".to_owned()));
             }
-            if about.len() > LARGEST {
-                return Err(wrong(&path, format!("larger than {LARGEST} bytes")));
+            if about.len() > MAX_FILE {
+                return Err(wrong(&path, format!("larger than {MAX_FILE} bytes")));
             }
             self.files.insert(name, std::fs::read_to_string(&path).map_err(|error| failed(&path, error))?);
         }
@@ -99,6 +102,6 @@ mod tests {
         assert!(read_folder(root.path()).unwrap_err().to_string().contains("pipe.toml: stream did not contain valid UTF-8"));
         std::fs::remove_file(root.path().join("maps/pipe.toml")).unwrap();
         std::os::unix::fs::symlink(root.path().join("maps"), root.path().join("maps/again")).unwrap();
-        assert!(read_folder(root.path()).unwrap_err().to_string().contains("does a link lead back?"));
+        assert!(read_folder(root.path()).unwrap_err().to_string().contains("is there a symbolic link to a parent?"));
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! | call | answer |
 //! |---|---|
-//! | taken, kept while there are too many at a time, or a repeat | 202 with the arrival |
+//! | received, stored because there are many calls at the moment, or a duplicate | 202 with the arrival |
 //! | `GET`, `HEAD`, `OPTIONS`, or `POST` without a body: somebody checks the address | 200; nothing is taken |
 //! | any other method but `POST` | 405 |
 //! | no such address | 404 |
@@ -47,10 +47,10 @@ use wirewatch_engine::{Call, Clock, Received, SystemClock, TakenReport, Why};
 pub const PREFIX: &str = "/in/";
 /// Largest body that a capture keeps, in bytes.
 const CAPTURE_LARGEST: u64 = 1 << 20;
-/// Bytes of header names and values kept of a call.
+/// Bytes of header names and values stored per call.
 const HEADER_BYTES: usize = 16 << 10;
 /// Sentence in the answer to a call that was spooled.
-const KEPT: &str = "kept: many calls come at a time, and this one is worked on as soon as fewer do";
+const STORED: &str = "stored: there are many calls at the moment; this one is processed soon";
 /// Longest time for receiving a whole call.
 const WAIT: Duration = Duration::from_secs(10);
 /// Longest time that a sender waits for the commit; beyond, the database counts as unavailable.
@@ -79,7 +79,7 @@ pub async fn receive(
         Err(Refusal { status, says, after }) => {
             app.doors.turned_away(&connection.name, &says, SystemClock.now());
             // A forger must not learn what a valid signature would be: the console shows the details.
-            let title = if status == StatusCode::UNAUTHORIZED { "the call is not signed as agreed".to_owned() } else { says };
+            let title = if status == StatusCode::UNAUTHORIZED { "the signature is missing or wrong".to_owned() } else { says };
             let mut response = Problem::new(status, title).into_response();
             if status == StatusCode::METHOD_NOT_ALLOWED {
                 response.headers_mut().insert(header::ALLOW, HeaderValue::from_static("POST, GET, HEAD, OPTIONS"));
@@ -92,7 +92,7 @@ pub async fn receive(
     }
 }
 
-/// Handles a call at the path of a capture: everything is kept and answered 200.
+/// Handles a call at the path of a capture: everything is stored and answered 200.
 async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers: &HeaderMap, body: Body) -> Response {
     let now = SystemClock.now();
     if app.captures.read(path, now, |_| ()).is_none() {
@@ -108,10 +108,10 @@ async fn into_capture(app: &App, path: &str, method: &Method, uri: &Uri, headers
         Ok(false) => return Problem::not_found("the capture at this address is closed").into_response(),
         Err(error) => return Problem::from(error).into_response(),
     }
-    (StatusCode::OK, Json(json!({ "says": "kept in a capture, to be looked at" }))).into_response()
+    (StatusCode::OK, Json(json!({ "says": "recorded in a capture" }))).into_response()
 }
 
-/// Returns the headers of a call as they are kept and shown. `…` replaces credentials, and values beyond the first
+/// Returns the headers of a call as they are stored and shown. `…` replaces credentials, and values beyond the first
 /// [`HEADER_BYTES`].
 fn shown(headers: &HeaderMap) -> Map<String, Value> {
     let mut room = HEADER_BYTES;
@@ -164,24 +164,24 @@ async fn take(
     let now = SystemClock.now();
     let checks = || {
         app.doors.checked(&connection.name, now);
-        Ok((StatusCode::OK, Json(json!({ "says": "this address takes calls by POST" }))).into_response())
+        Ok((StatusCode::OK, Json(json!({ "says": "this address accepts POST only" }))).into_response())
     };
     if [Method::GET, Method::HEAD, Method::OPTIONS].contains(method) {
         return checks();
     }
     if method != Method::POST {
-        let says = format!("this address takes calls by POST, not by {method}");
+        let says = format!("this address accepts POST only, not {method}");
         return Err(Refusal::new(StatusCode::METHOD_NOT_ALLOWED, says));
     }
     if app.draining.load(Ordering::Relaxed) {
-        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; call again shortly", 5));
+        return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping; try again soon", 5));
     }
     match app.engine.closed(&[&connection.name]) {
         Some(Why::Held) => {
-            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "a person has put the connection on hold", 60));
+            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "a person put the connection on hold", 60));
         }
         Some(Why::Full { .. }) => {
-            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "there is more work than room at present", 2));
+            return Err(Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "too many unfinished messages at present", 2));
         }
         None => {}
     }
@@ -208,10 +208,10 @@ async fn take(
         return Err(Refusal::later(StatusCode::TOO_MANY_REQUESTS, format!("more than {most} calls in a second"), 1));
     }
     let json = Place::look_into([&webhook.event, &webhook.delivery], &body);
-    let said = |place: &Option<Place>| {
+    let value_of = |place: &Option<Place>| {
         place.as_ref().and_then(|place| place.find(&find, &Map::new(), json.as_deref())).unwrap_or_default()
     };
-    let (event, delivery) = (key::kept(said(&webhook.event)), key::kept(said(&webhook.delivery)));
+    let (event, delivery) = (key::stored(value_of(&webhook.event)), key::stored(value_of(&webhook.delivery)));
     let name = if event.is_empty() { format!("call {delivery}").trim_end().to_owned() } else { event.clone() };
     let properties = Map::from_iter([("headers".to_owned(), Value::Object(shown(headers)))]);
     let provenance =
@@ -226,12 +226,12 @@ async fn take(
         Received::Taken(TakenReport { arrival, verdict, says, .. }) => {
             json!({ "arrival": arrival.to_string(), "verdict": verdict.as_str(), "says": says })
         }
-        Received::Kept(arrival) => json!({ "arrival": arrival.to_string(), "verdict": "kept", "says": KEPT }),
+        Received::Spooled(arrival) => json!({ "arrival": arrival.to_string(), "verdict": "stored", "says": STORED }),
     };
     Ok((StatusCode::ACCEPTED, Json(answer)).into_response())
 }
 
-fn size_told(headers: &HeaderMap) -> Option<u64> {
+fn declared_size(headers: &HeaderMap) -> Option<u64> {
     headers.get(header::CONTENT_LENGTH)?.to_str().ok()?.parse().ok()
 }
 
@@ -239,7 +239,7 @@ fn size_told(headers: &HeaderMap) -> Option<u64> {
 /// Where a body is announced that has more bytes than `most`.
 fn too_large(headers: &HeaderMap, most: u64) -> Result<(), Refusal> {
     let says = || Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes"));
-    if size_told(headers).is_some_and(|size| size > most) { Err(says()) } else { Ok(()) }
+    if declared_size(headers).is_some_and(|size| size > most) { Err(says()) } else { Ok(()) }
 }
 
 /// The whole body with its share of the room, if it is small and fast enough.
@@ -253,7 +253,7 @@ async fn read(room: &Room, headers: &HeaderMap, body: Body, most: u64) -> Result
         while let Some(frame) = body.frame().await {
             let frame = frame.map_err(|error| match error.is::<http_body_util::LengthLimitError>() {
                 true => Refusal::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes")),
-                false => Refusal::new(StatusCode::BAD_REQUEST, format!("the body broke off: {error}")),
+                false => Refusal::new(StatusCode::BAD_REQUEST, format!("the body is incomplete: {error}")),
             })?;
             if let Ok(data) = frame.into_data() {
                 share.grow(data.len() as u64).map_err(|NoRoom| no_room())?;
@@ -264,7 +264,7 @@ async fn read(room: &Room, headers: &HeaderMap, body: Body, most: u64) -> Result
         // Most bodies are received in one piece, which is used without copying.
         Ok(if parts.len() == 1 { parts.remove(0) } else { parts.concat().into() })
     };
-    let slow = || Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body did not come within {} s", WAIT.as_secs()));
+    let slow = || Refusal::new(StatusCode::REQUEST_TIMEOUT, format!("the body was not complete within {} s", WAIT.as_secs()));
     let whole = tokio::select! {
         read = tokio::time::timeout(WAIT, coming) => read.map_err(|_| slow())??,
         () = stop.notified() => return Err(no_room()),
@@ -273,7 +273,7 @@ async fn read(room: &Room, headers: &HeaderMap, body: Body, most: u64) -> Result
 }
 
 fn no_room() -> Refusal {
-    Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many calls at a time, and this one came slowly", 1)
+    Refusal::later(StatusCode::SERVICE_UNAVAILABLE, "too many calls at the same time; this one was the slowest", 1)
 }
 
 #[cfg(test)]

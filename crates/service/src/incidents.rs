@@ -37,7 +37,7 @@ impl Silence {
     #[must_use]
     pub fn says(&self, now: Timestamp) -> String {
         format!(
-            "nothing has come in from {} for {}; {} is the longest that is usual",
+            "nothing was received from {} for {}; expected at least every {}",
             self.place,
             short(now.since(self.since)),
             short(self.usual)
@@ -52,7 +52,7 @@ pub async fn tell(app: Arc<App>, mut live: Receiver<Arc<FeedRow>>) {
             Ok(row) => row,
             // Missed events are shown on the overview all the same.
             Err(RecvError::Lagged(missed)) => {
-                tracing::warn!(missed, "some incidents were not told of");
+                tracing::warn!(missed, "some incidents were not reported");
                 continue;
             }
             Err(RecvError::Closed) => return,
@@ -77,7 +77,7 @@ pub async fn listen(app: Arc<App>) {
         let found = match silences(&app, now).await {
             Ok(found) => found,
             Err(error) => {
-                tracing::debug!(%error, "whether an intake is silent is not known");
+                tracing::debug!(%error, "cannot find out whether an intake is silent");
                 continue;
             }
         };
@@ -211,7 +211,7 @@ async fn report(app: &App, workspace: &Workspace, incident: &Incident) {
             app.engine.take(vec![taking.ready().await?]).await.remove(0)
         };
         if let Err(error) = taken.await {
-            tracing::warn!(%error, what = incident.what.as_str(), "an incident was not told of");
+            tracing::warn!(%error, what = incident.what.as_str(), "an incident was not reported");
         }
     }
 }

@@ -51,7 +51,7 @@ pub enum How {
     New(i64),
     /// A preview: it would become the release after this number.
     Would(i64),
-    /// It has errors, or would take back newer changes: the current release stays.
+    /// Not released: it has errors, or would take back newer changes.
     Refused,
 }
 
@@ -59,7 +59,7 @@ impl App {
     /// Makes `files` the current release, unless they have errors or are older than it.
     pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
         let Proposal { files, by, says, take_back, only_tell } = proposal;
-        // Only files of known kinds are kept, whatever a caller sends.
+        // Only files of known kinds are stored, whatever a caller sends.
         let (files, left_out) = &known(files);
         let _one = self.releasing.lock().await;
         if self.journal.is_together() {
@@ -107,15 +107,15 @@ fn stale(before: &[ReleaseRow], files: &Files) -> Vec<Finding> {
     let by = |no: i64| before.iter().find(|release| release.no == no).map_or("", |release| release.by.as_str());
     let finding = |back: wirewatch_core::workspace::changes::TakenBack| {
         let text = files.get(&back.file).map_or("", String::as_str);
-        let absent = if files.contains_key(&back.file) { "as it was" } else { "not there, as" };
+        let absent = if files.contains_key(&back.file) { "unchanged" } else { "missing, as" };
         let says = format!(
-            "this is {absent} in release {}: it would take back what {} changed in release {}",
+            "this is {absent} in release {}: it would undo what {} changed in release {}",
             back.as_in,
             by(back.changed_by),
             back.changed_by
         );
         Finding::at(Severity::Error, "release::stale", &back.file, text, 0..0, says)
-            .help("fetch the newer copy first; or say that it is meant: wirewatch deploy --take-back")
+            .help("fetch the newer copy first; or confirm with: wirewatch deploy --take-back")
     };
     taken_back(&all, files).into_iter().map(finding).collect()
 }
@@ -138,7 +138,7 @@ pub struct Start {
     pub release: i64,
     pub workspace: Arc<Workspace>,
     pub findings: Vec<Finding>,
-    pub kept_running: bool,
+    pub continued: bool,
 }
 
 /// The folder given, released if it is new and sound; otherwise the newest release.
@@ -153,22 +153,22 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
         None => None,
     };
     // A release that cannot be read or run is skipped and reported: the service continues with the last good one.
-    let newest = |mut findings: Vec<Finding>, kept_running| {
+    let newest = |mut findings: Vec<Finding>, continued| {
         let mut errors = Vec::new();
         for ReleaseRow { no, files, .. } in before.iter().rev() {
             let checked = files.as_ref().map(|files| guarded(|| Workspace::read_in(files, environment)));
             let passed_over = match checked {
                 Some(Ok(Checked { workspace: Some(workspace), .. })) => {
-                    return Ok(Start { release: *no, workspace: Arc::new(workspace), findings, kept_running });
+                    return Ok(Start { release: *no, workspace: Arc::new(workspace), findings, continued });
                 }
                 Some(Ok(Checked { findings: own, .. })) => {
                     errors.extend(own);
-                    format!("release {no} has errors by this version")
+                    format!("release {no} has errors in this version of Wire Watch")
                 }
                 Some(Err(says)) => format!("release {no} cannot be read: {says}"),
                 None => format!("the record of release {no} is damaged"),
             };
-            let says = format!("{passed_over}; the one before it runs. Deploy the workspace anew");
+            let says = format!("{passed_over}; the release before it runs instead. Deploy the workspace again");
             findings.push(Finding::at(Severity::Warning, "release::passed-over", "", "", 0..0, says));
         }
         match (before.is_empty() && findings.is_empty(), errors.is_empty()) {
@@ -186,11 +186,11 @@ pub async fn first_release(config: &Config, store: &Store) -> Result<Start, Serv
     findings.extend(workspace.iter().flat_map(|workspace| outside(|path| folders.folder(path), workspace, &files)));
     match workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new) {
         Some(workspace) if known => {
-            Ok(Start { release: before.last().map_or(0, |release| release.no), workspace, findings, kept_running: false })
+            Ok(Start { release: before.last().map_or(0, |release| release.no), workspace, findings, continued: false })
         }
         Some(workspace) => {
             let release = store.add_release(&workspace.digest.to_string(), &files, "start", "", SystemClock.now()).await?;
-            Ok(Start { release, workspace, findings, kept_running: false })
+            Ok(Start { release, workspace, findings, continued: false })
         }
         None => newest(findings, true),
     }
@@ -203,12 +203,12 @@ fn apart(workspace: &Path, state: &Path) -> io::Result<()> {
     match inside.map(|first| first.as_os_str().to_string_lossy().into_owned()) {
         Some(first) if has_folder(&first) => {
             let says =
-                format!("the state folder {} lies in {first}/ of the workspace; put it elsewhere with --state", state.display());
+                format!("the state folder {} is inside {first}/ of the workspace; choose another with --state", state.display());
             Err(io::Error::new(io::ErrorKind::InvalidInput, says))
         }
         None if workspace == state => Err(io::Error::new(
             io::ErrorKind::InvalidInput,
-            "the state folder is the workspace itself; put it elsewhere with --state",
+            "the state folder is the workspace itself; choose another with --state",
         )),
         _ => Ok(()),
     }
@@ -236,9 +236,9 @@ impl Folder {
         match &read.as_ref()?.1 {
             Ok(files) if digest(files) == running.digest => None,
             Ok(_) => Some(format!(
-                "{folder} is not what runs as release {release}: `wirewatch deploy --check {folder}` shows what differs"
+                "{folder} differs from the running release {release}: `wirewatch deploy --check {folder}` shows the differences"
             )),
-            Err(error) => Some(format!("whether {folder} is what runs is not known: {error}")),
+            Err(error) => Some(format!("cannot compare {folder} with the running release: {error}")),
         }
     }
 }

@@ -1,7 +1,7 @@
 //! From a configuration to a running service, and its end.
 
 use crate::access::{Sessions, Token};
-use crate::api;
+use crate::api::{self, figures::Counted};
 use crate::bulk::{self, BulkActs};
 use crate::captures::{Captures, tapped};
 use crate::error::ServeError;
@@ -63,7 +63,7 @@ pub struct Config {
     pub unsafe_database: bool,
     /// Run though the database is older than what went out.
     pub accept_restore: bool,
-    /// Days for which history is kept.
+    /// Days that history is stored.
     pub keep_days: u32,
     /// Connections of clients at a time; half of the files that the process may open when left out.
     pub max_connections: Option<usize>,
@@ -89,6 +89,8 @@ pub struct App {
     pub token: Token,
     pub sessions: Sessions,
     pub meter: Meters,
+    /// Figures of orders, counted a moment ago.
+    pub counted: Counted,
     pub hosts: Vec<String>,
     /// Base address at which senders reach this service, without a slash at the end.
     pub public: String,
@@ -126,7 +128,7 @@ pub struct Ready {
     pub environment: Option<String>,
     /// Findings of the workspace given at the start; with errors among them, the newest release runs instead.
     pub findings: Vec<Finding>,
-    pub kept_running: bool,
+    pub continued: bool,
 }
 
 /// Runs until `stop` resolves. `ready` is called once, when requests are answered.
@@ -180,6 +182,7 @@ pub async fn serve(
         outside,
         sessions,
         meter,
+        counted: Counted::default(),
         token,
         hosts: config.hosts.clone(),
         public: config.public.clone().unwrap_or_else(|| format!("http://{address}")).trim_end_matches('/').to_owned(),
@@ -208,7 +211,7 @@ pub async fn serve(
         release: start.release,
         environment: start.workspace.environment.as_ref().map(|environment| environment.title.clone()),
         findings: start.findings,
-        kept_running: start.kept_running,
+        continued: start.continued,
     });
     tokio::select! {
         served = listen::serve(&listener, api::router(app.clone()), most) => served.map_err(|source| listening(&config, source)),
@@ -257,13 +260,13 @@ fn follow(app: &Arc<App>, [counted, watched]: [Receiver<Arc<FeedRow>>; 2]) -> Jo
     restart!("figures of the last minute", |app| {
         app.meter.clone().follow(counted.take().unwrap_or_else(|| app.journal.live()))
     });
-    restart!("telling of incidents", |app| {
+    restart!("reporting incidents", |app| {
         let live = watched.take().unwrap_or_else(|| app.journal.live());
         incidents::tell(app, live)
     });
     restart!("releases of other processes", |app| together::follow(app));
     restart!("acts on many messages", |app| bulk::follow(app));
-    restart!("listening for silence", |app| incidents::listen(app));
+    restart!("silent intakes", |app| incidents::listen(app));
     restart!("events of other processes", |app| async move { app.journal.overhear().await });
     restart!("orders along their milestones", |app| async move { app.journal.fold_timelines().await });
     tasks
@@ -271,14 +274,14 @@ fn follow(app: &Arc<App>, [counted, watched]: [Receiver<Arc<FeedRow>>; 2]) -> Jo
 
 /// Takes nothing more, and waits for what is under way: a planned end leaves nothing in doubt.
 async fn drain(app: &App, at_most: Duration) {
-    tracing::info!("ending: nothing more is taken, and what is under way comes to its end");
+    tracing::info!("stopping: nothing more is received, unfinished effects are completed");
     app.draining.store(true, Ordering::Relaxed);
     app.intakes.lock().expect("no holder panics").follow(&app.engine, &app.outside, &Workspace::default());
     match tokio::time::timeout(at_most, app.engine.drain()).await {
-        Ok(()) => tracing::info!("nothing is under way any more"),
+        Ok(()) => tracing::info!("all effects are complete"),
         Err(_) => tracing::warn!(
             seconds = at_most.as_secs(),
-            "something is still under way; it is taken up again at the next start, in doubt where it must not be repeated"
+            "some effects are not complete; they continue at the next start, in doubt where they must not be repeated"
         ),
     }
 }

@@ -27,7 +27,12 @@ pub async fn guard(journal: &PgJournal, folder: &Path, accept: bool) -> Result<(
         if !accept {
             return Err(ServeError::Restored { scope, database, given_out, file: path });
         }
-        tracing::warn!(scope, database, given_out, "the database is older than what went out; numbers go on behind it");
+        tracing::warn!(
+            scope,
+            database,
+            given_out,
+            "the database is older than what was sent; numbers continue after the last one used"
+        );
         let ahead = given.iter().filter(|(scope, number)| is_behind(known.get(*scope), **number));
         journal.set_counters(&ahead.map(|(scope, number)| (scope.clone(), *number)).collect()).await?;
     }
@@ -65,7 +70,7 @@ impl File {
         all.extend(counters.iter().map(|(scope, number)| (scope.clone(), *number)));
         if let Err(error) = write(&self.path, &all) {
             // The numbers are safe in the database; only the guard against an old backup is weaker.
-            tracing::error!(%error, path = %self.path.display(), "the numbers given out could not be noted");
+            tracing::error!(%error, path = %self.path.display(), "the numbers used could not be recorded");
         }
     }
 }
@@ -83,7 +88,7 @@ mod tests {
     }
 
     #[test]
-    fn a_database_behind_the_file_is_told() {
+    fn a_database_behind_the_file_is_reported() {
         let given = counters(&[("a", 7), ("b", 9)]);
         assert_eq!(behind(&given, &counters(&[("a", 7), ("b", 9)])), None);
         assert_eq!(behind(&given, &counters(&[("a", 8), ("b", 9)])), None, "the file may be one behind after a crash");
@@ -98,7 +103,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_noted_is_read_back_and_a_damaged_file_is_told() {
+    fn what_is_noted_is_read_back_and_a_damaged_file_is_reported() {
         let folder = tempfile::tempdir().unwrap();
         let file = File { path: folder.path().join(FILE), counters: Mutex::new(counters(&[("a", 1)])) };
         file.add(&counters(&[("b", 5)]));

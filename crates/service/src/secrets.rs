@@ -41,7 +41,7 @@ pub struct Secret {
 }
 
 impl Secret {
-    /// Until when the former value is valid too.
+    /// Until when the previous value is valid too.
     #[must_use]
     pub fn until(&self, now: Timestamp) -> Option<Timestamp> {
         self.before.as_ref().map(|(_, until)| *until).filter(|until| *until > now)
@@ -70,7 +70,9 @@ impl Secrets {
         let failed = |source| ServeError::File { path: path.clone(), source };
         let rows = store.secrets().await?;
         let key = match std::fs::read_to_string(&path) {
-            Ok(text) => key(&text).ok_or_else(|| failed(io::Error::new(io::ErrorKind::InvalidData, "not 64 hex digits")))?,
+            Ok(text) => {
+                key(&text).ok_or_else(|| failed(io::Error::new(io::ErrorKind::InvalidData, "expected 64 hexadecimal digits")))?
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound && rows.is_empty() => {
                 let key = keep::random().map_err(failed)?;
                 keep::write(&path, hex::encode(key).as_bytes()).map_err(failed)?;
@@ -99,7 +101,7 @@ impl Secrets {
         self.known.read().expect("no holder panics").clone()
     }
 
-    /// Sets a secret; its former value stays valid for `keep`. Returns what [`Self::read_again`] returns.
+    /// Sets a secret; its previous value stays valid for `keep`. Returns what [`Self::read_again`] returns.
     ///
     /// # Errors
     /// [`JournalError`]; nothing is changed then.
@@ -138,7 +140,7 @@ impl Secrets {
         let opened = rows.into_iter().map(|row| {
             let value = self.unseal(&row.name, &row.value);
             if value.is_none() {
-                tracing::error!(secret = row.name, "our key does not open this secret: set it again");
+                tracing::error!(secret = row.name, "our key cannot decrypt this secret: set it again");
             }
             let before = self.unseal(&row.name, &row.before).map(|before| (before, Timestamp(row.until)));
             (row.name, Secret { value, before, set: Timestamp(row.at), by: row.by_whom })

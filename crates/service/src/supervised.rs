@@ -15,7 +15,7 @@ pub async fn restarted<F: Future<Output = ()>>(task: &str, mut start: impl FnMut
             Ok(()) => "ended",
             Err(_) => "panicked",
         };
-        tracing::error!(task, "a task of the service {how} unexpectedly; it is started again");
+        tracing::error!(task, "a task of the service {how} unexpectedly; it is restarted");
         tokio::time::sleep(PAUSE).await;
     }
 }

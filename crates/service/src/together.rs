@@ -21,7 +21,7 @@ pub async fn follow(app: Arc<App>) {
         }
         let _one = app.releasing.lock().await;
         if let Err(error) = app.catch_up().await {
-            tracing::debug!(%error, "what the other processes changed is not known");
+            tracing::debug!(%error, "cannot read what the other processes changed");
         }
     }
 }
@@ -41,12 +41,12 @@ impl App {
             Some(workspace) => {
                 self.engine.release(newest.no, workspace.clone());
                 self.follow_intakes(&workspace);
-                tracing::info!(release = newest.no, by = newest.by, "released at another process");
+                tracing::info!(release = newest.no, by = newest.by, "deployed at another process");
             }
             None if self.passed_over.swap(newest.no, Ordering::Relaxed) != newest.no => {
                 tracing::error!(
                     release = newest.no,
-                    "a newer release cannot be read here: is its record damaged, or of another version?"
+                    "a newer release cannot be read here; is its record damaged, or is it of another version?"
                 );
             }
             None => {}

@@ -1,4 +1,4 @@
-//! The API's description, from which the console's client is made: `console/openapi.json` is what the code says.
+//! The API description, from which the console's client is made: `console/openapi.json` equals the description made by the code.
 
 use serde_json::Value;
 use std::collections::BTreeSet;
@@ -13,8 +13,8 @@ fn the_description_that_the_console_is_built_from_is_the_current_one() {
     if std::env::var_os("WRITE_OPENAPI").is_some() {
         std::fs::write(&path, &current).unwrap();
     }
-    let kept = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(kept == current, "the API has changed: run `make console-api` and look at the difference");
+    let written = std::fs::read_to_string(&path).unwrap_or_default();
+    assert!(written == current, "the API has changed: run `make console-api` and look at the difference");
 }
 
 #[test]
@@ -98,7 +98,7 @@ fn every_operation_is_tagged_and_documents_its_problems() {
     );
 }
 
-/// Lists of words in prose go out of date: a closed set is an enum.
+/// Lists of values in prose go out of date: a closed set is an enum.
 #[test]
 fn closed_sets_are_enums() {
     let description = wirewatch_service::api::description();

@@ -7,7 +7,7 @@ use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use wirewatch_loopback::{Kept, free_port, http_client};
+use wirewatch_loopback::{OwnedProcess, free_port, http_client};
 
 /// A running service with its own folder and workspace.
 #[derive(Debug)]
@@ -19,7 +19,7 @@ pub struct Service {
     database: String,
     program: PathBuf,
     port: u16,
-    process: Option<Kept>,
+    process: Option<OwnedProcess>,
     http: reqwest::Client,
 }
 
@@ -167,10 +167,10 @@ impl Service {
         arguments.extend(self.arguments.iter().cloned());
         let log = std::fs::OpenOptions::new().create(true).append(true).open(self.log()).expect("a log");
         let database = self.database.clone();
-        let kept = Kept::spawn("KILL", &text(self.program.clone()), &arguments, move |command| {
+        let process = OwnedProcess::spawn("KILL", &text(self.program.clone()), &arguments, move |command| {
             command.env("WIREWATCH_DATABASE", database).stderr(log);
         });
-        self.process = Some(kept.expect("started"));
+        self.process = Some(process.expect("started"));
     }
 
     /// The file that it logs to.

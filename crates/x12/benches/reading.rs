@@ -14,7 +14,7 @@ fn orders() -> Vec<u8> {
     for set in 1..=sets {
         let lines = 3 + set % 15;
         text += &format!("ST*850*{set:04}~\nBEG*00*SA*MF-{set}**20261123~\nCUR*BY*USD~\nREF*DP*440~\nDTM*002*20261201~\n");
-        text += "N1*ST*Marrowfield Store 12*92*0012~\nN3*4 Clover Lane~\nN4*Tansy Bottom*VT*05401*US~\n";
+        text += "N1*ST*Marrowfield Store 12*92*0012~\nN3*4 Clover Lane~\nN4*Tansy Bottom*HV*HV104*US~\n";
         for line in 1..=lines {
             text += &format!(
                 "PO1*{line}*{}*EA*64.50**VP*QH-HIVE-{line:02}*SK*10-{line:04}~\nPID*F****TEN FRAME HIVE, PINE~\n",

@@ -131,20 +131,20 @@ pub(crate) fn header_faults(isa: &Segment<'_>) -> Vec<Fault> {
     let d = isa.delimiters;
     let separates = isa.element(11).first().is_some_and(|byte| [d.element, d.component, d.segment].contains(byte));
     let rules: [(bool, &'static str, usize, &str); 15] = [
-        (one_of(1, &["00", "01", "02", "03", "04", "05", "06"]), "010", 1, "is no qualifier of authorization information"),
-        (one_of(3, &["00", "01"]), "012", 3, "is no qualifier of security information"),
-        (one_of(5, &QUALIFIERS), "005", 5, "is no interchange ID qualifier"),
+        (one_of(1, &["00", "01", "02", "03", "04", "05", "06"]), "010", 1, "is not a qualifier of authorization information"),
+        (one_of(3, &["00", "01"]), "012", 3, "is not a qualifier of security information"),
+        (one_of(5, &QUALIFIERS), "005", 5, "is not an interchange ID qualifier"),
         (filled(6), "006", 6, "is empty: an interchange names its sender"),
-        (one_of(7, &QUALIFIERS), "007", 7, "is no interchange ID qualifier"),
+        (one_of(7, &QUALIFIERS), "007", 7, "is not an interchange ID qualifier"),
         (filled(8), "008", 8, "is empty: an interchange names its receiver"),
-        (is_date(&text(9)), "014", 9, "is no date YYMMDD"),
-        (is_time(isa.element(10)), "015", 10, "is no time HHMM"),
-        (standard, "016", 11, "is no control standard"),
-        (!(repeats && separates), "016", 11, "separates repetitions, and something else too"),
-        (digits(12) && ("00200".."00900").contains(&version.as_str()), "017", 12, "is no version of the controls"),
-        (digits(13), "018", 13, "is no control number of nine digits"),
+        (is_date(&text(9)), "014", 9, "is not a date YYMMDD"),
+        (is_time(isa.element(10)), "015", 10, "is not a time HHMM"),
+        (standard, "016", 11, "is not a control standard"),
+        (!(repeats && separates), "016", 11, "separates repetitions and something else too"),
+        (digits(12) && ("00200".."00900").contains(&version.as_str()), "017", 12, "is not a version of the controls"),
+        (digits(13), "018", 13, "is not a control number of nine digits"),
         (one_of(14, &["0", "1"]), "019", 14, "is neither 0 nor 1"),
-        (one_of(15, &["I", "P", "T"]), "020", 15, "is none of P, T and I"),
+        (one_of(15, &["I", "P", "T"]), "020", 15, "is not one of P, T and I"),
         (!isa.element(16).iter().any(u8::is_ascii_alphanumeric), "027", 16, "cannot separate components"),
     ];
     let broken = rules.into_iter().filter(|(fine, ..)| !fine);

@@ -153,7 +153,7 @@ impl Fault {
 
     /// Returns whether it is reported to the partner.
     #[must_use]
-    pub fn is_told(&self) -> bool {
+    pub fn is_reported(&self) -> bool {
         self.weight != Weight::Note
     }
 

@@ -26,7 +26,7 @@ pub enum Element {
 
 /// Why a value cannot be written at its place.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{designator} ({name}) {says}")]
+#[error("{designator} ({name}): {says}")]
 pub struct ComposeError {
     /// E.g. `AMT02`.
     pub designator: String,
@@ -219,14 +219,14 @@ fn format_number(element: &ElementDefinition, number: &str) -> Result<String, St
     let is_number =
         !(whole.is_empty() && behind.is_empty()) && whole.bytes().chain(behind.bytes()).all(|byte| byte.is_ascii_digit());
     if !is_number {
-        return Err(format!("holds a number, not {number}"));
+        return Err(format!("expected a number, found `{number}`"));
     }
     Ok(match element.kind {
         Kind::Numeric(places) => {
             let places = usize::from(places);
             let behind = behind.trim_end_matches('0');
             if behind.len() > places {
-                return Err(format!("has {places} decimal places, {number} has more"));
+                return Err(format!("`{number}` has more than {places} decimal places"));
             }
             let all = format!("{whole}{behind:0<places$}");
             let plain = all.trim_start_matches('0');

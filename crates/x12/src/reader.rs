@@ -202,12 +202,12 @@ impl Envelopes {
         }
         let control = segment.text(6);
         if control.is_empty() || control.len() > 9 || !control.bytes().all(|byte| byte.is_ascii_digit()) {
-            fault("6", 6, format!("GS06 is no control number: {control}"));
+            fault("6", 6, format!("GS06: expected a control number, found `{control}`"));
         }
         // Data element 716 has a code for this only in later versions; in 004010 the number violates the syntax of its envelope.
         if !self.groups.insert(&control) {
             let code = if segment.text(8).as_str() >= "005010" { "19" } else { "6" };
-            fault(code, 6, format!("GS06 is {control}, as in another group of the interchange"));
+            fault(code, 6, format!("GS06 {control} is used by another group of the interchange too"));
         }
         self.group = Some(group);
         self.controls = Controls::default();
@@ -216,7 +216,7 @@ impl Envelopes {
     fn open_set(&mut self, segment: &Segment<'_>) {
         let (set, control) = (segment.text(1), segment.text(2));
         let (Some(group), Some((_, terms))) = (&self.group, &self.interchange) else {
-            self.envelope_fault("022", "ST", segment, "ST stands outside any functional group".to_owned());
+            self.envelope_fault("022", "ST", segment, "ST is outside any functional group".to_owned());
             return;
         };
         let definition = terms.definitions.find(&group.version, &set);
@@ -227,18 +227,18 @@ impl Envelopes {
             reading.faults.push(Fault { position: 1, ..fault });
         };
         match definition {
-            None if set.is_empty() => fault("6", 1, "ST01 says no transaction set".to_owned()),
+            None if set.is_empty() => fault("6", 1, "ST01 (transaction set) is empty".to_owned()),
             None => fault("1", 1, format!("transaction set {set} is not supported in version {}", group.version)),
             Some(known) if known.functional_id != group.functional_id => {
-                fault("6", 1, format!("a {set} does not stand in a group of {}", group.functional_id));
+                fault("6", 1, format!("a {set} is not allowed in a group of {}", group.functional_id));
             }
             Some(_) => {}
         }
         let control = segment.text(2);
         if control.len() < 4 || control.len() > 9 {
-            fault("7", 2, format!("ST02 is no control number of four to nine characters: {control}"));
+            fault("7", 2, format!("ST02: expected a control number of four to nine characters, found `{control}`"));
         } else if !self.controls.insert(&control) {
-            fault("23", 2, format!("ST02 is {control}, as in another set of the group"));
+            fault("23", 2, format!("ST02 {control} is used by another set of the group too"));
         }
         let checker = definition.map(|definition| Checker::tolerating(definition.clone(), terms.tolerated.clone()));
         let mut open = OpenSet { reading, tolerated: terms.tolerated.clone(), checker };

@@ -24,7 +24,7 @@ pub struct Unread {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Interchange {
     pub header: Header,
-    /// Its span in the input.
+    /// Span in the input.
     pub bytes: Range<u64>,
     pub groups: Vec<Group>,
     /// Faults of the envelope itself; none is needed for the interchange to be accepted.
@@ -62,7 +62,7 @@ pub struct SetReading {
     pub set: String,
     /// ST02.
     pub control: String,
-    /// Its span in the input, ST to SE with its terminator.
+    /// Span in the input, ST to SE with its terminator.
     pub bytes: Range<u64>,
     pub segments: u32,
     pub faults: Vec<Fault>,
@@ -98,7 +98,7 @@ impl SetReading {
     pub fn ack(&self) -> SetAck {
         if self.faults.iter().any(Fault::rejects) {
             SetAck::Rejected
-        } else if self.faults.iter().any(Fault::is_told) {
+        } else if self.faults.iter().any(Fault::is_reported) {
             SetAck::Noted
         } else {
             SetAck::Accepted

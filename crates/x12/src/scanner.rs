@@ -381,7 +381,7 @@ mod tests {
     }
 
     #[test]
-    fn junk_around_an_interchange_is_told_with_its_range() {
+    fn junk_around_an_interchange_is_reported_with_its_range() {
         let input = format!("hello\n{ISA}\r\n  GS*PO~\nIEA*1*1~\n  trailing ");
         assert_eq!(
             scan(input.as_bytes(), 7, Limits::default()),

@@ -116,7 +116,7 @@ struct Token {
     start: u32,
     /// Behind the terminator.
     next: u32,
-    /// Its part of `ends`.
+    /// Part of `ends`.
     from: u32,
     to: u32,
 }

@@ -28,7 +28,7 @@ pub struct SetTree {
 #[derive(Debug, Clone, Copy)]
 struct Loop {
     node: NodeId,
-    /// Its segments, those of inner loops included.
+    /// Segments, those of inner loops included.
     from: u32,
     to: u32,
     /// The first loop in it, and the next on its own level; 0 for none, since the set itself is neither.
@@ -43,7 +43,7 @@ pub enum TreeError {
     #[error("a transaction set starts with ST")]
     NoHeader,
     /// More bytes than a tree may have.
-    #[error("the set has {size} bytes, {limit} at most can be mapped")]
+    #[error("the set has {size} bytes; at most {limit} can be mapped")]
     TooLarge { size: usize, limit: usize },
 }
 

@@ -34,7 +34,7 @@ pub(crate) struct Placed {
     pub missing: bool,
 }
 
-/// Whether the place was used as often as the table allows.
+/// True if the place was used as often as the table allows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Over {
     No,
@@ -85,7 +85,7 @@ impl Walker {
         Some(Placed { closed, opened, node, over, missing: missing.len() > before })
     }
 
-    /// Appends the mandatory entries that never came, once the set has ended.
+    /// Appends the missing mandatory entries, once the set has ended.
     pub fn end(mut self, definition: &SetDefinition, missing: &mut Vec<NodeId>) {
         while let Some(frame) = self.frames.pop() {
             unmet(definition, frame, definition.step(frame.node).end, missing);

@@ -35,10 +35,10 @@ pub struct GroupHead {
     pub version: String,
 }
 
-/// What happens to a separator inside a value, which would not read back.
+/// Rule for a separator inside a value, which would not read back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum OnSeparator {
-    /// It is replaced by a space.
+    /// Replaced by a space.
     #[default]
     Replace,
     /// Nothing is written, and the place is reported.
@@ -55,7 +55,7 @@ pub struct Style {
 
 /// Why nothing was written.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{designator} holds a separator of the interchange: {value}")]
+#[error("{designator} contains a separator of the interchange: {value}")]
 pub struct SeparatorInside {
     /// E.g. `N102`.
     pub designator: String,

@@ -1,4 +1,4 @@
-//! What partners' acknowledgments say, in sentences.
+//! Partners' acknowledgments as sentences.
 
 use wirewatch_x12::ack::{AckKind, Acknowledged, acknowledgments};
 
@@ -10,12 +10,12 @@ fn read(segments: &[&str]) -> Vec<Acknowledged> {
     acknowledgments(format!("{ISA}{segments}IEA*0*000000101~\n").as_bytes())
 }
 
-fn told(segments: &[&str]) -> Vec<String> {
+fn reported(segments: &[&str]) -> Vec<String> {
     read(segments).iter().flat_map(Acknowledged::sentences).collect()
 }
 
 #[test]
-fn a_997_tells_group_sets_segments_and_elements() {
+fn a_997_reports_group_sets_segments_and_elements() {
     let segments = [
         "ST*997*0001",
         "AK1*PO*101",
@@ -33,7 +33,7 @@ fn a_997_tells_group_sets_segments_and_elements() {
         "SE*14*0001",
     ];
     assert_eq!(
-        told(&segments),
+        reported(&segments),
         [
             "group PO 101: partly accepted, 2 of 3 sets accepted",
             "group 101: Number of Included Transaction Sets Does Not Match Actual Count",
@@ -56,7 +56,7 @@ fn a_999_has_codes_of_its_own() {
     let segments = ["AK1*PO*7*005010", "AK2*850*0001", "IK3*N1*4**8", "CTX*BEG", "IK4*3*66*I13*ZZ", "IK5*R*I5", "AK9*R*1*1*0"];
     assert_eq!(read(&segments)[0].kind, AckKind::Implementation);
     assert_eq!(
-        told(&segments),
+        reported(&segments),
         [
             "group PO 7: rejected, 0 of 1 sets accepted",
             "850 0001: rejected",
@@ -66,9 +66,9 @@ fn a_999_has_codes_of_its_own() {
 }
 
 #[test]
-fn a_ta1_tells_of_an_interchange_alone() {
-    assert_eq!(told(&["TA1*000000101*261123*0700*A*000"]), ["interchange 000000101: accepted"]);
-    let refused = told(&["TA1*000000101*261123*0700*R*025", "TA1*000000102*261123*0700*E*777"]);
+fn a_ta1_reports_of_an_interchange_alone() {
+    assert_eq!(reported(&["TA1*000000101*261123*0700*A*000"]), ["interchange 000000101: accepted"]);
+    let refused = reported(&["TA1*000000101*261123*0700*R*025", "TA1*000000102*261123*0700*E*777"]);
     assert_eq!(
         refused,
         [
@@ -81,10 +81,10 @@ fn a_ta1_tells_of_an_interchange_alone() {
 }
 
 #[test]
-fn what_is_unknown_is_told_as_it_stands_and_what_belongs_to_nothing_is_passed_over() {
+fn what_is_unknown_is_reported_as_it_stands_and_what_belongs_to_nothing_is_passed_over() {
     let stray = ["AK2*850*0001", "AK5*A", "TA1*000000001*261123*0700*A*000", "AK3*BEG*2**1", "AK9*A*1*1*1"];
-    assert_eq!(told(&stray), ["interchange 000000001: accepted"], "no group is open");
+    assert_eq!(reported(&stray), ["interchange 000000001: accepted"], "no group is open");
     let odd = ["AK1*PO*1", "AK3*BEG*2**1", "AK5*A", "AK2*850*0001", "AK4*1*2*3", "AK5*Q*99", "AK9**x*-1*"];
-    assert_eq!(told(&odd), ["group PO 1: no verdict, 0 of 0 sets accepted", "850 0001: Q", "850 0001: code 99"]);
+    assert_eq!(reported(&odd), ["group PO 1: no verdict, 0 of 0 sets accepted", "850 0001: Q", "850 0001: code 99"]);
     assert_eq!(read(&[]), []);
 }

@@ -25,26 +25,26 @@ fn check(text: &str) -> SetReading {
 }
 
 /// Level, code and place of each fault.
-fn told(faults: &[Fault]) -> Vec<String> {
+fn reported(faults: &[Fault]) -> Vec<String> {
     let level = |level: Level| format!("{level:?}").to_lowercase();
     faults.iter().map(|fault| format!("{} {} {}", level(fault.level), fault.code, fault.designator())).collect()
 }
 
 fn changed(from: &str, to: &str) -> Vec<String> {
     assert!(SET.contains(from), "the set holds {from}");
-    told(&check(&SET.replacen(from, to, 1)).faults)
+    reported(&check(&SET.replacen(from, to, 1)).faults)
 }
 
 #[test]
 fn a_sound_set_has_no_faults() {
     let reading = check(SET);
-    assert_eq!((told(&reading.faults), reading.segments), (vec![], 11));
+    assert_eq!((reported(&reading.faults), reading.segments), (vec![], 11));
     assert_eq!((reading.set.as_str(), reading.control.as_str()), ("850", "0001"));
 }
 
 #[test]
 fn each_element_code_has_its_cause() {
-    // (what stands there, what is put there, what is found)
+    // (text in the document, replacement, findings)
     let cases = [
         // 1: a mandatory element is missing.
         ("BEG*00*SA*MF-20417**20261123", "BEG*00*SA***20261123", "element 1 BEG03"),
@@ -123,7 +123,7 @@ fn each_set_code_has_its_cause() {
 fn a_fault_says_where_and_what_in_one_sentence() {
     let reading = check(&SET.replace("PO1*1*12*EA", "PO1*1*twelve*EA"));
     let [fault] = &reading.faults[..] else { panic!("{:?}", reading.faults) };
-    assert_eq!(fault.says, "PO102 (Quantity Ordered) is no number: twelve");
+    assert_eq!(fault.says, "PO102 (Quantity Ordered): expected a number, found `twelve`");
     assert_eq!((fault.position, fault.reference, fault.in_loop.as_deref()), (7, Some(330), Some("PO1")));
     assert_eq!(fault.value.as_deref(), Some("twelve"));
     assert_eq!(&SET[fault.offset as usize..][..4], "PO1*", "the offset is that of the segment");
@@ -155,11 +155,11 @@ fn a_habit_of_the_sender_is_noted_once_and_different_habits_not_without_end() {
 fn a_line_end_may_be_the_terminator() {
     let lines = SET.replace('~', "");
     let newline = Delimiters { segment: b'\n', ..Delimiters::default() };
-    assert_eq!(told(&check_with(&lines, newline).faults), Vec::<String>::new());
+    assert_eq!(reported(&check_with(&lines, newline).faults), Vec::<String>::new());
     assert_eq!(Tokens::new(lines.as_bytes(), newline).len(), 11);
     // A line end of two characters leaves no carriage return in the last element.
     let windows = lines.replace('\n', "\r\n");
-    assert_eq!(told(&check_with(&windows, newline).faults), Vec::<String>::new());
+    assert_eq!(reported(&check_with(&windows, newline).faults), Vec::<String>::new());
 }
 
 #[test]

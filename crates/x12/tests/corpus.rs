@@ -104,7 +104,7 @@ fn every_acknowledgment_is_sound_and_says_what_was_found() {
                     let nameless = interchange.header.sender.id.is_empty() || interchange.header.receiver.id.is_empty();
                     let again = Reader::read(Definitions::standard(), &bytes);
                     let acknowledgment = &again.interchanges[0].groups[0];
-                    // What is quoted from a broken envelope may break the answer to it; a sound one never does.
+                    // Text quoted from a broken envelope may break the acknowledgment; a valid envelope never does.
                     if !nameless
                         && group.faults.is_empty()
                         && group.sets.iter().all(|set| set.control.len() >= 4 && !set.set.is_empty())
@@ -127,14 +127,14 @@ fn every_acknowledgment_is_sound_and_says_what_was_found() {
 }
 
 #[test]
-fn a_header_too_short_to_be_one_inside_an_interchange_is_told_and_read_past() {
+fn a_header_too_short_to_be_one_inside_an_interchange_is_reported_and_read_past() {
     let document = altered("CUR*BY*USD~", b"ISA*00*   ~");
     let reading = Reader::read(Definitions::standard(), &document);
     let notes: Vec<&str> = reading.interchanges.iter().map(|one| interchange_verdict(one).1).collect();
     assert_eq!(notes, ["023", "012"], "the first ends too early, the second is no header");
 }
 
-/// The sound order of the corpus, with one thing changed.
+/// The valid order of the corpus with one change.
 fn altered(from: &str, to: &[u8]) -> Vec<u8> {
     let text = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus/850-4010.txt")).expect("text");
     let document = text.split_once("\n---\n").expect("a document").1;

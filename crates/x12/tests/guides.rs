@@ -1,4 +1,4 @@
-//! What a partner asks for beyond the standard, and what it lets pass.
+//! A partner's extra rules and tolerances.
 
 use std::sync::Arc;
 use wirewatch_x12::ack::{AckForm, AckStyle, GroupAck, Stamp, functional_ack};
@@ -78,9 +78,9 @@ fn what_a_guide_asks_for_is_found_in_the_order_of_the_document() {
         found(&SET.replace("SA*MF-20417*", "BK*MF-20417-LONG*7").replace("*92*0012", "")),
         [
             "element 7 BEG02: Marrowfield sends new and stand-alone orders only.",
-            "element 5 BEG03: BEG03 (Purchase Order Number) is longer than the partner's guide allows",
+            "element 5 BEG03: BEG03 (Purchase Order Number): longer than the partner's guide allows",
             "element 10 BEG04: BEG04 (Release Number) is not used by the partner's guide",
-            "element 1 BEG06: BEG06 (Contract Number) is asked for by the partner's guide and empty",
+            "element 1 BEG06: BEG06 (Contract Number) is asked for by the partner's guide but empty",
             "segment 2 CUR: the partner's guide does not use CUR here",
             "segment 3 DTM: the mandatory segment DTM, which the partner's guide asks for, is missing before N1",
             "element 2 N103: Stores are given by our number (N103 is 92).",
@@ -97,7 +97,7 @@ fn a_document_as_the_guide_has_it_is_sound_and_added_segments_have_their_place()
         .replace("SE*8", "SE*9");
     assert_eq!(found(&sound), Vec::<String>::new());
     let thrice = sound.replace("PO1*1", "PO1*1*1*EA~\nPO1*2*1*EA~\nPO1*1").replace("SE*9", "SE*11");
-    assert_eq!(found(&thrice), ["segment 4 PO1: the loop PO1 stands here more often than 2 times"]);
+    assert_eq!(found(&thrice), ["segment 4 PO1: the loop PO1 is here more often than 2 times"]);
 }
 
 #[test]
@@ -106,13 +106,13 @@ fn a_guide_that_speaks_of_what_is_not_there_says_so() {
     let wrong = |text: &str| {
         Guide::read(&format!("of = \"x12/004010/850\"\n{text}")).expect("TOML").apply("g", standard).unwrap_err().says
     };
-    assert_eq!(wrong("[[segment]]\nat = \"N3\""), "850 has no place N3: segments of loops are written N1/PER");
+    assert_eq!(wrong("[[segment]]\nat = \"N3\""), "850 has no place N3: write a segment of a loop as N1/PER");
     assert_eq!(
         wrong("[[segment]]\nat = \"BEG\"\n[segment.elements]\nBEG99 = { use = \"required\" }"),
-        "BEG99 is no element of BEG: BEG01 to BEG12"
+        "BEG99 is not an element of BEG: it has BEG01 to BEG12"
     );
-    assert_eq!(wrong("[[rule]]\nin = \"QQ\"\nsays = \"x\""), "a rule speaks of QQ, which is no segment");
-    assert_eq!(wrong("[[add]]\nsegment = \"QQ\"\nafter = \"BEG\""), "004010 850 uses segment QQ, which the dictionary lacks");
+    assert_eq!(wrong("[[rule]]\nin = \"QQ\"\nsays = \"x\""), "a rule uses QQ, which is not a segment");
+    assert_eq!(wrong("[[add]]\nsegment = \"QQ\"\nafter = \"BEG\""), "004010 850 uses segment QQ, which is not in the dictionary");
     assert!(Guide::read("[[segment]]\nat = \"BEG\"\nmux = 1").unwrap_err().says.contains("unknown field `mux`"));
 }
 
@@ -169,7 +169,7 @@ fn a_999_has_codes_of_its_own_for_what_only_a_guide_asks_for() {
 }
 
 #[test]
-fn what_is_let_pass_is_told_and_accepted() {
+fn what_is_let_pass_is_reported_and_accepted() {
     let text = interchange(&SET.replace("CUR*BY*USD", "CUR*BY*US"));
     let tolerance = |code: &str, at: &str| Terms {
         definitions: Definitions::standard().clone(),
@@ -183,13 +183,13 @@ fn what_is_let_pass_is_told_and_accepted() {
     assert_eq!(verdict(tolerance("4", "CUR02")), (SetAck::Noted, GroupAck::Noted, 1));
     assert_eq!(verdict(tolerance("4", "CUR")), (SetAck::Noted, GroupAck::Noted, 1));
     assert_eq!(verdict(tolerance("5", "")), (SetAck::Rejected, GroupAck::Rejected, 0));
-    // What is wrong with a set as a whole is let pass just so.
+    // An error of the whole set is tolerated in the same way.
     let miscounted = interchange(&SET.replace("SE*8*", "SE*9*"));
     let counts = Tolerance { level: Level::Set, code: "4".into(), at: String::new() };
     let terms = Terms { definitions: Definitions::standard().clone(), tolerated: [counts].into() };
     let reading = read(terms, &miscounted);
     assert_eq!(reading.interchanges[0].groups[0].sets[0].ack(), SetAck::Noted);
     assert_eq!(ack(&reading, AckForm::Functional), ["AK1*PO*101", "AK2*850*0001", "AK5*E*4", "AK9*E*1*1*1"]);
-    let told = ack(&read(tolerance("", "CUR02"), &text), AckForm::Functional);
-    assert_eq!(told, ["AK1*PO*101", "AK2*850*0001", "AK3*CUR*3**8", "AK4*2*100*4*US", "AK5*E*5", "AK9*E*1*1*1"]);
+    let reported = ack(&read(tolerance("", "CUR02"), &text), AckForm::Functional);
+    assert_eq!(reported, ["AK1*PO*101", "AK2*850*0001", "AK3*CUR*3**8", "AK4*2*100*4*US", "AK5*E*5", "AK9*E*1*1*1"]);
 }

@@ -31,7 +31,7 @@ fn a_sound_interchange_is_accepted_whole() {
 }
 
 #[test]
-fn every_fault_of_a_set_is_found_and_told() {
+fn every_fault_of_a_set_is_found_and_reported() {
     let bad = SAMPLE
         .replacen("BEG*00*SA*MF-20417**20261123", "BEG*00*SA***20261332", 1)
         .replacen("CUR*BY*USD~\n", "CUR*BY*USD~\nZZZ*1~\nPO3*AB~\n", 1)
@@ -82,7 +82,7 @@ fn a_tree_nests_segments_by_loop() {
     let definition = Definitions::standard().find("004010", "850").unwrap().clone();
     let tree = SetTree::new(definition, bytes, Delimiters::default()).unwrap();
     assert_eq!(tree.root().segment("BEG").unwrap().text(3), "MF-20417");
-    assert_eq!(tree.root().loops("N1").next().unwrap().segment("N4").unwrap().text(2), "VT");
+    assert_eq!(tree.root().loops("N1").next().unwrap().segment("N4").unwrap().text(2), "HV");
     let lines: Vec<String> = tree.root().loops("PO1").map(|line| line.segment("PID").unwrap().text(5)).collect();
     assert_eq!(lines, ["TEN FRAME HIVE", "DEEP FRAME"]);
 }
@@ -113,7 +113,7 @@ proptest! {
         }
     }
 
-    /// What the writer wrote reads back as it was given.
+    /// Everything the writer writes reads back unchanged.
     #[test]
     fn written_values_read_back(values in prop::collection::vec("[ -)+-=?-}]{0,12}", 1..9), number in 1u32..999_999_999) {
         let party = |id: &str| Party { qualifier: "ZZ".into(), id: id.into() };

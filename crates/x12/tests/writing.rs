@@ -1,4 +1,4 @@
-//! What was written reads back as the same tree, whatever the separators; and what cannot be written is said.
+//! A written tree reads back unchanged with any separators; values that cannot be written are errors.
 
 use proptest::prelude::*;
 use std::path::Path;
@@ -81,7 +81,7 @@ fn every_sound_document_of_the_corpus_is_written_as_it_was_read() {
 }
 
 fn text() -> impl Strategy<Value = Element> {
-    // Neither separators nor spaces at the ends, where padding could not be told from content.
+    // Without separators, and without spaces at the ends, which look like padding.
     prop_oneof![Just(Element::Empty), "[A-Za-z0-9.,-]([A-Za-z0-9 .,-]{0,10}[A-Za-z0-9])?".prop_map(Element::Text)]
 }
 
@@ -148,7 +148,10 @@ fn a_separator_in_a_value_is_replaced_or_refused() {
     };
     let written = String::from_utf8(write(OnSeparator::Replace).unwrap()).unwrap();
     assert!(written.contains("~N3*4 Clover Lane~"), "{written}");
-    assert_eq!(write(OnSeparator::Refuse).unwrap_err().to_string(), "N301 holds a separator of the interchange: 4~Clover*Lane");
+    assert_eq!(
+        write(OnSeparator::Refuse).unwrap_err().to_string(),
+        "N301 contains a separator of the interchange: 4~Clover*Lane"
+    );
 }
 
 #[test]
@@ -170,5 +173,5 @@ fn a_value_that_its_element_cannot_hold_is_said_with_its_place() {
     assert!(written.contains("~SAC*C*D240***1550~"), "two decimal places are implied: {written}");
     let mut second = writer(Delimiters::default(), Style::default(), definition);
     let refused = compose(definition, &[number("15.555")], &mut second).unwrap_err();
-    assert_eq!(refused.to_string(), "SAC05 (Amount) has 2 decimal places, 15.555 has more");
+    assert_eq!(refused.to_string(), "SAC05 (Amount): `15.555` has more than 2 decimal places");
 }

@@ -1,6 +1,7 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::terminal::outln;
+use crate::{show, ui};
 use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
@@ -9,10 +10,11 @@ use wirewatch_service::view::{ActRequest, ActResult, DocumentView};
 
 /// Correct the document of a message and resend it
 ///
-/// Opens the document in $EDITOR, or reads it from a file. The document is checked first; with errors in it, nothing is done.
+/// Opens the document in $EDITOR, or reads it from a file. The document, the maps and the next request are tried first: with
+/// errors in them, nothing is done.
 #[derive(Debug, clap::Args)]
 pub struct AmendArgs {
-    /// Id of the message
+    /// The message, by id or key
     message: String,
     /// Take the corrected document from this file
     #[arg(long, value_name = "FILE")]
@@ -23,6 +25,12 @@ pub struct AmendArgs {
     /// Completed steps whose request has changed: ask, keep their answers, or run again (`again` runs every step again)
     #[arg(long, default_value = "ask", value_parser = super::words(AnswerRule::ALL))]
     answers: AnswerRule,
+    /// Number of the release to run [default: the current one if the completed steps fit it, else the one that it ran before]
+    #[arg(long, value_name = "N")]
+    release: Option<i64>,
+    /// Show what would be sent; do nothing
+    #[arg(long, conflicts_with = "save")]
+    preview: bool,
     /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
@@ -30,7 +38,7 @@ pub struct AmendArgs {
 
 pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandError> {
     let client = client.client()?;
-    let path = format!("/api/messages/{}", args.message);
+    let path = message_path(&args.message);
     let document = match &args.file {
         Some(file) => {
             std::fs::read_to_string(file).map_err(|error| CommandError::Failed(format!("{}: {error}", file.display())))?
@@ -44,15 +52,33 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
             }
             let after = edit(&before)?;
             if after == before.text {
-                outln!("nothing was changed; nothing was done");
+                outln!("the document was not changed, so nothing was done");
                 return Ok(());
             }
             after
         }
     };
-    let request = ActRequest { act: MessageAct::Amend, why: args.why.clone(), answers: args.answers, document, preview: false };
+    let request = ActRequest {
+        act: MessageAct::Amend,
+        why: args.why.clone(),
+        answers: args.answers,
+        release: args.release,
+        document,
+        preview: args.preview,
+    };
     let result: ActResult = client.post(&format!("{path}/acts"), &request).await?;
-    outln!("{} {} amended and sent again", result.message.flow, result.message.key);
+    if args.preview {
+        ui::findings(&result.findings);
+        if let Some(plan) = &result.plan {
+            show::plan(plan);
+        }
+        outln!("nothing was done");
+        return if result.plan.is_some() { Ok(()) } else { Err(CommandError::Found) };
+    }
+    if let Some(plan) = &result.plan {
+        show::release(plan);
+    }
+    outln!("{} {} amended and resent", result.message.flow, result.message.key);
     Ok(())
 }
 

@@ -32,11 +32,11 @@ pub async fn run(client: &ClientArgs, args: &ArrivalsArgs) -> Result<(), Command
     if args.page.json {
         ui::json(&page);
     } else if page.arrivals.is_empty() {
-        outln!("nothing has come in");
+        outln!("no arrivals");
     } else {
         show::arrivals(&page.arrivals);
         if let Some(next) = &page.next {
-            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
+            outln!("{}", ui::paint(ui::DIM, format!("older: --before {next}")));
         }
     }
     Ok(())

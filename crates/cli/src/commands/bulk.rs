@@ -75,18 +75,16 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
     }
 }
 
-/// Previews an act on all messages that failed for `reason`, or does it and follows it to its end.
-pub async fn all_with(
-    client: &Client,
-    act: BulkActKind,
-    reason: &str,
-    why: &str,
-    answers: AnswerRule,
-    target: &Target,
-) -> Result<(), CommandError> {
-    let request = BulkRequest { reason: reason.to_owned(), messages: Vec::new(), act, why: why.to_owned(), answers };
+/// Returns an act on all messages that failed for `reason`.
+pub fn request(act: BulkActKind, reason: &str) -> BulkRequest {
+    let (reason, answers) = (reason.to_owned(), AnswerRule::Ask);
+    BulkRequest { reason, messages: Vec::new(), act, why: String::new(), answers, release: None }
+}
+
+/// Previews an act on many messages, or does it and follows it to its end.
+pub async fn all_with(client: &Client, request: &BulkRequest, target: &Target) -> Result<(), CommandError> {
     if target.preview {
-        let preview: BulkPreview = client.post("/api/bulk-acts/preview", &request).await?;
+        let preview: BulkPreview = client.post("/api/bulk-acts/preview", request).await?;
         if target.json {
             ui::json(&preview);
             return Ok(());
@@ -96,15 +94,15 @@ pub async fn all_with(
         if more > 0 {
             outln!("and {more} more");
         }
-        outln!("{act} would be done to {}; nothing was done", ui::count(preview.total, "message"));
+        outln!("would {} {}; nothing was done", request.act, ui::count(preview.total, "message"));
         return Ok(());
     }
-    let started: BulkAct = client.post("/api/bulk-acts", &request).await?;
+    let started: BulkAct = client.post("/api/bulk-acts", request).await?;
     if target.detach {
         if target.json {
             ui::json(&started);
         } else {
-            outln!("started for {}; follow it with: wirewatch bulk follow {}", messages(started.total), started.id);
+            outln!("started for {}; to follow it: wirewatch bulk follow {}", messages(started.total), started.id);
         }
         return Ok(());
     }
@@ -147,7 +145,7 @@ fn report(one: &BulkAct, json: bool) -> Result<(), CommandError> {
         let end = if one.state == BulkState::Stopped { "; stopped before its end" } else { "" };
         outln!("{} {}{end}", messages(one.done), past(one.act));
     }
-    if one.refused == 0 { Ok(()) } else { Err(CommandError::Found) }
+    if one.refusals.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }
 
 /// Prints the messages that refused on standard error.

@@ -116,7 +116,7 @@ async fn open(client: &Client, request: CaptureRequest, how: &How) -> Result<(),
         ui::json_line(&capture);
     } else {
         outln!("{}", capture.address);
-        let local = if capture.local_only { "; it can be reached from this machine alone" } else { "" };
+        let local = if capture.local_only { "; only this machine can reach it" } else { "" };
         errln!("{} is open until {}{local}", capture.name, clock(&capture.until));
     }
     if how.detach {
@@ -130,7 +130,7 @@ async fn open(client: &Client, request: CaptureRequest, how: &How) -> Result<(),
         }
         seen = story.capture.arrived;
         if !story.capture.says.is_empty() {
-            return Err(CommandError::Failed(format!("nothing more arrives: {}", story.capture.says)));
+            return Err(CommandError::Failed(format!("nothing more arrives here: {}", story.capture.says)));
         }
         tokio::time::sleep(Duration::from_millis(300)).await;
     }
@@ -188,7 +188,7 @@ fn request(kind: CaptureType) -> CaptureRequest {
 }
 
 fn numbered(story: &CaptureStory, n: u64) -> Result<&CaughtView, CommandError> {
-    let missing = || CommandError::Failed(format!("{} keeps no number {n} (any more)", story.capture.name));
+    let missing = || CommandError::Failed(format!("{} has no item {n} (any more)", story.capture.name));
     story.caught.iter().find(|caught| caught.n == n).ok_or_else(missing)
 }
 
@@ -196,7 +196,7 @@ fn print_line(caught: &CaughtView) {
     let form = match (caught.size, caught.fault.as_str()) {
         (0, _) => paint(PLAIN, "without a body"),
         (_, "") => paint(PLAIN, format!("{}, {} bytes", caught.form, caught.size)),
-        (_, fault) => paint(BAD, format!("not well formed: {fault}")),
+        (_, fault) => paint(BAD, format!("cannot be read: {fault}")),
     };
     outln!("{:>4}  {}  {}  {form}", caught.n, clock(&caught.at), caught.line);
 }
@@ -220,5 +220,5 @@ async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Optio
     let sent = http.post(to).header("content-type", kind).body(bytes).send().await;
     let status = sent.map_err(|error| CommandError::Failed(format!("{to}: {error}")))?.status();
     outln!("{to} answered {status}");
-    if status.is_success() { Ok(()) } else { Err(CommandError::Failed("it was not taken there".to_owned())) }
+    if status.is_success() { Ok(()) } else { Err(CommandError::Failed("the call was rejected there".to_owned())) }
 }

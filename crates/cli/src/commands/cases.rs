@@ -1,5 +1,5 @@
 use super::compare;
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::{errln, outln};
@@ -98,7 +98,7 @@ pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
             if let Ok(checked) = outcome
                 && !checked.holds()
             {
-                expect(&args.workspace, case, &checked.came)?;
+                expect(&args.workspace, case, &checked.actual)?;
             }
         }
         if !args.json {
@@ -110,6 +110,15 @@ pub fn run(args: &CasesArgs) -> Result<(), CommandError> {
         outln!("{}: {} passed, {failed} failed", ui::count(cases.len(), "case"), cases.len() - failed);
     }
     if failed == 0 { Ok(()) } else { Err(CommandError::Found) }
+}
+
+/// Runs every case of a workspace; returns how many passed, and the names of those that failed.
+pub fn tally(workspace: &Arc<Workspace>) -> (usize, Vec<String>) {
+    let cases: Vec<&Arc<Case>> = workspace.cases.values().collect();
+    let outcomes = all(workspace, &cases);
+    let failed = cases.iter().zip(&outcomes).filter(|(_, outcome)| !holds(outcome)).map(|(case, _)| case.name.clone());
+    let failed: Vec<String> = failed.collect();
+    (cases.len() - failed.len(), failed)
 }
 
 /// Every outcome, worked out side by side.
@@ -136,8 +145,8 @@ fn show(case: &Case, outcome: &Outcome, width: usize) {
     match outcome {
         Ok(checked) if checked.holds() => line(ui::GOOD, "passed", &case.says),
         Ok(checked) if !checked.expected => {
-            line(ui::WAIT, "new", "nothing is expected yet; --accept takes this:");
-            let text = serde_json::to_string_pretty(&checked.came).unwrap_or_default();
+            line(ui::WAIT, "new", "no expected result yet; --accept stores this one:");
+            let text = serde_json::to_string_pretty(&checked.actual).unwrap_or_default();
             text.lines().for_each(|line| outln!("    {line}"));
         }
         Ok(checked) => {
@@ -167,7 +176,7 @@ fn junit(cases: &[&Arc<Case>], outcomes: &[Outcome]) -> Result<String, CommandEr
             Ok(checked) if checked.holds() => TestCaseStatus::success(),
             Ok(checked) => {
                 let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-                let says = if checked.expected { "what came out differs" } else { "nothing is expected yet" };
+                let says = if checked.expected { "the result differs" } else { "no expected result yet" };
                 status.set_message(says).set_description(serde_json::to_string_pretty(&checked.differences).unwrap_or_default());
                 status
             }
@@ -184,15 +193,15 @@ fn junit(cases: &[&Arc<Case>], outcomes: &[Outcome]) -> Result<String, CommandEr
     report.to_string().map_err(|error| CommandError::Failed(error.to_string()))
 }
 
-fn expect(workspace: &Path, case: &Case, came: &Value) -> Result<(), CommandError> {
-    local::write(&workspace.join(case.expect_path()), &(serde_json::to_string_pretty(came).unwrap_or_default() + "\n"))
+fn expect(workspace: &Path, case: &Case, actual: &Value) -> Result<(), CommandError> {
+    local::write(&workspace.join(case.expect_path()), &(serde_json::to_string_pretty(actual).unwrap_or_default() + "\n"))
 }
 
 pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandError> {
     let CaseCommand::From(args) = &args.command;
     local::files(&args.workspace)?;
     let client = client.client()?;
-    let story: Story = client.get(&format!("/api/messages/{}", args.message), &[]).await?;
+    let story: Story = client.get(&message_path(&args.message), &[]).await?;
     let mut bytes = client.bytes(&format!("/api/arrivals/{}/bytes", story.message.arrival)).await?;
     // The last answers were given to the corrected document.
     if story.acts.iter().any(|act| act.act == PersonAct::Amended) {
@@ -206,24 +215,24 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
         bytes = masked.bytes;
         errln!(
             "masked: {}",
-            if places.is_empty() { "nothing, no field says that it holds personal data".to_owned() } else { places.join(", ") }
+            if places.is_empty() { "nothing: no field is marked as personal data".to_owned() } else { places.join(", ") }
         );
     }
     let known = [args.name.as_deref().unwrap_or_default(), &story.message.key, &story.message.id];
     let name = known.into_iter().find(|name| !name.is_empty()).unwrap_or_default().to_lowercase().replace(['/', '\\', ' '], "-");
-    let says = format!("As {} came", if story.message.key.is_empty() { &args.message } else { &story.message.key });
+    let says = format!("As {} arrived", if story.message.key.is_empty() { &args.message } else { &story.message.key });
     let event = story.meta.get("event").and_then(Value::as_str);
     let new =
-        NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event, kept: Map::new() };
+        NewCase { name: &name, says: &says, subject: ("flow", &story.message.flow), given: &bytes, event, variables: Map::new() };
     let folder = new.write(&args.workspace, &answers, None)?;
     let workspace = Arc::new(local::workspace(&args.workspace)?);
     let case = workspace.cases.get(&name);
     let case =
-        case.ok_or_else(|| CommandError::Failed(format!("{} was written, but is not read as a case", folder.display())))?;
+        case.ok_or_else(|| CommandError::Failed(format!("{} was written, but cannot be read as a case", folder.display())))?;
     let checked = case.check(&workspace).map_err(|error| CommandError::Failed(error.to_string()))?;
-    expect(&args.workspace, case, &checked.came)?;
-    ui::json(&checked.came);
-    outln!("written to {}; change expect.json where this is not what should come of it", folder.display());
+    expect(&args.workspace, case, &checked.actual)?;
+    ui::json(&checked.actual);
+    outln!("written to {}; correct expect.json where this is not the result you want", folder.display());
     Ok(())
 }
 
@@ -238,9 +247,7 @@ fn as_given(arrived: &[u8], amended: &DocumentView) -> Result<Vec<u8>, CommandEr
         restore(&form, &amended.text)
     });
     let whole = set.and_then(|set| in_envelope(arrived, &set));
-    whole.ok_or_else(|| {
-        CommandError::Failed("the corrected transaction set has no place in the interchange that it came in".to_owned())
-    })
+    whole.ok_or_else(|| CommandError::Failed("the amended transaction set cannot be put back into its interchange".to_owned()))
 }
 
 /// The document and its answers with personal data masked.
@@ -274,18 +281,19 @@ pub struct NewCase<'c> {
     pub subject: (&'c str, &'c str),
     pub given: &'c [u8],
     pub event: Option<&'c str>,
-    /// Values that earlier steps would have kept, by name.
-    pub kept: Map<String, Value>,
+    /// Variables that earlier steps would have set, by name.
+    pub variables: Map<String, Value>,
 }
 
 impl NewCase<'_> {
     /// Writes the case into a new folder; returns the folder.
     pub fn write(&self, workspace: &Path, answers: &Answers, expect: Option<&Value>) -> Result<PathBuf, CommandError> {
         let text = std::str::from_utf8(self.given);
-        let text = text.map_err(|_| CommandError::Failed("a case holds text, and the document is none".to_owned()))?;
+        let text =
+            text.map_err(|_| CommandError::Failed("a case can store text only, and this document is not text".to_owned()))?;
         let folder = workspace.join("cases").join(self.name);
         if folder.exists() {
-            return Err(CommandError::Failed(format!("{} is there already; give it another name", folder.display())));
+            return Err(CommandError::Failed(format!("{} exists already; choose another name", folder.display())));
         }
         std::fs::create_dir_all(&folder).map_err(|error| local::failed(&folder, &error))?;
         let given = match text.trim_start().bytes().next() {
@@ -304,7 +312,7 @@ impl NewCase<'_> {
             case["event"] = toml_edit::value(event);
         }
         let mut with = toml_edit::Table::new();
-        for (name, value) in &self.kept {
+        for (name, value) in &self.variables {
             let file = format!("with-{name}.json");
             local::write(&folder.join(&file), &(serde_json::to_string_pretty(value).unwrap_or_default() + "\n"))?;
             with[name.as_str()] = toml_edit::value(file);

@@ -1,5 +1,4 @@
-use super::show_command::newest;
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::outln;
@@ -30,7 +29,7 @@ pub async fn run(client: &ClientArgs, args: &CompareArgs) -> Result<(), CommandE
     if args.json {
         ui::json(&json!({ "same": found.is_empty(), "differences": found }));
     } else if found.is_empty() {
-        outln!("both say the same");
+        outln!("no differences");
     } else {
         show(&found, "");
     }
@@ -48,26 +47,29 @@ async fn document(client: &ClientArgs, what: &str) -> Result<Value, CommandError
         return Err(CommandError::Failed(format!("{what}: there is no such file")));
     }
     let client = client.client()?;
-    let id = if message.parse::<wirewatch_core::Id>().is_ok() { message.to_owned() } else { newest(&client, message).await? };
+    let path = message_path(message);
     let Some(step) = step else {
         let query = [("tree", "true".to_owned())];
-        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &query).await?;
+        let whole: DocumentView = client.get(&format!("{path}/document"), &query).await?;
         return parsed(what, whole.text.as_bytes());
     };
-    let story: Story = client.get(&format!("/api/messages/{id}"), &[]).await?;
+    let story: Story = client.get(&path, &[]).await?;
     let Some(found) = story.steps.iter().find(|one| one.step == step) else {
         let known: Vec<&str> = story.steps.iter().map(|one| one.step.as_str()).collect();
-        return Err(CommandError::Usage(format!("message {id} has no step `{step}`; it has {}", known.join(", "))));
+        return Err(CommandError::Usage(format!("message {message} has no step `{step}`; it has {}", known.join(", "))));
     };
     if found.after.is_some() {
         let query = [("step", step.to_owned()), ("tree", "true".to_owned())];
-        let whole: DocumentView = client.get(&format!("/api/messages/{id}/document"), &query).await?;
+        let whole: DocumentView = client.get(&format!("{path}/document"), &query).await?;
         return parsed(what, whole.text.as_bytes());
     }
     let sent = found.request.as_ref().and_then(|request| request.body.as_ref());
-    let sent = sent.ok_or_else(|| CommandError::Failed(format!("the step `{step}` of {id} made no document and sent none")))?;
+    let sent =
+        sent.ok_or_else(|| CommandError::Failed(format!("the step `{step}` of {message} neither made nor sent a document")))?;
     if sent.cut {
-        return Err(CommandError::Failed(format!("what the step `{step}` of {id} sent is too large to be shown whole")));
+        return Err(CommandError::Failed(format!(
+            "the document that the step `{step}` of {message} sent is too large to be compared"
+        )));
     }
     parsed(what, sent.text.as_bytes())
 }

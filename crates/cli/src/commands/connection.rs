@@ -71,7 +71,7 @@ async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Resu
     let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
     match view.on_hold {
         Some(held) => match &held.by {
-            None => outln!("{connection} is on hold: {}; the next message probes it now", held.says),
+            None => outln!("{connection} is on hold: {}; the next message probes it", held.says),
             Some(by) => outln!("{connection} was put on hold by {by}: {}", held.says),
         },
         None => outln!("{connection} is in use"),

@@ -1,15 +1,15 @@
 use super::bulk;
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::{show, ui};
 use wirewatch_service::view::words::{AnswerRule, BulkActKind, MessageAct};
-use wirewatch_service::view::{ActRequest, ActResult, Arrival, Why};
+use wirewatch_service::view::{ActRequest, ActResult, Arrival, BulkRequest, Why};
 
 /// Which messages: some by id, or all that failed for one reason.
 #[derive(Debug, clap::Args)]
 pub struct Target {
-    /// Ids of messages
+    /// Messages, by id or key
     #[arg(required_unless_present = "reason", conflicts_with = "reason")]
     pub messages: Vec<String>,
     /// All messages that failed for this reason: an id of `wirewatch reasons`
@@ -45,33 +45,44 @@ pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandE
     let client = client.client()?;
     match &args.target.reason {
         _ if args.arrivals => arrivals(&client, args).await,
-        Some(reason) => bulk::all_with(&client, BulkActKind::Discard, reason, &args.why, AnswerRule::Ask, &args.target).await,
-        None => one(&client, MessageAct::Discard, &args.why, AnswerRule::Ask, &args.target).await,
+        Some(reason) => {
+            let request = BulkRequest { why: args.why.clone(), ..bulk::request(BulkActKind::Discard, reason) };
+            bulk::all_with(&client, &request, &args.target).await
+        }
+        None => {
+            let request = ActRequest { why: args.why.clone(), ..request(MessageAct::Discard, &args.target) };
+            each(&client, &request, &args.target).await
+        }
     }
 }
 
 async fn arrivals(client: &Client, args: &DiscardArgs) -> Result<(), CommandError> {
-    let mut settled: Vec<Arrival> = Vec::new();
+    let mut discarded: Vec<Arrival> = Vec::new();
     for arrival in &args.target.messages {
         let why = Why { why: args.why.clone() };
-        settled.push(client.post(&format!("/api/arrivals/{arrival}/discard"), &why).await?);
+        discarded.push(client.post(&format!("/api/arrivals/{arrival}/discard"), &why).await?);
     }
     if args.target.json {
-        ui::json(&settled);
+        ui::json(&discarded);
     } else {
-        outln!("{} discarded", ui::count(settled.len(), "arrival"));
+        outln!("{} discarded", ui::count(discarded.len(), "arrival"));
     }
     Ok(())
 }
 
-/// An act on messages by id.
-pub async fn one(client: &Client, act: MessageAct, why: &str, answers: AnswerRule, target: &Target) -> Result<(), CommandError> {
-    let request = ActRequest { act, why: why.to_owned(), answers, document: String::new(), preview: target.preview };
+/// Returns an act on the messages of a target, one by one.
+pub fn request(act: MessageAct, target: &Target) -> ActRequest {
+    let (why, document, answers) = (String::new(), String::new(), AnswerRule::Ask);
+    ActRequest { act, why, answers, release: None, document, preview: target.preview }
+}
+
+/// Acts on each message of a target.
+pub async fn each(client: &Client, request: &ActRequest, target: &Target) -> Result<(), CommandError> {
     let mut results: Vec<ActResult> = Vec::new();
     for message in &target.messages {
-        results.push(client.post(&format!("/api/messages/{message}/acts"), &request).await?);
+        results.push(client.post(&format!("{}/acts", message_path(message)), request).await?);
     }
-    report(act, &results, target)
+    report(request.act, &results, target)
 }
 
 fn report(act: MessageAct, results: &[ActResult], target: &Target) -> Result<(), CommandError> {
@@ -83,7 +94,8 @@ fn report(act: MessageAct, results: &[ActResult], target: &Target) -> Result<(),
     if target.preview {
         let messages: Vec<_> = results.iter().map(|result| result.message.clone()).collect();
         show::messages(&messages);
-        outln!("{} would be done to {}; nothing was done", act, ui::count(results.len(), "message"));
+        results.iter().filter_map(|result| result.plan.as_ref()).for_each(show::plan);
+        outln!("would {act} {}; nothing was done", ui::count(results.len(), "message"));
         return Ok(());
     }
     for result in &failed {
@@ -94,6 +106,11 @@ fn report(act: MessageAct, results: &[ActResult], target: &Target) -> Result<(),
         MessageAct::Amend => "amended",
         MessageAct::Discard => "discarded",
     };
+    for result in results {
+        if let Some(plan) = result.plan.as_ref().filter(|plan| !(plan.says.is_empty() && plan.changes.is_empty())) {
+            show::release(plan);
+        }
+    }
     outln!("{} {past}", ui::count(results.len() - failed.len(), "message"));
     if failed.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }

@@ -1,5 +1,4 @@
-use super::show_command::newest;
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::outln;
@@ -56,9 +55,7 @@ pub async fn run(client: &ClientArgs, args: &DryRunArgs) -> Result<(), CommandEr
         None => Answers::new(),
         Some(message) => {
             let client = client.client()?;
-            let is_id = message.parse::<wirewatch_core::Id>().is_ok();
-            let id = if is_id { message.clone() } else { newest(&client, message).await? };
-            super::cases::answers(&client.get(&format!("/api/messages/{id}"), &[]).await?)
+            super::cases::answers(&client.get(&message_path(message), &[]).await?)
         }
     };
     for text in &args.answers {
@@ -84,8 +81,8 @@ pub async fn run(client: &ClientArgs, args: &DryRunArgs) -> Result<(), CommandEr
     } else {
         show(&shown);
         match outside.asked.get() {
-            0 => outln!("\nNothing was sent and nothing stored."),
-            n => outln!("\nAsked really: {}. Nothing else was sent.", ui::count(n, "request")),
+            0 => outln!("\nDry run: nothing was sent and nothing was stored."),
+            n => outln!("\n{} sent for real. Nothing else was sent, and nothing was stored.", ui::count(n, "request")),
         }
     }
     let failed = shown.verdict == "failed" || shown.messages.iter().any(|message| message.ends == "failed");
@@ -121,7 +118,7 @@ fn show(shown: &DryRun) {
         passage(message);
     }
     if shown.left_out > 0 {
-        outln!("\nand {} more; --limit shows more of them", ui::count(shown.left_out, "message"));
+        outln!("\nand {} more; --limit N shows more", ui::count(shown.left_out, "message"));
     }
 }
 

@@ -86,13 +86,13 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
         }
         FlowAct::Pause { flow, why } => {
             let _: Vec<PausedFlow> = client.post(&format!("/api/flows/{flow}/pause"), &Why { why: why.clone() }).await?;
-            outln!("{flow} is paused: what comes in is taken and waits");
+            outln!("{flow} is paused: new documents are received and wait");
         }
         FlowAct::Resume { flow } => {
             let resumed: ResumedFlow = client.post(&format!("/api/flows/{flow}/resume"), &json!({})).await?;
-            outln!("{flow} goes on");
+            outln!("{flow} is resumed");
             for step in resumed.trying {
-                outln!("at {step} one that waits tries now; the others follow when it goes well");
+                outln!("step {step}: one waiting message is tried now; the others follow when it succeeds");
             }
         }
         FlowAct::Record { flow, depth, time, back } => {
@@ -100,8 +100,8 @@ pub async fn run(client: &ClientArgs, args: &FlowArgs) -> Result<(), CommandErro
             let request = RecordRequest { depth: depth.unwrap_or(RecordingDepth::Calls), seconds };
             let recorded: Option<RecordedFlow> = client.post(&format!("/api/flows/{flow}/record"), &request).await?;
             match recorded {
-                Some(recorded) => outln!("of {flow} `{}` are recorded until {}", recorded.depth, clock(&recorded.until)),
-                None => outln!("of {flow} is recorded what it says itself"),
+                Some(recorded) => outln!("{flow}: recording `{}` until {}", recorded.depth, clock(&recorded.until)),
+                None => outln!("{flow}: recording as its file says"),
             }
         }
     }

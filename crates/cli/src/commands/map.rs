@@ -77,13 +77,13 @@ struct RunArgs {
     /// The workspace folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     workspace: PathBuf,
-    /// A value that earlier steps of a flow would have kept: $NAME is this JSON document
+    /// The value of a variable that an earlier step sets with `as`: $NAME is this JSON document
     #[arg(long = "with", value_name = "NAME=FILE")]
-    kept: Vec<String>,
+    variables: Vec<String>,
     /// Show what each rule gave
     #[arg(long)]
     explain: bool,
-    /// Do it again whenever the workspace or the document changes, until interrupted
+    /// Run again whenever the workspace or the document changes, until interrupted
     #[arg(long, conflicts_with_all = ["as_case", "json"])]
     watch: bool,
     /// Keep it as a case of the workspace: this document must always give this result
@@ -121,12 +121,12 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
     outln!("{} by {}, {}", paint(ui::BOLD, file.display().to_string()), draft.by, ui::exact(&draft.at));
     ui::text_difference(&before, &draft.text);
     if !args.yes {
-        outln!("nothing is written yet; --yes takes it");
+        outln!("nothing was written; --yes writes it");
         return Ok(());
     }
     local::write(&file, &draft.text)?;
     client.delete(&format!("/api/maps/{name}/draft")).await?;
-    outln!("{} written; `wirewatch check` and `wirewatch deploy` come next", file.display());
+    outln!("{} written; next: `wirewatch check`, then `wirewatch deploy`", file.display());
     Ok(())
 }
 
@@ -148,7 +148,7 @@ fn proposed(args: &ProposeArgs) -> Result<(), CommandError> {
         return Ok(());
     };
     let file = args.workspace.join("maps").join(format!("{name}.toml"));
-    local::write_new(&file, &text, "a proposal never takes its place")?;
+    local::write_new(&file, &text, "a proposal does not overwrite it")?;
     outln!("{} written; `wirewatch map run {name} --given FILE --explain` shows what it does", file.display());
     Ok(())
 }
@@ -188,24 +188,24 @@ fn try_out(args: &RunArgs) -> Result<(), CommandError> {
     let bytes = local::bytes(&args.given)?;
     let given = given_to_map(&workspace, map, &bytes)
         .map_err(|says| CommandError::Failed(format!("{}: {says}", args.given.display())))?;
-    let kept = kept(&args.kept)?;
+    let variables = variables(&args.variables)?;
     let mut results = Vec::with_capacity(given.len());
     for one in &given {
-        results.push(mapped(&workspace, map, one, &kept).map_err(CommandError::Failed)?);
+        results.push(mapped(&workspace, map, one, &variables).map_err(CommandError::Failed)?);
     }
     if let Some(name) = &args.as_case {
         let shown = |(result, _): &(Value, _)| Ok(written(map, result)?.map_or_else(|| result.clone(), Value::String));
         let expect = Value::Array(results.iter().map(shown).collect::<Result<_, CommandError>>()?);
-        let kept = super::cases::NewCase {
+        let variables = super::cases::NewCase {
             name,
             says: "",
             subject: ("map", &args.name),
             given: &bytes,
             event: None,
-            kept: kept.clone(),
+            variables: variables.clone(),
         };
-        let folder = kept.write(&args.workspace, &Default::default(), Some(&expect))?;
-        errln!("kept as {}", folder.display());
+        let folder = variables.write(&args.workspace, &Default::default(), Some(&expect))?;
+        errln!("stored as {}", folder.display());
     }
     let findings: Vec<_> = results.iter().flat_map(|(result, _)| misfits(map, &path, result)).collect();
     let end = if unfilled || !findings.is_empty() { Err(CommandError::Found) } else { Ok(()) };
@@ -248,7 +248,7 @@ fn written(map: &Map, result: &Value) -> Result<Option<String>, CommandError> {
 }
 
 /// The documents of `NAME=FILE`.
-fn kept(pairs: &[String]) -> Result<serde_json::Map<String, Value>, CommandError> {
+fn variables(pairs: &[String]) -> Result<serde_json::Map<String, Value>, CommandError> {
     let read = |pair: &String| {
         let (name, file) = pair.split_once('=').ok_or_else(|| CommandError::Usage(format!("`{pair}` should be NAME=FILE")))?;
         let bytes = local::bytes(file.as_ref())?;
@@ -262,10 +262,11 @@ fn mapped(
     workspace: &Workspace,
     map: &Map,
     given: &Given,
-    kept: &serde_json::Map<String, Value>,
+    variables: &serde_json::Map<String, Value>,
 ) -> Result<(Value, Vec<Filled>), String> {
-    let kept = given.kept(kept, &serde_json::Map::new());
-    map.explain(&scope_of(&given.document, &kept, &workspace.library)).map_err(|error| format!("maps/{}.toml: {error}", map.name))
+    let variables = given.variables(variables, &serde_json::Map::new());
+    map.explain(&scope_of(&given.document, &variables, &workspace.library))
+        .map_err(|error| format!("maps/{}.toml: {error}", map.name))
 }
 
 /// A row for each rule: what was filled, with what, and by which expression.
@@ -274,7 +275,7 @@ fn explained(rules: &[Filled]) {
         let value = match &rule.value {
             Some(Value::String(text)) => cell(text),
             Some(other) => cell(other.to_string()),
-            None => styled(ui::DIM, "nothing: left out"),
+            None => styled(ui::DIM, "no value: left out"),
         };
         vec![cell(&rule.target), value, number(rule.line), cell(&rule.expression)]
     };
@@ -287,7 +288,7 @@ fn left_over(unused: &[SourceField]) {
         outln!("\nevery field of the source is used");
         return;
     }
-    outln!("\n{} of the source that no rule uses:", ui::count(unused.len(), "field"));
+    outln!("\n{} of the source not used by any rule:", ui::count(unused.len(), "field"));
     let row = |one: &SourceField| {
         let times = if one.times > 1 { format!("{} times", one.times) } else { String::new() };
         vec![cell(&one.path), styled(ui::DIM, times), cell(&one.value)]

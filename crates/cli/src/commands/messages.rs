@@ -42,7 +42,7 @@ pub async fn run(client: &ClientArgs, args: &MessagesArgs) -> Result<(), Command
     } else {
         show::messages(&page.messages);
         if let Some(next) = &page.next {
-            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before {next}")));
+            outln!("{}", ui::paint(ui::DIM, format!("older: --before {next}")));
         }
     }
     Ok(())

@@ -36,10 +36,11 @@ pub mod watch;
 /// Parses a word of a closed set of the API; help and errors list all of them.
 fn words<W: Copy + Send + Sync + AsRef<str> + 'static>(all: &'static [W]) -> impl TypedValueParser<Value = W> {
     let names = all.iter().map(AsRef::as_ref);
-    PossibleValuesParser::new(names).map(|given| *all.iter().find(|word| word.as_ref() == given).expect("it is one of them"))
+    PossibleValuesParser::new(names)
+        .map(|given| *all.iter().find(|word| word.as_ref() == given).expect("the value comes from the list of allowed values"))
 }
 
 /// A span of time as an argument.
 fn span(text: &str) -> Result<Duration, String> {
-    wirewatch_core::duration::parse(text).ok_or_else(|| "write a span of time such as 30m or 4h".to_owned())
+    wirewatch_core::duration::parse(text).ok_or_else(|| "expected a duration such as 30m or 4h".to_owned())
 }

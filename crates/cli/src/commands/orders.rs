@@ -46,7 +46,7 @@ pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandE
     } else {
         show::orders(&page.orders);
         if let Some(next) = &page.next {
-            outln!("{}", ui::paint(ui::DIM, format!("older ones: --before '{next}'")));
+            outln!("{}", ui::paint(ui::DIM, format!("older: --before '{next}'")));
         }
     }
     Ok(())

@@ -1,24 +1,57 @@
 use super::deploy::{changes, print_release};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
+use crate::local;
 use crate::terminal::outln;
 use crate::ui::{self, BOLD, DIM, cell, clock, number, paint, styled, table, tone};
-use wirewatch_service::view::{Release, ReleaseStory, ReleaseView, Why};
+use std::path::{Component, Path, PathBuf};
+use wirewatch_service::view::{Release, ReleaseFiles, ReleaseStory, ReleaseView, Why};
 
-/// List the releases, or show what one of them changed, line by line
+/// List the releases, show what one of them changed, or fetch its files
 #[derive(Debug, clap::Args)]
 pub struct ReleasesArgs {
     /// The release to show
     #[arg(value_name = "NUMBER")]
     release: Option<i64>,
+    /// Write the files of the release into this folder, which must be empty or missing
+    #[arg(long, value_name = "DIR", requires = "release", conflicts_with = "json")]
+    to: Option<PathBuf>,
     /// Print as JSON
     #[arg(long)]
     json: bool,
 }
 
+/// Writes the files of a release into an empty folder.
+///
+/// # Errors
+/// When the folder has files, a path leads out of it, or a file cannot be written.
+fn write(files: &ReleaseFiles, to: &Path) -> Result<(), CommandError> {
+    let failed = |path: &Path, error: &std::io::Error| local::failed(path, error);
+    std::fs::create_dir_all(to).map_err(|error| failed(to, &error))?;
+    if std::fs::read_dir(to).map_err(|error| failed(to, &error))?.next().is_some() {
+        return Err(CommandError::Failed(format!("{} is not empty; nothing was written", to.display())));
+    }
+    for (name, text) in &files.files {
+        let inside = Path::new(name).components().all(|part| matches!(part, Component::Normal(_)));
+        if !inside {
+            return Err(CommandError::Failed(format!("`{name}` is not a path inside a workspace; it was not written")));
+        }
+        let path = to.join(name);
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
+        }
+        local::write(&path, text)?;
+    }
+    outln!("release {}: {} written to {}", files.release, ui::count(files.files.len(), "file"), to.display());
+    Ok(())
+}
+
 pub async fn list(client: &ClientArgs, args: &ReleasesArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     if let Some(no) = args.release {
+        if let Some(to) = &args.to {
+            return write(&client.get(&format!("/api/releases/{no}/files"), &[]).await?, to);
+        }
         let story: ReleaseStory = client.get(&format!("/api/releases/{no}"), &[]).await?;
         if args.json {
             ui::json(&story);
@@ -47,7 +80,7 @@ pub async fn list(client: &ClientArgs, args: &ReleasesArgs) -> Result<(), Comman
             ]
         })
         .collect();
-    table(&["RELEASE", "", "AT", "BY", "CHANGED", "SAID OF IT"], &rows);
+    table(&["RELEASE", "", "AT", "BY", "CHANGED", "NOTE"], &rows);
     Ok(())
 }
 

@@ -1,12 +1,13 @@
 use super::bulk;
-use super::discard::{Target, one};
+use super::discard::{Target, each, request};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
 use wirewatch_service::view::words::{AnswerRule, BulkActKind, MessageAct};
+use wirewatch_service::view::{ActRequest, BulkRequest};
 
 /// Resend messages unchanged
 ///
-/// Completed steps are skipped unless their request has changed; then you are asked.
+/// The messages run the current release. Completed steps are skipped unless their request has changed; then you are asked.
 #[derive(Debug, clap::Args)]
 pub struct ResendArgs {
     #[command(flatten)]
@@ -14,6 +15,9 @@ pub struct ResendArgs {
     /// Completed steps whose request has changed: ask, keep their answers, or run again (`again` runs every step again)
     #[arg(long, default_value = "ask", value_parser = super::words(AnswerRule::ALL))]
     answers: AnswerRule,
+    /// Number of the release to run [default: the current one if the completed steps fit it, else the one that it ran before]
+    #[arg(long, value_name = "N")]
+    release: Option<i64>,
     /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
@@ -22,7 +26,17 @@ pub struct ResendArgs {
 pub async fn run(client: &ClientArgs, args: &ResendArgs) -> Result<(), CommandError> {
     let client = client.client()?;
     match &args.target.reason {
-        Some(reason) => bulk::all_with(&client, BulkActKind::Resend, reason, &args.why, args.answers, &args.target).await,
-        None => one(&client, MessageAct::Resend, &args.why, args.answers, &args.target).await,
+        Some(reason) => {
+            let act = BulkActKind::Resend;
+            let request =
+                BulkRequest { why: args.why.clone(), answers: args.answers, release: args.release, ..bulk::request(act, reason) };
+            bulk::all_with(&client, &request, &args.target).await
+        }
+        None => {
+            let act = MessageAct::Resend;
+            let request =
+                ActRequest { why: args.why.clone(), answers: args.answers, release: args.release, ..request(act, &args.target) };
+            each(&client, &request, &args.target).await
+        }
     }
 }

@@ -29,7 +29,7 @@ enum Command {
         /// Make one up instead of reading it from standard input, and print it once
         #[arg(long)]
         generate: bool,
-        /// How long the former value stays valid
+        /// How long the previous value stays valid
         #[arg(long, default_value = "24h", value_parser = span)]
         keep: std::time::Duration,
     },
@@ -44,7 +44,7 @@ enum Command {
 }
 
 fn span(text: &str) -> Result<std::time::Duration, String> {
-    wirewatch_core::duration::parse(text).ok_or_else(|| "write a span of time such as 30m, 24h or 7d".to_owned())
+    wirewatch_core::duration::parse(text).ok_or_else(|| "expected a duration such as 30m, 24h or 7d".to_owned())
 }
 
 pub async fn run(client: &ClientArgs, args: &SecretArgs) -> Result<(), CommandError> {
@@ -70,12 +70,12 @@ async fn set(client: &Client, name: &str, generate: bool, keep_seconds: u64) -> 
     let set: SecretSet = client.put(&path(name), &SecretRequest { value, keep_seconds }).await?;
     if let Some(value) = &set.value {
         outln!("{value}");
-        errln!("{name} is set; it is shown this once");
+        errln!("{name} is set; it is shown only once");
     } else {
         outln!("{name} is set");
     }
     if let Some(until) = &set.secret.before_until {
-        errln!("the value before it is good until {}", clock(until));
+        errln!("the earlier value stays valid until {}", clock(until));
     }
     Ok(())
 }
@@ -85,9 +85,9 @@ fn read() -> Result<String, CommandError> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|error| CommandError::Failed(format!("standard input: {error}")))?;
     match text.trim_end_matches(['\r', '\n']) {
-        "" => Err(CommandError::Failed(
-            "nothing came on standard input: type or pipe the value, or have one made with --generate".into(),
-        )),
+        "" => {
+            Err(CommandError::Failed("standard input is empty: type or pipe the value, or generate one with --generate".into()))
+        }
         value => Ok(value.to_owned()),
     }
 }
@@ -103,7 +103,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
             (None, _) => styled(BAD, "not set"),
             (Some(at), None) => cell(format!("set {} by {}", clock(at), secret.by)),
             (Some(at), Some(until)) => {
-                cell(format!("changed {} by {}; the one before is good until {}", clock(at), secret.by, clock(until)))
+                cell(format!("changed {} by {}; the earlier value stays valid until {}", clock(at), secret.by, clock(until)))
             }
         };
         vec![cell(&secret.name), cell(secret.used_by.join(", ")), state]

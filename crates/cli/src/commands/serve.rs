@@ -44,7 +44,7 @@ pub struct ServeArgs {
     /// Run although the database is older than what was sent, as after a restore: control numbers continue after those given out
     #[arg(long)]
     accept_restore: bool,
-    /// Days for which history is kept: arrivals, messages, and what recognises duplicates
+    /// Days that history is stored: arrivals, messages, and what recognises duplicates
     #[arg(long, default_value_t = 400, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..))]
     keep_days: u32,
     /// Longest time for finishing work in progress when the service is asked to stop (SIGTERM, Ctrl-C)
@@ -84,8 +84,8 @@ pub async fn run(args: ServeArgs) -> Result<(), CommandError> {
 
 fn ready(ready: Ready) {
     ui::findings(&ready.findings);
-    if ready.kept_running {
-        tracing::error!(release = ready.release, "the workspace is not released; the newest release runs instead");
+    if ready.continued {
+        tracing::error!(release = ready.release, "the workspace was not deployed; the newest release runs instead");
     }
     let environment = ready.environment.as_deref().unwrap_or("");
     tracing::info!(address = %ready.address, release = ready.release, environment, "ready");
@@ -106,7 +106,7 @@ async fn stop() {
     asked().await;
     tokio::spawn(async move {
         asked().await;
-        tracing::warn!("asked to end again: what is under way is left, and taken up at the next start");
+        tracing::warn!("second signal: stopping at once; unfinished work continues at the next start");
         std::process::exit(1);
     });
 }

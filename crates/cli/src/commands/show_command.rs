@@ -1,7 +1,7 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::{show, ui};
-use wirewatch_service::view::{ArrivalStory, Messages, Story};
+use wirewatch_service::view::{ArrivalStory, Story};
 
 /// Show the whole history of a message or an arrival
 ///
@@ -17,16 +17,14 @@ pub struct ShowArgs {
 
 pub async fn run(client: &ClientArgs, args: &ShowArgs) -> Result<(), CommandError> {
     let client = client.client()?;
-    let id =
-        if args.what.parse::<wirewatch_core::Id>().is_ok() { args.what.clone() } else { newest(&client, &args.what).await? };
-    match client.get::<Story>(&format!("/api/messages/{id}"), &[]).await {
+    let missing = |error: &CommandError| matches!(error, CommandError::Refused(problem) if problem.status == 404);
+    match client.get::<Story>(&message_path(&args.what), &[]).await {
         Ok(story) if args.json => ui::json(&story),
         Ok(story) => show::story(&story),
-        Err(CommandError::Refused(problem)) if problem.status == 404 => {
-            let story: ArrivalStory = client.get(&format!("/api/arrivals/{id}"), &[]).await.map_err(|error| match error {
-                CommandError::Refused(problem) if problem.status == 404 => {
-                    CommandError::Failed(format!("there is no message and no arrival {id}"))
-                }
+        Err(error) if missing(&error) && args.what.parse::<wirewatch_core::Id>().is_ok() => {
+            let path = format!("/api/arrivals/{}", args.what);
+            let story: ArrivalStory = client.get(&path, &[]).await.map_err(|error| match error {
+                error if missing(&error) => CommandError::Failed(format!("there is no message and no arrival {}", args.what)),
                 other => other,
             })?;
             if args.json { ui::json(&story) } else { show::arrival(&story) }
@@ -34,12 +32,4 @@ pub async fn run(client: &ClientArgs, args: &ShowArgs) -> Result<(), CommandErro
         Err(other) => return Err(other),
     }
     Ok(())
-}
-
-/// The newest message with that key.
-pub async fn newest(client: &crate::api::Client, key: &str) -> Result<String, CommandError> {
-    let query = [("key", key.to_owned()), ("limit", "1".to_owned())];
-    let page: Messages = client.get("/api/messages", &query).await?;
-    let first = page.messages.into_iter().next();
-    first.map(|message| message.id).ok_or_else(|| CommandError::Failed(format!("there is no message with the key `{key}`")))
 }

@@ -2,7 +2,8 @@ use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::ui::{self, BAD, BOLD, DIM, clock, paint, span, tone};
-use wirewatch_service::view::Status;
+use wirewatch_service::view::words::FigureRange;
+use wirewatch_service::view::{Figures, OrderCounts, Status};
 
 /// Show the state of the service: what is unfinished, on hold or failed
 #[derive(Debug, clap::Args)]
@@ -13,11 +14,13 @@ pub struct StatusArgs {
 }
 
 pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandError> {
-    let status: Status = client.client()?.get("/api/status", &[]).await?;
+    let client = client.client()?;
+    let status: Status = client.get("/api/status", &[]).await?;
     if args.json {
         ui::json(&status);
         return Ok(());
     }
+    let figures: Figures = client.get("/api/figures", &[("range", FigureRange::Hour.to_string())]).await?;
     outln!(
         "{}  {}",
         paint(BOLD, format!("{}{}", status.title, super::deploy::place(status.environment.as_ref()))),
@@ -29,11 +32,12 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
             outln!("  {} has {} of 64 shards{here}", process.process, process.shards);
         }
     }
+    hour(&figures);
     for warning in &status.warnings {
         outln!("{} {warning}", paint(BAD, "!"));
     }
     if status.unfinished.is_empty() {
-        outln!("nothing is unfinished");
+        outln!("no unfinished messages");
     }
     for (state, n) in &status.unfinished {
         outln!("  {n:>6} {}", paint(tone(state), state));
@@ -57,9 +61,41 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
             clock(&held.next_try)
         );
     }
+    for paused in &status.paused {
+        outln!(
+            "{} by {} for {}: {} ({} waiting)",
+            paint(BAD, format!("{} is paused", paused.flow)),
+            paused.by,
+            span(&paused.since, None),
+            paused.says,
+            ui::count(paused.waiting, "message")
+        );
+    }
+    if let Some(newest) = status.arrivals_failed.first() {
+        outln!(
+            "{}, the newest {}: {}",
+            paint(BAD, format!("{} failed in the last day", ui::count(status.arrivals_failed.len(), "arrival"))),
+            newest.name,
+            newest.says
+        );
+        outln!("{}", paint(DIM, "to see them: wirewatch arrivals --verdict failed"));
+    }
     if !status.reasons.is_empty() {
         outln!();
         super::reasons::show(&status.reasons);
     }
     Ok(())
+}
+
+/// Prints the orders of the last hour.
+fn hour(figures: &Figures) {
+    let OrderCounts { orders, open, trouble, median_us, p95_us } = figures.orders;
+    let took = |us: Option<i64>| us.map_or_else(|| "–".to_owned(), ui::took);
+    outln!(
+        "{} in the last hour ({} the hour before), median {}, 95th percentile {}; {open} in progress, {trouble} in trouble",
+        ui::count(orders as usize, "order"),
+        figures.before.orders,
+        took(median_us),
+        took(p95_us)
+    );
 }

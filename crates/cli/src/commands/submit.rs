@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::follow::{StreamItem, follow};
 use crate::local;
@@ -62,13 +62,15 @@ impl SubmitArgs {
                 let own = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
                 (if own == "-" { "by hand".to_owned() } else { own }, local::bytes(file)?)
             }
-            (None, None) => return Err(CommandError::Failed("a document is needed".to_owned())),
+            (None, None) => {
+                return Err(CommandError::Failed("a document is needed: name a file, or `-` for standard input".to_owned()));
+            }
         };
         if self.changes.is_empty() {
             return Ok((name, bytes));
         }
         let mut document: Value = serde_json::from_slice(&bytes)
-            .map_err(|error| CommandError::Failed(format!("--set changes JSON, and {name} is none: {error}")))?;
+            .map_err(|error| CommandError::Failed(format!("--set needs a JSON document; {name} is not JSON: {error}")))?;
         for change in &self.changes {
             set(&mut document, change)?;
         }
@@ -91,7 +93,7 @@ async fn like(client: &Client, id: &str) -> Result<Vec<u8>, CommandError> {
     match client.bytes(&format!("/api/arrivals/{id}/bytes")).await {
         Ok(bytes) => Ok(bytes),
         Err(CommandError::Refused(_)) => {
-            let path = format!("/api/messages/{id}/document");
+            let path = format!("{}/document", message_path(id));
             let document: wirewatch_service::view::DocumentView = client.get(&path, &[]).await?;
             Ok(document.text.into_bytes())
         }
@@ -110,10 +112,10 @@ fn set(document: &mut Value, change: &str) -> Result<(), CommandError> {
             Value::Array(list) => {
                 let length = list.len();
                 let place = part.parse::<usize>().ok().and_then(|place| list.get_mut(place));
-                place.ok_or_else(|| wrong(format!("the list has {length} items, from 0, and no `{part}`")))?
+                place.ok_or_else(|| wrong(format!("the list has {length} items, counted from 0; it has no `{part}`")))?
             }
             Value::Object(fields) => fields.entry(part).or_insert_with(|| Value::Object(serde_json::Map::new())),
-            other => return Err(wrong(format!("`{part}` stands in no field: there is {other}"))),
+            other => return Err(wrong(format!("cannot set `{part}`: its parent is not an object but {other}"))),
         };
     }
     *at = value;
@@ -144,7 +146,7 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
     };
     match events.recv().await {
         Some(StreamItem::Ready) => {}
-        _ => return Err(CommandError::Failed("the live stream did not open".to_owned())),
+        _ => return Err(CommandError::Failed("the live stream could not be opened".to_owned())),
     }
     let handed: Handed = client.post_bytes(&path, &[("name", name)], bytes).await?;
     print_handed(&handed);
@@ -182,7 +184,7 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
 #[derive(Default)]
 struct Followed {
     ours: BTreeSet<String>,
-    /// Those whose end has not been seen.
+    /// Messages whose end has not been seen.
     open: BTreeSet<String>,
     splitting: bool,
 }

@@ -46,8 +46,8 @@ pub fn run(args: &TableArgs) -> Result<(), CommandError> {
         return Ok(());
     };
     let file = args.workspace.join("tables").join(format!("{name}.csv"));
-    local::write_new(&file, &text, "a beginning never takes its place")?;
+    local::write_new(&file, &text, "a proposal does not overwrite it")?;
     let open = text.lines().filter(|line| line.starts_with('#')).count();
-    outln!("{} written; {open} of its lines are comments that wait for a person", file.display());
+    outln!("{} written; {open} of its lines are comments for a person to complete", file.display());
     Ok(())
 }

@@ -39,8 +39,10 @@ pub async fn run(client: &ClientArgs, args: &WatchArgs) -> Result<(), CommandErr
     follow(&client, |item| {
         match item {
             StreamItem::Ready => errln!("{}", paint(DIM, "watching; Ctrl-C ends")),
-            StreamItem::Reset => errln!("{}", paint(WAIT, "more happened than can be told; see `wirewatch messages`")),
-            StreamItem::Broken => errln!("{}", paint(WAIT, "the service is away; waiting for it")),
+            StreamItem::Reset => {
+                errln!("{}", paint(WAIT, "some events were left out because there were too many; see `wirewatch messages`"))
+            }
+            StreamItem::Broken => errln!("{}", paint(WAIT, "the service cannot be reached; waiting for it")),
             StreamItem::Event(event, data) if args.wants(&event) => {
                 if args.json {
                     outln!("{data}")

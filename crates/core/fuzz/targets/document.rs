@@ -26,7 +26,7 @@ fuzz_target!(|bytes: &[u8]| {
         && let Ok(text) = schema.write(written, &read)
     {
         let back = schema.read(written, &text).expect("what is written is read");
-        // A second writing is the same: what one form cannot tell apart, such as null and nothing, is settled by the first.
+        // A second writing is the same: what one form cannot distinguish, such as null and nothing, is decided by the first.
         assert_eq!(schema.write(written, &back).expect("written again"), text);
     }
     if let Ok(samples) = read_sample(written, rest) {

@@ -13,10 +13,10 @@ fuzz_target!(|bytes: &[u8]| {
     let _ = Template::parse(expression);
     let Ok(expr) = parse(expression) else { return };
     let Ok(document) = Document::json(document.as_bytes()) else { return };
-    let (kept, library) = (Map::new(), Library::default());
+    let (variables, library) = (Map::new(), Library::default());
     let (it, doc) = (Item::of(&document), Item::of(&document));
     let scope = || Scope {
-        it: it.clone(), doc: doc.clone(), kept: &kept, library: &library, given: None, position: None, work: Work::up_to(100_000),
+        it: it.clone(), doc: doc.clone(), variables: &variables, library: &library, given: None, position: None, work: Work::up_to(100_000),
     };
     let value = || format!("{:?}", expr.value(&scope()));
     assert_eq!(value(), value());

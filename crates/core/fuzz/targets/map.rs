@@ -23,9 +23,9 @@ fuzz_target!(|bytes: &[u8]| {
     .into();
     let Some(workspace) = Workspace::read_draft(&files, None, "maps/m.toml").workspace else { return };
     let Ok(document) = Document::json(document.as_bytes()) else { return };
-    let kept = Map::new();
+    let variables = Map::new();
     let map = &workspace.maps["m"];
-    let scope = || scope_of(&document, &kept, &workspace.library);
+    let scope = || scope_of(&document, &variables, &workspace.library);
     if let (Ok(value), Ok((explained, _))) = (map.apply(&scope()), map.explain(&scope())) {
         assert_eq!(value, explained);
         assert_eq!(map.misfits(&value).is_empty(), workspace.validators["s"].fits(&value));

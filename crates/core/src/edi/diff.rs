@@ -11,7 +11,7 @@ pub struct Difference {
     pub at: String,
     /// Name of the element or segment.
     pub name: String,
-    /// Its value in the first document; `None` where only the second has it.
+    /// Value in the first document; `None` where only the second has it.
     pub before: Option<String>,
     pub after: Option<String>,
 }

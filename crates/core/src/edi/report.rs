@@ -108,7 +108,7 @@ impl Report {
         let errors = match reading.interchanges.is_empty() {
             true => vec![ReportedFault {
                 code: String::new(),
-                says: "no interchange: nothing here begins with ISA and its fixed separators".to_owned(),
+                says: "no interchange: expected `ISA` followed by its fixed-length elements".to_owned(),
             }],
             false => Vec::new(),
         };

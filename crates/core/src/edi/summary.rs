@@ -237,8 +237,8 @@ fn line(tree: &SetTree, within: LoopRef<'_>) -> (LineSummary, Option<Decimal>) {
             }
             Child::Segment(segment) => line.facts.extend(plain_fact(tree, &segment)),
             Child::Loop(inner) if inner.name() == "PID" => {
-                let said = inner.segments().filter(|segment| segment.id() == b"PID").map(|segment| text(&segment, 5));
-                line.description = joined(&std::iter::once(line.description.clone()).chain(said).collect::<Vec<_>>());
+                let descriptions = inner.segments().filter(|segment| segment.id() == b"PID").map(|segment| text(&segment, 5));
+                line.description = joined(&std::iter::once(line.description.clone()).chain(descriptions).collect::<Vec<_>>());
             }
             Child::Loop(inner) => line.facts.extend(inner_facts(tree, inner)),
         }

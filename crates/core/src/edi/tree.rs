@@ -61,7 +61,7 @@ pub fn from_json(tree: &Value) -> Result<Vec<Node>, NoTree> {
 
 fn of(within: &Value, at: &str) -> Result<Vec<Node>, NoTree> {
     let Some(all) = within.get("of").and_then(Value::as_array) else {
-        return Err(NoTree { at: at.to_owned(), says: "a loop has a list `of` segments and loops".to_owned() });
+        return Err(NoTree { at: at.to_owned(), says: "a loop needs a list `of` of segments and loops".to_owned() });
     };
     all.iter().enumerate().map(|(n, one)| read_node(one, &format!("{at}.of[{n}]"))).collect()
 }
@@ -72,7 +72,7 @@ fn read_node(value: &Value, at: &str) -> Result<Node, NoTree> {
         return Ok(Node::Loop { id, of: of(value, at)? });
     }
     let (Some(id), Some(fields)) = (text("segment"), value.as_object()) else {
-        return Err(NoTree { at: at.to_owned(), says: "neither a `loop` nor a `segment`".to_owned() });
+        return Err(NoTree { at: at.to_owned(), says: "expected an object with `loop` or `segment`".to_owned() });
     };
     let mut elements: Vec<Element> = Vec::new();
     for (designator, value) in fields.iter().filter(|(key, _)| *key != "segment") {
@@ -92,7 +92,7 @@ fn read_node(value: &Value, at: &str) -> Result<Node, NoTree> {
 fn read_element(value: &Value, at: &str) -> Result<Element, NoTree> {
     let wrong = || NoTree {
         at: at.to_owned(),
-        says: "an element is a text, a number, a list of components, or { \"repeats\": [ … ] }".to_owned(),
+        says: "expected a text, a number, a list of components, or { \"repeats\": [ … ] }".to_owned(),
     };
     Ok(match value {
         Value::Null => Element::Empty,

@@ -180,9 +180,9 @@ impl<'a> Seen<'a> {
 #[derive(Debug, Clone, Copy)]
 pub struct Checked<'a> {
     pub shape: Shape<'a>,
-    /// It may give several values.
+    /// May give several values.
     pub several: bool,
-    /// It reads a segment or element that the standard allows to repeat, which most senders do not.
+    /// Reads a segment or element that the standard allows to repeat, which most senders do not.
     pub repeats: bool,
 }
 
@@ -193,11 +193,11 @@ pub fn check<'a>(
     expr: &Expr,
     it: Shape<'a>,
     doc: Shape<'a>,
-    kept: &[(&str, Shape<'a>)],
+    variables: &[(&str, Shape<'a>)],
     library: &Library,
     errors: &mut Vec<ExprError>,
 ) -> Checked<'a> {
-    let seen = Checker { doc, kept, library, errors }.node(&expr.root, it);
+    let seen = Checker { doc, variables, library, errors }.node(&expr.root, it);
     Checked { shape: seen.shape, several: seen.is_many(), repeats: seen.times == Times::Repeats }
 }
 
@@ -206,11 +206,11 @@ pub fn check_condition<'a>(
     expr: &Expr,
     it: Shape<'a>,
     doc: Shape<'a>,
-    kept: &[(&str, Shape<'a>)],
+    variables: &[(&str, Shape<'a>)],
     library: &Library,
     errors: &mut Vec<ExprError>,
 ) {
-    let mut checker = Checker { doc, kept, library, errors };
+    let mut checker = Checker { doc, variables, library, errors };
     checker.condition(&expr.root, it);
 }
 
@@ -219,17 +219,17 @@ pub fn check_one<'a>(
     expr: &Expr,
     it: Shape<'a>,
     doc: Shape<'a>,
-    kept: &[(&str, Shape<'a>)],
+    variables: &[(&str, Shape<'a>)],
     library: &Library,
     errors: &mut Vec<ExprError>,
 ) -> Shape<'a> {
-    let mut checker = Checker { doc, kept, library, errors };
+    let mut checker = Checker { doc, variables, library, errors };
     checker.single(&expr.root, it, WHICH)
 }
 
 struct Checker<'a, 'c> {
     doc: Shape<'a>,
-    kept: &'c [(&'c str, Shape<'a>)],
+    variables: &'c [(&'c str, Shape<'a>)],
     library: &'c Library,
     errors: &'c mut Vec<ExprError>,
 }
@@ -242,7 +242,7 @@ impl<'a> Checker<'a, '_> {
             Kind::Literal(Value::Bool(_)) => Seen::value(Gives::Truth),
             Kind::Literal(_) => Seen::one(Shape::OneOf(Types::NULL)),
             Kind::It => Seen::one(it),
-            Kind::Kept(name) => Seen::one(self.named(node, name)),
+            Kind::Variable(name) => Seen::one(self.named(node, name)),
             Kind::Name(name) => self.field(Seen::one(it), name, &node.span),
             Kind::Element(n) => Seen::one(self.element(it, *n, &node.span)),
             Kind::Field(of, name) => {
@@ -330,12 +330,12 @@ impl<'a> Checker<'a, '_> {
     fn single(&mut self, node: &Node, it: Shape<'a>, help: &str) -> Shape<'a> {
         let seen = self.node(node, it);
         if seen.is_many() {
-            let says = format!("`{}` may give several values, and one is needed here", node.shown());
+            let says = format!("`{}` may give several values; one value is needed here", node.shown());
             self.error(&node.span, "expr::several", says, Some(help.to_owned()));
             return seen.item().shape;
         }
         if seen.times == Times::Repeats {
-            let says = format!("`{}` may be repeated: it fails where several values differ", node.shown());
+            let says = format!("`{}` may be repeated in X12: the message fails if its values differ", node.shown());
             let help = Some(help.to_owned());
             let severity = Severity::Warning;
             self.errors.push(ExprError { severity, span: node.span.clone(), code: "expr::repeated", says, help });
@@ -345,12 +345,12 @@ impl<'a> Checker<'a, '_> {
 
     fn text(&mut self, node: &Node, it: Shape<'a>) {
         let shape = self.single(node, it, WHICH);
-        self.fits(node, shape, Types::TEXT.and(Types::NUMBER).and(Types::TRUTH), "is no text");
+        self.fits(node, shape, Types::TEXT.and(Types::NUMBER).and(Types::TRUTH), "is not a text");
     }
 
     fn number(&mut self, node: &Node, it: Shape<'a>) {
         let shape = self.single(node, it, WHICH);
-        self.fits(node, shape, Types::TEXT.and(Types::NUMBER), "is no number");
+        self.fits(node, shape, Types::TEXT.and(Types::NUMBER), "is not a number");
     }
 
     /// Tells where a shape can be none of `wanted`.
@@ -364,14 +364,14 @@ impl<'a> Checker<'a, '_> {
     fn condition(&mut self, node: &Node, it: Shape<'a>) {
         let seen = self.node(node, it);
         if seen.is_many() {
-            let says = format!("`{}` may give several values, and a condition is needed here", node.shown());
+            let says = format!("`{}` may give several values; a condition is needed here", node.shown());
             self.error(&node.span, "expr::several", says, Some(QUANTIFY.to_owned()));
         }
     }
 
     /// The shape of `$name`.
     fn named(&mut self, node: &Node, name: &str) -> Shape<'a> {
-        if let Some((_, shape)) = self.kept.iter().find(|(known, _)| *known == name) {
+        if let Some((_, shape)) = self.variables.iter().find(|(known, _)| *known == name) {
             return *shape;
         }
         match name {
@@ -379,9 +379,9 @@ impl<'a> Checker<'a, '_> {
             "meta" => Shape::Any,
             POSITION => Shape::Value(Gives::Number),
             _ => {
-                let known = self.kept.iter().map(|(known, _)| *known).chain(["doc", "meta", POSITION]);
+                let known = self.variables.iter().map(|(known, _)| *known).chain(["doc", "meta", POSITION]);
                 let help = nearest(name, known).map(|near| format!("did you mean `${near}`?"));
-                self.error(&node.span, "expr::unknown-name", format!("no step before keeps `${name}`"), help);
+                self.error(&node.span, "expr::unknown-name", format!("no earlier step has `as = \"{name}\"`"), help);
                 Shape::Any
             }
         }
@@ -396,7 +396,7 @@ impl<'a> Checker<'a, '_> {
                 if let Kind::Literal(Value::Number(at)) = &by.kind
                     && at.as_u64().is_none_or(|at| at == 0)
                 {
-                    self.error(&by.span, "expr::position", format!("{at} is no position: they are counted 1, 2, 3 …"), None);
+                    self.error(&by.span, "expr::position", format!("{at} is not a position: positions are 1, 2, 3 …"), None);
                 }
             }
             // It may be a position or a condition.
@@ -405,8 +405,8 @@ impl<'a> Checker<'a, '_> {
                 self.condition(by, item.shape);
                 let number = |node: &Node| matches!(node.kind, Kind::Name(_) | Kind::Field(..));
                 if number(by) && self.quietly(by, item.shape).types() == Some(Types::NUMBER) {
-                    let says = format!("`{}` is a number for each item, and a condition is needed here", by.shown());
-                    let help = Some(format!("write a condition, as in `{} > 0`", by.shown()));
+                    let says = format!("`{}` gives a number for each item; a condition is needed here", by.shown());
+                    let help = Some(format!("write a condition, such as `{} > 0`", by.shown()));
                     self.error(&by.span, "expr::type", says, help);
                 }
             }
@@ -418,7 +418,7 @@ impl<'a> Checker<'a, '_> {
     /// The shape of a node that was checked already.
     fn quietly(&self, node: &Node, it: Shape<'a>) -> Shape<'a> {
         let mut errors = Vec::new();
-        Checker { doc: self.doc, kept: self.kept, library: self.library, errors: &mut errors }.node(node, it).shape
+        Checker { doc: self.doc, variables: self.variables, library: self.library, errors: &mut errors }.node(node, it).shape
     }
 
     fn call(&mut self, function: &Function, node: &Node, arguments: &[Node], it: Shape<'a>) -> Seen<'a> {
@@ -516,7 +516,7 @@ impl<'a> Checker<'a, '_> {
                 }
             },
             Shape::Segment(..) => {
-                let says = format!("a segment has no field `{name}`; its elements are two digits, as in `.02`");
+                let says = format!("a segment has no field `{name}`; elements are written as two digits, such as `.02`");
                 self.error(span, "expr::unknown-path", says, None);
                 any
             }
@@ -531,9 +531,9 @@ impl<'a> Checker<'a, '_> {
             let near = nearest(id, entries.iter().map(Entry::id));
             let help = match near {
                 Some(near) => Some(format!("did you mean `{near}{}`?", &name[id.len()..])),
-                None => set.uses(id).then(|| format!("{id} stands at another level; `$doc` is the whole document")),
+                None => set.uses(id).then(|| format!("{id} is at another level; `$doc` is the whole document")),
             };
-            self.error(span, "expr::unknown-path", format!("{id} does not stand here in the {}", set.set), help);
+            self.error(span, "expr::unknown-path", format!("{id} is not at this level of the {}", set.set), help);
             return Seen { shape: Shape::Any, times: of.times };
         };
         // Segments may be repeated by the standard that few senders repeat; loops are repeated as a rule.
@@ -556,7 +556,7 @@ impl<'a> Checker<'a, '_> {
         };
         match segment {
             Some((id, Some(definition))) if n == 0 || usize::from(n) > definition.len() => {
-                let says = format!("{id} has {} elements, none is {n:02}", definition.len());
+                let says = format!("{id} has {} elements; it has no element {n:02}", definition.len());
                 self.error(span, "expr::unknown-path", says, None);
             }
             Some(_) => {}

@@ -18,8 +18,8 @@ pub struct Scope<'a> {
     pub it: Item<'a>,
     /// The whole document.
     pub doc: Item<'a>,
-    /// Values that steps kept, by name; `meta` is among them.
-    pub kept: &'a Map<String, Value>,
+    /// Variables that steps have set, by name; `meta` is among them.
+    pub variables: &'a Map<String, Value>,
     pub library: &'a Library,
     /// Arguments of the current workspace function; `None` outside of one.
     pub given: Option<Given<'a>>,
@@ -61,7 +61,10 @@ impl Work {
     pub(super) fn add(&self, node: &Node, items: usize) -> Result<(), EvalError> {
         self.done.set(self.done.get() + items as u64);
         if self.done.get() > self.most {
-            return fail(node, format!("this takes more than {} steps: a filter within a filter, over long lists?", self.most));
+            return fail(
+                node,
+                format!("this takes more than {} steps; is there a filter inside a filter, over long lists?", self.most),
+            );
         }
         Ok(())
     }
@@ -85,20 +88,20 @@ pub(super) fn fail<T>(node: &Node, says: impl Into<String>) -> Result<T, EvalErr
 
 /// Several values where `node` should give one.
 pub(super) fn several<T>(node: &Node, Several(count): Several, help: &str) -> Result<T, EvalError> {
-    fail(node, format!("`{}` gives {count} values where one is needed: {help}", node.shown()))
+    fail(node, format!("`{}` gives {count} values; one value is needed here: {help}", node.shown()))
 }
 
 /// Help for several values where one is needed.
-pub(super) const WHICH: &str = "first(…), last(…), a filter or a position says which";
+pub(super) const WHICH: &str = "choose one with first(…), last(…), a filter or a position";
 /// Help for several values where a condition is needed.
-pub(super) const QUANTIFY: &str = "any(…), all(…) or exists(…) says what is meant";
+pub(super) const QUANTIFY: &str = "use any(…), all(…) or exists(…)";
 
 pub(super) fn eval<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     scope.work.add(node, 1)?;
     match &node.kind {
         Kind::Literal(value) => Ok(Item::Json(Cow::Borrowed(value))),
         Kind::It => Ok(scope.it.clone()),
-        Kind::Kept(name) => kept(node, name, scope),
+        Kind::Variable(name) => variable(node, name, scope),
         Kind::Name(name) => Ok(field(scope.it.clone(), name)),
         Kind::Element(n) => Ok(element(scope.it.clone(), *n)),
         Kind::Field(of, name) => {
@@ -130,11 +133,11 @@ pub(super) fn counted<'a>(node: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>,
     Ok(item)
 }
 
-fn kept<'a>(node: &Node, name: &str, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
+fn variable<'a>(node: &Node, name: &str, scope: &Scope<'a>) -> Result<Item<'a>, EvalError> {
     if name == POSITION {
         return match scope.position {
             Some(position) => Ok(Item::Number(Decimal::from(position))),
-            None => fail(node, "`$position` counts the items of a list, and there is none here"),
+            None => fail(node, "`$position` is the position in a list, and there is no list here"),
         };
     }
     if name == "doc" {
@@ -144,7 +147,7 @@ fn kept<'a>(node: &Node, name: &str, scope: &Scope<'a>) -> Result<Item<'a>, Eval
         let own = given.iter().find(|(known, _)| *known == name);
         return Ok(own.map_or(Item::Missing, |(_, value)| value.clone()));
     }
-    Ok(scope.kept.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value))))
+    Ok(scope.variables.get(name).map_or(Item::Missing, |value| Item::Json(Cow::Borrowed(value))))
 }
 
 /// Name after `$` for the position of an item.
@@ -169,7 +172,7 @@ fn binary<'a>(operator: Operator, left: &'a Node, right: &'a Node, scope: &Scope
     let numbers = || Ok((number(left, &eval(left, scope)?)?, number(right, &eval(right, scope)?)?));
     let exact = |result: Option<Decimal>| match result {
         Some(number) => Ok(Item::Number(number)),
-        None => fail(right, "the result has more than 28 digits, which is more than is calculated with"),
+        None => fail(right, "the result has more than 28 digits, the limit of calculations"),
     };
     match operator {
         Operator::Else => {
@@ -228,7 +231,7 @@ fn ordered<'a>(left: &'a Node, right: &'a Node, scope: &Scope<'a>) -> Result<Opt
         None => {
             let (node, item) = if a.as_number().is_some() { (right, &b) } else { (left, &a) };
             let shown = item.to_text().ok().flatten().map_or_else(|| node.shown(), |text| shorten(&text));
-            fail(node, format!("`{shown}` has no order here: numbers are compared with numbers, texts with texts"))
+            fail(node, format!("`{shown}` cannot be compared here: compare numbers with numbers, and texts with texts"))
         }
     }
 }
@@ -237,7 +240,7 @@ fn ordered<'a>(left: &'a Node, right: &'a Node, scope: &Scope<'a>) -> Result<Opt
 pub(super) fn number(node: &Node, item: &Item<'_>) -> Result<Decimal, EvalError> {
     match number_or_nothing(node, item)? {
         Some(number) => Ok(number),
-        None => fail(node, "a number is needed here, and there is none"),
+        None => fail(node, "expected a number, found no value"),
     }
 }
 
@@ -249,8 +252,8 @@ pub(super) fn number_or_nothing(node: &Node, item: &Item<'_>) -> Result<Option<D
     let Some(text) = text(node, item)? else { return Ok(None) };
     match number::decimal(&text) {
         Some(number) => Ok(Some(number)),
-        None if number::read(&text).is_none() => fail(node, format!("`{}` is no number", shorten(&text))),
-        None => fail(node, format!("`{}` has more than 28 digits, which is more than is calculated with", shorten(&text))),
+        None if number::read(&text).is_none() => fail(node, format!("expected a number, found `{}`", shorten(&text))),
+        None => fail(node, format!("`{}` has more than 28 digits, the limit of calculations", shorten(&text))),
     }
 }
 
@@ -258,7 +261,7 @@ pub(super) fn number_or_nothing(node: &Node, item: &Item<'_>) -> Result<Option<D
 pub(super) fn text<'i>(node: &Node, item: &'i Item<'_>) -> Result<Option<Cow<'i, str>>, EvalError> {
     item.to_text().or_else(|why| match why {
         NoText::Several(count) => several(node, count, WHICH),
-        NoText::Structure(what) => fail(node, format!("`{}` is {what}, and a text is needed here", node.shown())),
+        NoText::Structure(what) => fail(node, format!("expected a text, found {what}: `{}`", node.shown())),
     })
 }
 
@@ -271,7 +274,7 @@ fn filter<'a>(of: &'a Node, by: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>,
     let items = counted(of, scope)?.items();
     match places(by, scope.library) {
         Some(true) => return at_position(items, by, &single(by, scope)?),
-        // A kept value is the same for each item.
+        // A variable is the same for each item.
         None => {
             let value = single(by, scope)?;
             if value.as_number().is_some() {
@@ -280,32 +283,32 @@ fn filter<'a>(of: &'a Node, by: &'a Node, scope: &Scope<'a>) -> Result<Item<'a>,
         }
         Some(false) => {}
     }
-    let mut kept = Vec::new();
+    let mut chosen = Vec::new();
     for (n, item) in items.into_iter().enumerate() {
         let inner = scope.at(item.clone(), n);
         let value = eval(by, &inner)?;
         if value.as_number().is_some() {
-            let says = format!("`{}` is a number for each item: a condition says what is meant, as in `{0} > 0`", by.shown());
+            let says = format!("`{}` gives a number for each item; write a condition, such as `{0} > 0`", by.shown());
             return fail(by, says);
         }
         if value.holds().or_else(|count| several(by, count, QUANTIFY))? {
-            kept.push(item);
+            chosen.push(item);
         }
     }
-    Ok(Item::many(kept))
+    Ok(Item::many(chosen))
 }
 
 fn at_position<'a>(items: Vec<Item<'a>>, by: &Node, position: &Item<'_>) -> Result<Item<'a>, EvalError> {
     let Some(number) = number_or_nothing(by, position)? else { return Ok(Item::Missing) };
     if number.normalize().scale() > 0 || number < Decimal::ONE {
-        return fail(by, format!("{number} is no position: they are counted 1, 2, 3 …"));
+        return fail(by, format!("{number} is not a position: positions are 1, 2, 3 …"));
     }
     let at = usize::try_from(number.normalize()).unwrap_or(usize::MAX);
     Ok(items.into_iter().nth(at - 1).unwrap_or(Item::Missing))
 }
 
 /// Returns whether brackets with `by` hold a position, which is any expression that gives a number. `None` if only its value
-/// tells, since it reads kept values.
+/// tells, since it reads variables.
 pub(super) fn places(by: &Node, library: &Library) -> Option<bool> {
     match &by.kind {
         Kind::Literal(value) => Some(value.is_number()),
@@ -318,8 +321,8 @@ pub(super) fn places(by: &Node, library: &Library) -> Option<bool> {
             (Some(_), Some(_)) => Some(false),
             _ => None,
         },
-        Kind::Kept(name) if name == POSITION => Some(false),
-        Kind::Kept(_) => None,
+        Kind::Variable(name) if name == POSITION => Some(false),
+        Kind::Variable(_) => None,
         Kind::Field(of, _) | Kind::FieldElement(of, _) | Kind::Filter(of, _) => places(of, library).map(|_| false),
         Kind::It | Kind::Name(_) | Kind::Element(_) | Kind::List(_) | Kind::Not(_) | Kind::Binary(..) => Some(false),
     }

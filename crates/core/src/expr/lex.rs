@@ -8,7 +8,7 @@ pub(super) enum Token {
     Number(String),
     Text(String),
     Name(String),
-    Kept(String),
+    Variable(String),
     Symbol(&'static str),
 }
 
@@ -42,13 +42,13 @@ pub(super) fn tokens(text: &str) -> Result<Vec<(Token, Span)>, ExprError> {
             let name = &rest[1..];
             let length = name.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(name.len());
             if length == 0 {
-                return Err(error(at..at + 1, "a name must follow `$`"));
+                return Err(error(at..at + 1, "expected a name after `$`"));
             }
-            (Token::Kept(name[..length].to_owned()), length + 1)
+            (Token::Variable(name[..length].to_owned()), length + 1)
         } else if let Some(symbol) = SYMBOLS.iter().find(|symbol| rest.starts_with(**symbol)) {
             (Token::Symbol(symbol), symbol.len())
         } else {
-            return Err(error(at..at + c.len_utf8(), &format!("`{c}` has no meaning in an expression")));
+            return Err(error(at..at + c.len_utf8(), &format!("unexpected `{c}`")));
         };
         found.push((token, at..at + length));
         at += length;
@@ -69,7 +69,7 @@ fn quoted(text: &str, at: usize) -> Result<(Token, usize), ExprError> {
             return Ok((Token::Text(value), offset + 2));
         }
     }
-    Err(error(at..text.len(), "the text that starts here has no closing quote"))
+    Err(error(at..text.len(), "this text has no closing quote"))
 }
 
 fn error(span: Span, says: &str) -> ExprError {

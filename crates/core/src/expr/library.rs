@@ -67,10 +67,10 @@ impl Expr {
 
     /// Returns the names after `$` that it reads.
     #[must_use]
-    pub fn kept(&self) -> Vec<&str> {
+    pub fn variables(&self) -> Vec<&str> {
         let mut names = Vec::new();
         each(&self.root, &mut |node| {
-            if let Kind::Kept(name) = &node.kind {
+            if let Kind::Variable(name) = &node.kind {
                 names.push(name.as_str());
             }
         });

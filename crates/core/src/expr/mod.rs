@@ -11,7 +11,7 @@
 //!
 //! A name reads a field of `it`, in quotes behind a dot where it is no plain word: `it.'reorder at'`; over a transaction set it is a reference designator (`BEG03`) or names
 //! the loops and segments of that id (`N1`). Behind a path `[…]` keeps the items for which it is true, or takes the n-th from 1; elsewhere it is a list.
-//! `$name` reads what a step kept, or in a named function what it is given; `$doc` is the whole document, `$meta` what is known about its arrival,
+//! `$name` reads a variable that a step has set, or in a named function what it is given; `$doc` is the whole document, `$meta` what is known about its arrival,
 //! `$position` which item of its list the item at hand is.
 //!
 //! What each value gives at each place is one table in `docs/values.md`; [`Item`] enforces it.
@@ -143,7 +143,7 @@ impl Node {
         let join = |of: &Self, name: &str| format!("{}.{name}", of.shown());
         match &self.kind {
             Kind::It => "it".to_owned(),
-            Kind::Kept(name) => format!("${name}"),
+            Kind::Variable(name) => format!("${name}"),
             Kind::Name(name) => name.clone(),
             Kind::Element(n) => format!("{n:02}"),
             Kind::Field(of, name) => join(of, name),
@@ -165,7 +165,7 @@ impl Node {
     /// The nodes directly below.
     pub fn children(&self) -> Vec<&Self> {
         match &self.kind {
-            Kind::Literal(_) | Kind::It | Kind::Kept(_) | Kind::Name(_) | Kind::Element(_) => Vec::new(),
+            Kind::Literal(_) | Kind::It | Kind::Variable(_) | Kind::Name(_) | Kind::Element(_) => Vec::new(),
             Kind::Field(of, _) | Kind::FieldElement(of, _) | Kind::Minus(of) | Kind::Not(of) => vec![of],
             Kind::Filter(of, by) | Kind::Binary(_, of, by) => vec![of, by],
             Kind::If(test, yes, no) => vec![test, yes, no],
@@ -180,7 +180,7 @@ pub(crate) enum Kind {
     /// The current document.
     It,
     /// `$name`.
-    Kept(String),
+    Variable(String),
     /// A field of `it`, or a reference designator.
     Name(String),
     /// Element `n` of the current segment.

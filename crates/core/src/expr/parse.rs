@@ -13,14 +13,14 @@ pub fn parse(text: &str) -> Result<Expr, ExprError> {
     if text.len() > LENGTH {
         return Err(error(
             0..1,
-            &format!("an expression has at most {} KB; named functions and tables hold more", LENGTH / 1024),
+            &format!("an expression has at most {} KB; move parts of it to functions or tables", LENGTH / 1024),
         ));
     }
     let mut parser = Parser { tokens: tokens(text)?, at: 0, end: text.len(), depth: 0 };
     let root = parser.expr()?;
     match parser.tokens.get(parser.at) {
         None => Ok(Expr { text: text.to_owned(), root }),
-        Some((_, span)) => Err(error(span.clone(), "the expression should end here")),
+        Some((_, span)) => Err(error(span.clone(), "expected the end of the expression")),
     }
 }
 
@@ -144,7 +144,7 @@ impl Parser {
                         let element = digits.parse().unwrap_or(0);
                         node(Kind::FieldElement(of.into(), element), start..span.end)?
                     }
-                    _ => return Err(error(here, "a field name or a two-digit element must follow the dot")),
+                    _ => return Err(error(here, "expected a field name or a two-digit element after the dot")),
                 };
             } else if self.symbol("[") {
                 let inner = self.expr()?;
@@ -161,23 +161,23 @@ impl Parser {
     fn primary(&mut self) -> Result<Node, ExprError> {
         let here = self.here();
         let Some((token, span)) = self.next() else {
-            return Err(error(here, "a value is missing here"));
+            return Err(error(here, "expected a value"));
         };
         let kind = match token {
             Token::Text(text) => Kind::Literal(Value::String(text)),
             Token::Number(digits) if digits.len() == 2 && digits.starts_with('0') => Kind::Element(digits.parse().unwrap_or(0)),
             Token::Number(digits) => match serde_json::from_str(&digits) {
                 Ok(number) => Kind::Literal(number),
-                Err(_) => return Err(error(span, "a number has no leading zeros")),
+                Err(_) => return Err(error(span, "a number cannot have leading zeros")),
             },
-            Token::Kept(name) => Kind::Kept(name),
+            Token::Variable(name) => Kind::Variable(name),
             Token::Name(name) => match name.as_str() {
                 "true" => Kind::Literal(Value::Bool(true)),
                 "false" => Kind::Literal(Value::Bool(false)),
                 "null" => Kind::Literal(Value::Null),
                 "it" => Kind::It,
                 "if" | "then" | "else" | "and" | "or" | "not" => {
-                    return Err(error(span, &format!("a value is missing before `{name}`")));
+                    return Err(error(span, &format!("expected a value before `{name}`")));
                 }
                 _ if self.symbol("(") => {
                     let arguments = self.separated(")")?;
@@ -196,7 +196,7 @@ impl Parser {
                 let span = span.start..self.before_end();
                 return node(Kind::List(items), span);
             }
-            Token::Symbol(symbol) => return Err(error(span, &format!("a value is missing before `{symbol}`"))),
+            Token::Symbol(symbol) => return Err(error(span, &format!("expected a value before `{symbol}`"))),
         };
         node(kind, span)
     }
@@ -257,7 +257,7 @@ impl Parser {
             self.at += 1;
             return Ok(());
         }
-        Err(error(self.here(), &format!("`{what}` is expected here")))
+        Err(error(self.here(), &format!("expected `{what}`")))
     }
 
     /// Returns the place of the next token, or the end of the text.
@@ -285,7 +285,7 @@ fn node(kind: Kind, span: Span) -> Result<Node, ExprError> {
     let mut made = Node { kind, span, levels: 1 };
     made.levels += made.children().into_iter().map(|child| child.levels).max().unwrap_or(0);
     if made.levels > LEVELS {
-        return Err(error(made.span, &format!("the expression has more than {LEVELS} operators or path steps in one another")));
+        return Err(error(made.span, &format!("the expression has more than {LEVELS} nested operators or path steps")));
     }
     Ok(made)
 }

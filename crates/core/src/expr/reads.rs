@@ -56,7 +56,7 @@ impl Reads {
         match &node.kind {
             Kind::Literal(_) => None,
             Kind::It => it.map(str::to_owned),
-            Kind::Kept(name) => (name == "doc").then(String::new),
+            Kind::Variable(name) => (name == "doc").then(String::new),
             Kind::Name(name) => it.map(|it| self.within(it, name)),
             Kind::Element(n) => it.map(|it| join(it, &format!("{n:02}"))),
             Kind::Field(of, name) => self.walk(of, it).map(|of| self.within(&of, name)),

@@ -43,9 +43,11 @@ impl Template {
                 help: None,
             };
             if !open {
-                return Err(error("this brace closes nothing; write `}}` for a brace"));
+                return Err(error("unexpected `}`; write `}}` for a brace in the text"));
             }
-            let end = closing(&text[brace..]).ok_or_else(|| error("this brace is never closed; write `{{` for a brace"))? + brace;
+            let end = closing(&text[brace..])
+                .ok_or_else(|| error("this brace is not closed; write `{{` for a brace in the text"))?
+                + brace;
             let start = brace + 1;
             let expr = parse(&text[start..end])
                 .map_err(|error| ExprError { span: error.span.start + start..error.span.end + start, ..error })?;
@@ -106,7 +108,7 @@ impl Template {
                         }
                     },
                     None => {
-                        let says = format!("`{}` gives nothing", expr.text);
+                        let says = format!("`{}` gives no value", expr.text);
                         return Err(EvalError { span: 0..expr.text.len(), says });
                     }
                 },

@@ -14,7 +14,7 @@ pub struct Seal {
     pub answers: Answers,
 }
 
-/// What an acknowledgment answers.
+/// Subject of an acknowledgment.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Answers {
     /// A functional group, with a 997 or 999.

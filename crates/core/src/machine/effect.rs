@@ -88,11 +88,11 @@ impl Post {
         ];
         let names = self.headers.iter().map(|(name, _)| ("name of a header", name));
         if let Some((what, text)) = texts.into_iter().chain(names).find(|(_, text)| text.len() > SHORT) {
-            return Err(format!("the {what} has {} bytes, a broker takes {SHORT}", text.len()));
+            return Err(format!("the {what} has {} bytes; a broker takes at most {SHORT}", text.len()));
         }
         let bytes: usize = self.headers.iter().map(|(name, value)| name.len() + value.len()).sum();
         if bytes > HEADERS {
-            return Err(format!("the headers have {bytes} bytes together, a broker takes {HEADERS}"));
+            return Err(format!("the headers together have {bytes} bytes; a broker takes at most {HEADERS}"));
         }
         Ok(())
     }
@@ -171,15 +171,15 @@ impl Effect {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    /// It was done. `status` is 0 where the protocol has none.
+    /// Done. `status` is 0 where the protocol has none.
     Answer { status: u16, body: Body },
-    /// It failed in a way that may pass; the other side may ask for a pause.
+    /// Failed in a way that may pass; the other side may ask for a pause.
     Again { says: String, status: u16, body: Body, after_ms: Option<u64> },
     /// The same request will be refused again.
     Refused { says: String, status: u16, body: Body },
     /// The connection cannot be used at present, by any message.
     Held { says: String, status: u16 },
-    /// It may or may not have been done, and must not be repeated blindly.
+    /// May or may not have been done, and must not be repeated blindly.
     InDoubt { says: String },
 }
 
@@ -190,7 +190,7 @@ impl Outcome {
         match rule {
             RepeatRule::Key | RepeatRule::Safe => None,
             RepeatRule::Never => Some(Self::InDoubt {
-                says: "the service ended before the answer came; the request may have been carried out".to_owned(),
+                says: "the service stopped before the answer arrived; the request may have taken effect".to_owned(),
             }),
         }
     }
@@ -280,7 +280,7 @@ impl<'de> Deserialize<'de> for Body {
         let Some(hex) = text.strip_prefix('\0') else { return Ok(Self(text.into_bytes())) };
         let pairs =
             hex.as_bytes().chunks(2).map(|two| std::str::from_utf8(two).ok().and_then(|two| u8::from_str_radix(two, 16).ok()));
-        pairs.collect::<Option<Vec<u8>>>().map(Self).ok_or_else(|| D::Error::custom("not hex digits"))
+        pairs.collect::<Option<Vec<u8>>>().map(Self).ok_or_else(|| D::Error::custom("expected hexadecimal digits"))
     }
 }
 

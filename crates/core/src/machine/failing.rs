@@ -14,6 +14,12 @@ pub(super) struct Failed {
     reason: Reason,
 }
 
+impl Failed {
+    pub(super) fn reason(&self) -> &Reason {
+        &self.reason
+    }
+}
+
 impl Machine {
     /// Fails the message after the flow's steps on failure. A failure among those ends them.
     pub(super) fn fail(&mut self, reason: Reason) -> Turn {
@@ -23,14 +29,14 @@ impl Machine {
                 let Reason { flow: _, step, connection, code, says } = &reason;
                 let cause = format!("{:016x}", reason.id());
                 let error = json!({ "step": step, "connection": connection, "code": code, "says": says, "cause": cause });
-                self.kept.insert("error".to_owned(), error);
+                self.variables.insert("error".to_owned(), error);
                 self.failed = Some(Failed { at: self.at, tries: self.tries, reason });
                 self.at = first;
                 self.tries = 0;
                 self.run()
             }
             (_, Some(failed)) => {
-                let says = format!("{}; then on failure, {}: {}", failed.reason.says, reason.step, reason.says);
+                let says = format!("{}; then in `on_failure`, {}: {}", failed.reason.says, reason.step, reason.says);
                 let reason = Reason { says, ..failed.reason.clone() };
                 self.end_failed(Turn::still(self.next.clone()), Failed { reason, ..failed })
             }
@@ -54,7 +60,7 @@ impl Machine {
 
     /// Returns to the step where it failed: the message stays there until a person acts.
     fn end_failed(&mut self, mut turn: Turn, failed: Failed) -> Turn {
-        self.kept.remove("error");
+        self.variables.remove("error");
         self.at = failed.at;
         self.tries = failed.tries;
         turn.points.push(Point::Failed);

@@ -1,13 +1,17 @@
 //! Inputs of a machine: outcomes, moments, acts of people. Each becomes a log entry, and the entry has the same effect whether it
 //! was made just now or is read from the log.
 
-use super::{ActRefused, Body, End, LogEntry, Logged, Machine, Next, Outcome, Pass, Passed, State, Then, Turn, Work, parts};
+use super::{
+    ActRefused, Body, End, LogEntry, Logged, Logic, Machine, Next, Outcome, Pass, Passed, State, Then, Turn, Work, parts,
+};
 use crate::act::{Act, Answers};
 use crate::flow::{Recording, Retry, Verb};
 use crate::plan::Point;
 use crate::reason::{Reason, ReasonCode};
+use crate::workspace::Workspace;
 use crate::{Digest, Timestamp};
 use serde_json::Value;
+use std::sync::Arc;
 
 impl Machine {
     /// Takes the outcome of the effect that was to be performed.
@@ -59,39 +63,96 @@ impl Machine {
 
     /// Logs an entry made for this machine, and applies it.
     pub(super) fn log(&mut self, entry: LogEntry) -> Turn {
-        let turn = self.apply(&entry).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
+        let turn = self.apply(&entry, None).unwrap_or_else(|says| unreachable!("an entry made for this machine fits it: {says}"));
         Turn { entry: Some(entry), ..turn }
     }
 
-    /// A person's act.
+    /// A person's act. `offered` is the release that the act names, by number, or the current one where it names none.
+    ///
+    /// A message that is resent or amended runs the offered release if its completed steps fit it, and otherwise the release that
+    /// it ran before; where the act names a release, only that one. The entry of the turn has the number that was chosen.
     ///
     /// # Errors
     /// [`ActRefused`]; nothing has changed then.
-    pub fn act(&mut self, act: Act, by: &str, why: &str, now: Timestamp) -> Result<Turn, ActRefused> {
+    pub fn act(
+        &mut self,
+        act: Act,
+        offered: &(i64, Arc<Workspace>),
+        by: &str,
+        why: &str,
+        now: Timestamp,
+    ) -> Result<Turn, ActRefused> {
         let state = self.next.state();
         match &act {
             Act::Discard if state.is_final() => return Err(ActRefused::Ended(state)),
-            Act::Discard => {}
             Act::Resend { .. } | Act::Amend { .. } if !state.is_final() && state != State::Failed => {
                 return Err(ActRefused::NotStopped(state));
             }
-            Act::Amend { form, document, .. } => {
-                let read = self.logic.workspace.document(form, document.as_bytes());
-                read.map_err(|error| ActRefused::Unreadable(error.to_string()))?;
+            Act::Discard | Act::Resend { .. } | Act::Amend { .. } => {}
+        }
+        let entry = |act: Act| LogEntry { at: now, what: Logged::Act { act, by: by.to_owned(), why: why.to_owned() } };
+        let (entry, logic) = match act {
+            Act::Discard => (entry(act), None),
+            Act::Resend { .. } | Act::Amend { .. } => {
+                let named = act.release();
+                let release = named.unwrap_or(offered.0);
+                let first =
+                    self.logic_of(release, offered).and_then(|logic| self.fitting(entry(act.clone().under(release)), logic));
+                match first {
+                    Err(_) if named.is_none() && release != self.release => {
+                        let same = self.fitting(entry(act.under(self.release)), self.logic.clone());
+                        same.or(first)?
+                    }
+                    first => first?,
+                }
             }
-            Act::Resend { .. } => {}
-        }
-        let entry = LogEntry { at: now, what: Logged::Act { act, by: by.to_owned(), why: why.to_owned() } };
-        // Tried on a copy first: an act that would stop at once for want of a decision is refused.
-        let trial = self.clone().apply(&entry).map_err(ActRefused::Unreadable)?;
-        if let Next::End(End::Failed(reason)) = trial.next
-            && reason.code == ReasonCode::OtherRequest
-        {
-            return Err(ActRefused::OtherRequest { step: reason.step });
-        }
-        let mut turn = self.apply(&entry).map_err(ActRefused::Unreadable)?;
+        };
+        let mut turn = self.apply(&entry, logic).map_err(ActRefused::Unreadable)?;
         turn.entry = Some(entry);
         Ok(turn)
+    }
+
+    /// Returns the logic of a release for this message.
+    fn logic_of(&self, release: i64, offered: &(i64, Arc<Workspace>)) -> Result<Logic, ActRefused> {
+        let missing = |what: String| ActRefused::NoLogic { release, what };
+        if release == self.release {
+            return Ok(self.logic.clone());
+        }
+        let workspace = Some(&offered.1).filter(|_| offered.0 == release);
+        let logic = workspace.and_then(|workspace| Logic::of(workspace, &self.origin.flow));
+        let logic = logic.ok_or_else(|| missing(format!("flow `{}`", self.origin.flow)))?;
+        match parts::beginning(&logic.flow, &self.origin) {
+            Some(_) => Ok(logic),
+            None => Err(missing("branch".to_owned())),
+        }
+    }
+
+    /// Tries an act on a copy: one after which a completed step might be done twice, or that would stop at once for want of a
+    /// decision, is refused.
+    fn fitting(&self, entry: LogEntry, logic: Logic) -> Result<(LogEntry, Option<Logic>), ActRefused> {
+        let mut copy = self.clone();
+        let turn = copy.apply(&entry, Some(logic.clone())).map_err(ActRefused::Unreadable)?;
+        match turn.next {
+            Next::End(End::Failed(reason)) if reason.code == ReasonCode::OtherRequest => {
+                Err(ActRefused::OtherRequest { step: reason.step })
+            }
+            _ => match copy.passed_over() {
+                Some(step) if copy.answers == Answers::Ask => Err(ActRefused::NotPassed { step }),
+                _ => Ok((entry, Some(logic))),
+            },
+        }
+    }
+
+    /// Returns a completed step that the message has not passed since the act, and cannot pass any more.
+    fn passed_over(&self) -> Option<String> {
+        let at = match self.next {
+            _ if self.failed.is_some() => return None,
+            Next::End(End::Failed(_)) => return None,
+            Next::End(_) => usize::MAX,
+            _ => self.at,
+        };
+        let names = self.memory.iter().map(|(name, ..)| name);
+        names.filter(|name| !self.skipped.contains(name)).find(|name| !self.logic.flow.reaches(at, name)).cloned()
     }
 
     /// The entry to commit before an effect that must not be repeated blindly.
@@ -101,7 +162,9 @@ impl Machine {
     }
 
     /// Folds one entry into the machine.
-    pub(super) fn apply(&mut self, entry: &LogEntry) -> Result<Turn, String> {
+    ///
+    /// `chosen` is the logic of the release that the entry of an act names; `None` for any other entry.
+    pub(super) fn apply(&mut self, entry: &LogEntry, chosen: Option<Logic>) -> Result<Turn, String> {
         self.now = entry.at;
         match &entry.what {
             Logged::Intent { .. } => {
@@ -116,10 +179,13 @@ impl Machine {
                     self.run();
                 }
                 let Next::Perform(work) = &self.next else {
-                    return Err(format!("step `{step}` performs nothing here"));
+                    return Err(format!("step `{step}` has no effect here"));
                 };
                 if work.step != *step || work.request != *request {
-                    return Err(format!("step `{step}` was asked for another request than step `{}` asks for now", work.step));
+                    return Err(format!(
+                        "the logged request of step `{step}` differs from the request that step `{}` makes now",
+                        work.step
+                    ));
                 }
                 let work = work.clone();
                 self.tries = *tries;
@@ -130,7 +196,7 @@ impl Machine {
                 }
                 Ok(self.follow(&work, outcome, then))
             }
-            Logged::Act { act, .. } => self.apply_act(act),
+            Logged::Act { act, .. } => self.apply_act(act, chosen),
             Logged::Stopped { reason } => {
                 self.next = Next::End(End::Failed(reason.clone()));
                 Ok(Turn { points: vec![Point::Failed], ..Turn::still(self.next.clone()) })
@@ -193,17 +259,20 @@ impl Machine {
         }
     }
 
-    fn apply_act(&mut self, act: &Act) -> Result<Turn, String> {
+    fn apply_act(&mut self, act: &Act, chosen: Option<Logic>) -> Result<Turn, String> {
+        if let (Some(release), Some(logic)) = (act.release(), chosen) {
+            (self.release, self.logic) = (release, logic);
+        }
         match act {
             Act::Discard => {
                 self.next = Next::End(End::Discarded);
                 return Ok(Turn { points: vec![Point::Discarded], ..Turn::still(self.next.clone()) });
             }
-            Act::Resend { answers } => {
+            Act::Resend { answers, .. } => {
                 self.answers = *answers;
                 self.generation += u16::from(self.refused || *answers == Answers::Again);
             }
-            Act::Amend { form, document, answers } => {
+            Act::Amend { form, document, answers, .. } => {
                 self.answers = *answers;
                 let read = self.logic.workspace.document(form, document.as_bytes());
                 self.source = read.map_err(|error| error.to_string())?;
@@ -214,7 +283,10 @@ impl Machine {
             self.memory.clear();
         }
         self.current = self.source.clone();
-        (self.at, self.kept) = parts::beginning(&self.logic.flow, &self.origin);
+        let beginning = parts::beginning(&self.logic.flow, &self.origin);
+        (self.at, self.variables) =
+            beginning.ok_or_else(|| format!("release {} has no branch for this message", self.release))?;
+        self.skipped.clear();
         self.failed = None;
         self.tries = 0;
         self.refused = false;
@@ -253,7 +325,7 @@ impl Machine {
     fn is_let_go(&self) -> bool {
         let step = self.logic.flow.steps.get(self.at);
         let keeps = step.is_some_and(|step| matches!(step.verb, Verb::Call { keep: Some(_), .. }));
-        self.recording == Recording::Failures && !keeps
+        self.recording.unwrap_or(self.logic.flow.record) == Recording::Failures && !keeps
     }
 
     pub(super) fn keep_answer(&mut self, outcome: &Outcome) {
@@ -263,7 +335,7 @@ impl Machine {
         };
         if let Outcome::Answer { body, .. } = outcome {
             let value = serde_json::from_slice(&body.0).unwrap_or_else(|_| Value::String(body.text()));
-            self.kept.insert(keep, value);
+            self.variables.insert(keep, value);
         }
     }
 }

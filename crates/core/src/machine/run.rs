@@ -16,7 +16,7 @@ use std::sync::Arc;
 /// Result of a pure step, or the next effect.
 enum Stepped {
     Became(Mapped),
-    Kept(Value),
+    Value(Value),
     Noted(String),
     Went,
     Skip(String),
@@ -31,7 +31,7 @@ enum Stepped {
     },
 }
 
-/// Whether a step was completed before a resend.
+/// Record of a step from before a resend.
 enum Memory {
     None,
     /// Completed with this request, or a person has chosen to keep its answer.
@@ -56,11 +56,12 @@ impl Machine {
                     match self.remembered(&work.step, work.request) {
                         Memory::Same(answer) => {
                             self.keep_answer(&answer);
+                            self.skipped.push(work.step.clone());
                             self.at = step.next;
                             continue;
                         }
                         Memory::Other => {
-                            let says = "the step was done before with another request".to_owned();
+                            let says = "the step is complete, but its request would now be different".to_owned();
                             return self.stop(turn, step, ReasonCode::OtherRequest, says);
                         }
                         Memory::None => {}
@@ -72,11 +73,12 @@ impl Machine {
                     self.noted(step, names.join(", "));
                     match self.remembered(&step.name, self.parting()) {
                         Memory::Same(_) => {
+                            self.skipped.push(step.name.clone());
                             self.at = step.next;
                             continue;
                         }
                         Memory::Other => {
-                            let says = "the ways were gone before with another document".to_owned();
+                            let says = "the branches ran before with another document".to_owned();
                             return self.stop(turn, step, ReasonCode::OtherRequest, says);
                         }
                         Memory::None => return self.stand(turn, Next::Part(ways)),
@@ -108,9 +110,9 @@ impl Machine {
                     }
                     self.current = document;
                 }
-                Stepped::Kept(value) => {
+                Stepped::Value(value) => {
                     self.traced(step, None, None);
-                    self.kept.insert(step.name.clone(), value);
+                    self.variables.insert(step.name.clone(), value);
                 }
                 Stepped::Noted(text) => self.noted(step, text),
                 Stepped::Chose(first, which) => {
@@ -137,7 +139,7 @@ impl Machine {
         if super::parts::part(&self.origin).is_some() {
             return None;
         }
-        let scope = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
+        let scope = scope_of(&self.source, &self.variables, &self.logic.workspace.library);
         let wrong = |by: &Expr| match guarded(|| by.text(&scope)) {
             Ok(Ok(_)) => None,
             Ok(Err(error)) => Some(error.says),
@@ -186,7 +188,7 @@ impl Machine {
                 Err(error) => failed(ReasonCode::FilterFailed, &error),
             },
             Verb::Set { value } => match value.value(&scope) {
-                Ok(value) => Stepped::Kept(value.map_or(Value::Null, std::borrow::Cow::into_owned)),
+                Ok(value) => Stepped::Value(value.map_or(Value::Null, std::borrow::Cow::into_owned)),
                 Err(error) => failed(ReasonCode::ValueFailed, &error),
             },
             Verb::Call { at, method, path, body, .. } => {
@@ -292,7 +294,7 @@ impl Machine {
     }
 
     fn scope(&self) -> Scope<'_> {
-        let doc = scope_of(&self.source, &self.kept, &self.logic.workspace.library);
+        let doc = scope_of(&self.source, &self.variables, &self.logic.workspace.library);
         Scope { it: crate::expr::Item::of(&self.current), ..doc }
     }
 
@@ -349,7 +351,7 @@ fn chosen(ways: &[Choice], scope: &Scope<'_>) -> Result<Stepped, EvalError> {
             return Ok(Stepped::Chose(way.first, when.text.clone()));
         }
     }
-    let says = "no way's condition holds, and there is none without a condition".to_owned();
+    let says = "no branch's condition holds, and there is no branch without a condition".to_owned();
     Ok(Stepped::Fail { code: ReasonCode::NoWay, says })
 }
 
@@ -358,7 +360,7 @@ fn moment(until: &Expr, scope: &Scope<'_>) -> Result<Timestamp, EvalError> {
     let text = until.text(scope)?.unwrap_or_default();
     Timestamp::parse(&text).ok_or_else(|| EvalError {
         span: 0..until.text.len(),
-        says: format!("\"{text}\" is no moment; it is written 2026-12-01 or 2026-12-01T08:00:00Z"),
+        says: format!("expected a date or time such as 2026-12-01 or 2026-12-01T08:00:00Z, found \"{text}\""),
     })
 }
 
@@ -387,7 +389,7 @@ fn worked_out(body: &Expr, scope: &Scope<'_>) -> Result<Option<Body>, EvalError>
 fn key_word(value: &str) -> Result<String, String> {
     if value.contains('.') {
         return Err(format!(
-            "\"{value}\" has a dot, which would add a word to the routing key; replace(…, '.', '-') takes it out"
+            "\"{value}\" has a dot, which would add a word to the routing key; remove it with replace(…, '.', '-')"
         ));
     }
     Ok(value.to_owned())
@@ -451,7 +453,7 @@ mod tests {
             (code.as_str(), says.as_str()),
             (
                 "order-failed",
-                "in_order_by: `a` gives 2 values where one is needed: first(…), last(…), a filter or a position says which"
+                "in_order_by: `a` gives 2 values; one value is needed here: choose one with first(…), last(…), a filter or a position"
             )
         );
     }

@@ -24,7 +24,7 @@ impl Pattern {
         let names: Vec<String> = rest.split('.').map(str::to_owned).collect();
         match names.iter().find(|name| name.is_empty() || name.matches('*').count() > 1) {
             None => Ok(Self { text: text.to_owned(), anywhere, names }),
-            Some(name) if name.is_empty() => Err(format!("`{text}` lacks a name")),
+            Some(name) if name.is_empty() => Err(format!("`{text}`: a name is missing")),
             Some(name) => Err(format!("`{name}` has more than one *")),
         }
     }
@@ -54,7 +54,7 @@ impl Pattern {
     }
 }
 
-/// What is done to the copied source before the rules.
+/// Changes of the copied source before the rules.
 #[derive(Debug, Clone, Default)]
 pub struct AsIs {
     /// Values at such paths are replaced by an expression, with the value as `it`.
@@ -73,7 +73,7 @@ impl AsIs {
             Some(Value::Object(fields)) => self.fields(fields, &mut Vec::new(), scope),
             Some(other) => {
                 let what = if other.is_array() { "a list" } else { "a single value" };
-                let says = format!("the source is {what}, and a map that begins as its source needs an object");
+                let says = format!("a map with `begin = \"as-is\"` needs an object, but the source is {what}");
                 Err(self.wrong("the document", says))
             }
             None => Ok(Fields::new()),
@@ -114,7 +114,7 @@ impl AsIs {
                 && let Some(value) = self.value(value, at, scope)?
             {
                 if made.contains_key(&name) {
-                    let says = format!("two fields of the source would be `{name}` there: drop or rename one of them");
+                    let says = format!("two fields of the source would both become `{name}`: drop or rename one of them");
                     return Err(self.wrong(&at.join("."), says));
                 }
                 made.insert(name, value);
@@ -165,7 +165,7 @@ mod tests {
         assert_eq!(fits("*.on", "a.on").as_deref(), Some(""));
         assert_eq!(fits("**.*_on", "a.b.made_on").as_deref(), Some("made"));
         assert_eq!((fits("a", "a.b"), fits("b", "a.b"), fits("**.a.b", "b")), (None, None, None));
-        assert_eq!(Pattern::parse("a..b"), Err("`a..b` lacks a name".to_owned()));
+        assert_eq!(Pattern::parse("a..b"), Err("`a..b`: a name is missing".to_owned()));
         assert_eq!(Pattern::parse("a*b*"), Err("`a*b*` has more than one *".to_owned()));
     }
 }

@@ -1,4 +1,4 @@
-//! Edits a map file rule by rule; comments and order are kept.
+//! Edits a map file rule by rule; comments and order stay.
 
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
 
@@ -74,19 +74,19 @@ pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &
         level = inside(level, list)?;
     }
     let set = level.entry("set").or_insert_with(|| Item::Table(Table::new()));
-    let set = set.as_table_like_mut().ok_or("`set` is no table")?;
+    let set = set.as_table_like_mut().ok_or("`set` must be a table")?;
     put(set, target, expression)?;
     Ok(document.to_string())
 }
 
 fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, String> {
     let all = level.entry("each").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
-    let all = all.as_array_of_tables_mut().ok_or("`each` is written as [[each]]")?;
+    let all = all.as_array_of_tables_mut().ok_or("write `each` as [[each]]")?;
     let is = |each: &Table| each.get("into").and_then(Item::as_str) == Some(list.into.as_str());
     let known = all.iter().position(is);
     let at = match known {
         Some(at) => at,
-        None if list.of.is_empty() => return Err(format!("what makes the items of `{}` is not said", list.into)),
+        None if list.of.is_empty() => return Err(format!("no list is given for the items of `{}`", list.into)),
         None => {
             let mut each = Table::new();
             each["of"] = value(&list.of);
@@ -95,7 +95,7 @@ fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, Stri
             all.len() - 1
         }
     };
-    let each = all.get_mut(at).ok_or("the list is gone")?;
+    let each = all.get_mut(at).ok_or("the list is not there any more")?;
     match each.get("by").and_then(Item::as_str) {
         Some(by) => Err(format!("the map {by} makes the items of `{}`", list.into)),
         None => Ok(each),
@@ -103,7 +103,7 @@ fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, Stri
 }
 
 fn put(set: &mut dyn TableLike, target: &[String], expression: &str) -> Result<(), String> {
-    let (name, rest) = target.split_first().ok_or("a rule fills a target")?;
+    let (name, rest) = target.split_first().ok_or("a rule needs a target")?;
     if rest.is_empty() {
         if set.contains_key(name) {
             return Err(format!("`{name}` is filled already"));
@@ -138,7 +138,7 @@ pub fn place(path: &str, lists: &[Within]) -> (Vec<Within>, Vec<String>) {
 mod tests {
     use super::*;
 
-    const MAP: &str = "# Why it is so.\nfrom = \"a\"\nto   = \"b\"\n\n[set]\nno    = \"id\"  # kept\n\n[[each]]\nof   = \"lines\"\ninto = \"rows\"\n\n[each.set]\nitem = \"sku\"\n";
+    const MAP: &str = "# Why it is so.\nfrom = \"a\"\nto   = \"b\"\n\n[set]\nno    = \"id\"  # important\n\n[[each]]\nof   = \"lines\"\ninto = \"rows\"\n\n[each.set]\nitem = \"sku\"\n";
 
     fn within(pairs: &[(&str, &str)]) -> Vec<Within> {
         pairs.iter().map(|(into, of)| Within { into: (*into).to_owned(), of: (*of).to_owned() }).collect()
@@ -152,7 +152,7 @@ mod tests {
     #[test]
     fn rules_are_added_where_they_belong_and_nothing_else_changes() {
         let one = added(MAP, "to.town", &[], "place.'the town'").unwrap();
-        assert_eq!(one, MAP.replace("# kept\n", "# kept\nto.town = \"place.'the town'\"\n"));
+        assert_eq!(one, MAP.replace("# important\n", "# important\nto.town = \"place.'the town'\"\n"));
         let two = added(&one, "rows[].pieces", &[("rows", "lines")], "n").unwrap();
         assert_eq!(two, one.clone() + "pieces = \"n\"\n");
         let three = added(&two, "boxes[].of[].weight", &[("boxes", "parcels"), ("of", "it")], "kg").unwrap();
@@ -167,10 +167,10 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_added_is_said() {
+    fn what_cannot_be_added_is_reported() {
         assert_eq!(added(MAP, "no", &[], "x"), Err("`no` is filled already".to_owned()));
         assert_eq!(added(MAP, "no.more", &[], "x"), Err("`no` is filled already".to_owned()));
-        let unsaid = Err("what makes the items of `boxes` is not said".to_owned());
+        let unsaid = Err("no list is given for the items of `boxes`".to_owned());
         assert_eq!(added(MAP, "boxes[].x", &[("rows", "y")], "x"), unsaid);
         let by = MAP.replace("\n[each.set]\nitem = \"sku\"\n", "by = \"row\"\n");
         assert_eq!(added(&by, "rows[].x", &[("rows", "y")], "x"), Err("the map row makes the items of `rows`".to_owned()));

@@ -84,7 +84,7 @@ pub(super) fn level<'a>(
         };
         let items = each.of.eval(scope).map_err(wrong)?.items();
         if each.one && items.len() > 1 {
-            let says = format!("{} items would make one object: first(…), a filter or a position says which", items.len());
+            let says = format!("{} items cannot make one object: choose one with first(…), a filter or a position", items.len());
             return Err(wrong(EvalError { span: 0..0, says }));
         }
         let mut list = Vec::new();
@@ -136,7 +136,7 @@ fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value, join
                     before.extend(more);
                     Ok(())
                 }
-                _ => Err(format!("`{last}` is filled already, by another rule")),
+                _ => Err(format!("another rule fills `{last}` already")),
             },
         },
         [first, rest @ ..] => match fields.entry(first.clone()).or_insert_with(|| Value::Object(Fields::new())) {
@@ -147,7 +147,7 @@ fn put(fields: &mut Fields<String, Value>, target: &[String], value: Value, join
                     Value::Array(_) => "a list",
                     _ => "a single value",
                 };
-                Err(format!("`{first}` is {what}, and no object that could hold `{}`", rest.join(".")))
+                Err(format!("`{first}` is {what}, so it cannot hold `{}`", rest.join(".")))
             }
         },
     }

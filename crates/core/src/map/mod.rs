@@ -36,7 +36,7 @@ pub struct Map {
     pub fits: Option<(Validate, Arc<Validator>)>,
     /// Further documents that it reads as `$name`, with their schemas if known.
     pub with: Vec<(String, Option<String>)>,
-    /// It begins with a copy of the source, changed so; otherwise empty.
+    /// Begins with a copy of the source, changed so; otherwise empty.
     pub begin: Option<AsIs>,
     pub rules: Rules,
 }
@@ -59,7 +59,7 @@ pub struct Assignment {
     pub place: Place,
 }
 
-/// What a target takes.
+/// Kind of value that a target takes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Place {
     /// One value that is not a list; several are an error.
@@ -242,9 +242,9 @@ impl MapError {
 #[must_use]
 pub fn scope_of<'a>(
     document: &'a crate::Document,
-    kept: &'a Fields<String, Value>,
+    variables: &'a Fields<String, Value>,
     library: &'a crate::expr::Library,
 ) -> Scope<'a> {
     let it = Item::of(document);
-    Scope { it: it.clone(), doc: it, kept, library, given: None, position: None, work: Work::default() }
+    Scope { it: it.clone(), doc: it, variables, library, given: None, position: None, work: Work::default() }
 }

@@ -14,7 +14,7 @@ pub struct SourceField {
     /// Path as an expression reads it: `data.buyer.mail`; of a transaction set `BEG03`, `N1.N301`, or `N1.04` in the segment that
     /// opens the loop.
     pub path: String,
-    /// Its first value.
+    /// First value.
     pub value: String,
     /// Number of its values.
     pub times: usize,

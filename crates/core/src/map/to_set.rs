@@ -105,8 +105,8 @@ fn unsound(set: &Arc<SetDefinition>, bytes: &[u8], delimiters: Delimiters) -> Op
     let first = wrong.next()?;
     let more = match wrong.count() {
         0 => String::new(),
-        1 => "; 1 more fault".to_owned(),
-        more => format!("; {more} more faults"),
+        1 => "; 1 more error".to_owned(),
+        more => format!("; {more} more errors"),
     };
     Some(format!("segment {}: {}{more}", first.position, first.says))
 }

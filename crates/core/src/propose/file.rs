@@ -31,7 +31,7 @@ impl Proposal {
             let _ = writeln!(text, "{target:<first$} = {expression:<second$}  # {why}");
         }
         for (target, required) in &self.unfilled {
-            let says = if *required { "required, and nothing like it was found" } else { "nothing like it was found" };
+            let says = if *required { "required, but no similar field was found" } else { "no similar field was found" };
             let _ = writeln!(text, "# {} = \"\"  # {says}", key(target));
         }
         for list in &self.lists {

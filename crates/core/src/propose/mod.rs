@@ -113,13 +113,13 @@ impl Proposal {
 /// A field of the source as an expression reads it.
 struct Source {
     expression: String,
-    /// Its own name as written; empty if it has none.
+    /// Own name as written; empty if it has none.
     name: String,
     own: Words,
     /// Words of its parents.
     around: Words,
     /// Words of its title.
-    said: Words,
+    title: Words,
     /// `string`, `number`, `boolean`, `list`; empty where that is not sure.
     kind: String,
     format: String,
@@ -146,7 +146,7 @@ pub fn propose(workspace: &Workspace, from: &str, to: &str) -> Result<Proposal, 
     let target: &Schema = match workspace.shape(to).ok_or_else(|| unknown(to))? {
         Shape::Json(schema, _) => schema,
         Shape::Loop(definition, _) => {
-            let says = || format!("{to} is no set of an order: what stands where in it is not known");
+            let says = || format!("{to} is not an order set: only 850 and 855 can be proposed");
             return set::into_set(&sources, definition).ok_or_else(says);
         }
         _ => return Err(unknown(to)),
@@ -167,7 +167,7 @@ fn of_level(level: &Level) -> Sources {
             name: leaf.path.last().cloned().unwrap_or_default(),
             own: joined(&own, &of_format(&leaf.format)),
             around,
-            said: words(&leaf.title),
+            title: words(&leaf.title),
             kind: if leaf.kind == "integer" { "number".to_owned() } else { leaf.kind.clone() },
             format: leaf.format.clone(),
             examples: leaf.examples.clone(),
@@ -199,7 +199,7 @@ fn of_set(shape: Shape<'_>, library: &Library) -> Sources {
                 name: String::new(),
                 own: words(own),
                 around: words(around),
-                said: Words::new(),
+                title: Words::new(),
                 kind: gives(expression, it)?.to_owned(),
                 format: if expression.starts_with("date(") { "date".to_owned() } else { String::new() },
                 examples: Vec::new(),
@@ -277,7 +277,7 @@ fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
         _ => overlap(&joined(&source.own, &source.around), &joined(&own, &around)),
     };
     // Words of a title count half as much as those of a name.
-    let title = overlap(&joined(&source.said, &words(&target.title)), &joined(&own, &source.own)) / 2.0;
+    let title = overlap(&joined(&source.title, &words(&target.title)), &joined(&own, &source.own)) / 2.0;
     let format = !target.format.is_empty() && target.format == source.format;
     let example = target.examples.iter().any(|example| source.examples.contains(example) && !is_small(example));
     // Fields whose parents alone are similar are not the same, unless the same values were seen.
@@ -285,8 +285,8 @@ fn likeness(source: &Source, target: &Leaf) -> (f64, String) {
     let score = if example { by_name.max(0.8) } else { by_name };
     let alike = match (same, source.own == own) {
         (true, _) => "the same name",
-        (false, true) => "the trade's word for it",
-        (false, false) => "named with like words",
+        (false, true) => "a synonym",
+        (false, false) => "similar words",
     };
     let mut because = if name > 0.0 { alike.to_owned() } else { String::new() };
     for (yes, words) in [(example, "the same values seen"), (format, "the same format")] {
@@ -312,10 +312,10 @@ fn fitted(source: &Source, target: &Leaf) -> (String, &'static str) {
     let of = &source.expression;
     let number = matches!(target.kind.as_str(), "number" | "integer");
     match (source.kind.as_str(), target.kind.as_str()) {
-        ("string", _) if number => (format!("number({of})"), "made a number"),
-        ("number" | "boolean", "string") => (format!("text({of})"), "made a text"),
+        ("string", _) if number => (format!("number({of})"), "converted to a number"),
+        ("number" | "boolean", "string") => (format!("text({of})"), "converted to a text"),
         ("string", "string") if source.format == "date-time" && is_day(target) => {
-            (format!("date(left({of}, 10))"), "cut to its day")
+            (format!("date(left({of}, 10))"), "shortened to the day")
         }
         _ => (of.clone(), ""),
     }

@@ -64,14 +64,14 @@ const LINE: [Written; 8] = [
 /// Codes that accompany something: the element, the code, what it accompanies (always, if empty), and its meaning.
 const CODES: [(&str, &str, &str, &str); 11] = [
     ("BEG01", "00", "", "an original"),
-    ("BEG02", "SA", "", "an order that stands alone"),
+    ("BEG02", "SA", "", "a stand-alone order"),
     ("BAK01", "00", "", "an original"),
-    ("BAK02", "AD", "", "acknowledged with detail, nothing changed"),
+    ("BAK02", "AD", "", "acknowledged with detail, no change"),
     ("CUR01", "BY", "CUR02", "the buyer's currency"),
-    ("DTM01", "002", "DTM02", "the day on which delivery is requested"),
-    ("N101", "ST", "N102", "the party that it is shipped to"),
-    ("N103", "92", "N104", "a number that the buyer gave"),
-    ("PO106", "VP", "PO107", "the vendor's number of the item"),
+    ("DTM01", "002", "DTM02", "the requested delivery date"),
+    ("N101", "ST", "N102", "the ship-to party"),
+    ("N103", "92", "N104", "a number given by the buyer"),
+    ("PO106", "VP", "PO107", "the vendor's item number"),
     ("PID01", "F", "PID05", "free text"),
     ("ACK01", "IA", "ACK02", "the line is accepted"),
 ];
@@ -92,7 +92,7 @@ pub(super) fn into_set(sources: &Sources, set: &SetDefinition) -> Option<Proposa
     for list in found.lists {
         if fields.find("CTT[].", "CTT01").or(fields.find("", "CTT01")).is_some() {
             let (target, expression) = (vec!["CTT01".to_owned()], format!("count({})", list.of));
-            let because = "how many lines there are".to_owned();
+            let because = "the number of lines".to_owned();
             header.rules.push(Proposed { target, expression, confidence: Confidence::Sure, because });
         }
         let rules = fields.written(&list.rules.rules, &LINE, "PO1[].");

@@ -2,9 +2,9 @@
 
 use serde_json::{Map, Value, json};
 
-/// Most distinct values kept of a field.
+/// Most distinct values collected per field.
 const EXAMPLES: usize = 3;
-/// Longest text kept as an example, in characters.
+/// Longest text collected as an example, in characters.
 const LONGEST: usize = 60;
 
 /// Statistics of one place.
@@ -26,7 +26,7 @@ struct Seen {
 }
 
 /// Infers a schema (JSON Schema 2020-12) from all `samples`: a field missing in one of them is not required, values of two types
-/// allow both, and some values are kept as examples.
+/// allow both, and some values are collected as examples.
 #[must_use]
 pub fn infer(samples: &[Value], title: &str) -> Value {
     inferred(samples, title, false)

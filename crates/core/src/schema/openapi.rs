@@ -164,7 +164,7 @@ mod tests {
         assert_eq!(misfits(&schema, &fits), Vec::<String>::new());
         assert_eq!(
             misfits(&schema, &json!({ "no": "a", "lines": [{ "pieces": "2" }] })),
-            ["`lines[1].pieces` should be a whole number or null, and is a text"]
+            ["`lines[1].pieces` must be a whole number or null, but is a text"]
         );
         assert_eq!(schema.root["properties"]["no"], json!({ "type": "string", "examples": ["QH-1"] }));
     }

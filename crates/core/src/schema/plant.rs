@@ -20,11 +20,11 @@ fn plant<'s>(node: &'s mut Value, path: &str, leaf: Value, required: bool) -> Re
         None => (name, leaf),
     };
     if name.is_empty() {
-        return Err(format!("`{path}` names no field"));
+        return Err(format!("`{path}` does not name a field"));
     }
     let fields = entry(within, "properties", json!({}));
     if fields.get(name).is_some() {
-        return Err(format!("`{path}` stands there twice"));
+        return Err(format!("`{path}` is there twice"));
     }
     fields[name] = leaf;
     if required && let Value::Array(names) = entry(within, "required", json!([])) {
@@ -36,7 +36,7 @@ fn plant<'s>(node: &'s mut Value, path: &str, leaf: Value, required: bool) -> Re
 /// Returns the schema of the object at a path; missing ones are created.
 fn descend<'s>(node: &'s mut Value, path: &str) -> Result<&'s mut Value, String> {
     if path.split('.').count() > DEPTH {
-        return Err(format!("a field stands in {DEPTH} others at most"));
+        return Err(format!("a field can be nested at most {DEPTH} deep"));
     }
     let mut within = node;
     for name in path.split('.').filter(|name| !name.is_empty()) {
@@ -45,14 +45,14 @@ fn descend<'s>(node: &'s mut Value, path: &str) -> Result<&'s mut Value, String>
             Some(list) => {
                 let own = entry(entry(within, "properties", json!({})), list, json!({ "type": "array" }));
                 if own["type"] != "array" {
-                    return Err(format!("`{list}` is no list before"));
+                    return Err(format!("`{list}` was declared before and is not a list"));
                 }
                 entry(own, "items", json!({ "type": "object" }))
             }
             None => {
                 let own = entry(entry(within, "properties", json!({})), name, json!({ "type": "object" }));
                 if own["type"] != "object" {
-                    return Err(format!("`{name}` holds no fields"));
+                    return Err(format!("`{name}` was declared before and cannot hold fields"));
                 }
                 own
             }
@@ -87,7 +87,7 @@ const TYPES: [(&str, &str, Option<&str>); 7] = [
 fn leaf_of(word: &str) -> Result<Value, String> {
     let Some((_, kind, format)) = TYPES.iter().find(|(known, ..)| *known == word) else {
         let known: Vec<&str> = TYPES.iter().map(|(known, ..)| *known).collect();
-        return Err(format!("`{word}` is no type; they are {}", known.join(", ")));
+        return Err(format!("`{word}` is not a type; types are {}", known.join(", ")));
     };
     let mut leaf = json!({ "type": kind });
     if let Some(format) = format {
@@ -109,7 +109,9 @@ pub fn of_fields(fields: &[String], title: &str) -> Result<Value, String> {
         let (path, kind) = field.split_once(':').unwrap_or((field, "text"));
         let (kind, required) = kind.strip_suffix('!').map_or((kind, false), |kind| (kind, true));
         let (kind, length) = match kind.strip_suffix(')').and_then(|kind| kind.split_once('(')) {
-            Some((kind, length)) => (kind, Some(length.parse::<u32>().map_err(|_| wrong(format!("`{length}` is no length")))?)),
+            Some((kind, length)) => {
+                (kind, Some(length.parse::<u32>().map_err(|_| wrong(format!("`{length}` is not a length")))?))
+            }
             None => (kind, None),
         };
         let mut leaf = leaf_of(kind).map_err(wrong)?;
@@ -141,7 +143,7 @@ pub fn of_positions(table: &str, separator: Option<char>, title: &str) -> Result
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).comment(Some(b'#')).from_reader(table.as_bytes());
     let names = reader.headers().map_err(|error| error.to_string())?.clone();
     if let Some(other) = names.iter().find(|name| !COLUMNS.contains(name)) {
-        return Err(format!("line 1: there is no column `{other}`; they are {}", COLUMNS.join(", ")));
+        return Err(format!("line 1: unknown column `{other}`; columns are {}", COLUMNS.join(", ")));
     }
     if let Some(missing) = ["field", "at"].into_iter().find(|needed| !names.iter().any(|name| name == *needed)) {
         return Err(format!("line 1: the column `{missing}` is missing"));
@@ -162,7 +164,7 @@ pub fn of_positions(table: &str, separator: Option<char>, title: &str) -> Result
 
 fn field_of<'t>(node: &mut Value, cell: &dyn Fn(&str) -> Option<&'t str>) -> Result<(), String> {
     let number = |name: &str| {
-        cell(name).map(|text| text.parse::<u32>().map_err(|_| format!("`{name}` is {text}, which is no number"))).transpose()
+        cell(name).map(|text| text.parse::<u32>().map_err(|_| format!("`{name}`: expected a number, found `{text}`"))).transpose()
     };
     let path = cell("field").ok_or("`field` is empty")?;
     let date = cell("date");
@@ -188,7 +190,9 @@ fn field_of<'t>(node: &mut Value, cell: &dyn Fn(&str) -> Option<&'t str>) -> Res
     let own = descend(node, list.as_deref().unwrap_or_default())?;
     let before = entry(own, "x-record", json!({}));
     match before.get("tag").and_then(Value::as_str) {
-        Some(other) if other != tag => Err(format!("the record {tag} stands where {other} does: a `list` tells them apart")),
+        Some(other) if other != tag => {
+            Err(format!("the records {tag} and {other} have the same place: give each its own `list`"))
+        }
         Some(_) => Ok(()),
         None => {
             before["tag"] = Value::from(tag);
@@ -285,12 +289,12 @@ mod tests {
         });
         assert_eq!(node, expected);
         let says = |field: &str| of_fields(&["a".to_owned(), field.to_owned()], "x").unwrap_err();
-        assert_eq!(says("a:number"), "a:number: `a` stands there twice");
-        assert_eq!(says("b:word"), "b:word: `word` is no type; they are text, number, integer, truth, date, moment, mail");
-        assert_eq!(says("a.b"), "a.b: `a` holds no fields");
-        assert_eq!(says("b:text(x)"), "b:text(x): `x` is no length");
-        assert_eq!(says(":text"), ":text: `` names no field");
-        assert!(says(&("a.".repeat(100_000) + "b")).ends_with("a field stands in 64 others at most"));
+        assert_eq!(says("a:number"), "a:number: `a` is there twice");
+        assert_eq!(says("b:word"), "b:word: `word` is not a type; types are text, number, integer, truth, date, moment, mail");
+        assert_eq!(says("a.b"), "a.b: `a` was declared before and cannot hold fields");
+        assert_eq!(says("b:text(x)"), "b:text(x): `x` is not a length");
+        assert_eq!(says(":text"), ":text: `` does not name a field");
+        assert!(says(&("a.".repeat(100_000) + "b")).ends_with("a field can be nested at most 64 deep"));
     }
 
     const TABLE: &str = "record,list,field,at,length,type,places,date,title\n\
@@ -318,14 +322,14 @@ mod tests {
     }
 
     #[test]
-    fn a_table_that_cannot_be_is_told_with_its_line() {
+    fn a_table_that_cannot_be_is_reported_with_its_line() {
         let says = |text: &str| of_positions(text, None, "x").unwrap_err();
         assert_eq!(says("field\na\n"), "line 1: the column `at` is missing");
-        assert!(says("field,at,where\n").starts_with("line 1: there is no column `where`"));
-        assert_eq!(says("field,at\na,1\nb,x\n"), "line 3: `at` is x, which is no number");
+        assert!(says("field,at,where\n").starts_with("line 1: unknown column `where`"));
+        assert_eq!(says("field,at\na,1\nb,x\n"), "line 3: `at`: expected a number, found `x`");
         assert_eq!(
             says("record,field,at\nA,a,1\nB,b,1\n"),
-            "line 3: the record B stands where A does: a `list` tells them apart"
+            "line 3: the records B and A have the same place: give each its own `list`"
         );
     }
 

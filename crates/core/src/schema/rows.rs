@@ -22,12 +22,12 @@ fn columns(schema: &Schema) -> Vec<Column<'_>> {
     schema.level_of(item, 0).leaves.into_iter().map(column).collect()
 }
 
-fn said<'a>(schema: Option<&'a Schema>, key: &str) -> Option<&'a Value> {
+fn csv_key<'a>(schema: Option<&'a Schema>, key: &str) -> Option<&'a Value> {
     schema?.root.get("x-csv")?.get(key)
 }
 
 fn separator(schema: Option<&Schema>) -> Option<u8> {
-    said(schema, "separator").and_then(Value::as_str).and_then(|text| text.bytes().next())
+    csv_key(schema, "separator").and_then(Value::as_str).and_then(|text| text.bytes().next())
 }
 
 /// Returns the likely column separator, by the first line.
@@ -52,7 +52,7 @@ fn quotes(text: &str, separator: u8) -> Result<(), String> {
         at += 1;
         loop {
             match bytes.get(at) {
-                None => return Err(format!("line {}: a quote is opened here and never closed", line(opened))),
+                None => return Err(format!("line {}: this quote is not closed", line(opened))),
                 Some(b'"') if bytes.get(at + 1) == Some(&b'"') => at += 2,
                 Some(b'"') => break,
                 Some(_) => at += 1,
@@ -62,7 +62,7 @@ fn quotes(text: &str, separator: u8) -> Result<(), String> {
         match bytes.get(at) {
             None | Some(b'\n' | b'\r') => {}
             Some(behind) if *behind == separator => {}
-            Some(_) => return Err(format!("line {}: something stands behind a closing quote", line(at))),
+            Some(_) => return Err(format!("line {}: unexpected text after a closing quote", line(at))),
         }
         starts = false;
     }
@@ -71,11 +71,11 @@ fn quotes(text: &str, separator: u8) -> Result<(), String> {
 
 /// Reads the rows. An empty cell is a missing field, and a blank line is not a row.
 pub(super) fn read(schema: Option<&Schema>, text: &str) -> Result<Value, String> {
-    let named = said(schema, "names") != Some(&Value::Bool(false));
+    let named = csv_key(schema, "names") != Some(&Value::Bool(false));
     let separator = separator(schema).unwrap_or_else(|| separator_in(text));
     quotes(text, separator)?;
     if named && text.trim().is_empty() {
-        return Err("there is no line that names the columns".to_owned());
+        return Err("the header line is missing".to_owned());
     }
     let mut reader = csv::ReaderBuilder::new()
         .delimiter(separator)
@@ -107,7 +107,7 @@ pub(super) fn read(schema: Option<&Schema>, text: &str) -> Result<Value, String>
         let row = row.map_err(|error| error.to_string())?;
         let line = row.position().map_or(0, csv::Position::line);
         if row.len() != columns.len() {
-            return Err(format!("line {line} has {} cells, there are {} columns", row.len(), columns.len()));
+            return Err(format!("line {line} has {} cells, but there are {} columns", row.len(), columns.len()));
         }
         let mut fields = Map::new();
         for (column, cell) in columns.iter().zip(row.iter()).filter(|(_, cell)| !cell.is_empty()) {
@@ -134,11 +134,11 @@ pub(super) fn put(fields: &mut Map<String, Value>, path: &[String], value: Value
         [] => Ok(()),
         [last] => match fields.insert(last.clone(), value) {
             None => Ok(()),
-            Some(_) => Err(format!("`{last}` is there already")),
+            Some(_) => Err(format!("`{last}` is there twice")),
         },
         [first, rest @ ..] => match fields.entry(first.clone()).or_insert_with(|| Value::Object(Map::new())) {
             Value::Object(inner) => put(inner, rest, value),
-            _ => Err(format!("`{first}` is a single value, and no object that could hold `{}`", rest.join("."))),
+            _ => Err(format!("`{first}` is a single value, so it cannot hold `{}`", rest.join("."))),
         },
     }
 }
@@ -161,7 +161,7 @@ pub(super) fn without_place(value: &Value, known: &[Vec<String>], at: &mut Vec<S
 /// The rows as text: the schema's columns in its order, then those that it does not have.
 pub(super) fn write(schema: &Schema, document: &Value) -> Result<String, String> {
     let Some(rows) = document.as_array() else {
-        return Err("CSV is written of a list of rows, and this is none".to_owned());
+        return Err("CSV needs a list of rows, and the document is not a list".to_owned());
     };
     let mut columns = columns(schema);
     for name in rows.iter().filter_map(Value::as_object).flat_map(Map::keys) {
@@ -178,13 +178,15 @@ pub(super) fn write(schema: &Schema, document: &Value) -> Result<String, String>
             return Err(format!("row {}: `{field}` has no column", n + 1));
         }
     }
-    let said_separator = separator(Some(schema));
-    let separator = said_separator.unwrap_or(b',');
-    let named = said(Some(schema), "names") != Some(&Value::Bool(false));
+    let declared = separator(Some(schema));
+    let separator = declared.unwrap_or(b',');
+    let named = csv_key(Some(schema), "names") != Some(&Value::Bool(false));
     let text = text_of(&columns, rows, separator, named)?;
     // Without a given separator, the first line decides.
-    if said_separator.is_none() && separator_in(&text) != separator {
-        return Err("its first line would be read with another separator: `x-csv` in the schema says which it is".to_owned());
+    if declared.is_none() && separator_in(&text) != separator {
+        return Err(
+            "its first line would be read with another separator: set the separator with `x-csv` in the schema".to_owned()
+        );
     }
     Ok(text)
 }
@@ -205,7 +207,7 @@ pub fn to_csv(rows: &[Value]) -> Result<String, String> {
 
 fn text_of(columns: &[Column<'_>], rows: &[Value], separator: u8, named: bool) -> Result<String, String> {
     if columns.is_empty() && rows.iter().all(Value::is_object) {
-        return Err("there is no column to write".to_owned());
+        return Err("no columns to write".to_owned());
     }
     let mut writer = csv::WriterBuilder::new().delimiter(separator).terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     // Writing into memory does not fail.
@@ -214,13 +216,18 @@ fn text_of(columns: &[Column<'_>], rows: &[Value], separator: u8, named: bool) -
     }
     for (n, row) in rows.iter().enumerate() {
         if !row.is_object() {
-            return Err(format!("row {} is {}, and only an object has columns", n + 1, kind_of(row)));
+            return Err(format!("row {} is {}; expected an object", n + 1, kind_of(row)));
         }
         let mut cells = Vec::with_capacity(columns.len());
         for column in columns {
             let value = column.path.iter().try_fold(row, |value, name| value.get(name)).unwrap_or(&Value::Null);
             let text = plain(value).ok_or_else(|| {
-                format!("row {}: {}: {} has no place in a cell; json(…) makes a text of it", n + 1, column.name, kind_of(value))
+                format!(
+                    "row {}: {}: {} cannot be written to a cell; convert it to a text with json(…)",
+                    n + 1,
+                    column.name,
+                    kind_of(value)
+                )
             })?;
             cells.push(text.into_owned());
         }
@@ -251,9 +258,9 @@ mod tests {
             to_csv(&[json!({ "a": "x,\"y\"", "b": 1.1 }), json!({ "c": null, "a": "z" })]).unwrap(),
             "a,b,c\r\n\"x,\"\"y\"\"\",1.1,\r\nz,,\r\n"
         );
-        assert_eq!(to_csv(&[json!(1)]), Err("row 1 is a single value, and only an object has columns".to_owned()));
+        assert_eq!(to_csv(&[json!(1)]), Err("row 1 is a single value; expected an object".to_owned()));
         let nested = to_csv(&[json!({ "a": [1] })]);
-        assert_eq!(nested, Err("row 1: a: a list has no place in a cell; json(…) makes a text of it".to_owned()));
+        assert_eq!(nested, Err("row 1: a: a list cannot be written to a cell; convert it to a text with json(…)".to_owned()));
     }
 
     fn stock(of: Value) -> Schema {
@@ -274,7 +281,7 @@ mod tests {
         let text = schema.write(Written::Csv, &rows).unwrap();
         assert_eq!(String::from_utf8(text).unwrap(), "item;Aisle;pieces;sold out;more\r\n0042;7;12;true;1\r\n7;;;;\r\n");
         let wrong = schema.read(Written::Csv, b"item;pieces\na;1\nb;some\n");
-        assert_eq!(wrong, Err("line 3: pieces: `some` is no number".to_owned()));
+        assert_eq!(wrong, Err("line 3: pieces: expected a number, found `some`".to_owned()));
     }
 
     #[test]

@@ -109,8 +109,8 @@ fn named(name: &str, word: &str, dice: &mut Dice) -> String {
         () if is(&["mail"]) => format!("{}@example.com", word.to_lowercase()),
         () if is(&["currency"]) => "USD".to_owned(),
         () if is(&["country"]) => "US".to_owned(),
-        () if is(&["region", "province"]) => (*dice.one_of(&["ME", "NH", "VT"])).to_owned(),
-        () if is(&["postcode", "postal", "zip"]) => format!("0{}", 3000 + dice.below(3000)),
+        () if is(&["region", "province"]) => (*dice.one_of(&["HV", "TM", "CL"])).to_owned(),
+        () if is(&["postcode", "postal", "zip"]) => format!("HV{}", 100 + dice.below(900)),
         () if is(&["phone"]) => format!("555-01{:02}", dice.below(100)),
         () if is(&["street", "address"]) => format!("{} {word} Lane", 1 + dice.below(90)),
         () if is(&["name", "town", "city", "text", "note", "title"]) => word.to_owned(),
@@ -173,7 +173,7 @@ mod tests {
     }
 
     #[test]
-    fn types_formats_and_examples_are_kept() {
+    fn types_formats_and_examples_are_collected() {
         let node = infer(
             &[json!({ "day": "2026-11-23", "n": 1, "rows": [{ "q": 2 }, { "q": 2.5, "t": "x" }] }), json!({ "n": null })],
             "Two",

@@ -72,16 +72,16 @@ impl Validator {
 /// Joins findings in one sentence, the first three in full.
 #[must_use]
 pub fn in_words(misfits: &[Misfit]) -> String {
-    let mut said: Vec<&str> = misfits.iter().take(3).map(|one| one.says.as_str()).collect();
+    let mut sentences: Vec<&str> = misfits.iter().take(3).map(|one| one.says.as_str()).collect();
     let more = match misfits.len().saturating_sub(3) {
         0 => String::new(),
         more if misfits.len() == MOST => format!("at least {more} more"),
         more => format!("{more} more"),
     };
     if !more.is_empty() {
-        said.push(&more);
+        sentences.push(&more);
     }
-    said.join("; ")
+    sentences.join("; ")
 }
 
 /// The path of an instance as expressions write it.
@@ -110,14 +110,14 @@ fn misfit(document: &Value, error: &jsonschema::ValidationError<'_>) -> Misfit {
     let below = |name: &str| if at.is_empty() { name.to_owned() } else { format!("{at}.{name}") };
     let place = if at.is_empty() { "the document".to_owned() } else { format!("`{at}`") };
     let value = shorten(&error.instance().to_string(), 40);
-    let should = |what: String| (at.clone(), format!("{place} should {what}"));
+    let should = |what: String| (at.clone(), format!("{place} must {what}"));
     let (at, says) = match error.kind() {
         ValidationErrorKind::Required { property } => {
             let own = below(property.as_str().unwrap_or_default());
             let says = format!("`{own}` is missing");
             (own, says)
         }
-        ValidationErrorKind::Type { kind } => should(format!("be {}, and is {}", types(kind), kind_of(error.instance()))),
+        ValidationErrorKind::Type { kind } => should(format!("be {}, but is {}", types(kind), kind_of(error.instance()))),
         ValidationErrorKind::AdditionalProperties { unexpected } | ValidationErrorKind::UnevaluatedProperties { unexpected } => {
             let names: Vec<String> = unexpected.iter().take(3).map(|name| format!("`{}`", below(name))).collect();
             let more = unexpected.len().saturating_sub(3);
@@ -125,23 +125,23 @@ fn misfit(document: &Value, error: &jsonschema::ValidationError<'_>) -> Misfit {
             (at.clone(), format!("the schema has no {}{more}", names.join(", ")))
         }
         ValidationErrorKind::Enum { options } => {
-            should(format!("be one of {}, and is {value}", shorten(&options.to_string(), 80)))
+            should(format!("be one of {}, but is {value}", shorten(&options.to_string(), 80)))
         }
         ValidationErrorKind::Constant { expected_value } => {
-            should(format!("be {}, and is {value}", shorten(&expected_value.to_string(), 40)))
+            should(format!("be {}, but is {value}", shorten(&expected_value.to_string(), 40)))
         }
-        ValidationErrorKind::Format { format } => should(format!("have the format {format}, and is {value}")),
-        ValidationErrorKind::Pattern { pattern } => should(format!("fit the pattern {}, and is {value}", shorten(pattern, 60))),
-        ValidationErrorKind::MinLength { limit } => should(format!("have {limit} characters at least, and is {value}")),
-        ValidationErrorKind::MaxLength { limit } => should(format!("have {limit} characters at most, and is {value}")),
-        ValidationErrorKind::Minimum { limit } => should(format!("be {limit} at least, and is {value}")),
-        ValidationErrorKind::Maximum { limit } => should(format!("be {limit} at most, and is {value}")),
-        ValidationErrorKind::ExclusiveMinimum { limit } => should(format!("be more than {limit}, and is {value}")),
-        ValidationErrorKind::ExclusiveMaximum { limit } => should(format!("be less than {limit}, and is {value}")),
-        ValidationErrorKind::MultipleOf { multiple_of } => should(format!("be a multiple of {multiple_of}, and is {value}")),
-        ValidationErrorKind::MinItems { limit } => should(format!("have {limit} items at least")),
-        ValidationErrorKind::MaxItems { limit } => should(format!("have {limit} items at most")),
-        ValidationErrorKind::UniqueItems => should("have no item twice".to_owned()),
+        ValidationErrorKind::Format { format } => should(format!("have the format {format}, but is {value}")),
+        ValidationErrorKind::Pattern { pattern } => should(format!("match the pattern {}, but is {value}", shorten(pattern, 60))),
+        ValidationErrorKind::MinLength { limit } => should(format!("have at least {limit} characters, but is {value}")),
+        ValidationErrorKind::MaxLength { limit } => should(format!("have at most {limit} characters, but is {value}")),
+        ValidationErrorKind::Minimum { limit } => should(format!("be at least {limit}, but is {value}")),
+        ValidationErrorKind::Maximum { limit } => should(format!("be at most {limit}, but is {value}")),
+        ValidationErrorKind::ExclusiveMinimum { limit } => should(format!("be more than {limit}, but is {value}")),
+        ValidationErrorKind::ExclusiveMaximum { limit } => should(format!("be less than {limit}, but is {value}")),
+        ValidationErrorKind::MultipleOf { multiple_of } => should(format!("be a multiple of {multiple_of}, but is {value}")),
+        ValidationErrorKind::MinItems { limit } => should(format!("have at least {limit} items")),
+        ValidationErrorKind::MaxItems { limit } => should(format!("have at most {limit} items")),
+        ValidationErrorKind::UniqueItems => should("not have the same item twice".to_owned()),
         ValidationErrorKind::FalseSchema => should("not be there".to_owned()),
         _ => (at.clone(), format!("{place}: {}", shorten(&error.to_string(), 200))),
     };
@@ -202,8 +202,8 @@ mod tests {
         let validator = Validator::of(&schema).unwrap();
         let says = |document: Value| validator.misfits(&document).into_iter().map(|one| one.says).collect::<Vec<_>>();
         assert_eq!(says(json!({ "no": "1", "lines": [{ "q": 1 }] })), Vec::<String>::new());
-        assert_eq!(says(json!([])), ["the document should be an object, and is a list"]);
-        assert_eq!(says(json!({ "no": "1", "lines": null })), ["`lines` should be a list, and is null"]);
+        assert_eq!(says(json!([])), ["the document must be an object, but is a list"]);
+        assert_eq!(says(json!({ "no": "1", "lines": null })), ["`lines` must be a list, but is null"]);
         let mut all = says(json!({
             "no": "12345", "day": "2026-02-30", "unit": "XX", "more": 1, "lines": [{}, { "q": 1.5 }, { "q": 0 }, { "q": "1" }],
         }));
@@ -211,13 +211,13 @@ mod tests {
         assert_eq!(
             all,
             [
-                "`day` should have the format date, and is \"2026-02-30\"",
+                "`day` must have the format date, but is \"2026-02-30\"",
                 "`lines[1].q` is missing",
-                "`lines[2].q` should be a whole number, and is a number",
-                "`lines[3].q` should be 1 at least, and is 0",
-                "`lines[4].q` should be a whole number, and is a text",
-                "`no` should have 4 characters at most, and is \"12345\"",
-                "`unit` should be one of [\"EA\",\"CA\"], and is \"XX\"",
+                "`lines[2].q` must be a whole number, but is a number",
+                "`lines[3].q` must be at least 1, but is 0",
+                "`lines[4].q` must be a whole number, but is a text",
+                "`no` must have at most 4 characters, but is \"12345\"",
+                "`unit` must be one of [\"EA\",\"CA\"], but is \"XX\"",
                 "the schema has no `more`",
             ]
         );

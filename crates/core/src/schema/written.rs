@@ -39,7 +39,7 @@ impl Written {
         }
     }
 
-    /// Detects the form of `bytes`; records cannot be told from CSV without their schema.
+    /// Detects the form of `bytes`; without their schema, records look like CSV.
     #[must_use]
     pub fn seen_in(bytes: &[u8]) -> Self {
         match bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(bytes).trim_ascii_start().first() {
@@ -99,7 +99,7 @@ impl Schema {
     fn encoding(&self) -> Result<Option<&'static Encoding>, String> {
         let Some(label) = self.root.get("x-encoding") else { return Ok(None) };
         let known = label.as_str().and_then(|label| Encoding::for_label(label.as_bytes()));
-        known.map(Some).ok_or_else(|| format!("`x-encoding` is {label}, which is no encoding of the web's list"))
+        known.map(Some).ok_or_else(|| format!("`x-encoding` is {label}, which is not a known encoding (WHATWG names)"))
     }
 
     /// Returns the text of a document in this form, for people; undecodable bytes are replaced.
@@ -120,18 +120,18 @@ impl Schema {
 }
 
 /// Decodes bytes by their byte order mark; as UTF-8 if they are valid; otherwise by the given encoding.
-fn decoded<'b>(bytes: &'b [u8], said: Option<&'static Encoding>) -> Result<Cow<'b, str>, String> {
+fn decoded<'b>(bytes: &'b [u8], declared: Option<&'static Encoding>) -> Result<Cow<'b, str>, String> {
     // A text in an encoding that is not compatible with ASCII may look like UTF-8.
-    let trusted = said.filter(|encoding| !encoding.is_ascii_compatible());
+    let trusted = declared.filter(|encoding| !encoding.is_ascii_compatible());
     match Encoding::for_bom(bytes) {
         Some((encoding, length)) => decode(encoding, &bytes[length..]),
         None if trusted.is_none() && std::str::from_utf8(bytes).is_ok() => Ok(String::from_utf8_lossy(bytes)),
-        None => decode(said.unwrap_or(UTF_8), bytes),
+        None => decode(declared.unwrap_or(UTF_8), bytes),
     }
 }
 
 fn decode<'b>(encoding: &'static Encoding, bytes: &'b [u8]) -> Result<Cow<'b, str>, String> {
-    let says = || format!("not a text in {}; `x-encoding` in its schema says which it is in", encoding.name());
+    let says = || format!("not a text in {}; set its encoding with `x-encoding` in the schema", encoding.name());
     encoding.decode_without_bom_handling_and_without_replacement(bytes).ok_or_else(says)
 }
 
@@ -140,9 +140,9 @@ fn xml_text(bytes: &[u8]) -> Result<Cow<'_, str>, String> {
     let start = String::from_utf8_lossy(&bytes[..bytes.len().min(200)]);
     let declaration = start.split("?>").next().filter(|start| start.contains("<?xml")).unwrap_or_default();
     let label = declaration.split("encoding").nth(1).and_then(|rest| rest.split(['"', '\'']).nth(1));
-    let said =
-        label.map(|label| Encoding::for_label(label.as_bytes()).ok_or_else(|| format!("not XML: `{label}` is no encoding")));
-    decoded(bytes, said.transpose()?).map_err(|_| "not XML: it is not in the encoding that it declares".to_owned())
+    let declared = label
+        .map(|label| Encoding::for_label(label.as_bytes()).ok_or_else(|| format!("not XML: `{label}` is not a known encoding")));
+    decoded(bytes, declared.transpose()?).map_err(|_| "not XML: it is not in the encoding that it declares".to_owned())
 }
 
 /// A text as bytes, and whether some of it was written as character references. UTF-16 begins with its mark.
@@ -170,7 +170,7 @@ fn encoded(encoding: &'static Encoding, text: &str) -> Result<Vec<u8>, String> {
         return Ok(bytes);
     }
     let lost = text.chars().find(|c| encoding.encode(&c.to_string()).2).unwrap_or_default();
-    Err(format!("`{lost}` is no character of {}", encoding.name()))
+    Err(format!("`{lost}` is not a character of {}", encoding.name()))
 }
 
 /// Reads the samples in `bytes` without a schema: texts that look like numbers are numbers.
@@ -182,7 +182,7 @@ pub fn read_sample(written: Written, bytes: &[u8]) -> Result<Vec<Value>, String>
         Written::Json => crate::json::read_all(bytes).map_err(|says| format!("not JSON: {says}")),
         Written::Csv => rows::read(None, &decoded(bytes, None)?).map(|rows| vec![rows]),
         Written::Xml => xml::read(&xml_text(bytes)?).map(|root| vec![xml::guess(&root)]),
-        Written::Records => Err("records are read by a schema, which says where their fields stand".to_owned()),
+        Written::Records => Err("records need a schema with the positions of their fields".to_owned()),
     }
 }
 
@@ -227,18 +227,18 @@ pub(super) fn guess(text: &str) -> Value {
 pub(super) fn typed(schema: &Schema, node: &Value, text: &str, at: &str) -> Result<Option<Value>, String> {
     let nullable =
         matches!(schema.resolve(node).get("type"), Some(Value::Array(names)) if names.iter().any(|name| name == "null"));
-    let wrong = |what: &str| Err(format!("{at}: `{text}` is {what}"));
+    let wrong = |expected: &str| Err(format!("{at}: expected {expected}, found `{text}`"));
     match (schema.json_type(node), text.trim()) {
         (_, "") if nullable => Ok(Some(Value::Null)),
         (Some("string"), _) => Ok(Some(Value::from(text))),
         (_, "") => Ok(None),
         (Some("number"), trimmed) => match number(trimmed) {
             Some(number) => Ok(Some(number)),
-            None => wrong("no number"),
+            None => wrong("a number"),
         },
         (Some("boolean"), "true" | "1") => Ok(Some(Value::Bool(true))),
         (Some("boolean"), "false" | "0") => Ok(Some(Value::Bool(false))),
-        (Some("boolean"), _) => wrong("neither true nor false"),
+        (Some("boolean"), _) => wrong("true or false"),
         _ => Ok(Some(guess(text))),
     }
 }
@@ -285,16 +285,16 @@ mod tests {
     }
 
     #[test]
-    fn what_is_not_that_form_is_told_with_its_line() {
+    fn what_is_not_that_form_is_reported_with_its_line() {
         assert!(one("{\"a\":").starts_with("not JSON: EOF while parsing"), "{}", one("{\"a\":"));
-        assert_eq!(one("<a>\n<b>"), "not XML: line 2: it ends before its root does");
+        assert_eq!(one("<a>\n<b>"), "not XML: line 2: it ends before its root element ends");
         assert_eq!(one("<!DOCTYPE a [<!ENTITY b \"bee\">]><a>&b;</a>"), "not XML: line 1: the entity &b; is not known");
-        assert_eq!(one("<a/>\n<!-- so --><b/>"), "not XML: line 2: something stands beside its root");
-        assert_eq!(one("<a>1</a>\n\nand so on"), "not XML: line 3: something stands beside its root");
+        assert_eq!(one("<a/>\n<!-- so --><b/>"), "not XML: line 2: it has something beside its root element");
+        assert_eq!(one("<a>1</a>\n\nand so on"), "not XML: line 3: it has something beside its root element");
         assert!(one("<a b='&c;'/>").contains("`c`"), "{}", one("<a b='&c;'/>"));
         assert!(one("<a b=1/>").starts_with("not XML: line 1: "), "{}", one("<a b=1/>"));
         assert_eq!(one("a,b,a\n1,2,3\n"), "line 1 names the column `a` twice");
-        assert_eq!(one("a,b\n1\n"), "line 2 has 1 cells, there are 2 columns");
+        assert_eq!(one("a,b\n1\n"), "line 2 has 1 cells, but there are 2 columns");
         let deep = "<a>".repeat(70);
         assert_eq!(one(&deep), "not XML: line 1: a is nested more than 64 deep");
     }
@@ -307,8 +307,8 @@ mod tests {
             read_sample(Written::Xml, b"<a>caf\xE9</a>"),
             Err("not XML: it is not in the encoding that it declares".to_owned())
         );
-        let said = "<?xml version='1.0' encoding='moon'?><a/>";
-        assert_eq!(read_sample(Written::Xml, said.as_bytes()), Err("not XML: `moon` is no encoding".to_owned()));
+        let declared = "<?xml version='1.0' encoding='moon'?><a/>";
+        assert_eq!(read_sample(Written::Xml, declared.as_bytes()), Err("not XML: `moon` is not a known encoding".to_owned()));
         let wide: Vec<u8> = [0xFF, 0xFE].into_iter().chain("a\nb\n".encode_utf16().flat_map(u16::to_le_bytes)).collect();
         assert_eq!(read_sample(Written::Csv, &wide), Ok(vec![serde_json::json!([{ "a": "b" }])]));
         let schema = Schema { name: "x".to_owned(), root: serde_json::json!({ "type": "array", "x-encoding": "windows-1252" }) };
@@ -325,6 +325,6 @@ mod tests {
             assert!(wide.text_of(Written::Xml, &xml).contains(&label.to_uppercase()), "{label}");
         }
         let lost = schema.write(Written::Csv, &serde_json::json!([{ "price": "蜂" }]));
-        assert_eq!(lost, Err("`蜂` is no character of windows-1252".to_owned()));
+        assert_eq!(lost, Err("`蜂` is not a character of windows-1252".to_owned()));
     }
 }

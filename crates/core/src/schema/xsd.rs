@@ -24,12 +24,12 @@ pub fn of_xml_schema(bytes: &[u8], name: Option<&str>) -> Result<Value, String> 
     let text = std::str::from_utf8(bytes).map_err(|_| "not an XML Schema in UTF-8".to_owned())?;
     let root = xml::read(text)?;
     if root.local_name() != "schema" {
-        return Err("not an XML Schema: its root is no `schema`".to_owned());
+        return Err("not an XML Schema: its root is not `schema`".to_owned());
     }
     let elsewhere = root.children.iter().find(|one| matches!(one.local_name(), "include" | "import" | "redefine"));
     if let Some(elsewhere) = elsewhere.filter(|one| one.attribute("schemaLocation").is_some()) {
         let place = elsewhere.attribute("schemaLocation").unwrap_or_default();
-        return Err(format!("it takes parts from {place}, which is not read; put them into one file"));
+        return Err(format!("it imports {place}, which is not read; put everything into one file"));
     }
     let known: Vec<&str> = root.children("element").filter_map(|one| one.attribute("name")).collect();
     let name = match (name, known.as_slice()) {
@@ -45,17 +45,17 @@ pub fn of_xml_schema(bytes: &[u8], name: Option<&str>) -> Result<Value, String> 
     let mut reader = Reader { root: &root, definitions: Map::new(), open: Vec::new() };
     let own = reader.element(element, 0)?;
     let mut node = json!({ "$schema": "https://json-schema.org/draft/2020-12/schema", "title": name });
-    let mut said = json!({ "name": name });
+    let mut xml = json!({ "name": name });
     if let Some(namespace) = root.attribute("targetNamespace") {
-        said["namespace"] = Value::from(namespace);
+        xml["namespace"] = Value::from(namespace);
         if root.attribute("elementFormDefault") != Some("qualified") {
-            said["prefix"] = Value::from("n");
-            said["x-children"] = Value::from("unqualified");
+            xml["prefix"] = Value::from("n");
+            xml["x-children"] = Value::from("unqualified");
         }
     }
     if let (Value::Object(node), Value::Object(own)) = (&mut node, reader.spread(own)) {
         node.extend(own);
-        node.insert("xml".to_owned(), said);
+        node.insert("xml".to_owned(), xml);
         if !reader.definitions.is_empty() {
             node.insert("$defs".to_owned(), Value::Object(reader.definitions));
         }
@@ -326,12 +326,12 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_read_is_said() {
+    fn what_cannot_be_read_is_reported() {
         let says = |text: &str, name| of_xml_schema(text.as_bytes(), name).unwrap_err();
         assert_eq!(says(SCHEMA, None), "it declares several elements; name one of Pick, Remark");
         assert_eq!(says(SCHEMA, Some("Pik")), "it declares no element Pik; did you mean Pick?");
-        assert_eq!(says("<a/>", None), "not an XML Schema: its root is no `schema`");
+        assert_eq!(says("<a/>", None), "not an XML Schema: its root is not `schema`");
         let other = r#"<schema><include schemaLocation="more.xsd"/><element name="a"/></schema>"#;
-        assert_eq!(says(other, None), "it takes parts from more.xsd, which is not read; put them into one file");
+        assert_eq!(says(other, None), "it imports more.xsd, which is not read; put everything into one file");
     }
 }

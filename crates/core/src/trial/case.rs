@@ -25,8 +25,8 @@ pub struct Case {
     pub event: String,
     /// For a map: metadata of the document.
     pub meta: Map<String, Value>,
-    /// For a map: values that earlier steps would have kept, by name.
-    pub kept: Map<String, Value>,
+    /// For a map: variables that earlier steps would have set, by name.
+    pub variables: Map<String, Value>,
     pub answers: Answers,
     /// The expected result; `None` if none is given yet.
     pub expect: Option<Value>,
@@ -48,10 +48,10 @@ pub struct CaseError(pub String);
 #[derive(Debug, Clone, PartialEq)]
 pub struct Checked {
     /// The actual result, in the form of `expect.json`.
-    pub came: Value,
+    pub actual: Value,
     /// Differences from the expected result; empty if there are none.
     pub differences: Vec<Difference>,
-    /// Whether a result was expected.
+    /// True if a result was expected.
     pub expected: bool,
 }
 
@@ -76,12 +76,12 @@ impl Case {
     /// [`CaseError`] where the document cannot be read a rule of the map has no value, or what it gives does not fit its
     /// schema.
     pub fn check(&self, workspace: &Arc<Workspace>) -> Result<Checked, CaseError> {
-        let came = match &self.of {
+        let actual = match &self.of {
             Subject::Map(map) => self.mapped(workspace, map)?,
             Subject::Flow(flow) => self.dry_run(workspace, flow)?,
         };
-        let differences = self.expect.as_ref().map(|expect| differences(expect, &came)).unwrap_or_default();
-        Ok(Checked { came, differences, expected: self.expect.is_some() })
+        let differences = self.expect.as_ref().map(|expect| differences(expect, &actual)).unwrap_or_default();
+        Ok(Checked { actual, differences, expected: self.expect.is_some() })
     }
 
     fn mapped(&self, workspace: &Arc<Workspace>, map: &str) -> Result<Value, CaseError> {
@@ -89,8 +89,8 @@ impl Case {
         let given = given_to_map(workspace, map, self.given.1.as_bytes());
         let given = given.map_err(|says| CaseError(format!("{}: {says}", self.given.0)))?;
         let results = given.iter().map(|one| {
-            let kept = one.kept(&self.kept, &self.meta);
-            let result = map.apply(&scope_of(&one.document, &kept, &workspace.library)).and_then(|value| {
+            let variables = one.variables(&self.variables, &self.meta);
+            let result = map.apply(&scope_of(&one.document, &variables, &workspace.library)).and_then(|value| {
                 // As in a flow, which would stop here.
                 map.fitted(&value)?;
                 let bytes = map.bytes(&value)?;

@@ -75,9 +75,9 @@ pub struct DryRun {
 /// A message of a dry run.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Passage {
-    /// Its business key; may be empty.
+    /// Business key; may be empty.
     pub key: String,
-    /// Its branch, if it belongs to another message.
+    /// Branch, if it belongs to another message.
     pub way: String,
     /// The state it ends in.
     pub ends: &'static str,
@@ -91,12 +91,12 @@ pub struct Passage {
 pub struct Stage {
     pub step: String,
     pub verb: &'static str,
-    /// Its note or choice; may be empty.
+    /// Note or choice; may be empty.
     pub says: String,
     /// The document after it, where it changed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub document: Option<Value>,
-    /// What would be sent.
+    /// Request that would be sent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub request: Option<Called>,
 }
@@ -272,7 +272,7 @@ fn one(
         Next::End(End::Done) => ("done", String::new()),
         Next::End(End::Skipped(because)) => ("skipped", because.clone()),
         Next::End(End::Failed(reason)) => ("failed", format!("{}: {}", reason.step, reason.says)),
-        other => (other.state().as_str(), "it does not come to an end".to_owned()),
+        other => (other.state().as_str(), "it does not end".to_owned()),
     };
     let traced = Machine::rebuild(logic.clone(), origin.clone(), document, &log, true);
     let stages = traced.map(|machine| machine.trace().iter().map(|trace| stage(trace, &statuses)).collect()).unwrap_or_default();

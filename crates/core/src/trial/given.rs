@@ -19,14 +19,14 @@ pub struct Given {
 }
 
 impl Given {
-    /// Returns the kept values for expressions: `with` by its names, and as `$meta` the document's metadata with `meta` over it.
+    /// Returns the variables for expressions: `with` by its names, and as `$meta` the document's metadata with `meta` over it.
     #[must_use]
-    pub fn kept(&self, with: &Map<String, Value>, meta: &Map<String, Value>) -> Map<String, Value> {
+    pub fn variables(&self, with: &Map<String, Value>, meta: &Map<String, Value>) -> Map<String, Value> {
         let mut all = self.meta.clone();
         all.extend(meta.clone());
-        let mut kept = with.clone();
-        kept.insert("meta".to_owned(), Value::Object(all));
-        kept
+        let mut variables = with.clone();
+        variables.insert("meta".to_owned(), Value::Object(all));
+        variables
     }
 }
 
@@ -82,7 +82,7 @@ fn sets(workspace: &Workspace, bytes: &[u8], version: &str, set: &str) -> Result
         }
     }
     if given.is_empty() {
-        return Err(format!("no {set} in {version}; `wirewatch edi check` says what is in it"));
+        return Err(format!("no {set} in {version}; `wirewatch edi check` shows what it has"));
     }
     Ok(given)
 }

@@ -1,4 +1,4 @@
-//! Personal data made unrecognisable, its form kept.
+//! Personal data made unrecognisable, with unchanged form.
 //!
 //! | masked | in JSON, XML, CSV and records | in X12 |
 //! |---|---|---|
@@ -53,7 +53,7 @@ const ELEMENTS: [(&str, &[usize]); 9] = [
 #[derive(Debug, PartialEq, Eq)]
 pub struct Masked {
     pub bytes: Vec<u8>,
-    /// What was masked, by path or by segment and element, with counts.
+    /// Masked values, by path or by segment and element, with counts.
     pub what: BTreeMap<String, usize>,
 }
 
@@ -75,7 +75,7 @@ pub fn mask(bytes: &[u8], schema: Option<(&Schema, Written)>) -> Result<Masked, 
         }
         None => {
             let read = serde_json::from_slice(bytes);
-            let mut document = read.map_err(|_| "it is neither JSON nor X12, and no schema says what is in it".to_owned())?;
+            let mut document = read.map_err(|_| "it is neither JSON nor X12, and no schema describes it".to_owned())?;
             masking.value(&mut document, "", false);
             serde_json::to_vec_pretty(&document).map_err(|error| error.to_string())?
         }
@@ -223,10 +223,10 @@ mod tests {
     #[test]
     fn x12_keeps_its_envelope_and_codes() {
         let set =
-            "N1*ST*Ida 4*92*0012~N4*Tansy*VT*05555~PER*OC*Ida*TE*555-01~REF*ZZ*ida@example.com~MSG*ring Ida~PO1*1*5*EA*2.5~";
+            "N1*ST*Ida 4*92*0012~N4*Tansy*HV*05555~PER*OC*Ida*TE*555-01~REF*ZZ*ida@example.com~MSG*ring Ida~PO1*1*5*EA*2.5~";
         let Masked { bytes, what } = mask(format!("{ISA}{set}").as_bytes(), None).unwrap();
         let expected =
-            "N1*ST*Xxx 0*92*0012~N4*Xxxxx*VT*00000~PER*OC*Xxx*TE*000-00~REF*ZZ*xxx@xxxxxxx.xxx~MSG*xxxx Xxx~PO1*1*5*EA*2.5~";
+            "N1*ST*Xxx 0*92*0012~N4*Xxxxx*HV*00000~PER*OC*Xxx*TE*000-00~REF*ZZ*xxx@xxxxxxx.xxx~MSG*xxxx Xxx~PO1*1*5*EA*2.5~";
         assert_eq!(String::from_utf8_lossy(&bytes), format!("{ISA}{expected}"));
         assert_eq!(what.into_keys().collect::<Vec<_>>(), ["MSG01", "N102", "N401", "N403", "PER02", "PER04", "REF02"]);
     }

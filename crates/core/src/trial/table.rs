@@ -37,7 +37,7 @@ pub struct Tryout {
     pub given: Vec<u8>,
     /// Which of the documents in it, from 0.
     pub at: usize,
-    /// Values that an earlier step would have kept, by name.
+    /// Variables that an earlier step would have set, by name.
     pub with: Map<String, Value>,
     /// Metadata of the document beside that of its envelope.
     pub meta: Map<String, Value>,
@@ -134,7 +134,7 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
     let Some(one) = documents.get(on.at.min(documents.len().saturating_sub(1))) else { return table };
     table.title.clone_from(&one.title);
     table.source = map.source(&one.document);
-    match map.explain(&scope_of(&one.document, &one.kept(&on.with, &on.meta), &workspace.library)) {
+    match map.explain(&scope_of(&one.document, &one.variables(&on.with, &on.meta), &workspace.library)) {
         Ok((result, rules)) => {
             table.rules = rules;
             table.findings.extend(misfits(map, &path, &result));

@@ -18,8 +18,8 @@ pub(super) fn accept(fields: &Fields<'_>, findings: &RefCell<Vec<Finding>>, befo
             }
         }
         if found == 0 {
-            let says = format!("there is no warning {} here (any more)", warning.value);
-            fields.file().warning(warning.span, "accept::nothing", says, Some("take it out".to_owned()));
+            let says = format!("the warning {} is not found here (any more)", warning.value);
+            fields.file().warning(warning.span, "accept::nothing", says, Some("remove it".to_owned()));
         }
     }
 }

@@ -21,7 +21,7 @@ pub(super) fn broker(file: &File<'_>, fields: &Fields<'_>) -> Option<Broker> {
         let span = table.span.clone();
         let found = auth(table)?;
         if !matches!(found.with, AuthMethod::Plain { .. }) {
-            let says = format!("a broker is signed in at as = \"{PLAIN}\"");
+            let says = format!("a broker needs auth = {{ as = \"{PLAIN}\", … }}");
             file.error(span, "connection::auth", says, None);
         }
         Some(found)
@@ -70,7 +70,7 @@ fn binding(table: Fields<'_>) -> Option<Binding> {
 fn short(table: &Fields<'_>, text: Option<Text>) -> Option<String> {
     let text = text?;
     if text.value.is_empty() || text.value.len() > SHORT {
-        let says = format!("a broker takes names of 1 to {SHORT} bytes");
+        let says = format!("a name at a broker has 1 to {SHORT} bytes");
         table.file().error(text.span, "connection::name", says, None);
         return None;
     }
@@ -82,17 +82,17 @@ fn address_fault(address: &str) -> Option<(String, &'static str)> {
     const FORM: &str = "write amqp://host:port/vhost";
     let rest = match address.split_once("://") {
         Some(("amqp" | "amqps", rest)) => rest,
-        Some((scheme, _)) => return Some((format!("the scheme {scheme} is none of a broker"), FORM)),
+        Some((scheme, _)) => return Some((format!("the scheme {scheme} is not one of a broker"), FORM)),
         None => return Some(("the address has no scheme".to_owned(), FORM)),
     };
     if rest.contains("://") {
-        return Some(("the scheme stands twice".to_owned(), FORM));
+        return Some(("the address has two schemes".to_owned(), FORM));
     }
     let (host, vhost) = rest.split_once('/').unwrap_or((rest, ""));
     if host.contains('@') {
         return Some((
-            "credentials stand in the address".to_owned(),
-            "take them out, since addresses are shown and logged; write auth = { as = \"plain\", user = \"…\", secret = \"…\" }",
+            "the address contains credentials".to_owned(),
+            "remove them, because addresses are shown and logged; write auth = { as = \"plain\", user = \"…\", secret = \"…\" }",
         ));
     }
     if host.is_empty() || host.starts_with(':') {

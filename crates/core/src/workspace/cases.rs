@@ -39,7 +39,7 @@ impl<'a> Build<'a> {
             }
             (first, _) => {
                 let span = first.map_or(0..0, |text| text.span);
-                file.error(span, "case::subject", "a case tries one map or one flow: `map = …` or `flow = …`", None);
+                file.error(span, "case::subject", "a case is for one map or one flow: `map = …` or `flow = …`", None);
                 return None;
             }
         };
@@ -50,21 +50,21 @@ impl<'a> Build<'a> {
             return None;
         };
         let given = (path, text.clone());
-        let mut kept = serde_json::Map::new();
+        let mut variables = serde_json::Map::new();
         for (own, beside) in with {
             let path = format!("cases/{name}/{}", beside.value);
             if !self.files.contains_key(&path) {
                 file.error(beside.span, "case::with", format!("there is no file {path}"), None);
                 return None;
             }
-            kept.insert(own.value, self.json(&path)??);
+            variables.insert(own.value, self.json(&path)??);
         }
         let answers = self.json::<Answers>(&format!("cases/{name}/answers.json"))?.unwrap_or_default();
         if let Subject::Flow(flow) = &of {
             self.unknown_steps(name, flow, &answers);
         }
         let expect = self.json(&format!("cases/{name}/expect.json"))?;
-        Some(Case { name: name.to_owned(), says, of, given, event, meta, kept, answers, expect })
+        Some(Case { name: name.to_owned(), says, of, given, event, meta, variables, answers, expect })
     }
 
     fn unknown_steps(&self, case: &str, flow: &str, answers: &Answers) {

@@ -88,7 +88,7 @@ mod tests {
     }
 
     #[test]
-    fn each_file_that_differs_is_told_with_its_lines() {
+    fn each_file_that_differs_is_reported_with_its_lines() {
         let (from, to) =
             (files(&[("a", "1\n2\n"), ("b", "x\n"), ("c", "")]), files(&[("a", "1\n3\n4\n"), ("c", ""), ("d", "y\n")]));
         let found: Vec<_> = changes(&from, &to).into_iter().map(|one| (one.file, one.what, one.added, one.removed)).collect();
@@ -105,7 +105,7 @@ mod tests {
         let mine = Files::from([("b".to_owned(), "mine".to_owned())].into_iter().collect::<Files>());
         let stale: Files = first.into_iter().chain(mine).collect();
         let back: Vec<_> = taken_back(&releases, &stale).into_iter().map(|one| (one.file, one.as_in, one.changed_by)).collect();
-        assert_eq!(back, [("a".to_owned(), 1, 2), ("c".to_owned(), 1, 2)], "c came with release 2");
+        assert_eq!(back, [("a".to_owned(), 1, 2), ("c".to_owned(), 1, 2)], "c is new in release 2");
         let fresh = files(&[("a", "3"), ("b", "mine"), ("c", "1")]);
         assert!(taken_back(&releases, &fresh).is_empty());
     }

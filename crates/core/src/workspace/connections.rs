@@ -50,7 +50,7 @@ impl<'a> Build<'a> {
         for other in self.workspace.connections.values().filter(|other| other.name != name) {
             let Some(theirs) = other.webhook() else { continue };
             if let Some(path) = webhook.paths().find(|path| theirs.paths().any(|known| known == *path)) {
-                let says = format!("the connection {} answers at \"{path}\" already", other.name);
+                let says = format!("the connection {} has the path \"{path}\" already", other.name);
                 file.error(fields.span.clone(), "connection::same-path", says, None);
             }
         }
@@ -73,7 +73,7 @@ fn connection(name: &str, file: &File<'_>, fields: &Fields<'_>, authorities: &BT
     let page = fields.text("page").map(|page| {
         if !page.value.starts_with("http://") && !page.value.starts_with("https://") {
             let help = "write http://… or https://…".to_owned();
-            file.error(page.span, "connection::page", "the page is no web address", Some(help));
+            file.error(page.span, "connection::page", "the page is not a web address", Some(help));
         }
         page.value
     });
@@ -134,7 +134,7 @@ fn http(file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, Str
     let probe = fields.text("probe").map(|path| {
         if !path.value.starts_with('/') {
             let help = Some(format!("write \"/{}\"", path.value));
-            file.error(path.span, "connection::path", "a path begins with a slash", help);
+            file.error(path.span, "connection::path", "a path must begin with a slash", help);
         }
         path.value
     });
@@ -154,7 +154,7 @@ fn http(file: &File<'_>, fields: &Fields<'_>, authorities: &BTreeMap<String, Str
     let certificate = fields.text("certificate").map(|secret| secret.value);
     let address = address?;
     if (authority.is_some() || certificate.is_some()) && !address.value.starts_with("https://") {
-        file.error(address.span, "connection::address", "certificates count over https:// alone", None);
+        file.error(address.span, "connection::address", "certificates need https://", None);
     }
     let address = address.value.trim_end_matches('/').to_owned();
     Some(Http { address, timeout, auth, probe, authority, certificate, proxy })
@@ -209,7 +209,7 @@ fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
         Some(table) => Some(signature(table)?),
         None => {
             if !fields.has("signature") {
-                let says = "calls are not signed: whoever knows the address is believed";
+                let says = "calls are not signed: anybody who knows the address can send them";
                 let help = "have the sender sign them, and write signature = { secret = \"NAME\" }".to_owned();
                 file.warning(fields.span.clone(), "connection::unsigned", says, Some(help));
             }
@@ -229,7 +229,7 @@ fn webhook(file: &File<'_>, fields: &Fields<'_>) -> Option<Webhook> {
 fn check_path(file: &File<'_>, path: &Text) {
     let good = |c: char| c.is_ascii_alphanumeric() || "-_.~".contains(c);
     if path.value.is_empty() || !path.value.chars().all(good) {
-        let help = "letters, digits and - _ . ~ alone".to_owned();
+        let help = "only letters, digits and - _ . ~".to_owned();
         file.error(path.span.clone(), "connection::path", "this cannot be the last part of an address", Some(help));
     }
 }
@@ -239,7 +239,7 @@ fn in_call(table: Fields<'_>) -> Option<Place> {
     let (file, span) = (table.file(), table.span.clone());
     let found = place(table)?;
     if matches!(found, Place::Property(_)) {
-        file.error(span, "connection::place", "a call has headers and fields, no properties", None);
+        file.error(span, "connection::place", "a webhook call has headers and fields, but no properties", None);
     }
     Some(found)
 }
@@ -251,7 +251,7 @@ pub(super) fn place(table: Fields<'_>) -> Option<Place> {
         (None, Some(field), None) => Some(Place::Field(field.value)),
         (None, None, Some(property)) => Some(Place::Property(property)),
         _ => {
-            let says = "it stands in one place: header = \"…\", field = \"…\" or property = \"…\"";
+            let says = "write exactly one of header = \"…\", field = \"…\" or property = \"…\"";
             table.file().error(table.span.clone(), "connection::place", says, None);
             None
         }
@@ -286,11 +286,11 @@ fn address_fault(address: &str) -> Option<(String, &'static str)> {
         None => return Some(("the address has no scheme".to_owned(), FORM)),
     };
     if rest.contains("://") {
-        return Some(("the scheme stands twice".to_owned(), FORM));
+        return Some(("the address has two schemes".to_owned(), FORM));
     }
     let host = rest.split('/').next().unwrap_or_default();
     if host.is_empty() {
         return Some(("the address has no host".to_owned(), FORM));
     }
-    host.contains('@').then(|| ("credentials stand in the address".to_owned(), "take them out: addresses are shown and logged"))
+    host.contains('@').then(|| ("the address contains credentials".to_owned(), "remove them: addresses are shown and logged"))
 }

@@ -13,7 +13,7 @@ use toml_edit::{DocumentMut, Item};
 pub struct Environment {
     pub name: String,
     pub title: String,
-    /// What is sent from here has real effects: test interchanges are not acknowledged.
+    /// True if messages sent from here have real effects: test interchanges are not acknowledged.
     pub production: bool,
 }
 
@@ -101,9 +101,10 @@ impl<'a> Build<'a> {
             .filter(|connection| !matches!(connection.kind, ConnectionKind::Webhook(_) | ConnectionKind::Incidents));
         for connection in outside.filter(|connection| !spoken_of.contains(&connection.name)) {
             let text = self.files.get(&path).map_or("", String::as_str);
-            let says = format!("nothing is said of {}: it stays at {}", connection.name, connection.place());
+            let says = format!("{} is not mentioned: it keeps the address {}", connection.name, connection.place());
             let finding = Finding::at(Severity::Warning, "env::silent", &path, text, 0..0, says);
-            let help = format!("write [connections.{}] with what is different here, or leave it empty", connection.name);
+            let help =
+                format!("write [connections.{}] with what differs in this environment, or leave it empty", connection.name);
             self.findings.borrow_mut().push(finding.help(help));
         }
     }

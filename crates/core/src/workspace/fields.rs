@@ -77,7 +77,7 @@ impl<'a> Fields<'a> {
     }
 
     fn wrong(&self, key: &str, span: Range<usize>, expected: &str) {
-        self.file.error(span, "file::wrong-kind", format!("`{key}` should be {expected}"), None);
+        self.file.error(span, "file::wrong-kind", format!("`{key}` must be {expected}"), None);
     }
 
     /// Returns the place of a key's value; the table's place if it is missing.
@@ -175,7 +175,7 @@ impl<'a> Fields<'a> {
         let text = self.text(key)?;
         let found = crate::duration::parse(&text.value);
         if found.is_none() {
-            self.wrong(key, text.span, "a span of time such as \"250ms\", \"2s\", \"5m\", \"1h\" or \"7d\"");
+            self.wrong(key, text.span, "a duration such as \"250ms\", \"2s\", \"5m\", \"1h\" or \"7d\"");
         }
         found
     }
@@ -201,7 +201,7 @@ impl<'a> Fields<'a> {
             return;
         }
         let help = nearest(&text.value, known.iter().copied()).map(|near| format!("did you mean \"{near}\"?"));
-        let says = format!("`{key}` is one of {}, not \"{}\"", known.join(", "), text.value);
+        let says = format!("`{key}` must be one of {}, not \"{}\"", known.join(", "), text.value);
         self.file.error(text.span.clone(), "file::unknown-word", says, help);
     }
 
@@ -254,7 +254,7 @@ impl<'a> Fields<'a> {
                 tables.map(|(table, at)| Fields::new(self.file, table, at.unwrap_or(span.clone()))).collect()
             }
             _ => {
-                self.wrong(key, span, &format!("written as [[{key}]]"));
+                self.wrong(key, span, &format!("a list of tables, written [[{key}]]"));
                 Vec::new()
             }
         }
@@ -275,7 +275,7 @@ impl<'a> Fields<'a> {
                     Text { value: name.to_owned(), span: at },
                     Text { value: text.to_owned(), span: item.span().unwrap_or(span.clone()) },
                 )),
-                None => self.wrong(name, item.span().unwrap_or(at), "a text in quotes; names with dots or * are quoted, too"),
+                None => self.wrong(name, item.span().unwrap_or(at), "a text in quotes; quote names with dots or * too"),
             }
         }
         pairs
@@ -305,7 +305,7 @@ impl<'a> Fields<'a> {
                 Item::Value(Value::InlineTable(inner)) => self.collect(inner, &target, found),
                 _ => {
                     let help = Some("write numbers and words as expressions too: \"1\", \"'text'\"".to_owned());
-                    self.file.error(span, "file::wrong-kind", format!("`{name}` should be an expression in quotes"), help);
+                    self.file.error(span, "file::wrong-kind", format!("`{name}` must be an expression in quotes"), help);
                 }
             }
         }
@@ -341,7 +341,7 @@ impl<'a> Fields<'a> {
             }
             let help = match nearest(name, known.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
-                None => format!("known here: {}", known.join(", ")),
+                None => format!("known keys: {}", known.join(", ")),
             };
             self.file.error(span, "file::unknown-key", format!("unknown key `{name}`"), Some(help));
         }

@@ -18,7 +18,7 @@ impl<'a> Build<'a> {
         let mut found = None;
         self.toml(file, |fields| found = self.read_flow(name, file, fields));
         if [ACKNOWLEDGMENTS, UNROUTED].contains(&name) {
-            file.error(0..0, "flow::reserved", format!("the name {name} belongs to a flow of the service's own"), None);
+            file.error(0..0, "flow::reserved", format!("the name {name} is reserved for a built-in flow"), None);
         }
         if let Some(flow) = found {
             self.workspace.flows.insert(name.to_owned(), Arc::new(flow));
@@ -32,9 +32,9 @@ impl<'a> Build<'a> {
             fields.missing("[[intake]]");
         }
         let (source, schema) = self.source(&intakes);
-        let expr = |key: &'static str, kept: &[(&str, Shape<'_>)]| {
+        let expr = |key: &'static str, variables: &[(&str, Shape<'_>)]| {
             let (expr, start) = fields.expr(key)?;
-            self.check_expr(file, start, &expr, Need::One, source, source, kept);
+            self.check_expr(file, start, &expr, Need::One, source, source, variables);
             Some(expr)
         };
         let key = expr("key", &[]);
@@ -43,19 +43,19 @@ impl<'a> Build<'a> {
             fields.word("after_failure", &[("wait", AfterFailure::Wait), ("pass", AfterFailure::Pass)]).unwrap_or_default();
         let record = fields.word("record", &Recording::WORDS).unwrap_or_default();
         let in_flight = fields.whole("in_flight", 1..1_000_001).and_then(|most| u32::try_from(most).ok());
-        let mut sofar = Sofar { doc: source, it: source, schema, kept: Vec::new() };
+        let mut sofar = Sofar { doc: source, it: source, schema, variables: Vec::new() };
         let mut steps: Vec<Step> = Vec::new();
         self.sequence(file, fields.tables("step"), "", &mut sofar, &mut steps);
         if steps.is_empty() && !fields.has("step") {
             fields.missing("[[step]]");
         }
-        // The steps on failure see what every step can have: the document in any form, and the values kept by all.
-        let kept = sofar.kept.iter().cloned().chain(["error".to_owned()]).collect();
-        let mut failing = Sofar { doc: source, it: Shape::Any, schema: None, kept };
+        // The steps on failure see what every step can have: the document in any form, and the variables set by every way.
+        let variables = sofar.variables.iter().cloned().chain(["error".to_owned()]).collect();
+        let mut failing = Sofar { doc: source, it: Shape::Any, schema: None, variables };
         let on_failure = self.sequence(file, fields.tables("on_failure"), "on failure", &mut failing, &mut steps).first;
-        let kept = sofar.known();
+        let variables = sofar.known();
         let result = fields.expr("result").map(|(expr, start)| {
-            self.check_expr(file, start, &expr, Need::One, source, source, &kept);
+            self.check_expr(file, start, &expr, Need::One, source, source, &variables);
             expr
         });
         Some(Flow {
@@ -139,12 +139,12 @@ impl<'a> Build<'a> {
         let silent_after = fields.duration("silent_after");
         let written = fields.word("form", &Written::WORDS).unwrap_or(Written::Json);
         if fields.has("form") && !matches!(takes, Some(Takes::Json(_)) | None) {
-            let says = "only documents of a schema are written in one form or another";
+            let says = "`written` needs a schema: X12 and text have one form only";
             file.error(fields.span_of("form"), "flow::form", says, None);
         }
         let validate = fields.word("validate", &Validate::WORDS).unwrap_or_default();
         if fields.has("validate") && !matches!(takes, Some(Takes::Json(_)) | None) {
-            let says = "only documents of a schema are held against it: X12 is checked by its set, a text by nothing";
+            let says = "`validate` needs a schema: X12 is checked against its set, and text is not checked";
             file.error(fields.span_of("validate"), "flow::validate", says, None);
         }
         let form = match &takes {
@@ -174,7 +174,7 @@ impl<'a> Build<'a> {
                 let known = self.workspace.partners.keys().map(String::as_str);
                 self.unknown(file, name.span.clone(), "partner", &name.value, known);
             } else if !matches!(takes, Some(Takes::X12(_)) | None) {
-                file.error(name.span.clone(), "flow::partners", "only X12 documents name the partner they are from", None);
+                file.error(name.span.clone(), "flow::partners", "only X12 documents name their partner", None);
             }
         }
         names.into_iter().map(|name| name.value).collect()

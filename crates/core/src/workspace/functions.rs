@@ -37,11 +37,11 @@ impl<'a> Build<'a> {
             _ => None,
         };
         if let Some(outside) =
-            function.gives.kept().into_iter().find(|name| {
+            function.gives.variables().into_iter().find(|name| {
                 ["doc", "meta"].contains(name) || *name == POSITION && !function.takes.iter().any(|own| own == POSITION)
             })
         {
-            let says = format!("a function sees what it is given, and ${outside} is not");
+            let says = format!("a function can use only its parameters, and ${outside} is not one of them");
             file.error(gives.span.clone(), "function::outside", says, None);
         }
         let broken = !errors.is_empty();
@@ -77,7 +77,7 @@ impl<'a> Build<'a> {
             file.error(
                 0..0,
                 "function::example",
-                format!("`{}` has no example to be tried by", function.name),
+                format!("`{}` has no example", function.name),
                 Some("write [[example]] with given = [\u{2026}] and gives = \u{2026}".to_owned()),
             );
         }
@@ -85,18 +85,18 @@ impl<'a> Build<'a> {
             let given = example.values("given");
             if given.len() != function.takes.len() {
                 let says =
-                    format!("`{}` takes {} values, the example gives {}", function.form(), function.takes.len(), given.len());
+                    format!("`{}` takes {} values, but the example has {}", function.form(), function.takes.len(), given.len());
                 file.error(example.span_of("given"), "function::example", says, None);
                 continue;
             }
             let expected = example.value("gives");
             let span = example.span_of("gives");
-            let kept = function.takes.iter().cloned().zip(given).collect();
+            let variables = function.takes.iter().cloned().zip(given).collect();
             let library = &self.workspace.library;
             let scope = Scope {
                 it: Item::Missing,
                 doc: Item::Missing,
-                kept: &kept,
+                variables: &variables,
                 library,
                 given: None,
                 position: None,
@@ -104,13 +104,13 @@ impl<'a> Build<'a> {
             };
             let shown = |value: Option<&Value>| value.map_or_else(|| "nothing".to_owned(), ToString::to_string);
             match function.gives.value(&scope).map(|value| value.map(std::borrow::Cow::into_owned)) {
-                Ok(came) if same(came.as_ref(), expected.as_ref()) => {}
-                Ok(came) => {
+                Ok(actual) if same(actual.as_ref(), expected.as_ref()) => {}
+                Ok(actual) => {
                     let says =
-                        format!("the example does not hold: it gives {}, not {}", shown(came.as_ref()), shown(expected.as_ref()));
+                        format!("the example fails: it gives {}, not {}", shown(actual.as_ref()), shown(expected.as_ref()));
                     file.error(span, "function::example", says, None);
                 }
-                Err(error) => file.error(span, "function::example", format!("the example does not hold: {error}"), None),
+                Err(error) => file.error(span, "function::example", format!("the example fails: {error}"), None),
             }
         }
     }
@@ -131,7 +131,7 @@ fn read(name: &str, file: &File<'_>, fields: &Fields<'_>) -> Option<NamedFunctio
     if is_built_in(name) || !plain(name) {
         let says = format!(
             "`{name}` cannot name a function: {}",
-            if plain(name) { "there is one of that name already" } else { "small letters, digits and _ can" }
+            if plain(name) { "there is a function of that name already" } else { "use lower-case letters, digits and _" }
         );
         file.error(0..0, "function::name", says, None);
         return None;

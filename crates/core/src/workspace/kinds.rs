@@ -69,9 +69,9 @@ pub fn left_out(path: &str) -> Option<Finding> {
     Some(match place(path) {
         Place::Known => return None,
         Place::Ending(kind, ending) => finding(format!("files under {kind}/ end with {ending}; this one is not read")),
-        Place::OfTheState => finding("this belongs to a state folder, and is no part of a workspace: it is not read".to_owned()),
+        Place::OfTheState => finding("this file belongs to a state folder, not to a workspace: it is not read".to_owned()),
         Place::Nowhere => {
-            let found = finding(format!("nothing reads a {} at this place", if path.ends_with('/') { "folder" } else { "file" }));
+            let found = finding(format!("a {} at this place is not read", if path.ends_with('/') { "folder" } else { "file" }));
             let folder = path.split('/').next().unwrap_or_default();
             if let Some(new) = renamed::folder(folder) {
                 return Some(Finding::at(
@@ -105,7 +105,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_belongs_to_no_workspace_is_left_out_and_told() {
+    fn what_belongs_to_no_workspace_is_left_out_and_reported() {
         let reported =
             |path: &str| left_out(path).map(|one| one.says + &one.help.map_or(String::new(), |help| format!(" ({help})")));
         for path in
@@ -114,22 +114,22 @@ mod tests {
             assert_eq!((reported(path), has_place(path)), (None, true), "{path}");
         }
         let cases = [
-            ("state/secrets.key", "this belongs to a state folder, and is no part of a workspace: it is not read"),
-            ("samples/secrets.key", "this belongs to a state folder, and is no part of a workspace: it is not read"),
-            ("cases/token.json", "this belongs to a state folder, and is no part of a workspace: it is not read"),
-            ("map/a.toml", "nothing reads a file at this place (did you mean maps/?)"),
-            ("state/", "nothing reads a folder at this place"),
+            ("state/secrets.key", "this file belongs to a state folder, not to a workspace: it is not read"),
+            ("samples/secrets.key", "this file belongs to a state folder, not to a workspace: it is not read"),
+            ("cases/token.json", "this file belongs to a state folder, not to a workspace: it is not read"),
+            ("map/a.toml", "a file at this place is not read (did you mean maps/?)"),
+            ("state/", "a folder at this place is not read"),
             ("maps/a.txt", "files under maps/ end with .toml; this one is not read"),
-            ("cases/../state/x", "nothing reads a file at this place"),
-            ("maps//a.toml", "nothing reads a file at this place"),
-            ("/etc/passwd", "nothing reads a file at this place"),
-            ("", "nothing reads a file at this place"),
+            ("cases/../state/x", "a file at this place is not read"),
+            ("maps//a.toml", "a file at this place is not read"),
+            ("/etc/passwd", "a file at this place is not read"),
+            ("", "a file at this place is not read"),
         ];
         for (path, says) in cases {
             assert_eq!((reported(path).as_deref(), has_place(path)), (Some(says), false), "{path}");
         }
         let files = Files::from(["maps/a.toml", "state/secrets.key"].map(|path| (path.to_owned(), String::new())));
-        let (kept, reported) = known(&files);
-        assert_eq!((kept.len(), reported.len(), kept.contains_key("maps/a.toml")), (1, 1, true));
+        let (variables, reported) = known(&files);
+        assert_eq!((variables.len(), reported.len(), variables.contains_key("maps/a.toml")), (1, 1, true));
     }
 }

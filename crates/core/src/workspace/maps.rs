@@ -54,23 +54,23 @@ impl<'a> Build<'a> {
         };
         let source = source.unwrap_or(Shape::Any);
         let with = self.with(file, fields);
-        let kept: Vec<(&str, Shape<'_>)> = with
+        let variables: Vec<(&str, Shape<'_>)> = with
             .iter()
             .map(|(name, schema)| {
                 (name.as_str(), schema.as_ref().and_then(|schema| self.workspace.shape(schema)).unwrap_or(Shape::Any))
             })
             .collect();
-        let begin = self.begin(file, fields, source, target, &kept);
+        let begin = self.begin(file, fields, source, target, &variables);
         let carried = match (&begin, source) {
             (Some(begin), Shape::Json(schema, node)) => carried(file, fields, begin, schema, node, target),
             _ => Vec::new(),
         };
-        let level = Level { it: source, doc: source, target, kept: &kept, carried: &carried };
+        let level = Level { it: source, doc: source, target, variables: &variables, carried: &carried };
         let rules = self.level(file, fields, &level);
         let written = self.written(file, fields, to.as_ref());
         let validate = fields.word("validate", &Validate::WORDS).unwrap_or_default();
         if fields.has("validate") && set.is_some() {
-            let says = "a transaction set is checked by its own table, and has no schema to be held against";
+            let says = "a transaction set is checked against its definition, and has no schema";
             file.error(fields.span_of("validate"), "map::validate", says, None);
         }
         let validator = to.as_ref().and_then(|to| self.workspace.validators.get(&to.value));
@@ -89,7 +89,7 @@ impl<'a> Build<'a> {
                 [name] if !["doc", "meta", POSITION].contains(&name.as_str()) => {
                     with.push((name.clone(), Some(schema.value).filter(|schema| !schema.is_empty())));
                 }
-                _ => file.error(span, "map::with", "what stands beside the source is called by one plain name", None),
+                _ => file.error(span, "map::with", "a document beside the source needs one plain name", None),
             }
         }
         with
@@ -102,7 +102,7 @@ impl<'a> Build<'a> {
         fields: &Fields<'_>,
         source: Shape<'_>,
         target: Option<Shape<'_>>,
-        kept: &[(&str, Shape<'_>)],
+        variables: &[(&str, Shape<'_>)],
     ) -> Option<AsIs> {
         let begins = fields.word("begin", &[("as-is", ())]).is_some();
         let pattern = |text: &Text| {
@@ -115,23 +115,28 @@ impl<'a> Build<'a> {
         if !begins {
             if let Some(key) = ["drop", "rename", "change"].into_iter().find(|key| fields.has(key)) {
                 let help = Some("write begin = \"as-is\"".to_owned());
-                file.error(fields.span_of(key), "map::begin", format!("`{key}` is for a map that begins with its source"), help);
+                file.error(fields.span_of(key), "map::begin", format!("`{key}` needs `begin = \"as-is\"`"), help);
             }
             return None;
         }
         if matches!(source, Shape::Loop(..)) || matches!(target, Some(Shape::Loop(..))) {
-            let says = "a transaction set is built field by field; only documents of schemas begin as they are";
+            let says = "a transaction set is built field by field; `begin = \"as-is\"` needs a schema";
             file.error(fields.span_of("begin"), "map::begin", says, None);
         }
         if source.types().is_some_and(|types| !types.meets(Types::OBJECT)) {
-            let says = "the source is no object: only an object begins as it is";
+            let says = "the source is not an object; `begin = \"as-is\"` needs an object";
             file.error(fields.span_of("begin"), "map::begin", says, None);
         }
         let line = file.line(fields.span_of("begin").start);
         let mut begin = AsIs { drop: drop.iter().filter_map(pattern).collect(), line, ..AsIs::default() };
         for (key, name) in rename {
             if name.value.is_empty() || name.value.contains('.') || name.value.matches('*').count() > 1 {
-                file.error(name.span.clone(), "map::pattern", "a field gets one new name, in which * is what it stood for", None);
+                file.error(
+                    name.span.clone(),
+                    "map::pattern",
+                    "a field gets one new name, in which * stands for the matched part",
+                    None,
+                );
             }
             begin.rename.extend(pattern(&key).map(|pattern| (pattern, name.value)));
         }
@@ -139,7 +144,7 @@ impl<'a> Build<'a> {
             let start = file.inside(&text.span);
             match parse(&text.value) {
                 Ok(expr) => {
-                    self.check_expr(file, start, &expr, Need::One, Shape::Any, source, kept);
+                    self.check_expr(file, start, &expr, Need::One, Shape::Any, source, variables);
                     let line = file.line(text.span.start);
                     begin.change.extend(pattern(&key).map(|pattern| (pattern, expr, line)));
                 }
@@ -157,7 +162,7 @@ impl<'a> Build<'a> {
         let written = fields.word("written", &Written::WORDS)?;
         let span = fields.span_of("written");
         let Some(schema) = to.and_then(|to| self.workspace.schemas.get(&to.value)) else {
-            file.error(span, "map::written", "only documents of a schema are written in one form or another", None);
+            file.error(span, "map::written", "`written` needs a schema: X12 and text have one form only", None);
             return None;
         };
         self.writes(file, span, written, &schema.name);
@@ -179,7 +184,7 @@ impl<'a> Build<'a> {
             filled.add(file, key_span.clone(), &target);
             match parse(&text.value) {
                 Ok(value) => {
-                    let given = self.check_expr(file, start, &value, Need::Any, level.it, level.doc, level.kept);
+                    let given = self.check_expr(file, start, &value, Need::Any, level.it, level.doc, level.variables);
                     let place = self.place(file, start, &target, wanted.as_ref(), &given, &value);
                     let line = file.line(key_span.start);
                     rules.set.push(Assignment { target, value, line, place });
@@ -202,7 +207,7 @@ impl<'a> Build<'a> {
         }
         let into = each.needed_text("into");
         let shape = match &of {
-            Some((of, start)) => self.check_expr(file, *start, of, Need::Any, level.it, level.doc, level.kept).shape,
+            Some((of, start)) => self.check_expr(file, *start, of, Need::Any, level.it, level.doc, level.variables).shape,
             None => Shape::Any,
         };
         let target: Vec<String> =
@@ -218,7 +223,7 @@ impl<'a> Build<'a> {
                         // An object that one item makes.
                         one = place.types().is_some_and(|types| types.without(Types::NULL) == Types::OBJECT);
                         if place.types().is_some_and(|types| !types.meets(Types::OBJECT.and(Types::LIST))) {
-                            let says = format!("`{}` is no list and no object, so that no items have a place in it", into.value);
+                            let says = format!("`{}` is neither a list nor an object, so it cannot have items", into.value);
                             file.error(into.span.clone(), "map::type", says, None);
                         }
                         one.then_some(place)
@@ -228,7 +233,7 @@ impl<'a> Build<'a> {
             };
         }
         let it = crate::expr::item_shape(shape);
-        let inner = Level { it, doc: level.doc, target: inner_target, kept: level.kept, carried: &[] };
+        let inner = Level { it, doc: level.doc, target: inner_target, variables: level.variables, carried: &[] };
         let by = each.text("by");
         let rules = match &by {
             Some(by) => self.other_map(file, &each, by, &inner),
@@ -242,25 +247,23 @@ impl<'a> Build<'a> {
     /// The rules of another map, which makes each item.
     fn other_map(&self, file: &File<'a>, each: &Fields<'_>, by: &Text, level: &Level<'_>) -> Rules {
         if each.has("set") || each.has("each") {
-            file.error(by.span.clone(), "map::by", "another map makes these items; rules of this one have no place here", None);
+            file.error(by.span.clone(), "map::by", "another map makes these items; remove the rules here", None);
         }
         let Some(other) = self.workspace.maps.get(&by.value) else {
             let known = self.workspace.maps.keys().map(String::as_str);
-            self.unknown(file, by.span.clone(), "map (that comes to no end by way of this one)", &by.value, known);
+            self.unknown(file, by.span.clone(), "map (one that does not use this map again)", &by.value, known);
             return Rules::default();
         };
         if other.begin.is_some() || other.written.is_some() || other.set.is_some() {
-            let says = format!(
-                "`{}` begins with its source, or does not give a plain document: it cannot make items of another",
-                other.name
-            );
+            let says =
+                format!("`{}` has `begin = \"as-is\"` or does not give a plain document, so it cannot make items", other.name);
             file.error(by.span.clone(), "map::by", says, None);
         }
-        for (name, _) in other.with.iter().filter(|(name, _)| !level.kept.iter().any(|(known, _)| known == name)) {
+        for (name, _) in other.with.iter().filter(|(name, _)| !level.variables.iter().any(|(known, _)| known == name)) {
             file.error(
                 by.span.clone(),
                 "map::with",
-                format!("`{}` reads ${name}, which this map does not have in [with]", other.name),
+                format!("`{}` reads ${name}, which is not in [with] of this map", other.name),
                 None,
             );
         }
@@ -273,9 +276,9 @@ impl<'a> Build<'a> {
         let mut filled = Targets::new(&[], false);
         let fits = |expr: &crate::expr::Expr, line: u32| {
             let mut errors = Vec::new();
-            let checked = check(expr, level.it, level.doc, level.kept, &self.workspace.library, &mut errors);
+            let checked = check(expr, level.it, level.doc, level.variables, &self.workspace.library, &mut errors);
             if let Some(error) = errors.into_iter().next() {
-                let says = format!("`{name}` does not fit here: {} (line {line} of it)", error.says);
+                let says = format!("`{name}` cannot be used here: {} (its line {line})", error.says);
                 file.error(by.span.clone(), "map::by", says, error.help);
             }
             checked.shape
@@ -291,7 +294,7 @@ impl<'a> Build<'a> {
             let target = match self.check_target(file, by.span.clone(), &list.into, level) {
                 Some(place @ Shape::Json(schema, node)) => match schema.item(node) {
                     Some(_) if list.one => {
-                        let says = format!("`{name}` makes an object of `{}`, which is a list here", list.into.join("."));
+                        let says = format!("`{name}` fills `{}` as an object, but it is a list here", list.into.join("."));
                         file.error(by.span.clone(), "map::by", says, None);
                         None
                     }
@@ -300,7 +303,7 @@ impl<'a> Build<'a> {
                 },
                 other => other,
             };
-            let inner = Level { it, doc: level.doc, target, kept: level.kept, carried: &[] };
+            let inner = Level { it, doc: level.doc, target, variables: level.variables, carried: &[] };
             self.other_rules(file, each, by, name, &list.rules, &inner);
         }
         self.unfilled(file, each, level, &filled);
@@ -333,7 +336,7 @@ pub(super) struct Level<'t> {
     pub doc: Shape<'t>,
     pub target: Option<Shape<'t>>,
     /// Values that can be read as `$name`.
-    pub kept: &'t [(&'t str, Shape<'t>)],
+    pub variables: &'t [(&'t str, Shape<'t>)],
     /// Fields of the target that a copied source fills, with their shapes.
     pub carried: &'t [(String, Shape<'t>)],
 }
@@ -360,18 +363,18 @@ impl<'a> Build<'a> {
         need: Need,
         it: Shape<'s>,
         doc: Shape<'s>,
-        kept: &[(&str, Shape<'s>)],
+        variables: &[(&str, Shape<'s>)],
     ) -> Checked<'s> {
         let mut errors = Vec::new();
         let library = &self.workspace.library;
         let checked = match need {
-            Need::Any => check(expr, it, doc, kept, library, &mut errors),
+            Need::Any => check(expr, it, doc, variables, library, &mut errors),
             Need::One => {
-                let shape = check_one(expr, it, doc, kept, library, &mut errors);
+                let shape = check_one(expr, it, doc, variables, library, &mut errors);
                 Checked { shape, several: false, repeats: false }
             }
             Need::Condition => {
-                check_condition(expr, it, doc, kept, library, &mut errors);
+                check_condition(expr, it, doc, variables, library, &mut errors);
                 Checked { shape: Shape::Value(crate::expr::Gives::Truth), several: false, repeats: false }
             }
         };

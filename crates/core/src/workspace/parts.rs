@@ -37,12 +37,12 @@ impl<'a> Build<'a> {
     pub(super) fn writes(&self, file: &File<'_>, span: std::ops::Range<usize>, written: Written, schema: &str) {
         let says_where = |schema: &Arc<Schema>| schema.has_records();
         if written == Written::Records && self.workspace.schemas.get(schema).is_some_and(|schema| !says_where(schema)) {
-            let says = format!("the schema {schema} does not say where its fields stand in records");
+            let says = format!("the schema {schema} has no positions of fields in records");
             file.error(
                 span,
                 "schema::form",
                 says,
-                Some("`x-record` at its fields says it; see `wirewatch schema from --positions`".to_owned()),
+                Some("add `x-record` to its fields; see `wirewatch schema from --positions`".to_owned()),
             );
         }
     }
@@ -60,7 +60,7 @@ impl<'a> Build<'a> {
     /// Certificates as the service that uses them reads them; here it is only seen that there are any.
     pub(super) fn authority(&mut self, name: &str, file: &File<'a>) {
         if !file.text.contains("-----BEGIN CERTIFICATE-----") {
-            let help = "a PEM file has lines between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----".to_owned();
+            let help = "expected a PEM file: lines between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----".to_owned();
             file.error(0..0, "authority::none", "there is no certificate in this file", Some(help));
         }
         self.authorities.insert(name.to_owned(), file.text.to_owned());
@@ -98,7 +98,7 @@ impl<'a> Build<'a> {
         let mut definitions = (*self.workspace.definitions).clone();
         match definitions.add_set(file.text) {
             Ok(set) if format!("{}/{}", set.version, set.set) != name => {
-                let says = format!("the set {} {} belongs into standards/{0}/{1}.toml", set.version, set.set);
+                let says = format!("the set {} {} must be in standards/{0}/{1}.toml", set.version, set.set);
                 file.error(0..0, "standard::place", says, None);
             }
             Ok(_) => self.workspace.definitions = Arc::new(definitions),
@@ -167,7 +167,8 @@ impl<'a> Build<'a> {
             let sending = sending(file, fields);
             if let (Some(them), Some(us)) = (them, us) {
                 if let Some(other) = self.workspace.partners.values().find(|other| other.them == them && other.us == us) {
-                    let says = format!("{} has the same identifiers: an interchange could not tell them apart", other.name);
+                    let says =
+                        format!("{} has the same identifiers, so an interchange cannot be assigned to one of them", other.name);
                     file.error(0..0, "partner::same-identifiers", says, None);
                 }
                 let (name, acknowledge) = (name.to_owned(), acknowledged);
@@ -223,7 +224,7 @@ impl<'a> Build<'a> {
             (None, Some(point)) => Some(point),
             (Some(_), Some(_)) | (None, None) => {
                 if !fields.has("when") || fields.has("step") {
-                    let says = "a milestone is bound to one point: either step = \"…\" or when = \"…\"";
+                    let says = "a binding needs either step = \"…\" or when = \"…\"";
                     file.error(fields.span.clone(), "plan::point", says, None);
                 }
                 None
@@ -266,7 +267,7 @@ fn sending(file: &File<'_>, fields: &Fields<'_>) -> Sending {
                 file.error(
                     text.span,
                     "partner::separator",
-                    "a separator is one character that is no letter, digit or space",
+                    "a separator must be one character other than a letter, digit or space",
                     None,
                 );
             }

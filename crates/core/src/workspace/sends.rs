@@ -43,7 +43,7 @@ impl Reading<'_, '_, '_> {
                 (String::new(), queue)
             }
             (true, true) | (false, false) => {
-                let says = "it goes to one place: exchange = \"…\" with routing_key = \"…\", or queue = \"…\"";
+                let says = "write either exchange = \"…\" with routing_key = \"…\", or queue = \"…\"";
                 self.file.error(inner.span.clone(), "flow::send", says, None);
                 return None;
             }

@@ -14,7 +14,7 @@ const VERBS: [&str; 11] = ["map", "check", "only", "set", "call", "send", "note"
 /// Names that an expression reads as something else.
 const RESERVED: [&str; 4] = ["doc", "meta", "error", POSITION];
 
-/// Shapes of the document and of the kept values after the steps so far.
+/// Shapes of the document and of the variables after the steps so far.
 #[derive(Clone)]
 pub(super) struct Sofar<'w> {
     /// The document as received.
@@ -22,13 +22,13 @@ pub(super) struct Sofar<'w> {
     pub it: Shape<'w>,
     /// Name of the schema `it` has, where known.
     pub schema: Option<String>,
-    pub kept: Vec<String>,
+    pub variables: Vec<String>,
 }
 
 impl Sofar<'_> {
-    /// Returns the kept values that expressions may read.
+    /// Returns the variables that expressions may read.
     pub fn known(&self) -> Vec<(&str, Shape<'_>)> {
-        self.kept.iter().map(|name| (name.as_str(), Shape::Any)).collect()
+        self.variables.iter().map(|name| (name.as_str(), Shape::Any)).collect()
     }
 }
 
@@ -81,7 +81,7 @@ impl<'a> Build<'a> {
                 file.error(name.span.clone(), "flow::same-name", says, None);
             }
             if RESERVED.contains(&name.value.as_str()) {
-                let says = format!("${} means something already", name.value);
+                let says = format!("${} is a reserved name", name.value);
                 file.error(name.span.clone(), "flow::reserved-name", says, Some("give the step another name".to_owned()));
             }
         }
@@ -90,9 +90,9 @@ impl<'a> Build<'a> {
         let given: Vec<&str> = VERBS.into_iter().filter(|verb| fields.has(verb)).collect();
         if given.len() != 1 {
             let says = if given.is_empty() {
-                format!("a step has one verb: {}", VERBS.join(", "))
+                format!("a step needs one verb: {}", VERBS.join(", "))
             } else {
-                format!("a step has one verb, this one has {}", given.join(" and "))
+                format!("a step needs exactly one verb, this one has {}", given.join(" and "))
             };
             file.error(fields.span.clone(), "flow::verb", says, None);
         }
@@ -140,9 +140,9 @@ impl<'a> Build<'a> {
             let says = format!("the map {} reads {}, but the document here is {schema}", known.name, known.from);
             file.error(map.span.clone(), "flow::other-schema", says, None);
         }
-        for (name, _) in known.with.iter().filter(|(name, _)| !sofar.kept.contains(name)) {
-            let says = format!("the map {} reads ${name}, which no step before keeps", known.name);
-            file.error(map.span.clone(), "flow::not-kept", says, None);
+        for (name, _) in known.with.iter().filter(|(name, _)| !sofar.variables.contains(name)) {
+            let says = format!("the map {} reads ${name}, but no earlier step has `as = \"{name}\"`", known.name);
+            file.error(map.span.clone(), "flow::unknown-variable", says, None);
         }
         // A document in a written form is a text from here on.
         (sofar.it, sofar.schema) = match &known.written {
@@ -185,7 +185,7 @@ impl<'a> Build<'a> {
     fn set_step(&self, file: &File<'a>, fields: &Fields<'_>, sofar: &mut Sofar<'_>, name: &str) -> Option<Verb> {
         let (value, start) = fields.expr("set")?;
         self.check_step_expr(file, start, &value, Need::Any, sofar);
-        sofar.kept.push(name.to_owned());
+        sofar.variables.push(name.to_owned());
         Some(Verb::Set { value })
     }
 
@@ -202,7 +202,7 @@ impl<'a> Build<'a> {
                 (*method, template)
             }),
             _ => {
-                let says = "a call has one of get, post, put, patch, delete with the path as its value";
+                let says = "a call needs one of get, post, put, patch, delete, with the path as its value";
                 file.error(inner.span.clone(), "flow::method", says, None);
                 Method::ALL.iter().filter(|(key, _)| inner.has(key)).for_each(|(key, _)| drop(inner.text(key)));
                 None
@@ -214,7 +214,7 @@ impl<'a> Build<'a> {
         });
         let keep = inner.text("as").map(|text| text.value);
         inner.done();
-        sofar.kept.extend(keep.clone());
+        sofar.variables.extend(keep.clone());
         let (method, path) = path?;
         Some(Verb::Call { at: at?.value, method, path, body, keep })
     }
@@ -242,11 +242,21 @@ impl<'a> Build<'a> {
             }
             ConnectionKind::Http(_) => {
                 let help = Some("write call = { at = \"…\", post = \"/path\", body = \"it\" }".to_owned());
-                file.error(to.span, "flow::send", format!("{} is called, not sent to", to.value), help);
+                file.error(
+                    to.span,
+                    "flow::send",
+                    format!("{} is an HTTP connection: use `call` instead of `send`", to.value),
+                    help,
+                );
                 return None;
             }
             ConnectionKind::Webhook(_) => {
-                file.error(to.span, "flow::send", format!("{} is an address of ours: nothing goes out there", to.value), None);
+                file.error(
+                    to.span,
+                    "flow::send",
+                    format!("{} is a webhook of our own: nothing can be sent to it", to.value),
+                    None,
+                );
                 return None;
             }
             ConnectionKind::Incidents => {
@@ -254,7 +264,7 @@ impl<'a> Build<'a> {
                 file.error(
                     to.span,
                     "flow::send",
-                    format!("{} tells of what happens here: nothing goes out there", to.value),
+                    format!("{} reports incidents of this service: nothing can be sent to it", to.value),
                     help,
                 );
                 return None;
@@ -279,7 +289,7 @@ impl<'a> Build<'a> {
     pub(super) fn check_path(&self, file: &File<'a>, start: usize, template: &Template, sofar: &Sofar<'_>) {
         self.check_template(file, start, template, sofar);
         if let Some(says) = request_path::fault(&template.with_each_value("x")) {
-            let help = "the address of the connection says where, and the path what: `/orders/{number}`";
+            let help = "write the path only, such as `/orders/{number}`: the connection has the address";
             file.error(start..start + template.text().len(), "flow::path", says, Some(help.to_owned()));
         }
     }

@@ -84,10 +84,10 @@ fn unfilled_fields(file: &File<'_>, fields: &Fields<'_>, schema: &Schema, node: 
                 unfilled_fields(file, fields, schema, inner, &path, filled);
             }
         } else if required {
-            let says = format!("nothing fills `{shown}`, which the schema {} requires", schema.name);
+            let says = format!("`{shown}` is required by the schema {}, but no rule fills it", schema.name);
             file.error(fields.span.clone(), UNFILLED, says, None);
         } else if at.is_empty() {
-            let says = format!("nothing fills `{shown}` of the schema {}", schema.name);
+            let says = format!("no rule fills `{shown}` of the schema {}", schema.name);
             file.warning(fields.span.clone(), UNFILLED, says, None);
         }
     }
@@ -125,11 +125,12 @@ impl Targets {
         if let Some(known) = meets.filter(|known| !(self.joins && known.as_slice() == target)) {
             let says = match known.as_slice() == target {
                 true => format!("`{shown}` is filled twice"),
-                false => format!("`{shown}` and `{}` are filled by two rules, and one lies inside the other", known.join(".")),
+                false => format!("`{shown}` and `{}` are filled by two rules, but one is inside the other", known.join(".")),
             };
             file.error(span, "map::twice", says, None);
         } else if let Some(parent) = target.first().filter(|first| target.len() > 1 && self.closed.contains(first)) {
-            let says = format!("`{parent}` goes on as it is, and is no object that could hold `{}`", target[1..].join("."));
+            let says =
+                format!("`{parent}` is copied as it is and is not an object, so it cannot hold `{}`", target[1..].join("."));
             file.error(span, "map::parent", says, None);
         }
         self.own.push(target.to_vec());
@@ -158,9 +159,9 @@ pub(super) fn carried<'s>(
     for (own, _) in schema.fields(node) {
         let Some(name) = begin.name_of(&[own]) else { continue };
         if all.iter().any(|(known, _)| *known == name) {
-            let says = format!("`{own}` would be `{name}` there, which another field of the source is already");
+            let says = format!("`{own}` would become `{name}`, which is another field of the source");
             let span = if fields.has("rename") { fields.span_of("rename") } else { fields.span_of("begin") };
-            file.error(span, "map::twice", says, Some(format!("drop = [\"{own}\"] leaves it out")));
+            file.error(span, "map::twice", says, Some(format!("leave it out with drop = [\"{own}\"]")));
             continue;
         }
         let changed = begin.change.iter().any(|(pattern, ..)| pattern.is_of(&[own]));
@@ -174,20 +175,21 @@ pub(super) fn carried<'s>(
         let known = target.fields(node);
         for (name, shape) in &all {
             if !known.is_empty() && !known.iter().any(|(own, _)| own == name) {
-                let says = format!("`{name}` goes on as it is, and the schema {} has no such field", target.name);
-                file.warning(fields.span_of("begin"), "map::carried", says, Some(format!("drop = [\"{name}\"] leaves it out")));
+                let says = format!("`{name}` is copied as it is, but the schema {} has no such field", target.name);
+                file.warning(
+                    fields.span_of("begin"),
+                    "map::carried",
+                    says,
+                    Some(format!("leave it out with drop = [\"{name}\"]")),
+                );
             } else if let Some(wanted) = target.below(node, std::slice::from_ref(name))
                 && let (Some(wanted), Some(given)) = (Types::of(target, wanted), shape.types())
                 && !given.without(Types::NULL).is_empty()
                 && !wanted.meets(given.without(Types::NULL))
             {
-                let says = format!("`{name}` goes on as it is: it is {}, and the target takes {}", given.words(), wanted.words());
-                file.error(
-                    fields.span_of("begin"),
-                    "map::type",
-                    says,
-                    Some("a [change] or a rule makes another of it".to_owned()),
-                );
+                let says =
+                    format!("`{name}` is copied as it is: it is {}, but the target takes {}", given.words(), wanted.words());
+                file.error(fields.span_of("begin"), "map::type", says, Some("convert it with [change] or a rule".to_owned()));
             }
         }
     }
@@ -206,7 +208,7 @@ pub(super) fn patterns(file: &File<'_>, fields: &Fields<'_>, begin: &AsIs, schem
     for (key, pattern) in all.into_iter().flat_map(|(key, patterns)| patterns.into_iter().map(move |one| (key, one))) {
         let fits = |path: &Vec<String>| pattern.is_of(&path.iter().map(String::as_str).collect::<Vec<_>>());
         if !open && !paths.iter().any(fits) {
-            let says = format!("`{}` fits no field of the schema {}", pattern.text(), schema.name);
+            let says = format!("`{}` matches no field of the schema {}", pattern.text(), schema.name);
             file.warning(fields.span_of(key), "map::pattern", says, None);
         }
     }
@@ -259,14 +261,14 @@ pub(super) fn mismatch(
 ) -> bool {
     let takes_list = wanted.types().is_none_or(|types| types.meets(Types::LIST));
     if given.several && !takes_list {
-        let says = format!("`{name}` takes one value, and this may give several");
-        let help = "first(…), last(…), a filter or a position says which; join(…) makes one text of all";
+        let says = format!("`{name}` takes one value, but this may give several");
+        let help = "choose one with first(…), last(…), a filter or a position; join(…) makes one text of all";
         file.error(span, "map::several", says, Some(help.to_owned()));
         return true;
     }
     if given.repeats && !takes_list {
-        let says = format!("`{name}` takes one value, and this may be repeated: it fails where several values differ");
-        let help = "first(…), last(…), a filter or a position says which; join(…) makes one text of all";
+        let says = format!("`{name}` takes one value, but this may be repeated in X12: the message fails if the values differ");
+        let help = "choose one with first(…), last(…), a filter or a position; join(…) makes one text of all";
         file.warning(span.clone(), "map::repeated", says, Some(help.to_owned()));
     }
     let Some((severity, says, help)) = unfit(name, wanted, &given.shape, given.several, 0) else { return false };
@@ -299,15 +301,15 @@ fn unfit(
         return None;
     }
     let help = match takes {
-        Types::NUMBER => Some("number(…) makes a number of it".to_owned()),
-        Types::TEXT if !gives.meets(Types::OBJECT) => Some("text(…) makes a text of it".to_owned()),
+        Types::NUMBER => Some("convert it with number(…)".to_owned()),
+        Types::TEXT if !gives.meets(Types::OBJECT) => Some("convert it with text(…)".to_owned()),
         _ => None,
     };
     if !takes.meets(gives) {
-        return Some((Severity::Error, format!("`{name}` is {}, and this gives {}", takes.words(), gives.words()), help));
+        return Some((Severity::Error, format!("`{name}` is {}, but this gives {}", takes.words(), gives.words()), help));
     }
     if !gives.without(takes).is_empty() {
-        let says = format!("`{name}` is {}, and this may give {}", takes.words(), gives.without(takes).words());
+        let says = format!("`{name}` is {}, but this may give {}", takes.words(), gives.without(takes).words());
         return Some((Severity::Warning, says, help));
     }
     let (Shape::Json(target, wanted), Shape::Json(source, given)) = (wanted, given) else { return None };
@@ -326,7 +328,7 @@ fn unfit(
                 }
             }
             (None, _) if required && !known.is_empty() => {
-                let says = format!("nothing fills `{path}`, which the schema {} requires", target.name);
+                let says = format!("`{path}` is required by the schema {}, but no rule fills it", target.name);
                 return Some((Severity::Error, says, None));
             }
             _ => {}
@@ -344,15 +346,15 @@ fn check_designator<'t>(
     entries: &'t [Entry],
 ) -> Option<Shape<'t>> {
     let [name] = target else {
-        let says = "a target in a transaction set is a reference designator, as in `BAK03`".to_owned();
+        let says = "a target in a transaction set is a reference designator, such as `BAK03`".to_owned();
         file.error(span, "map::unknown-target", says, None);
         return None;
     };
     let (id, element) = split_designator(name);
     let Some(entry) = entries.iter().find(|entry| entry.id() == id) else {
         let help = nearest(id, entries.iter().map(Entry::id)).map(|near| format!("did you mean `{near}{}`?", &name[id.len()..]));
-        let help = help.or_else(|| set.uses(id).then(|| format!("{id} stands in a loop: a list makes it, `into = \"…\"`")));
-        file.error(span, "map::unknown-target", format!("{id} does not stand here in the {}", set.set), help);
+        let help = help.or_else(|| set.uses(id).then(|| format!("{id} is in a loop: fill it with a list, `into = \"…\"`")));
+        file.error(span, "map::unknown-target", format!("{id} is not at this level of the {}", set.set), help);
         return None;
     };
     match (element, entry) {
@@ -375,9 +377,9 @@ fn check_element<'t>(
     match element {
         Some(n) if own == id && n > 0 && usize::from(n) <= length => {}
         Some(n) if own == id => {
-            file.error(span, "map::unknown-target", format!("{id} has {length} elements, none is {n:02}"), None);
+            file.error(span, "map::unknown-target", format!("{id} has {length} elements; it has no element {n:02}"), None);
         }
-        _ => file.error(span, "map::unknown-target", format!("`{name}` is no element of {id}"), None),
+        _ => file.error(span, "map::unknown-target", format!("`{name}` is not an element of {id}"), None),
     }
     // A single value may be there; whether it fits shows when it is written.
     None
@@ -394,7 +396,7 @@ fn unfilled_segments(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, 
             Some((_, None)) => {}
             Some((_, Some(_))) => unfilled_elements(file, fields, set, id, filled),
             None if entry.mandatory() => {
-                let says = format!("nothing fills {id}, which the {} must have", set.set);
+                let says = format!("{id} is mandatory in the {}, but no rule fills it", set.set);
                 file.error(fields.span.clone(), UNFILLED, says, None);
             }
             None => {}
@@ -408,7 +410,7 @@ fn unfilled_elements(file: &File<'_>, fields: &Fields<'_>, set: &SetDefinition, 
     for (n, place) in segment.places().enumerate().filter(|(_, place)| place.use_ == Use::Mandatory) {
         let designator = format!("{id}{:02}", n + 1);
         if !filled.has(std::slice::from_ref(&designator)) {
-            let says = format!("nothing fills {designator} ({}), which {id} must have", place.content.name());
+            let says = format!("{designator} ({}) is mandatory in {id}, but no rule fills it", place.content.name());
             file.error(fields.span.clone(), UNFILLED, says, None);
         }
     }

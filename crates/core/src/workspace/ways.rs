@@ -25,8 +25,8 @@ impl<'a> Build<'a> {
         for table in fields.tables("choose") {
             let when = table.expr("when");
             if ways.last().is_some_and(|way| way.when.is_none()) {
-                let says = "no message comes here: the way before has no condition";
-                file.error(table.span.clone(), "flow::choose", says, Some("put the way without `when` last".to_owned()));
+                let says = "no message gets here: the branch before has no condition";
+                file.error(table.span.clone(), "flow::choose", says, Some("put the branch without `when` last".to_owned()));
             }
             if let Some((when, start)) = &when {
                 self.check_step_expr(file, *start, when, Need::Condition, sofar);
@@ -39,7 +39,7 @@ impl<'a> Build<'a> {
             after = Some(match after {
                 None => along,
                 Some(mut known) => {
-                    known.kept.retain(|name| along.kept.contains(name));
+                    known.variables.retain(|name| along.variables.contains(name));
                     if known.schema.is_none() || known.schema != along.schema {
                         (known.it, known.schema) = (crate::expr::Shape::Any, None);
                     }
@@ -69,7 +69,7 @@ impl<'a> Build<'a> {
         for table in fields.tables("also") {
             let name = table.needed_text("way");
             if let Some(name) = name.as_ref().filter(|name| ways.iter().any(|way| way.name == name.value)) {
-                let says = format!("two ways are named \"{}\"", name.value);
+                let says = format!("two branches are named \"{}\"", name.value);
                 file.error(name.span.clone(), "flow::same-name", says, None);
             }
             // A message of its own begins with the document here.
@@ -96,7 +96,7 @@ impl<'a> Build<'a> {
             }
             (Some(_), Some(_)) | (None, None) => {
                 if inner.has("for") == inner.has("until") {
-                    let says = "a pause has either for = \"10m\" or until = \"an expression\"";
+                    let says = "a pause needs either for = \"10m\" or until = \"an expression\"";
                     file.error(inner.span.clone(), "flow::pause", says, None);
                 }
                 None
@@ -127,7 +127,7 @@ impl<'a> Build<'a> {
             Once { cause, within: within.unwrap_or(WITHIN) }
         });
         if within.is_some() && !inner.has("once_per") {
-            let says = "`within` says how long a cause is the same; `once_per` says which";
+            let says = "`within` needs `once_per`: it names the cause that is reported once in that time";
             file.error(inner.span.clone(), "flow::notify", says, None);
         }
         inner.done();

@@ -67,7 +67,7 @@ pub fn begin() -> (Machine, Turn) {
     Machine::begin(logic, origin(form), document)
 }
 
-/// What is wrong with a document, as sentences in the order of their words.
+/// Returns the findings of a document as sentences, in alphabetical order.
 #[allow(dead_code, reason = "not every suite holds documents against their schemas")]
 pub fn misfits(schema: &wirewatch_core::schema::Schema, document: &serde_json::Value) -> Vec<String> {
     let validator = wirewatch_core::schema::Validator::of(schema).expect("a schema");

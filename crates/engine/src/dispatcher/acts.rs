@@ -9,6 +9,7 @@ use crate::shard::shard_of;
 use std::sync::Arc;
 use wirewatch_core::act::Act;
 use wirewatch_core::machine::{ActRefused, LogEntry, Logged, Origin, State};
+use wirewatch_core::workspace::Workspace;
 use wirewatch_core::{MessageId, Timestamp};
 
 /// Why an act was not carried out.
@@ -89,6 +90,7 @@ impl Dispatcher {
     }
 
     /// Carries out a person's act on a message. `entered` is the loaded message when [`Self::has`] says that it is not in memory.
+    /// `offered` is the release that [`Machine::act`](wirewatch_core::machine::Machine::act) may choose.
     ///
     /// # Errors
     /// [`Unacted`]; nothing has changed then.
@@ -97,6 +99,7 @@ impl Dispatcher {
         id: MessageId,
         entered: Option<Entered>,
         act: Act,
+        offered: &(i64, Arc<Workspace>),
         by: &str,
         why: &str,
         now: Timestamp,
@@ -126,7 +129,7 @@ impl Dispatcher {
             return Err(Unacted::Busy);
         }
         let reopened = running.machine.next().state().is_final();
-        match running.machine.act(act, by, why, now) {
+        match running.machine.act(act, offered, by, why, now) {
             Err(refused) => {
                 if running.phase == Phase::Parked {
                     self.drop_from_memory(id);

@@ -61,8 +61,8 @@ impl Dispatcher {
 
     /// Fails a message requested with [`Out::Suspect`], without running it.
     pub fn suspected(&mut self, origin: Arc<Origin>, logged: u32, now: Timestamp) {
-        let says = "eight times the service took this message up again, and ended before anything came of it; \
-                    look at its document before you resend it";
+        let says = "the service picked this message up eight times and stopped each time before a step was complete; \
+                look at its document before you resend it";
         self.cannot_go_on(origin, logged, ReasonCode::Suspect, says.to_owned(), now);
     }
 }

@@ -29,17 +29,17 @@ pub(super) fn place_of(machine: &Machine) -> (u16, Option<LaneKey>) {
 #[derive(Debug)]
 pub(super) struct Slot {
     pub(super) shard: u16,
-    /// Its flow, if that has `in_flight`.
+    /// Flow, if that has `in_flight`.
     pub(super) counted: Option<Arc<Flow>>,
     /// Memory places that it takes.
     pub(super) places: usize,
     pub(super) lane: Option<LaneKey>,
     pub(super) in_lane: bool,
-    /// It is in memory although another message of its lane is before it.
+    /// In memory although another message of its lane is before it.
     pub(super) behind: bool,
     /// Found unfinished and not loaded yet: how often it was picked up before without a commit. `None` once it is loaded.
     pub(super) picked_up: Option<u16>,
-    /// This process has picked it up, and nothing of it has been committed since.
+    /// True if this process has picked it up and has committed nothing of it since.
     pub(super) uncleared: bool,
     pub(super) at: At,
 }
@@ -53,7 +53,7 @@ pub(super) enum At {
     Here(Box<Running>),
 }
 
-/// What follows once it is loaded.
+/// Action once the message is loaded.
 #[derive(Debug, Clone)]
 pub(super) enum Wake {
     Run,
@@ -75,7 +75,7 @@ pub(super) struct Running {
     pub(super) parts: Vec<Entered>,
 }
 
-/// What the message waits for.
+/// Cause of the wait.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Phase {
     Parked,

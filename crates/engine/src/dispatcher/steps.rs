@@ -47,7 +47,7 @@ impl Dispatcher {
                     (row.times, row.last) = (row.times + 1, id);
                 }
                 if row.times >= self.settings.alike {
-                    let says = format!("{} messages in a row, the last: {}", row.times, reason.says);
+                    let says = format!("{} messages in a row failed; the last one: {}", row.times, reason.says);
                     self.came_back(step, Some(&says), now);
                 }
             }

@@ -1,4 +1,4 @@
-//! A dispatcher, and what it wants done, in short.
+//! A dispatcher with its requests in short form.
 
 use std::sync::Arc;
 use wirewatch_core::before::Before;
@@ -10,7 +10,7 @@ use wirewatch_engine::{Change, Dispatcher, Entered, Op, Out, Recovered, Settings
 
 pub const NOW: Timestamp = Timestamp(1_764_000_000_000_000);
 
-/// `blind` must not be asked twice, so that an intent is committed first; `keyed` may. One message at a time at each.
+/// `blind` does not ignore repeats, so an intent is committed first; `keyed` does. One message at a time for each.
 pub fn files() -> Files {
     let flow = |at: &str, more: &str| {
         format!(
@@ -38,14 +38,14 @@ pub fn read(files: &Files) -> Arc<Workspace> {
     Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
 }
 
-/// A dispatcher, and what it wanted that nobody has taken yet.
+/// A dispatcher, and its requests that nobody has handled yet.
 pub struct Desk {
     pub dispatcher: Dispatcher,
     pub workspace: Arc<Workspace>,
     pub now: Timestamp,
 }
 
-/// What the dispatcher wants, in short.
+/// Requests of the dispatcher, in short form.
 #[derive(Debug, PartialEq)]
 pub enum Wants {
     Commit(i64, State, String),
@@ -53,10 +53,10 @@ pub enum Wants {
     Load(i64),
     PickUp(i64),
     Suspect(i64),
-    /// A step is held, or free again.
+    /// A step is put on hold, or resumed.
     Hold(String, String),
     Free(String),
-    /// Nothing of some shards runs here any more.
+    /// No message of these shards runs here any more.
     Left,
 }
 
@@ -85,7 +85,8 @@ impl Desk {
         self.dispatcher.enter(entered, self.now);
     }
 
-    /// Everything wanted since last asked, woken when it wants to be. What concerns connections is left out.
+    /// Returns all requests since the last call, and wakes the dispatcher when it asks for it. Requests about connections are
+    /// left out.
     pub fn wants(&mut self) -> Vec<Wants> {
         let mut all = Vec::new();
         loop {
@@ -113,7 +114,7 @@ impl Desk {
         }
     }
 
-    /// It is refused, and fails with its commit.
+    /// The message is refused, and fails with its commit.
     pub fn refused(&mut self, n: i64, says: &str) {
         let outcome = Outcome::Refused { says: says.to_owned(), status: 422, body: Body::default() };
         self.dispatcher.outcome(id(n), outcome, self.now);
@@ -144,7 +145,7 @@ pub fn failed(n: i64, says: &str) -> Wants {
 }
 
 pub fn not_stored(n: i64) -> Wants {
-    Wants::Commit(n, State::Failed, "not-stored: what came of it could not be stored: no room".to_owned())
+    Wants::Commit(n, State::Failed, "not-stored: the outcome could not be stored: no room".to_owned())
 }
 
 pub fn commit(n: i64, state: State) -> Wants {

@@ -1,4 +1,4 @@
-//! The dispatcher where the journal refuses, a message cannot go on, or a release changes: nothing stands still for it.
+//! The dispatcher when the journal refuses, a message cannot continue, or a release changes: nothing stops because of it.
 
 mod desk;
 mod pickups;
@@ -19,7 +19,7 @@ fn diverged(origin: Arc<Origin>, logged: u32, says: String) -> Broken {
 }
 
 #[test]
-fn what_came_of_a_message_is_refused_and_it_fails() {
+fn what_received_of_a_message_is_refused_and_it_fails() {
     let mut desk = Desk::open(Settings::default());
     desk.enter(1, "keyed");
     assert_eq!(desk.wants(), [Wants::Perform(1)]);
@@ -36,8 +36,9 @@ fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
     let mut ended = desk.entered(1, "keyed");
     let answer = Outcome::Answer { status: 201, body: Body::default() };
     ended.machine.outcome(answer, &Retry::default(), NOW);
-    let again = Act::Resend { answers: Answers::Again };
-    desk.dispatcher.act(id(1), Some(ended), again, "ada", "", NOW).unwrap();
+    let again = Act::Resend { answers: Answers::Again, release: None };
+    let current = (1, desk.workspace.clone());
+    desk.dispatcher.act(id(1), Some(ended), again, &current, "ada", "", NOW).unwrap();
     assert_eq!(desk.wants(), [commit(1, State::Running)]);
     desk.dispatcher.refused(id(1), "no room", NOW);
     assert_eq!(desk.wants(), [], "it has not failed: it is done");
@@ -48,7 +49,7 @@ fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
 fn an_intent_that_is_refused_leaves_its_place_at_the_connection_to_the_next() {
     let mut desk = Desk::open(Settings::default());
     (1..=2).for_each(|n| desk.enter(n, "blind"));
-    assert_eq!(desk.wants(), [commit(1, State::Running)], "one at a time, and it is told before it is done");
+    assert_eq!(desk.wants(), [commit(1, State::Running)], "one at a time, and it is logged before it is done");
     desk.dispatcher.refused(id(1), "no room", NOW);
     assert_eq!(desk.wants(), [not_stored(1), commit(2, State::Running)]);
     desk.dispatcher.committed(id(2), NOW);
@@ -72,7 +73,7 @@ fn an_intent_that_is_refused_while_it_looks_leaves_the_look_to_the_next() {
         desk.dispatcher.refused(id(one.expect("one looks")), "no room", NOW);
         one
     };
-    // In turn the last that waits and the first.
+    // The last and the first waiting message probe in turn.
     assert_eq!((looks(), looks()), (Some(3), Some(2)));
 }
 
@@ -117,7 +118,7 @@ fn one_that_cannot_run_is_discarded_where_it_belongs_unless_it_is_under_way() {
     assert_eq!(discard(State::Running), Err(Unacted::Busy));
     assert_eq!(discard(State::Failed), Ok(()));
     assert_eq!(desk.wants(), [commit(1, State::Discarded)]);
-    // One that waits out of memory goes as well.
+    // A waiting message that is not in memory is sent too.
     desk.dispatcher.hold("keyed", "ada", "counting", NOW);
     (2..=3).for_each(|n| desk.enter(n, "keyed"));
     desk.now = NOW.after(Settings::default().keep * 2);
@@ -147,7 +148,7 @@ fn one_that_cannot_begin_fails_where_it_belongs() {
 
 #[test]
 fn one_that_cannot_go_on_once_it_is_loaded_gives_its_place_to_the_next() {
-    // Both wait at the gate out of memory, behind the one that is under way; then one place is free.
+    // Both wait at the gate, not in memory, behind the running one; then a place becomes free.
     let mut desk = Desk::open(Settings { loaded: 1, ..Settings::default() });
     (1..=3).for_each(|n| desk.enter(n, "keyed"));
     assert_eq!(desk.wants(), [Wants::Perform(1)]);
@@ -174,7 +175,7 @@ fn one_that_was_accept_and_cannot_go_on_leaves_its_place_at_the_connection() {
     assert_eq!(desk.wants(), [Wants::Load(1)], "one at a time");
     desk.dispatcher.broken(diverged(Desk::origin(1, "keyed"), 1, "the log does not fit".to_owned()), desk.now);
     assert_eq!(desk.wants(), [failed(1, "the log does not fit"), Wants::Load(2)]);
-    // The next one goes to another process while it is loaded; the one behind it stays.
+    // The next message moves to another process while it is loaded; the one after it stays.
     let (second, third) = (shard_of(id(2), "keyed", ""), shard_of(id(3), "keyed", ""));
     assert_ne!(second, third);
     desk.dispatcher.leave([second].into_iter().collect(), 2);
@@ -191,7 +192,7 @@ fn a_release_that_lets_more_through_does_so_at_once() {
     files.insert("connections/keyed.toml".to_owned(), more);
     desk.dispatcher.set_surroundings(read(&files), NOW);
     assert_eq!(desk.wants(), [Wants::Perform(2), Wants::Perform(3)]);
-    // A connection that is gone holds what is on its way to it; nothing is lost.
+    // A connection that was removed puts messages for it on hold; nothing is lost.
     files.remove("connections/keyed.toml");
     let flows: BTreeMap<String, String> = files.clone().into_iter().filter(|(name, _)| !name.starts_with("flows/")).collect();
     desk.dispatcher.set_surroundings(read(&flows), NOW);

@@ -32,7 +32,7 @@ fn what_is_found_is_counted_once_and_what_was_counted_before_runs_one_by_one() {
     assert_eq!(desk.wants(), [commit(2, State::Done), Wants::Perform(1)], "nothing of it is durable yet");
     desk.dispatcher.committed(id(2), NOW);
     assert_eq!(desk.wants(), [Wants::PickUp(5)], "now the next that is least suspect");
-    // What waits for long leaves memory: it has done no harm, and is no suspect when it comes back.
+    // A message that waits for long leaves memory: it did no harm, so it is not a suspect when it is loaded again.
     desk.dispatcher.hold("keyed", "ada", "counting", NOW);
     loaded(&mut desk, 3);
     desk.now = NOW.after(Settings::default().keep * 2);
@@ -58,8 +58,7 @@ fn one_that_was_taken_up_eight_times_fails_unrun() {
     desk.dispatcher.handed(&picked_up(2, 0), NOW);
     assert_eq!(desk.wants(), [Wants::Load(2)], "it holds up nobody");
     desk.dispatcher.suspected(Desk::origin(1, "keyed"), 0, NOW);
-    let says = "suspect: eight times the service took this message up again, and ended before anything came of it; \
-                look at its document before you resend it";
+    let says = "suspect: the service picked this message up eight times and stopped each time before a step was complete; look at its document before you resend it";
     assert_eq!(desk.wants(), [Wants::Commit(1, State::Failed, says.to_owned())]);
     assert_eq!(desk.dispatcher.len(), 1);
 }
@@ -69,7 +68,7 @@ fn waiting_for_a_connection_on_hold_is_no_reason_for_suspicion() {
     let mut desk = started(&[picked_up(1, 7), picked_up(2, 7)]);
     desk.dispatcher.hold("keyed", "ada", "counting", NOW);
     assert_eq!(desk.wants(), [Wants::PickUp(1)]);
-    // It was stored as waiting before the process ended: nothing changes but its count.
+    // It was stored as waiting before the process ended: only its count changes.
     let mut entered = desk.entered(1, "keyed");
     let held = Outcome::Held { says: "counting".to_owned(), status: 0 };
     entered.machine.outcome(held, &Retry::default(), NOW);

@@ -15,7 +15,7 @@ fn held(says: &str) -> Wants {
     Wants::Hold(STEP.to_owned(), says.to_owned())
 }
 
-/// Three that fail alike hold a step; one message is under way at a time.
+/// Three equal failures in a row put a step on hold; one message runs at a time.
 fn desk(messages: i64) -> Desk {
     let mut desk = Desk::open(Settings { alike: 3, ..Settings::default() });
     (1..=messages).for_each(|n| desk.enter(n, "keyed"));
@@ -31,7 +31,7 @@ fn held_desk(messages: i64) -> Desk {
     desk.refused(2, "no such item 8");
     assert_eq!(desk.wants(), [refused(2, "no such item 8"), Wants::Perform(3)]);
     desk.refused(3, "no such item 9");
-    let mut wants = vec![refused(3, "no such item 9"), held("3 messages in a row, the last: no such item 9")];
+    let mut wants = vec![refused(3, "no such item 9"), held("3 messages in a row failed; the last one: no such item 9")];
     wants.extend((4..=messages).map(|n| commit(n, State::Waiting)));
     assert_eq!(desk.wants(), wants);
     desk
@@ -53,7 +53,7 @@ fn many_that_fail_alike_hold_their_step_and_one_that_goes_well_frees_it() {
     desk.answered(8);
     desk.dispatcher.committed(id(8), desk.now);
     desk.wants();
-    // Held for longer than messages stay in memory, they are loaded again when they look.
+    // On hold for longer than messages stay in memory: they are loaded again when they probe.
     assert_eq!(later(&mut desk, 9), []);
     assert_eq!(later(&mut desk, 1), [Wants::Load(4)], "one looks after ten seconds");
     let fourth = desk.entered(4, "keyed");
@@ -62,7 +62,7 @@ fn many_that_fail_alike_hold_their_step_and_one_that_goes_well_frees_it() {
     desk.refused(4, "no such item 9");
     assert_eq!(desk.wants(), [refused(4, "no such item 9")], "it was too early");
     assert_eq!(later(&mut desk, 19), []);
-    assert_eq!(later(&mut desk, 1), [Wants::Load(7)], "the next waits twice as long, and is the last that came");
+    assert_eq!(later(&mut desk, 1), [Wants::Load(7)], "the next waits twice as long, and is the newest");
     let seventh = desk.entered(7, "keyed");
     desk.dispatcher.loaded(seventh, desk.now);
     desk.answered(7);
@@ -103,7 +103,7 @@ fn a_person_or_a_release_has_one_look_at_once() {
     assert_eq!(desk.wants(), [refused(4, "no such item 9")]);
     desk.dispatcher.set_surroundings(read(&files()), desk.now);
     assert_eq!(desk.wants(), [Wants::Perform(6)]);
-    // A release without the step lets all go on: nothing that comes would free it.
+    // A release without the step resumes all messages, because nothing else would resume the step.
     let mut files = files();
     let flow = files["flows/keyed.toml"].replace("name = \"tell\"", "name = \"say\"");
     files.insert("flows/keyed.toml".to_owned(), flow);
@@ -140,7 +140,7 @@ fn what_is_held_at_another_process_is_held_here_and_free_when_it_is_there() {
     assert_eq!(here.wants(), [commit(3, State::Waiting)]);
     here.dispatcher.resumed_elsewhere(STEP, NOW);
     assert_eq!(here.wants(), [Wants::Perform(3)]);
-    // And after a restart.
+    // Also after a restart.
     let mut again = Desk::open(Settings::default());
     again.dispatcher.restore_hold(hold, NOW.after(Duration::from_secs(60)));
     again.enter(1, "keyed");

@@ -38,8 +38,8 @@ async fn nothing_overtakes_what_was_not_taken_for_want_of_the_journal() {
     };
     let row = Row::default();
     assert_eq!(give(&row).await, Err("away".to_owned()));
-    assert_eq!(give(&row).await, Err("what came before it was not taken".to_owned()), "though the journal is back");
-    // Whoever comes by another way, or begins again, is taken.
+    assert_eq!(give(&row).await, Err("an earlier item was not taken".to_owned()), "though the journal is back");
+    // An item from another row, or one that starts a row again, is received.
     assert_eq!(give(&Row::default()).await, Ok(Verdict::Received));
 }
 
@@ -48,10 +48,10 @@ async fn nothing_overtakes_what_could_not_be_read_to_its_end() {
     let engine = engine(Small { next: Mutex::new(vec![Next::Away]), ..Small::default() }).await;
     let row = Row::default();
     let read = || engine.read(Source { row: row.clone(), ..Source::default() });
-    // So long that it is stored piece by piece ahead of its arrival.
+    // Large enough to be stored in pieces before its arrival.
     assert_eq!(read().feed(&vec![b' '; 5 << 20]).await, Err(Down("away".into())));
     let behind = engine.give(read().ready().await.unwrap()).await;
-    assert_eq!(behind.map_err(|down| down.0).map(|_| ()), Err("what came before it was not taken".to_owned()));
+    assert_eq!(behind.map_err(|down| down.0).map(|_| ()), Err("an earlier item was not taken".to_owned()));
 }
 
 #[tokio::test]
@@ -67,7 +67,7 @@ async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
     assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Received)]);
 }
 
-/// What an engine does that finds one message, taken up so many times before; whatever it sends breaks.
+/// Returns the log of an engine that finds one message, picked up that many times before; whatever it sends breaks.
 async fn found(picked_up: u16) -> Vec<String> {
     let mut files = empty("One flow");
     for (name, text) in [
@@ -108,8 +108,8 @@ async fn title(releases: &Releases, no: i64, journal: &Small) -> Option<String> 
 #[tokio::test]
 async fn an_older_release_is_read_again_once() {
     let unreadable = Files::from([("workspace.toml".to_owned(), "format = 0\n".to_owned())]);
-    let kept = BTreeMap::from([(7, empty("Seventh")), (8, unreadable)]);
-    let journal = Small { releases: kept, ..Small::default() };
+    let releases = BTreeMap::from([(7, empty("Seventh")), (8, unreadable)]);
+    let journal = Small { releases, ..Small::default() };
     let releases = Releases::new(9, read(&empty("Ninth")));
     for _ in 0..2 {
         assert_eq!(title(&releases, 7, &journal).await.as_deref(), Some("Seventh"));
@@ -137,8 +137,8 @@ async fn a_release_from_before_its_environment_was_written_runs_as_it_ran() {
 
 #[tokio::test]
 async fn memory_does_not_grow_with_the_releases() {
-    let kept = (1..=100).map(|no| (no, empty(&no.to_string()))).collect();
-    let journal = Small { releases: kept, ..Small::default() };
+    let releases = (1..=100).map(|no| (no, empty(&no.to_string()))).collect();
+    let journal = Small { releases, ..Small::default() };
     let releases = Releases::new(1, read(&empty("1")));
     for no in 2..=100 {
         releases.replace(no, read(&empty(&no.to_string())));

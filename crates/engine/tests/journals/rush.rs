@@ -1,4 +1,4 @@
-//! Calls in a rush: kept as they came, answered, and taken when it is over.
+//! Calls in a rush: stored unchanged, answered, and received afterwards.
 
 use crate::small::{Next, Small, SmallEngine, empty, engine_of};
 use std::collections::{BTreeMap, BTreeSet};
@@ -12,7 +12,7 @@ use wirewatch_core::workspace::Files;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Call, Down, Received, Spooled, SpooledCall};
 
-/// So many are taken as they come; the next one begins a rush.
+/// Most calls that are received directly; the next one begins a rush.
 const AT_A_TIME: usize = 16;
 
 fn call(body: &[u8]) -> Call {
@@ -20,14 +20,14 @@ fn call(body: &[u8]) -> Call {
     Call { provenance, json: None, body: body.to_vec() }
 }
 
-/// So many calls under way that the next one begins a rush: none of them is taken before the gate lets it.
+/// Enough concurrent calls that the next one begins a rush: none is received before the gate opens.
 async fn crowd(engine: &SmallEngine) -> Vec<JoinHandle<Result<Received, Down>>> {
     let come = |_| {
         let engine = engine.clone();
         tokio::spawn(async move { engine.receive(call(b"{}")).await })
     };
     let crowd = (0..AT_A_TIME).map(come).collect();
-    // Each has begun when what was spawned behind them all is done.
+    // Each call has begun when a task spawned after all of them is done.
     tokio::spawn(async {}).await.unwrap();
     crowd
 }
@@ -47,23 +47,23 @@ async fn who_comes_in_a_rush_is_answered_at_once_and_taken_when_it_is_over() {
     let (gate, journal) = gated(Small::default());
     let (engine, journal) = engine_with(journal, &empty("Empty")).await;
     let crowd = crowd(&engine).await;
-    let Ok(Received::Kept(id)) = engine.receive(call(b"{\"late\": 1}")).await else { panic!("it is kept") };
-    let kept = journal.spools.lock().unwrap().values().next().unwrap().clone();
-    assert_eq!((kept.id, kept.calls[0].id, kept.calls[0].body.as_slice()), (id, id, &b"{\"late\": 1}"[..]));
+    let Ok(Received::Spooled(id)) = engine.receive(call(b"{\"late\": 1}")).await else { panic!("it is spooled") };
+    let row = journal.spools.lock().unwrap().values().next().unwrap().clone();
+    assert_eq!((row.id, row.calls[0].id, row.calls[0].body.as_slice()), (id, id, &b"{\"late\": 1}"[..]));
     assert!(journal.took.lock().unwrap().is_empty(), "nobody is taken yet");
-    assert_eq!(engine.kept(), Some((1, id.made())));
+    assert_eq!(engine.spooled(), Some((1, id.made())));
     gate.add_permits(100);
     for one in crowd {
-        assert!(matches!(one.await.unwrap(), Ok(Received::Taken(_))), "who came before is told what became of it");
+        assert!(matches!(one.await.unwrap(), Ok(Received::Taken(_))), "earlier callers get the outcome");
     }
     journal.emptied.notified().await;
-    assert_eq!(engine.kept(), None);
+    assert_eq!(engine.spooled(), None);
     assert_eq!(journal.took.lock().unwrap().last(), Some(&id), "under the id it was promised");
     assert_eq!(journal.took.lock().unwrap().len(), AT_A_TIME + 1);
     assert!(matches!(engine.receive(call(b"{}")).await, Ok(Received::Taken(_))), "the rush is over");
 }
 
-/// Calls without end, more at a time than are taken as they come.
+/// An endless stream of calls, more at a time than are received directly.
 async fn rush(engine: SmallEngine) {
     loop {
         let mut together = JoinSet::new();
@@ -72,7 +72,7 @@ async fn rush(engine: SmallEngine) {
             together.spawn(async move { engine.receive(call(b"{}")).await });
         }
         for received in together.join_all().await {
-            assert!(matches!(received, Ok(Received::Kept(_))));
+            assert!(matches!(received, Ok(Received::Spooled(_))));
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
@@ -85,14 +85,14 @@ async fn a_rush_leaves_a_third_of_the_time_to_what_is_kept_and_after_a_quarter_o
     let _crowd = crowd(&engine).await;
     let begun = tokio::time::Instant::now();
     let rush = tokio::spawn(rush(engine.clone()));
-    // What was taken in four seconds, and the next four, and so on.
+    // Calls received in four seconds, in the next four, and so on.
     let (mut taken, mut before) = (Vec::new(), 0);
     for seconds in (4..=40).step_by(4) {
         tokio::time::sleep_until(begun + Duration::from_secs(seconds)).await;
         let now = journal.took.lock().unwrap().len();
         taken.push(now - std::mem::replace(&mut before, now));
     }
-    // A batch of sixteen rows is one taking, and twice as long nothing is taken.
+    // A batch of sixteen rows is received at once, and for twice as long nothing is received.
     let a_third = 40 / 3 * 16 * (AT_A_TIME + 1);
     assert!(taken[1..6].iter().all(|calls| (a_third * 9 / 10..a_third * 12 / 10).contains(calls)), "{taken:?}");
     assert!(taken[9] > a_third * 3 / 2, "those that have waited for long come first: {taken:?}");
@@ -106,7 +106,7 @@ async fn what_is_kept_is_taken_though_the_rush_goes_on() {
     let (engine, journal) = engine_with(journal, &empty("Empty")).await;
     let _crowd = crowd(&engine).await;
     let begun = tokio::time::Instant::now();
-    let Ok(Received::Kept(first)) = engine.receive(call(b"{}")).await else { panic!("it is kept") };
+    let Ok(Received::Spooled(first)) = engine.receive(call(b"{}")).await else { panic!("it is spooled") };
     gate.add_permits(10_000);
     let rush = tokio::spawn(rush(engine.clone()));
     while !journal.took.lock().unwrap().contains(&first) {
@@ -118,18 +118,18 @@ async fn what_is_kept_is_taken_though_the_rush_goes_on() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn what_depends_on_its_turn_or_is_large_is_never_kept() {
+async fn what_depends_on_its_turn_or_is_large_is_never_spooled() {
     let flow = |more: &str| {
-        let text = format!("{more}\n[[intake]]\nfrom = \"shop\"\ntakes = \"told\"\n[[step]]\nname = \"keep\"\nset = \"data\"\n");
+        let text = format!("{more}\n[[intake]]\nfrom = \"shop\"\ntakes = \"event\"\n[[step]]\nname = \"keep\"\nset = \"data\"\n");
         Files::from([
             ("workspace.toml".to_owned(), "format = 1\n".to_owned()),
             ("connections/shop.toml".to_owned(), "kind = \"webhook\"\npath = \"shop\"\n".to_owned()),
-            ("schemas/told.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"data\": {} } }".to_owned()),
+            ("schemas/event.schema.json".to_owned(), "{ \"type\": \"object\", \"properties\": { \"data\": {} } }".to_owned()),
             ("flows/shop.toml".to_owned(), text),
         ])
     };
     let large = vec![b' '; (256 << 10) + 1];
-    for (more, body, is_kept) in [
+    for (more, body, is_spooled) in [
         ("", &b"{}"[..], true),
         ("in_order_by = \"data\"", b"{}", false),
         ("in_flight = 5", b"{}", false),
@@ -139,19 +139,19 @@ async fn what_depends_on_its_turn_or_is_large_is_never_kept() {
         let (engine, journal) = engine_with(journal, &flow(more)).await;
         let _crowd = crowd(&engine).await;
         let waited = tokio::time::timeout(Duration::from_secs(60), engine.receive(call(body))).await;
-        assert_eq!(waited.is_ok(), is_kept, "{more} {}", body.len());
-        assert_eq!(journal.spools.lock().unwrap().is_empty(), !is_kept);
+        assert_eq!(waited.is_ok(), is_spooled, "{more} {}", body.len());
+        assert_eq!(journal.spools.lock().unwrap().is_empty(), !is_spooled);
     }
 }
 
 #[tokio::test(start_paused = true)]
 async fn while_the_journal_is_away_nothing_is_kept_and_what_it_kept_without_saying_so_is() {
-    for (next, is_kept) in [(Next::Away, false), (Next::Lost, true)] {
+    for (next, is_spooled) in [(Next::Away, false), (Next::Lost, true)] {
         let (_gate, journal) = gated(Small { next: Mutex::new(vec![next]), ..Small::default() });
         let (engine, journal) = engine_with(journal, &empty("Empty")).await;
         let _crowd = crowd(&engine).await;
-        assert_eq!(engine.receive(call(b"{}")).await.is_ok(), is_kept);
-        assert_eq!(journal.spools.lock().unwrap().len(), usize::from(is_kept));
+        assert_eq!(engine.receive(call(b"{}")).await.is_ok(), is_spooled);
+        assert_eq!(journal.spools.lock().unwrap().len(), usize::from(is_spooled));
     }
 }
 
@@ -166,12 +166,12 @@ async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
         let engine = engine.clone();
         large.spawn(async move { engine.receive(call(&[b' '; 256 << 10])).await });
     }
-    let kept = tokio::time::timeout(Duration::from_secs(60), async { while large.join_next().await.is_some() {} }).await;
-    let (number, _) = engine.kept().unwrap();
-    assert!(kept.is_err() && (most - 16..most).contains(&number), "256 MB, and the crowd is still there: {number}");
+    let waited = tokio::time::timeout(Duration::from_secs(60), async { while large.join_next().await.is_some() {} }).await;
+    let (number, _) = engine.spooled().unwrap();
+    assert!(waited.is_err() && (most - 16..most).contains(&number), "256 MB, and the crowd is still there: {number}");
     gate.add_permits(10_000);
     while let Some(received) = large.join_next().await {
-        assert!(matches!(received.unwrap(), Ok(Received::Kept(_))));
+        assert!(matches!(received.unwrap(), Ok(Received::Spooled(_))));
     }
     journal.emptied.notified().await;
     assert_eq!(journal.took.lock().unwrap().len(), AT_A_TIME + most + 8);
@@ -180,7 +180,7 @@ async fn when_there_is_no_room_for_more_who_comes_waits_until_some_are_taken() {
     assert!((calls * 2 / 3..calls * 4 / 5).contains(&read), "{read} of {calls} were read again");
 }
 
-/// Calls that a process has left behind.
+/// Calls that a process left behind.
 fn left(ids: &[i64]) -> BTreeMap<Id, Spooled> {
     let call =
         |id: &i64| SpooledCall { id: Id(*id), received: Timestamp(7), provenance: Provenance::default(), body: b"{}".to_vec() };
@@ -207,6 +207,6 @@ async fn while_the_journal_is_away_what_is_kept_is_tried_again_and_what_it_refus
     let (engine, journal) = engine_with(Small { spools, next, ..Small::default() }, &empty("Empty")).await;
     let emptied = tokio::time::timeout(Duration::from_secs(60), journal.emptied.notified()).await;
     assert!(emptied.is_err() && journal.spools.lock().unwrap().len() == 1, "nothing of it is lost");
-    assert_eq!(engine.kept().map(|(calls, _)| calls), Some(1));
+    assert_eq!(engine.spooled().map(|(calls, _)| calls), Some(1));
     assert!(matches!(engine.receive(call(b"{}")).await, Ok(Received::Taken(_))), "and nobody else is held up");
 }

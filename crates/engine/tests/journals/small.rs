@@ -16,37 +16,37 @@ use wirewatch_engine::{
     Spooled, Stored, SystemClock, Taken,
 };
 
-/// A journal with nothing in it but, if so made, one splitting that breaks whoever reads it. It takes what comes, but for
-/// the moments when it is away or refuses.
+/// An empty journal, optionally with one splitting that breaks its reader. It stores everything, except when it is away or
+/// refuses.
 #[derive(Default)]
 pub struct Small {
     pub breaks: bool,
     pub next: Mutex<Vec<Next>>,
     pub releases: BTreeMap<i64, Files>,
-    /// The releases that were asked for.
+    /// The releases that were requested.
     pub asked: Mutex<Vec<i64>>,
-    /// Batches are taken only as this lets them.
+    /// Batches are received only when this semaphore allows it.
     pub gate: Option<Arc<Semaphore>>,
-    /// How long it takes for a batch.
+    /// Duration of receiving one batch.
     pub takes: Duration,
-    /// What it took, in its order.
+    /// The arrivals received, in order.
     pub took: Mutex<Vec<ArrivalId>>,
-    /// What it had taken before.
+    /// The arrivals received earlier.
     pub before: BTreeSet<ArrivalId>,
     pub spools: Mutex<BTreeMap<Id, Spooled>>,
-    /// How many of their calls were read again.
+    /// Number of calls that were read again.
     pub read_back: AtomicUsize,
     /// A message that is unfinished.
     pub found: Option<(Recovered, Stored)>,
-    /// What was asked of it and committed, in short.
+    /// Requests and commits, in short form.
     pub notes: Mutex<Vec<String>>,
-    /// Told of each batch that is taken, and when nothing is kept any more.
+    /// Notified of each batch, and when no call is stored any more.
     pub passed: Notify,
     pub emptied: Notify,
     pub minted: AtomicI64,
 }
 
-/// What becomes of the next batch.
+/// The fate of the next batch.
 pub enum Next {
     Away,
     Refused,

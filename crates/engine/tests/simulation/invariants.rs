@@ -1,25 +1,25 @@
-//! What must hold after any run, in one place.
+//! Invariants after any run.
 
-use crate::world::{World, workspace};
+use crate::world::{World, logics};
 use std::collections::{BTreeMap, BTreeSet};
-use wirewatch_core::machine::{Logged, Logic, Machine, Outcome, State, Then};
+use wirewatch_core::machine::{Logged, Machine, Outcome, State, Then};
 use wirewatch_core::reason::{Reason, ReasonCode};
 use wirewatch_core::{Document, MessageId};
 
-/// Panics at the first promise that a run did not keep.
+/// Panics at the first broken promise of a run.
 pub fn check(world: &World) {
     nothing_is_stuck(world);
     what_is_done_took_effect(world);
     every_way_is_gone_once(world);
-    whoever_fails_was_told_of(world);
+    whoever_fails_was_reported_of(world);
     keys_take_effect_once(world);
     blind_effects_are_never_repeated_by_themselves(world);
     lanes_keep_their_order(world);
-    the_log_tells_everything(world);
+    the_log_reports_everything(world);
     room_is_given_back(world);
 }
 
-/// No message keeps a place in memory that it no longer needs. Those behind one that failed may.
+/// No message keeps a place in memory that it no longer needs. Messages behind a failed one may.
 fn room_is_given_back(world: &World) {
     if world.rows.values().all(|row| row.state.is_final() || row.order_key.is_empty()) {
         for process in &world.processes {
@@ -28,7 +28,7 @@ fn room_is_given_back(world: &World) {
     }
 }
 
-/// When nothing more happens, every message has ended, failed, or waits behind one that failed.
+/// At the end, every message has ended, failed, or waits behind a failed one.
 fn nothing_is_stuck(world: &World) {
     for (id, row) in &world.rows {
         let behind_one_that_failed = world.rows.values().any(|other| other.is_in_lane_of(row) && other.state == State::Failed);
@@ -36,7 +36,7 @@ fn nothing_is_stuck(world: &World) {
     }
 }
 
-/// A message that is done has taken effect at every step.
+/// A message in state `done` has taken effect at every step.
 fn what_is_done_took_effect(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Done) {
         let steps: BTreeSet<&str> =
@@ -52,7 +52,7 @@ fn what_is_done_took_effect(world: &World) {
     }
 }
 
-/// A message that passed its `also` has one part for each way, and no part stands for nothing.
+/// A message that passed its `also` has one part for each branch, and every part has a branch.
 fn every_way_is_gone_once(world: &World) {
     let mut ways: BTreeMap<(String, String), usize> = BTreeMap::new();
     for part in world.rows.values().filter_map(|row| row.origin.meta.get("part")) {
@@ -69,31 +69,31 @@ fn every_way_is_gone_once(world: &World) {
     }
 }
 
-/// In a flow that says whom to tell on failure, none failed for an effect that failed without having tried to tell.
-fn whoever_fails_was_told_of(world: &World) {
+/// In a flow with `on_failure`, no message failed because of an effect without trying to notify.
+fn whoever_fails_was_reported_of(world: &World) {
     for (id, row) in world.rows.iter().filter(|(_, row)| row.state == State::Failed && row.origin.flow == "winding") {
-        // One that cannot be run any more tells nobody itself.
+        // A message that cannot be run any more does not notify anybody itself.
         let unrun = |reason: &Reason| matches!(reason.code, ReasonCode::Suspect | ReasonCode::NotStored);
         if row.log.last().is_some_and(|entry| matches!(&entry.what, Logged::Stopped { reason } if unrun(reason))) {
             continue;
         }
-        let told = row.log.iter().rev().find_map(|entry| match &entry.what {
+        let reported = row.log.iter().rev().find_map(|entry| match &entry.what {
             Logged::Attempt { step, .. } => Some(step == "alarm"),
             Logged::Act { .. } => Some(false),
             _ => None,
         });
-        assert_eq!(told, Some(true), "{id} failed and nobody was told");
+        assert_eq!(reported, Some(true), "{id} failed and nobody was notified");
     }
 }
 
-/// Nothing takes effect twice at a receiver that honours keys, except where a person said so.
+/// Nothing takes effect twice at a receiver that ignores repeats, unless a person decided so.
 fn keys_take_effect_once(world: &World) {
     let mut times: BTreeMap<(MessageId, &str), usize> = BTreeMap::new();
     for taken in world.taken.iter().filter(|taken| taken.connection == "keyed") {
         *times.entry((taken.message, taken.step.as_str())).or_default() += 1;
     }
     for ((id, step), times) in times {
-        // Whoever is told of a failure is told of each.
+        // Each failure is notified.
         if step == "alarm" {
             continue;
         }
@@ -102,7 +102,8 @@ fn keys_take_effect_once(world: &World) {
     }
 }
 
-/// At a receiver that does not, each effect takes place once and a second time only after an answer that allows it or an act.
+/// At a receiver that does not ignore repeats, an effect happens a second time only after an answer that allows it, or after an
+/// act.
 fn blind_effects_are_never_repeated_by_themselves(world: &World) {
     let mut times: BTreeMap<MessageId, usize> = BTreeMap::new();
     for taken in world.taken.iter().filter(|taken| taken.connection == "blind") {
@@ -123,12 +124,12 @@ fn lanes_keep_their_order(world: &World) {
     assert!(world.overtaken.is_empty(), "overtaken: {:?}", world.overtaken);
 }
 
-/// The machine rebuilt from the log stands where the row says.
-fn the_log_tells_everything(world: &World) {
+/// The machine rebuilt from the log has the state of the row.
+fn the_log_reports_everything(world: &World) {
     for (id, row) in &world.rows {
-        let logic = Logic::of(&workspace(), &row.origin.flow).expect("the flow");
         let document = Document::json(row.document.as_bytes()).expect("JSON");
-        let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, true).expect("the log fits");
+        let machine =
+            Machine::rebuild(logics(&row.origin, &row.log), row.origin.clone(), document, &row.log, true).expect("the log fits");
         if !matches!(row.state, State::Waiting | State::Running) {
             assert_eq!(machine.next().state(), row.state, "{id}");
         }

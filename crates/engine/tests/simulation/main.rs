@@ -44,7 +44,7 @@ fn seeded_runs_keep_every_promise() {
     println!("{runs} runs from {from}: {total:?}");
     let broken = broken.into_inner().unwrap();
     assert!(broken.is_empty(), "these seeds broke a promise: {broken:?}");
-    // What is promised is worth nothing where it was never put to the test.
+    // Every promise must have been tested by some run.
     assert!(total.crashes > runs / 2 && total.holds > runs / 4 && total.doubled > runs / 4, "{total:?}");
     assert!(total.parts > runs / 2 && total.pauses > runs / 2, "{total:?}");
     assert!(total.shared > runs / 4 && total.handed > runs / 4 && total.moved > runs / 100, "{total:?}");
@@ -59,11 +59,11 @@ fn seeded_runs_keep_every_promise() {
 fn seeds_that_taught_something() {
     // A message resent after its end waited in memory at the tail of its lane, and the one before it found no room.
     run(195_094);
-    // What was made while shards were taken up was handed over, and what came after it in its lane was not.
+    // A message made while shards were taken over was handed over, but the next one in its lane was not.
     run(498_867);
 }
 
-/// One seed, told step by step.
+/// Runs one seed and prints each step.
 #[test]
 fn one_seed() {
     let seed = std::env::var("SEED").ok().and_then(|seed| seed.parse().ok()).unwrap_or(1);

@@ -1,4 +1,4 @@
-//! The processes of the simulated world: each with a dispatcher and a writer of its own, sharing rows and shards.
+//! The processes of the simulated world: each has a dispatcher and a writer; rows and shards are shared.
 
 use crate::world::{Event, Row, World, minting, workspace};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -7,21 +7,21 @@ use wirewatch_engine::{Dispatcher, Hold, Op, Recovered, SHARDS, Settings, Shards
 
 /// One process.
 pub struct Process {
-    /// Grows with each crash: what an earlier life had under way comes to nothing.
+    /// Increased by each crash: unfinished work of an earlier life is dropped.
     pub life: u32,
     pub dispatcher: Dispatcher,
-    /// What waits for the writer.
+    /// Items that wait for the writer.
     pub waiting: VecDeque<Submitted>,
     pub writing: bool,
-    /// What it makes for these shards is its own; what it makes for others is handed over.
+    /// Messages made for these shards stay here; those for other shards are handed over.
     pub known: Shards,
     /// Taken up, or about to be.
     mine: Shards,
     leaving: Shards,
     looking: bool,
-    /// Whether it has looked since it took over from another.
+    /// True if the process has polled since it took over from another.
     pub caught_up: bool,
-    /// Held by people, as it was recorded when last looked.
+    /// Connections put on hold by people, as recorded at the last poll.
     held: BTreeMap<String, Hold>,
 }
 
@@ -29,13 +29,13 @@ pub struct Process {
 #[derive(Debug)]
 pub enum Submitted {
     Op(Option<MessageId>, Op),
-    /// To a process in that life of it.
+    /// For a process in that life.
     GiveAway(Shards, usize, u32),
-    /// All that came before is written, and it ends.
+    /// Everything before is written, and the process ends.
     Ended,
 }
 
-/// What a look at the others has found.
+/// Result of polling the other processes.
 #[derive(Debug, Clone)]
 pub struct Look {
     gained: Shards,
@@ -47,7 +47,7 @@ pub struct Look {
 
 impl Process {
     pub fn new(number: usize, life: u32, settings: Settings, shards: Shards) -> Self {
-        // A life of its own mints ids of its own.
+        // Each life has ids of its own.
         let writer = u16::try_from(life * 2).expect("few crashes") + u16::try_from(number).expect("two") + 1;
         Self {
             life,
@@ -80,7 +80,7 @@ impl Process {
 }
 
 impl World {
-    /// The shards that the journal says are a process's.
+    /// Returns the shards that belong to a process according to the journal.
     fn owned(&self, process: usize) -> Shards {
         (0..SHARDS).filter(|shard| self.owners[usize::from(*shard)] == process).collect()
     }
@@ -97,7 +97,7 @@ impl World {
         in_them.filter(|one| shards.has(shard_of(one.id, &one.flow, &one.order_key))).collect()
     }
 
-    /// A message was committed by a process: in a shard of another's, it is handed over.
+    /// A process committed a new message: in a shard of another process, it is handed over.
     pub fn made(&mut self, process: usize, id: MessageId) {
         let Some(one) = self.recovered(id) else { return };
         let shard = shard_of(id, &one.flow, &one.order_key);
@@ -115,7 +115,7 @@ impl World {
         }
     }
 
-    /// Looks at the others; what is found is taken up a moment later.
+    /// Polls the other processes; the result is handled a moment later.
     pub fn look(&mut self, number: usize) {
         if self.processes[number].looking {
             return self.look_soon(number);
@@ -125,7 +125,7 @@ impl World {
         process.looking = true;
         let gained = owned.without(process.mine).without(process.leaving);
         process.mine = process.mine.with(gained);
-        // What is made from now on comes to the dispatcher, behind what is found.
+        // Messages made from now on enter the dispatcher after the ones found.
         process.known = process.known.with(gained);
         process.dispatcher.expect(gained);
         let now: BTreeMap<String, Hold> =
@@ -161,7 +161,7 @@ impl World {
         }
         let some = self.processes[from].mine.iter().filter(|_| self.random.bool()).collect::<Shards>();
         let process = &mut self.processes[from];
-        // Those that are only about to be taken up are not to be let go of yet.
+        // Shards that are only about to be taken over must not be released yet.
         let some: Shards = some.iter().filter(|shard| process.dispatcher.shards().has(*shard)).collect();
         if some.is_empty() {
             return;
@@ -172,7 +172,7 @@ impl World {
         process.dispatcher.leave(some, i16::try_from(1 - from).expect("two"));
     }
 
-    /// The writer has come to shards that are to be given away.
+    /// The writer reached the shards that are to be given away.
     pub fn give_away(&mut self, from: usize, shards: Shards, to: usize, life: u32) {
         if self.processes[to].life == life {
             shards.iter().for_each(|shard| self.owners[usize::from(shard)] = to);
@@ -182,7 +182,7 @@ impl World {
                 }
             }
         }
-        // Where the other has ended they stay this one's, and are taken up anew.
+        // If the other process has ended, they stay here and are loaded again.
         let process = &mut self.processes[from];
         process.known = process.known.without(shards);
         process.leaving = Shards::NONE;
@@ -191,7 +191,7 @@ impl World {
         self.look_soon(1);
     }
 
-    /// A process ends. Alone, it comes back as it was; otherwise the other takes over, and it comes back with nothing.
+    /// A process ends. Alone, it restarts with its state; otherwise the other takes over, and it restarts empty.
     pub fn crash(&mut self, number: usize) {
         self.report.crashes += 1;
         let other = 1 - number;
@@ -209,7 +209,7 @@ impl World {
             self.now = self.now.after(std::time::Duration::from_millis(self.random.u64(0..3000)));
         }
         for hold in self.holds.clone().into_values() {
-            // Freed a moment before the crash, it is held again: the person sees it and frees it once more.
+            // Resumed a moment before the crash, it is on hold again: the person sees this and resumes it again.
             if let Some(name) = self.freed.get(hold.connection.as_str()).copied().filter(|_| !hold.by.is_empty()) {
                 self.outside(1000, Event::Free(name));
             }

@@ -7,13 +7,13 @@ use std::time::Duration;
 use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::before::Before;
 use wirewatch_core::document::Form;
-use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Origin, Outcome, State, Work};
+use wirewatch_core::machine::{LogEntry, Logged, Logic, Logics, Machine, Origin, Outcome, State, Work};
 use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
 use wirewatch_engine::{Change, Entered, Hold, Op, Out, PLACE, SHARDS, Settings, Shards, Unacted};
 
-/// What happened in a run.
+/// Counts of a run.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
 pub struct Report {
     pub messages: u64,
@@ -67,7 +67,7 @@ impl Report {
     }
 }
 
-/// A message as the simulated journal keeps it.
+/// A message in the simulated journal.
 #[derive(Debug, Clone)]
 pub struct Row {
     pub origin: Arc<Origin>,
@@ -76,7 +76,7 @@ pub struct Row {
     pub state: State,
     pub due: Option<Timestamp>,
     pub order_key: String,
-    /// It came back after its end, so it goes behind those of its lane.
+    /// Reopened after its end, so it goes behind the others of its lane.
     pub reopened: bool,
     pub picked_up: u16,
 }
@@ -87,7 +87,7 @@ impl Row {
         Self { origin, document, log, state, due: None, order_key, reopened: false, picked_up: 0 }
     }
 
-    /// Whether it must not overtake the other, nor be overtaken by it.
+    /// Returns whether the two must not overtake each other.
     pub fn is_in_lane_of(&self, other: &Self) -> bool {
         !self.order_key.is_empty() && (&self.origin.flow, &self.order_key) == (&other.origin.flow, &other.order_key)
     }
@@ -107,7 +107,7 @@ pub enum Event {
     Arrive(u32),
     /// The group is written; its answer follows.
     Write(Vec<(Option<MessageId>, Op)>),
-    /// What became of each: `false` where the journal cannot store it.
+    /// The outcome of each commit: `false` if the journal cannot store it.
     Answer(Vec<(MessageId, bool)>),
     /// The effect takes place at the receiver.
     Take(MessageId, Arc<Work>),
@@ -116,15 +116,16 @@ pub enum Event {
     PickUp(MessageId),
     Suspect(MessageId),
     Tick,
-    Act(MessageId, Act),
-    /// A person holds a connection, and frees it.
+    /// With the number of the current release.
+    Act(MessageId, Act, i64),
+    /// A person puts a connection on hold, and resumes it.
     Hold(&'static str),
     Free(&'static str),
     FreeBoth(&'static str),
     Crash,
-    /// The process is asked to end, and started again once nothing is under way.
+    /// The process is asked to stop, and is started again when no effect is unfinished.
     Drain,
-    /// A message that was committed comes to the dispatcher.
+    /// A committed message enters the dispatcher.
     Enter(MessageId),
     Share,
     GiveAway(Shards, usize, u32),
@@ -136,7 +137,7 @@ pub enum Event {
 struct At {
     at: Timestamp,
     no: u64,
-    /// Of which process, and which life of it; `None` for what happens outside.
+    /// The process and its life; `None` for events outside.
     of: Option<(usize, u32)>,
     event: Event,
 }
@@ -179,10 +180,10 @@ pub struct World {
     pub owners: [usize; SHARDS as usize],
     /// Messages made for another's shard, in the order of their commits.
     pub handed: Vec<(u16, MessageId)>,
-    /// The process that takes messages in.
+    /// The process that receives messages.
     pub intake: usize,
     pub holds: BTreeMap<String, Hold>,
-    /// What a person has freed.
+    /// The connections that a person resumed.
     pub freed: BTreeSet<&'static str>,
     outage: BTreeMap<&'static str, (Timestamp, Timestamp)>,
     acts_left: u32,
@@ -191,25 +192,34 @@ pub struct World {
 
 /// Two flows: one in order by customer over a receiver that honours keys, one that may never be repeated blindly.
 pub fn workspace() -> Arc<Workspace> {
-    static WORKSPACE: OnceLock<Arc<Workspace>> = OnceLock::new();
-    WORKSPACE
-        .get_or_init(|| {
-            let node = r#"{"type":"object","properties":{"n":{"type":"integer"},"who":{"type":"string"}}}"#;
-            let files = [
-                ("workspace.toml", "format = 1"),
-                ("schemas/order.schema.json", node),
-                ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
-                ("connections/keyed.toml", "kind = \"http\"\naddress = \"http://keyed\"\nrepeat = \"key\"\nin_flight = 2"),
-                ("connections/blind.toml", "kind = \"http\"\naddress = \"http://blind\"\nin_flight = 2"),
-                (
-                    "flows/ordered.toml",
-                    "key = \"n\"\nin_order_by = \"who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+    release(1)
+}
+
+/// Release 1, and release 2: with another order, a further step in every flow, and another request at `second`.
+pub fn release(no: i64) -> Arc<Workspace> {
+    static RELEASES: OnceLock<[Arc<Workspace>; 2]> = OnceLock::new();
+    let changes = [
+        ("in_order_by = \"who\"", "in_order_by = \"n\""),
+        ("takes = \"order\"\n", "takes = \"order\"\n[[step]]\nname = \"look\"\nnote = \"{n}\"\n"),
+        ("/b/{n}", "/other/{n}"),
+    ];
+    let read = |no: usize| {
+        let node = r#"{"type":"object","properties":{"n":{"type":"integer"},"who":{"type":"string"}}}"#;
+        let files = [
+            ("workspace.toml", "format = 1"),
+            ("schemas/order.schema.json", node),
+            ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+            ("connections/keyed.toml", "kind = \"http\"\naddress = \"http://keyed\"\nrepeat = \"key\"\nin_flight = 2"),
+            ("connections/blind.toml", "kind = \"http\"\naddress = \"http://blind\"\nin_flight = 2"),
+            (
+                "flows/ordered.toml",
+                "key = \"n\"\nin_order_by = \"who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
                      [[step]]\nname = \"first\"\ncall = { at = \"keyed\", post = \"/a/{n}\", body = \"it\", as = \"got\" }\nretry = { times = 3, first = \"1s\", longest = \"4s\" }\n\
                      [[step]]\nname = \"second\"\ncall = { at = \"keyed\", post = \"/b/{n}\" }\nretry = { times = 3, first = \"1s\", longest = \"20s\" }",
-                ),
-                (
-                    "flows/winding.toml",
-                    "key = \"n\"\nin_order_by = \"$doc.who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+            ),
+            (
+                "flows/winding.toml",
+                "key = \"n\"\nin_order_by = \"$doc.who\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
                      [[step]]\nname = \"rest\"\npause = { for = \"3s\" }\n\
                      [[step]]\nname = \"beside\"\n\
                      [[step.also]]\nway = \"one\"\n\
@@ -222,19 +232,28 @@ pub fn workspace() -> Arc<Workspace> {
                      [[step.choose]]\n\
                      [[step]]\nname = \"last\"\ncall = { at = \"keyed\", post = \"/last/{n}\" }\nretry = { times = 1, first = \"1s\", longest = \"4s\" }\n\
                      [[on_failure]]\nname = \"alarm\"\nnotify = { at = \"keyed\", post = \"/alarm\", says = \"{n}: {$error.says}\" }\nretry = { times = 1, first = \"1s\", longest = \"4s\" }",
-                ),
-                (
-                    "flows/blind.toml",
-                    "key = \"n\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
+            ),
+            (
+                "flows/blind.toml",
+                "key = \"n\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"order\"\n\
                      [[step]]\nname = \"only-some\"\nonly = { when = \"n != 3\", because = \"three is left out\" }\n\
                      [[step]]\nname = \"tell\"\ncall = { at = \"blind\", post = \"/t/{n}\", body = \"it\" }\nretry = { times = 2, first = \"1s\", longest = \"4s\" }",
-                ),
-            ];
-            let files: Files = files.into_iter().map(|(path, text)| (path.to_owned(), text.to_owned())).collect();
-            let checked = Workspace::read(&files);
-            Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
-        })
-        .clone()
+            ),
+        ];
+        let changed = |text: &str| changes[..changes.len() * no].iter().fold(text.to_owned(), |text, (a, b)| text.replace(a, b));
+        let files: Files = files.into_iter().map(|(path, text)| (path.to_owned(), changed(text))).collect();
+        let checked = Workspace::read(&files);
+        Arc::new(checked.workspace.unwrap_or_else(|| panic!("{:#?}", checked.findings)))
+    };
+    RELEASES.get_or_init(|| [read(0), read(1)])[no as usize - 1].clone()
+}
+
+/// The logic of every release that a message has run.
+pub fn logics(origin: &Origin, log: &[LogEntry]) -> Logics {
+    let logic = |no: i64| Logic::of(&release(no), &origin.flow).expect("the flow");
+    let mut logics = Logics::from(logic(origin.release));
+    Logics::chosen_in(log).into_iter().for_each(|no| logics.add(no, logic(no)));
+    logics
 }
 
 pub fn minting(writer: u16) -> wirewatch_engine::Mint {
@@ -242,7 +261,7 @@ pub fn minting(writer: u16) -> wirewatch_engine::Mint {
     Box::new(move |now| mint.next(now))
 }
 
-/// Small memory in some runs, so that messages leave it and come back; few that fail alike hold a step.
+/// Some runs have little memory, so that messages leave it and return; few equal failures put a step on hold.
 fn settings(random: &mut fastrand::Rng) -> Settings {
     Settings { loaded: if random.bool() { 2 } else { 50 }, keep: Duration::from_secs(random.u64(0..6)), alike: random.u32(1..4) }
 }
@@ -330,7 +349,7 @@ impl World {
         self.events.push(At { at, no: self.no, of, event });
     }
 
-    /// Runs until nothing more happens by itself, then lets a person act on what failed, until all acts are used.
+    /// Runs until nothing more happens, then lets a person act on failed messages until all acts are used.
     pub fn run(&mut self) {
         for _ in 0..20_000 {
             self.drain();
@@ -357,7 +376,7 @@ impl World {
 
     fn step(&mut self, of: Option<usize>, event: Event) {
         let now = self.now;
-        // What people do, they do at either process.
+        // People act at any process.
         let number = of.unwrap_or_else(|| if self.together { self.random.usize(0..2) } else { 0 });
         match event {
             Event::Arrive(n) => self.arrive(n),
@@ -406,11 +425,12 @@ impl World {
                 }
             }
             Event::Tick => self.processes[number].dispatcher.tick(now),
-            Event::Act(id, act) => {
+            Event::Act(id, act, offered) => {
                 let mut at = number;
+                let offered = (offered, release(offered));
                 for _ in 0..2 {
                     let entered = if self.processes[at].dispatcher.has(id) { None } else { self.entered(id) };
-                    match self.processes[at].dispatcher.act(id, entered, act.clone(), "ada", "", now) {
+                    match self.processes[at].dispatcher.act(id, entered, act.clone(), &offered, "ada", "", now) {
                         Ok(()) => self.report.acts += 1,
                         Err(Unacted::Elsewhere(_)) => {
                             at = 1 - at;
@@ -429,7 +449,7 @@ impl World {
                 self.freed.insert(name);
                 self.processes[number].dispatcher.resume(name, now);
                 if self.together {
-                    // Where the word of the hold comes only now, the person frees it there.
+                    // If the hold is only known now, the person resumes it there.
                     self.outside(2000, Event::FreeBoth(name));
                 }
             }
@@ -446,7 +466,7 @@ impl World {
     fn arrive(&mut self, n: u32) {
         let intake = self.intake;
         if !self.processes[intake].caught_up {
-            // Whoever takes an intake over first looks what was handed to it.
+            // A process that takes over an intake first reads what was handed to it.
             return self.outside(100, Event::Arrive(n));
         }
         let flow = ["ordered", "blind", "winding"][self.random.usize(0..3)];
@@ -458,14 +478,14 @@ impl World {
             id,
             arrival: id,
             body: id,
-            // As large as it says; some take several places in memory.
+            // Its size is the size it declares; some need several places in memory.
             slice: 0..self.random.u64(1..4 * PLACE),
             flow: flow.to_owned(),
             release: 1,
             form: Form::Json,
             meta: serde_json::Map::new(),
         });
-        // Its coming to be is one commit of its own: it is there before anything runs.
+        // Its creation is a commit of its own, before anything runs.
         let order_key = if ordered { who.to_owned() } else { String::new() };
         self.rows.insert(id, Row::new(origin, document, order_key));
         self.report.messages += 1;
@@ -476,18 +496,18 @@ impl World {
 
     fn entered(&self, id: MessageId) -> Option<Entered> {
         let row = self.rows.get(&id)?;
-        let logic = Logic::of(&workspace(), &row.origin.flow)?;
+        let logics = logics(&row.origin, &row.log);
         let document = Document::json(row.document.as_bytes()).ok()?;
         let logged = row.log.len() as u32;
         if row.log.is_empty() {
-            let (machine, turn) = Machine::begin(logic, row.origin.clone(), document);
+            let (machine, turn) = Machine::begin(logics.first().clone(), row.origin.clone(), document);
             return Some(Entered { machine, began: Some(turn), logged });
         }
-        let machine = Machine::rebuild(logic, row.origin.clone(), document, &row.log, false).expect("a log of ours fits");
+        let machine = Machine::rebuild(logics, row.origin.clone(), document, &row.log, false).expect("a log of ours fits");
         Some(Entered { machine, began: None, logged })
     }
 
-    /// Takes what the dispatchers want done, and sees to the next wake-up.
+    /// Handles the requests of the dispatchers, and schedules the next wake-up.
     fn drain(&mut self) {
         for number in 0..2 {
             self.drain_one(number);
@@ -549,7 +569,7 @@ impl World {
     }
 
     fn write(&mut self, number: usize, ops: Vec<(Option<MessageId>, Op)>) {
-        // A crash before the write: nothing of the group is there. After it: all of it is, and nobody was told.
+        // A crash before the write: nothing of the group is stored. After it: everything is stored, and nobody got the answer.
         if self.random.u32(0..60) == 0 {
             return self.crash(number);
         }
@@ -642,7 +662,7 @@ impl World {
             _ => (true, answer()),
         };
         if takes {
-            // Outside: a crash of ours does not undo it.
+            // Outside: a crash of our process does not undo it.
             let when = self.random.u64(0..after);
             self.outside(when, Event::Take(id, work));
         }
@@ -651,7 +671,7 @@ impl World {
 
     fn take(&mut self, id: MessageId, work: &Work) {
         let connection = work.effect.connection().to_owned();
-        // A receiver that honours keys takes effect once.
+        // A receiver that ignores repeats takes effect once.
         if connection == "keyed" && self.taken.iter().any(|taken| taken.key == work.key) {
             return;
         }
@@ -680,17 +700,21 @@ impl World {
         self.acts_left -= 1;
         let ids = if failed.is_empty() || (self.random.u32(0..5) == 0 && !done.is_empty()) { done } else { failed };
         let id = ids[self.random.usize(0..ids.len())];
+        let offered = self.random.i64(1..=2);
+        // Sometimes that release is named; otherwise the message runs it if its completed steps fit.
+        let release = Some(offered).filter(|_| self.random.u32(0..4) == 0);
         let act = match self.random.u32(0..5) {
             0 => Act::Discard,
-            1 => Act::Resend { answers: Answers::Keep },
+            1 => Act::Resend { answers: Answers::Keep, release },
             2 => Act::Amend {
                 form: Form::Json,
                 document: self.rows[&id].document.replace("\"who\"", "\"amended\":1,\"who\""),
                 answers: Answers::Again,
+                release,
             },
-            _ => Act::Resend { answers: Answers::Ask },
+            _ => Act::Resend { answers: Answers::Ask, release },
         };
-        self.outside(1, Event::Act(id, act));
+        self.outside(1, Event::Act(id, act, offered));
         true
     }
 }

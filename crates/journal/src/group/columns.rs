@@ -6,7 +6,7 @@ pub type Columns = &'static [Column];
 type Column = (&'static str, Kind);
 
 /// Columns for the origin of a message, unfinished or ended.
-const CAME: [Column; 12] = [
+const ORIGIN: [Column; 12] = [
     ("id", Big),
     ("arrival", Big),
     ("body", Big),
@@ -25,11 +25,11 @@ const STANDS: [Column; 7] =
     [("state", Text), ("step", Text), ("tries", Int), ("due", Big), ("waits_for", Text), ("reason", Big), ("says", Text)];
 
 /// A message among the unfinished.
-pub const LIVE: Columns = &joined::<21>(&[&CAME, &STANDS, &[("at", Big), ("shard", Int)]]);
+pub const LIVE: Columns = &joined::<21>(&[&ORIGIN, &STANDS, &[("at", Big), ("shard", Int)]]);
 /// Columns for a change of an unfinished message.
 pub const MOVED: Columns = &joined::<10>(&[&[("id", Big)], &STANDS, &[("at", Big), ("result", Text)]]);
 /// A message in history.
-pub const ENDED: Columns = &joined::<16>(&[&CAME, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]]);
+pub const ENDED: Columns = &joined::<16>(&[&ORIGIN, &[("state", Text), ("step", Text), ("says", Text), ("at", Big)]]);
 
 /// Concatenates column lists.
 const fn joined<const N: usize>(parts: &[&[Column]]) -> [Column; N] {
@@ -43,7 +43,7 @@ const fn joined<const N: usize>(parts: &[&[Column]]) -> [Column; N] {
         }
         part += 1;
     }
-    assert!(n == N, "as many columns as are said");
+    assert!(n == N, "as many columns as are declared");
     all
 }
 
@@ -65,7 +65,7 @@ pub const REASON: Columns = &[("id", Big), ("flow", Text), ("step", Text), ("con
 pub const TALLY: Columns = &[("hour", Big), ("flow", Text), ("step", Text), ("outcome", Text), ("n", Big), ("took", Big)];
 pub const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Text), ("subject", Big), ("why", Text)];
 pub const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];
-pub const UNFOLDED: Columns = &[("id", Big), ("messages", Int)];
+pub const SPLIT: Columns = &[("id", Big), ("messages", Int)];
 pub const HOLD: Columns = &[("connection", Text), ("says", Text), ("since", Big), ("by_whom", Text)];
 pub const HANDED: Columns = &[("shard", Int), ("message", Big)];
 pub const FREED: Columns = &[("connection", Text), ("by_person", Bool)];
@@ -99,7 +99,7 @@ pub const LEDGER: Columns = &[
     ("answers", Text),
     ("at", Big),
 ];
-pub const UNFOLDING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
+pub const SPLITTING: Columns = &[("arrival", Big), ("release", Big), ("cursor", Int), ("parts", Bytes)];
 pub const SPOOL: Columns = &[("id", Big), ("packed", Bool), ("calls", Bytes)];
 pub const COUNTER: Columns = &[("scope", Text), ("value", Big)];
 

@@ -34,7 +34,7 @@ impl CustodyRows {
         Self {
             arrivals: Rows::of(columns::ARRIVAL),
             ledger: Rows::of(columns::LEDGER),
-            splittings: Rows::of(columns::UNFOLDING),
+            splittings: Rows::of(columns::SPLITTING),
             counters: Rows::of(columns::COUNTER),
             heard: BTreeMap::new(),
             messages: GroupRows::new(own),

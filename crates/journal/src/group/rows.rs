@@ -36,7 +36,7 @@ pub struct GroupRows {
     audit: Rows,
     cursors: Rows,
     split: Rows,
-    settled: Rows,
+    closed: Rows,
     held: Rows,
     freed: Rows,
 }
@@ -60,8 +60,8 @@ impl GroupRows {
             tallies: HashMap::new(),
             audit: Rows::of(columns::AUDIT),
             cursors: Rows::of(columns::CURSOR),
-            split: Rows::of(columns::UNFOLDED),
-            settled: Rows::of(columns::ID),
+            split: Rows::of(columns::SPLIT),
+            closed: Rows::of(columns::ID),
             held: Rows::of(columns::HOLD),
             freed: Rows::of(columns::FREED),
         }
@@ -77,7 +77,7 @@ impl GroupRows {
                 Ok(())
             }
             Op::Resolve(settle) => {
-                self.settled.push([settle.arrival.0.into()]);
+                self.closed.push([settle.arrival.0.into()]);
                 Ok(())
             }
             Op::Resume { connection, by_person, .. } => {
@@ -117,20 +117,22 @@ impl GroupRows {
         if !self.own.has(shard) {
             self.handed.push([i32::from(shard).into(), change.origin.id.0.into()]);
         }
-        self.born.push(came(change)?.into_iter().chain(stands(change)).chain([change.at.0.into(), i32::from(shard).into()]));
+        self.born.push(
+            origin_cells(change)?.into_iter().chain(state_cells(change)).chain([change.at.0.into(), i32::from(shard).into()]),
+        );
         Ok(())
     }
 
     fn add_history(&mut self, change: &Change) -> Result<(), JournalError> {
         let more = [change.state.as_str().into(), change.step.clone().into(), clean(&change.says).into(), change.at.0.into()];
         let ended = if change.reopened { &mut self.ended_again } else { &mut self.ended };
-        ended.push(came(change)?.into_iter().chain(more));
+        ended.push(origin_cells(change)?.into_iter().chain(more));
         Ok(())
     }
 
     fn move_live(&mut self, change: &Change) {
         let more = [change.at.0.into(), clean(&change.result).into()];
-        self.moved.push([change.origin.id.0.into()].into_iter().chain(stands(change)).chain(more));
+        self.moved.push([change.origin.id.0.into()].into_iter().chain(state_cells(change)).chain(more));
     }
 
     /// Adds a created message with its milestone facts; one that has ended goes into history at once.
@@ -145,7 +147,7 @@ impl GroupRows {
             None => self.born(&message.origin, &message.key, "", &message.order_key, at),
             Some(ended) => {
                 self.add_history(ended)?;
-                self.came_of(ended, mint)
+                self.outcome_of(ended, mint)
             }
         }
     }
@@ -176,11 +178,11 @@ impl GroupRows {
             }
             (false, false) => self.move_live(change),
         }
-        self.came_of(change, mint)
+        self.outcome_of(change, mint)
     }
 
     /// Adds the rows of a change besides the state of the message.
-    fn came_of(&mut self, change: &Change, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
+    fn outcome_of(&mut self, change: &Change, mint: &mut (dyn FnMut() -> Id + Send)) -> Result<(), JournalError> {
         if let Some((seq, entry)) = &change.entry {
             self.entry(change.origin.id, *seq, entry, mint)?;
         }
@@ -285,7 +287,7 @@ impl GroupRows {
         );
         sql.over(
             "resolved",
-            self.settled,
+            self.closed,
             "update arrival set verdict = 'resolved' <from> where arrival.id = u.id and verdict = 'failed'",
         );
         sql.insert(
@@ -333,7 +335,7 @@ impl GroupRows {
 }
 
 /// Returns the cells of [`columns`] for the state of an unfinished message.
-fn stands(change: &Change) -> [sea_orm::Value; 7] {
+fn state_cells(change: &Change) -> [sea_orm::Value; 7] {
     [
         change.state.as_str().into(),
         change.step.clone().into(),
@@ -346,7 +348,7 @@ fn stands(change: &Change) -> [sea_orm::Value; 7] {
 }
 
 /// Returns the first cells of `live` and `message`: origin and keys of a message.
-fn came(change: &Change) -> Result<[sea_orm::Value; 12], JournalError> {
+fn origin_cells(change: &Change) -> Result<[sea_orm::Value; 12], JournalError> {
     let origin = &change.origin;
     Ok([
         origin.id.0.into(),

@@ -10,8 +10,8 @@ use wirewatch_core::Timestamp;
 
 /// A process that has not written for this time no longer works on its bulk acts.
 const STALE: Duration = Duration::from_secs(10);
-/// How long a bulk act is kept after its end.
-const KEPT: Duration = Duration::from_secs(30 * 24 * 3600);
+/// How long a bulk act stays listed after its end.
+const LISTED_FOR: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// A bulk act to be stored.
 #[derive(Debug, Clone)]
@@ -21,6 +21,8 @@ pub struct NewBulkAct {
     pub act: String,
     /// Rule for earlier answers in a resend.
     pub answers: String,
+    /// Number of the release to run; 0 when none was named.
+    pub release: i64,
     /// The id of the reason for which its messages had failed, and its sentence; empty where they were named.
     pub reason: String,
     pub says: String,
@@ -36,6 +38,8 @@ pub struct BulkActRow {
     pub id: i64,
     pub act: String,
     pub answers: String,
+    /// Number of the release to run; 0 when none was named.
+    pub release: i64,
     pub reason: String,
     pub says: String,
     pub why: String,
@@ -63,7 +67,7 @@ pub struct Progress {
     pub refusals: String,
 }
 
-const COLUMNS: &str = "id, act, answers, reason, says, why, by_whom, cardinality(messages)::bigint as total, position, done, refused, \
+const COLUMNS: &str = "id, act, answers, release, reason, says, why, by_whom, cardinality(messages)::bigint as total, position, done, refused, \
                        refusals, state, started, ended";
 
 impl Store {
@@ -84,12 +88,13 @@ impl Store {
     /// Stores a bulk act to be done, and forgets those that ended long ago.
     pub async fn add_bulk_act(&self, new: NewBulkAct, now: Timestamp) -> Result<(), JournalError> {
         let old = "delete from bulk_act where ended between 1 and $1";
-        self.db.execute_raw(sql(old, [(now.0 - KEPT.as_micros() as i64).into()])).await?;
+        self.db.execute_raw(sql(old, [(now.0 - LISTED_FOR.as_micros() as i64).into()])).await?;
         let text = "insert into bulk_act (id, act, answers, reason, says, why, by_whom, messages, position, done, refused, refusals, \
-                    state, owner, started, seen, ended) values ($1, $2, $3, $4, $5, $6, $7, $8, 0, 0, 0, '[]', 'running', 0, $9, 0, 0)";
-        let NewBulkAct { id, act, answers, reason, says, why, by_whom, messages } = new;
+                    state, owner, started, seen, ended, release) \
+                    values ($1, $2, $3, $4, $5, $6, $7, $8, 0, 0, 0, '[]', 'running', 0, $9, 0, 0, $10)";
+        let NewBulkAct { id, act, answers, release, reason, says, why, by_whom, messages } = new;
         let texts = [act, answers, reason, says, why, by_whom].map(Value::from);
-        let values = std::iter::once(id.into()).chain(texts).chain([messages.into(), now.0.into()]);
+        let values = std::iter::once(id.into()).chain(texts).chain([messages.into(), now.0.into(), release.into()]);
         self.db.execute_raw(sql(text, values)).await?;
         Ok(())
     }
@@ -143,6 +148,14 @@ impl Store {
     pub async fn bulk_act(&self, id: i64) -> Result<Option<BulkActRow>, JournalError> {
         let text = format!("select {COLUMNS} from bulk_act where id = $1");
         Ok(BulkActRow::find_by_statement(sql(&text, [id.into()])).one(&self.db).await?)
+    }
+
+    /// Returns how many messages of a bulk act that have been acted on are failed for `reason` now.
+    pub async fn failed_again(&self, id: i64, reason: i64) -> Result<i64, JournalError> {
+        let text = "select count(*) from live where reason = $2 and state = 'failed'
+              and id in (select unnest(messages[:position]) from bulk_act where id = $1)";
+        let row = self.db.query_one_raw(sql(text, [id.into(), reason.into()])).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or_default())
     }
 
     /// The states in which the messages of a bulk act are now that have been acted on, with their numbers.

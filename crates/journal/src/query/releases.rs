@@ -25,8 +25,8 @@ pub struct ReleaseRow {
 ///
 /// # Errors
 /// [`JournalError::Damaged`].
-pub(crate) fn unpacked(kept: Vec<u8>) -> Result<Files, JournalError> {
-    Ok(serde_json::from_slice(&unpack(true, kept)?)?)
+pub(crate) fn unpacked(bytes: Vec<u8>) -> Result<Files, JournalError> {
+    Ok(serde_json::from_slice(&unpack(true, bytes)?)?)
 }
 
 fn packed(files: &Files) -> Result<Vec<u8>, JournalError> {
@@ -73,6 +73,8 @@ impl Store {
             values ((select coalesce(max(no), 0) + 1 from release), $1, $2, $3, $4, $5) returning no";
         let values = [digest.into(), packed(files)?.into(), at.0.into(), by.into(), crate::group::clean(says).into()];
         let row = self.db.query_one_raw(sql(text, values)).await?;
-        row.ok_or_else(|| JournalError::Away("no release came back".to_owned()))?.try_get_by_index(0).map_err(Into::into)
+        row.ok_or_else(|| JournalError::Away("the database returned no release".to_owned()))?
+            .try_get_by_index(0)
+            .map_err(Into::into)
     }
 }

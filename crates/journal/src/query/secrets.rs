@@ -11,7 +11,7 @@ use wirewatch_core::Timestamp;
 pub struct SecretRow {
     pub name: String,
     pub value: Vec<u8>,
-    /// The former value, valid until `until`; empty when there is none.
+    /// The previous value, valid until `until`; empty when there is none.
     pub before: Vec<u8>,
     pub until: i64,
     pub at: i64,

@@ -4,7 +4,7 @@
 //!  listening ──delivery──▶ read, given to custody ──committed──▶ acknowledged, all up to it at once
 //!      │ held by a person, work enough, database away, broker gone
 //!      ▼
-//!  the consumer is cancelled: what is under way is settled, the rest goes back to the queue, and after a pause
+//!  the consumer is cancelled: what is under way is answered, the rest goes back to the queue, and after a pause
 //!  it listens again
 //! ```
 //!
@@ -88,7 +88,7 @@ async fn rest(before: Duration, listened: bool, change: Notified<'_>) -> Duratio
 
 /// Why it listens no more.
 struct Ended {
-    /// Whether it began to consume.
+    /// True once the broker has confirmed the consumer.
     listened: bool,
     says: String,
 }
@@ -102,7 +102,7 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
 ) -> Ended {
     if intake.in_order {
         tokio::select! {
-            said = alone(connection, queues, intake) => if let Err(says) = said {
+            stopped = alone(connection, queues, intake) => if let Err(says) = stopped {
                 return Ended { listened: false, says };
             },
             () = engine.shut(places) => return Ended { listened: true, says: String::new() },
@@ -119,7 +119,7 @@ async fn listen<J: Journal, L: Links, C: Clock + Clone>(
     }
 }
 
-/// Resolves when the queue has no other consumer. A former consumer may be gone for us and not yet for the broker: its
+/// Resolves when the queue has no other consumer. An earlier consumer may be gone for us and not yet for the broker: its
 /// unacknowledged messages return to their places in the queue only then.
 async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -> Result<(), String> {
     let says = |error: lapin::Error| session::words(&error);
@@ -130,7 +130,7 @@ async fn alone(connection: &Connection, queues: &Queues, intake: &QueueIntake) -
         if consumers == 0 {
             return Ok(());
         }
-        let words = "another consumer takes from it, so its order could not be kept: this one waits";
+        let words = "another consumer reads this queue exclusively; we wait, to keep the order of messages";
         queues.stopped(&intake.connection, &intake.queue.name, words);
         tokio::time::sleep(ALONE).await;
     }
@@ -142,7 +142,7 @@ async fn consumer(connection: &Connection, intake: &QueueIntake) -> Result<(Chan
     session::prepare_queue(&connection.create_channel().await?, queue).await?;
     let channel = connection.create_channel().await?;
     channel.basic_qos(queue.prefetch, BasicQosOptions::default()).await?;
-    let name = format!("wirewatch takes {} for {} ({})", queue.name, intake.flows.join(", "), std::process::id());
+    let name = format!("wirewatch receives {} for {} ({})", queue.name, intake.flows.join(", "), std::process::id());
     let tag: String = name.chars().take(200).collect();
     let consumer = channel
         .basic_consume(queue.name.as_str().into(), tag.into(), BasicConsumeOptions::default(), FieldTable::default())
@@ -166,11 +166,11 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
         tokio::select! {
             biased;
             Some(first) = given.next(), if !given.is_empty() => {
-                let mut settled: Vec<(u64, Result<TakenReport, Down>)> = vec![first];
+                let mut answered: Vec<(u64, Result<TakenReport, Down>)> = vec![first];
                 while let Some(Some(next)) = given.next().now_or_never() {
-                    settled.push(next);
+                    answered.push(next);
                 }
-                if let Err(says) = acknowledge(channel, &settled).await {
+                if let Err(says) = acknowledge(channel, &answered).await {
                     break says;
                 }
             }
@@ -187,7 +187,7 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
                     }
                 }
                 Some(Err(error)) => break session::words(&error),
-                None => break "the broker has cancelled our consumer: the queue was deleted, or its node stops".to_owned(),
+                None => break "the broker cancelled our consumer: the queue was deleted, or its node stops".to_owned(),
             },
         }
     };
@@ -202,14 +202,14 @@ async fn take<J: Journal, L: Links, C: Clock + Clone>(
 }
 
 /// Acknowledges what is in custody: all up to the last at once, or one by one where some are not.
-async fn acknowledge(channel: &Channel, settled: &[(u64, Result<TakenReport, Down>)]) -> Result<(), String> {
-    let refused = settled.iter().find_map(|(_, report)| report.as_ref().err());
+async fn acknowledge(channel: &Channel, answered: &[(u64, Result<TakenReport, Down>)]) -> Result<(), String> {
+    let refused = answered.iter().find_map(|(_, report)| report.as_ref().err());
     let Some(down) = refused else {
-        let Some((last, _)) = settled.last() else { return Ok(()) };
+        let Some((last, _)) = answered.last() else { return Ok(()) };
         let acked = channel.basic_ack(*last, BasicAckOptions { multiple: true }).await;
         return acked.map_err(|error| session::words(&error));
     };
-    for (tag, _) in settled.iter().filter(|(_, report)| report.is_ok()) {
+    for (tag, _) in answered.iter().filter(|(_, report)| report.is_ok()) {
         let _ = channel.basic_ack(*tag, BasicAckOptions::default()).await;
     }
     Err(down.to_string())
@@ -225,10 +225,10 @@ async fn read<J: Journal, L: Links, C: Clock + Clone>(
     let headers = properties.get("headers").and_then(Value::as_object);
     let header = |name: &str| headers?.get(name)?.as_str();
     let json = Place::look_into([&intake.queue.event, &intake.queue.delivery], &delivery.data);
-    let said = |place: &Option<Place>| {
+    let value_of = |place: &Option<Place>| {
         place.as_ref().and_then(|place| place.find(&header, &properties, json.as_deref())).unwrap_or_default()
     };
-    let (event, id) = (key::kept(said(&intake.queue.event)), key::kept(said(&intake.queue.delivery)));
+    let (event, id) = (key::stored(value_of(&intake.queue.event)), key::stored(value_of(&intake.queue.delivery)));
     let (connection, name) = (intake.connection.clone(), intake.queue.name.clone());
     let provenance = Provenance { connection, name, event, delivery: id, properties, accept: false };
     let mut taking = engine.read(Source { provenance, json: json.map(Document::Json), row: row.clone(), ..Source::default() });

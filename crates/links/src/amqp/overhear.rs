@@ -22,7 +22,7 @@ impl Overheard {
     /// # Errors
     /// A sentence: the broker cannot be reached, or has no such exchange.
     pub async fn open(broker: &Broker, access: &Access, exchange: &str, pattern: &str) -> Result<Self, String> {
-        let connection = session::open(broker, access, "wirewatch listens in").await.map_err(|why| why.to_string())?;
+        let connection = session::open(broker, access, "wirewatch capture").await.map_err(|why| why.to_string())?;
         session::prepare(&connection, broker).await;
         let bound = async {
             let channel = connection.create_channel().await?;
@@ -32,7 +32,7 @@ impl Overheard {
             let bind = QueueBindOptions::default();
             channel.queue_bind(name.clone(), exchange.into(), pattern.into(), bind, none.clone()).await?;
             let options = BasicConsumeOptions { no_ack: true, ..BasicConsumeOptions::default() };
-            channel.basic_consume(name, "wirewatch listens in".into(), options, none).await
+            channel.basic_consume(name, "wirewatch capture".into(), options, none).await
         };
         let consumer = bound.await.map_err(|error: lapin::Error| session::words(&error))?;
         Ok(Self { _connection: connection, consumer })
@@ -46,7 +46,7 @@ impl Overheard {
         match self.consumer.next().await {
             Some(Ok(delivery)) => Ok((properties::of(&delivery), delivery.data)),
             Some(Err(error)) => Err(session::words(&error)),
-            None => Err("the broker has ended it".to_owned()),
+            None => Err("the broker ended it".to_owned()),
         }
     }
 }

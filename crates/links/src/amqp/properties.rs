@@ -67,7 +67,7 @@ mod tests {
     use lapin::types::FieldTable;
 
     #[test]
-    fn what_is_set_is_told_and_nothing_else() {
+    fn what_is_set_is_reported_and_nothing_else() {
         let mut delivery = Delivery::mock(1, "picks".into(), "picks.swift".into(), true, b"{}".to_vec());
         let mut headers = FieldTable::default();
         headers.insert("x-tries".into(), AMQPValue::LongInt(2));

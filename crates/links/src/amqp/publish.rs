@@ -24,7 +24,7 @@ use wirewatch_core::broker::{Broker, Queue};
 use wirewatch_core::connection::RepeatRule;
 use wirewatch_core::machine::{Body, Outcome, Post};
 
-/// Publishes to one broker. The connection is opened when needed and kept open.
+/// Publishes to one broker. The connection is opened when needed and stays open.
 #[derive(Debug)]
 pub struct Publisher {
     name: String,
@@ -66,7 +66,7 @@ impl Publisher {
             Err(outcome) => return outcome,
         };
         if blocked {
-            let says = "the broker blocks publishing: it is short of memory or disk".to_owned();
+            let says = "the broker blocks publishing, because it is short of memory or disk".to_owned();
             return Outcome::Held { says, status: 0 };
         }
         let options = BasicPublishOptions { mandatory: true, ..BasicPublishOptions::default() };
@@ -84,7 +84,7 @@ impl Publisher {
                 let says = match post.exchange.as_str() {
                     "" => format!("there is no queue {}", post.routing_key),
                     exchange => {
-                        format!("no queue takes {} from the exchange {exchange}: nothing is bound to it", post.routing_key)
+                        format!("no queue receives {} from the exchange {exchange}: no binding matches", post.routing_key)
                     }
                 };
                 Outcome::Refused { says, status: 0, body: Body::default() }
@@ -183,7 +183,7 @@ fn again(says: String) -> Outcome {
 
 fn unknown(says: String, rule: RepeatRule) -> Outcome {
     match rule {
-        RepeatRule::Never => Outcome::InDoubt { says: format!("{says}; the message may have been taken") },
+        RepeatRule::Never => Outcome::InDoubt { says: format!("{says}; the message may have been accepted") },
         RepeatRule::Key | RepeatRule::Safe => again(says),
     }
 }

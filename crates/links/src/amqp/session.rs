@@ -48,7 +48,7 @@ pub async fn open(broker: &Broker, access: &Access, name: &str) -> Result<Connec
         Ok(Ok(connection)) => Ok(connection),
         Ok(Err(error)) => Err(Unreached(unreached(&error, broker))),
         Err(_) => Err(Unreached(format!(
-            "{} took the connection but said nothing within {} s: is it a broker of AMQP 0-9-1?",
+            "{} accepted the connection but sent nothing within {} s; is it an AMQP 0-9-1 broker?",
             broker.address,
             broker.timeout.as_secs_f64()
         ))),
@@ -61,26 +61,26 @@ fn unreached(error: &lapin::Error, broker: &Broker) -> String {
     let user = broker.auth.as_ref().map_or_else(|| "guest".to_owned(), |_| "us".to_owned());
     match error.kind() {
         ErrorKind::IOError(cause) if cause.kind() == std::io::ErrorKind::ConnectionRefused => {
-            format!("nothing listens at {address}: check the port, and whether it runs")
+            format!("connection refused by {address}: check the port, and whether the system runs")
         }
         ErrorKind::IOError(cause) => {
             let cause = cause.to_string();
             if cause.contains("lookup address") {
-                format!("the name in {address} is not known: check its spelling, and the network's name server ({cause})")
+                format!("the host name in {address} cannot be resolved: check its spelling and the DNS server ({cause})")
             } else if cause.contains("certificate") || cause.contains("tls") {
-                format!("{address}: no safe connection: {cause}")
+                format!("{address}: no TLS connection: {cause}")
             } else {
-                format!("cannot connect to {address}: {cause}; check host, port and the way there")
+                format!("cannot connect to {address}: {cause}; check host, port and network")
             }
         }
         ErrorKind::ProtocolError(error) => {
             let says = error.get_message();
             match error.kind() {
                 AMQPErrorKind::Soft(AMQPSoftError::ACCESSREFUSED) => {
-                    format!("{address} does not let {user} in: user or password is wrong ({says})")
+                    format!("{address} rejected the user {user}: user or password is wrong ({says})")
                 }
                 AMQPErrorKind::Hard(AMQPHardError::NOTALLOWED | AMQPHardError::INVALIDPATH) => {
-                    format!("{address}: the virtual host is not there, or not open to us ({says})")
+                    format!("{address}: the virtual host does not exist, or the user has no access to it ({says})")
                 }
                 AMQPErrorKind::Soft(_) | AMQPErrorKind::Hard(_) => format!("{address}: {says}"),
             }
@@ -93,7 +93,7 @@ fn unreached(error: &lapin::Error, broker: &Broker) -> String {
 pub fn words(error: &lapin::Error) -> String {
     match error.kind() {
         ErrorKind::ProtocolError(error) => error.get_message().to_string(),
-        ErrorKind::MissingHeartbeatError => "the broker has fallen silent".to_owned(),
+        ErrorKind::MissingHeartbeatError => "the broker stopped responding".to_owned(),
         ErrorKind::IOError(cause) => format!("the connection was lost: {cause}"),
         _ => format!("the connection was lost: {error}"),
     }

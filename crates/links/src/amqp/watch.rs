@@ -57,7 +57,7 @@ pub struct QueueState {
     pub says: String,
 }
 
-/// Whether the service consumes from a queue.
+/// State of the consumer of a queue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum Listening {
     /// No flow takes from it here.
@@ -89,7 +89,7 @@ impl Queues {
     pub(super) fn listening(&self, connection: &str, queue: &str) {
         self.change(connection, queue, |state| {
             if state.listening != Listening::Yes {
-                tracing::info!(connection, queue, "taking from the queue");
+                tracing::info!(connection, queue, "receiving from the queue");
             }
             state.listening = Listening::Yes;
         });
@@ -98,7 +98,7 @@ impl Queues {
     pub(super) fn stopped(&self, connection: &str, queue: &str, says: &str) {
         self.change(connection, queue, |state| {
             if state.listening != Listening::Stopped(says.to_owned()) {
-                tracing::warn!(connection, queue, says, "not taking from the queue");
+                tracing::warn!(connection, queue, says, "not receiving from the queue");
             }
             state.listening = Listening::Stopped(says.to_owned());
         });
@@ -151,7 +151,7 @@ async fn look<C: Clock>(
 ) -> Result<(), String> {
     let access = outside.access(broker)?;
     if open.as_ref().is_none_or(|(known, session)| *known != access || !session.status().connected()) {
-        let session = session::open(broker, &access, &format!("wirewatch looks at {connection}")).await;
+        let session = session::open(broker, &access, &format!("wirewatch watches {connection}")).await;
         let session = session.map_err(|why| why.to_string())?;
         session::prepare(&session, broker).await;
         *open = Some((access, session));

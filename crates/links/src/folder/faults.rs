@@ -34,7 +34,7 @@ impl Faults {
         for (file, says) in found.into_iter().take(SHOWN) {
             let same = before.get(&file).filter(|fault| fault.says == says);
             if same.is_none() {
-                tracing::warn!(connection, file, says, "a file cannot be taken in or archived");
+                tracing::warn!(connection, file, says, "a file cannot be received or archived");
             }
             let since = same.map_or(now, |fault| fault.since);
             after.insert(file, Fault { since, says });

@@ -17,7 +17,7 @@ use wirewatch_engine::{Clock, Down, Engine, Journal, Links, Ready, Row, Source, 
 /// The scan is the truth; change notices only make it sooner.
 const SCAN: Duration = Duration::from_secs(2);
 /// Archive below the folder.
-const ARCHIVE: &str = "taken";
+const ARCHIVE: &str = "archive";
 
 /// A folder to receive files from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -215,10 +215,12 @@ mod tests {
         let id = Id(1_234_567_890_123);
         let long = format!("ä{}.edi", "x".repeat(250));
         for name in ["order.edi", &long, &"ä".repeat(127)] {
-            let kept = archive_name(id, name);
+            let archived = archive_name(id, name);
             assert!(
-                kept.len() <= 255 && kept.starts_with(&format!("{id}-")) && name.ends_with(kept.split_once('-').unwrap().1),
-                "{kept}"
+                archived.len() <= 255
+                    && archived.starts_with(&format!("{id}-"))
+                    && name.ends_with(archived.split_once('-').unwrap().1),
+                "{archived}"
             );
         }
         assert_eq!(archive_name(id, "order.edi"), format!("{id}-order.edi"));

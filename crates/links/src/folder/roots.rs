@@ -28,8 +28,8 @@ impl Roots {
         }
         let files = self.files.display();
         Err(format!(
-            "{path} is not below the service's folder for files ({files}); put it there, or let the operator start the service \
-             with --allow-folder"
+            "{path} is not below the service's files folder ({files}); move it there, or have the operator start the service \
+                with --allow-folder"
         ))
     }
 }

@@ -146,7 +146,7 @@ mod tests {
         put("other.txt", "not X12");
         put(".hidden", "x");
         put("growing.part", "x");
-        std::fs::create_dir(folder.path().join("taken")).unwrap();
+        std::fs::create_dir(folder.path().join("archive")).unwrap();
         let notices = Notices::default();
         notices.closed.lock().unwrap().extend(["whole.edi", "half.edi", "other.txt"].map(PathBuf::from));
         let look = |settle| {

@@ -75,10 +75,10 @@ pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) ->
     let headers = request.headers();
     if !host_is_ours(headers, &app.hosts) {
         return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "this host name is not served here")
-            .detail("Ask by the address the service listens at, or start it with --host NAME."));
+            .detail("Use the address at which the service listens, or start the service with --host NAME."));
     }
     if !origin_is_ours(headers) {
-        return Err(Problem::new(StatusCode::FORBIDDEN, "a page of another site may not use this service"));
+        return Err(Problem::new(StatusCode::FORBIDDEN, "pages of other sites may not use this service"));
     }
     if let Some((person, session)) = app.sessions.person(headers, SystemClock.now()) {
         // A browser sends `Origin` with every request that changes something; a session request without it is not from a browser.
@@ -100,8 +100,7 @@ pub async fn check(State(app): State<Arc<App>>, request: Request, next: Next) ->
 
 async fn accept(app: &App, person: Person, session: Session, mut request: Request, next: Next) -> Response {
     if app.draining.load(Ordering::Relaxed) && !request.method().is_safe() {
-        let problem =
-            Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is about to end; nothing was done, ask again shortly");
+        let problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping; nothing was done, try again soon");
         return ([(header::RETRY_AFTER, "5")], problem).into_response();
     }
     let client = request.extensions().get::<Client>().cloned().unwrap_or_default();

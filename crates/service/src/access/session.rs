@@ -194,7 +194,7 @@ pub async fn me(Extension(Person(name)): Extension<Person>) -> Json<Me> {
 #[utoipa::path(delete, path = "/api/me", responses((status = 204)))]
 pub async fn leave(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
     if let Err(error) = app.sessions.sign_out(&headers, SystemClock.now()) {
-        let says = format!("signed out until the next start only: {error}");
+        let says = format!("signed out only until the next start: {error}");
         return Problem::new(StatusCode::INTERNAL_SERVER_ERROR, says).into_response();
     }
     let gone = Cookie::build((app.sessions.cookie.clone(), "")).path("/").removal().build().to_string();

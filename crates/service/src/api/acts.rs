@@ -1,8 +1,9 @@
 //! Acts of people on one message.
 
 use super::messages::source;
+use super::plan::{fails_again, plan};
 use super::problem::Problem;
-use super::{Answer, given_reason, id, rows, storable};
+use super::{Answer, given_reason, message_id, rows, storable};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::words::{MessageAct, ProblemCode};
@@ -23,31 +24,39 @@ pub async fn act(
     Path(text): Path<String>,
     Json(request): Json<ActRequest>,
 ) -> Answer<ActResult> {
-    let wanted = id(&text)?;
+    let wanted = message_id(&app, &text).await?;
     storable(&request.why)?;
     let unknown = || Problem::not_found(format!("there is no message {text}"));
+    let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
     let mut findings = Vec::new();
     let act = match request.act {
-        MessageAct::Resend => Act::Resend { answers: request.answers.into() },
+        MessageAct::Resend => Act::Resend { answers: request.answers.into(), release: request.release },
         MessageAct::Discard => given_reason(&request.why, "it is discarded").map(|_| Act::Discard)?,
         MessageAct::Amend => {
-            let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
             let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
             let document = amend::restore(&form, &request.document);
             let (_, workspace) = app.engine.releases().current();
             let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
             findings = amend::findings(&workspace, &stored.origin.flow, partner, &form, &document);
-            Act::Amend { form, document, answers: request.answers.into() }
+            Act::Amend { form, document, answers: request.answers.into(), release: request.release }
         }
     };
-    if !request.preview && findings.iter().any(|finding| finding.severity == Severity::Error) {
+    let faults = findings.iter().any(|finding| finding.severity == Severity::Error);
+    if !request.preview && faults {
         return Err(faulty(findings));
     }
+    // A document with faults need not run: its findings are the answer.
+    let plan = if faults { None } else { plan(&app, wanted, &stored, &act).await? };
     if !request.preview {
+        if let (MessageAct::Amend, Some(problem)) = (request.act, plan.as_ref().and_then(fails_again)) {
+            return Err(problem);
+        }
+        // Exactly what was tried is done, also when another release becomes current meanwhile.
+        let act = plan.iter().fold(act, |act, plan| act.under(plan.release));
         app.engine.act(wanted, act, &by, &request.why).await?;
     }
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
-    Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), findings }))
+    Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), plan, findings }))
 }
 
 /// Returns the problem of an amended document that would be refused on arrival.

@@ -33,7 +33,7 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>
         let known: Vec<&str> = Verdict::ALL.iter().map(|verdict| verdict.as_str()).collect();
         return Err(Problem::new(
             StatusCode::BAD_REQUEST,
-            format!("`{}` is no verdict; there are {}", query.verdict, known.join(", ")),
+            format!("`{}` is not a verdict; verdicts are {}", query.verdict, known.join(", ")),
         ));
     }
     let limit = page(query.limit)?;
@@ -117,7 +117,7 @@ pub async fn accept(
     let wanted = id(&text)?;
     let row = app.store.arrival(wanted).await?.ok_or_else(|| unknown(&text))?;
     if row.verdict == Verdict::Received.as_str() || row.verdict == Verdict::Splitting.as_str() {
-        let says = format!("arrival {text} is {}: its messages exist; resend those instead", row.verdict);
+        let says = format!("arrival {text} is {}: it has messages; resend these instead", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
     if row.verdict == Verdict::Resolved.as_str() {
@@ -160,7 +160,7 @@ pub async fn discard(
         return Err(resolved_before(&text));
     }
     if row.verdict != Verdict::Failed.as_str() {
-        let says = format!("arrival {text} has not failed, it is {}: there is nothing to discard", row.verdict);
+        let says = format!("arrival {text} is {}, not failed: there is nothing to discard", row.verdict);
         return Err(Problem::new(StatusCode::CONFLICT, says));
     }
     let why = given_reason(&why, "it is discarded")?;
@@ -171,7 +171,7 @@ pub async fn discard(
 }
 
 fn resolved_before(text: &str) -> Problem {
-    Problem::new(StatusCode::CONFLICT, format!("arrival {text} is resolved already; `wirewatch show {text}` tells by whom"))
+    Problem::new(StatusCode::CONFLICT, format!("arrival {text} is already resolved; `wirewatch show {text}` shows by whom"))
         .code(ProblemCode::ArrivalResolved)
 }
 

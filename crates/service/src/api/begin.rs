@@ -16,7 +16,7 @@ use wirewatch_core::flow::{Intake, Takes, place_of};
 use wirewatch_core::schema::{Schema, sample};
 
 /// Largest document, in bytes, that is offered for editing.
-const LARGEST: u64 = 64 << 10;
+const MAX_TEXT: u64 = 64 << 10;
 
 /// Which made-up document.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
@@ -93,7 +93,7 @@ async fn last(app: &App, intake: &Intake) -> Result<Option<SubmitLast>, super::p
         event => app.store.newest_at(&intake.from, event).await?,
     };
     let Some(arrival) = newest else { return Ok(None) };
-    let bytes = app.store.body(arrival, LARGEST + 1).await?;
-    let text = String::from_utf8(bytes).ok().filter(|text| text.len() as u64 <= LARGEST && !text.is_empty());
+    let bytes = app.store.body(arrival, MAX_TEXT + 1).await?;
+    let text = String::from_utf8(bytes).ok().filter(|text| text.len() as u64 <= MAX_TEXT && !text.is_empty());
     Ok(text.map(|text| SubmitLast { arrival: arrival.to_string(), text }))
 }

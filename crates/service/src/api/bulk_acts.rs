@@ -2,7 +2,7 @@
 
 use super::problem::Problem;
 use super::rows::by_state;
-use super::{Answer, given_reason, id, rows, storable};
+use super::{Answer, given_reason, id, message_id, rows, storable};
 use crate::access::Person;
 use crate::bulk;
 use crate::run::App;
@@ -61,9 +61,10 @@ pub async fn start(
     let reasons = if request.messages.is_empty() { app.store.reasons("").await? } else { Vec::new() };
     let reason = reasons.into_iter().map(rows::reason).find(|one| one.id == request.reason);
     let (now, new) = (SystemClock.now(), app.journal.mint(SystemClock.now()).0);
-    let BulkRequest { act, answers, why, .. } = request;
+    let BulkRequest { act, answers, why, release, .. } = request;
     let (reason, says) = reason.map(|one| (one.id, one.says)).unwrap_or_default();
-    let stored = NewBulkAct { id: new, act: act.to_string(), answers: answers.to_string(), reason, says, why, by_whom, messages };
+    let (act, answers, release) = (act.to_string(), answers.to_string(), release.unwrap_or_default());
+    let stored = NewBulkAct { id: new, act, answers, release, reason, says, why, by_whom, messages };
     app.store.add_bulk_act(stored, now).await?;
     app.bulk_acts.added();
     let row = app.store.bulk_act(new).await?.ok_or_else(|| unknown(&Id(new).to_string()))?;
@@ -93,19 +94,19 @@ pub async fn stop(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answ
     let stopped = app.store.end_bulk_act(wanted, "stopped", SystemClock.now()).await?;
     let row = app.store.bulk_act(wanted).await?.ok_or_else(|| unknown(&text))?;
     if !stopped {
-        return Err(Problem::new(StatusCode::CONFLICT, format!("the bulk act {text} had ended before: it is {}", row.state)));
+        return Err(Problem::new(StatusCode::CONFLICT, format!("the bulk act {text} has already ended: it is {}", row.state)));
     }
     Ok(Json(view(row, app.store.bulk_act_states(wanted).await?)))
 }
 
 fn unknown(text: &str) -> Problem {
-    Problem::not_found(format!("there is no bulk act {text}; they are forgotten 30 days after their end"))
+    Problem::not_found(format!("there is no bulk act {text}; bulk acts are deleted 30 days after their end"))
 }
 
 /// Returns the act of a request after checking that its reason can be stored.
 fn checked(request: &BulkRequest) -> Result<Act, Problem> {
     storable(&request.why)?;
-    Ok(bulk::act_of(request.act, request.answers))
+    Ok(bulk::act_of(request.act, request.answers, request.release))
 }
 
 /// Returns the ids of the request's messages, oldest first.
@@ -117,12 +118,15 @@ async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<i64>, Problem> {
         let no_id = || Problem::new(StatusCode::BAD_REQUEST, format!("`{}` is not the id of a reason", request.reason));
         let ids = app.store.failed_for(rows::parse_reason(&request.reason).ok_or_else(no_id)?).await?;
         let none = || {
-            let says = format!("no message needs attention for the reason {} any more", request.reason);
-            Problem::not_found(says).detail("`wirewatch reasons` lists the reasons there are now")
+            let says = format!("no failed message has the reason {} any more", request.reason);
+            Problem::not_found(says).detail("`wirewatch reasons` lists the current reasons")
         };
         return if ids.is_empty() { Err(none()) } else { Ok(ids) };
     }
-    let mut ids = request.messages.iter().map(|text| Ok(id(text)?.0)).collect::<Result<Vec<i64>, Problem>>()?;
+    let mut ids = Vec::with_capacity(request.messages.len());
+    for text in &request.messages {
+        ids.push(message_id(app, text).await?.0);
+    }
     ids.sort_unstable();
     ids.dedup();
     let stored = app.store.stored_among(&ids).await?;

@@ -122,13 +122,16 @@ pub async fn ask(
     let connection = known(&app, &name)?;
     let wrong = |says: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says);
     if !matches!(connection.kind, ConnectionKind::Http(_)) {
-        return Err(wrong(format!("{name} is of the kind {}; only http is asked really", connection.kind_name())));
+        return Err(wrong(format!(
+            "{name} has the kind {}; only http connections can be called in a dry run",
+            connection.kind_name()
+        )));
     }
     if let Some(held) = status::held(&app).await.into_iter().find(|held| held.connection == name) {
         return Err(Problem::new(StatusCode::CONFLICT, format!("{name} is on hold: {}", held.says)).code(ProblemCode::OnHold));
     }
-    let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is no method that flows call")))?;
-    let key = Digest::parse(&key).ok_or_else(|| wrong("the key is no digest in hexadecimal digits".to_owned()))?;
+    let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is not a method that flows can use")))?;
+    let key = Digest::parse(&key).ok_or_else(|| wrong("the key must be a digest in hexadecimal digits".to_owned()))?;
     let why = format!("{} {path} at {name}, for a dry run", method.as_str());
     let subject = Id(Digest::of(&[name.as_bytes()]).short());
     app.store.record_act(app.engine.mint(), &by, "asked", subject, &why, SystemClock.now()).await?;

@@ -23,7 +23,11 @@ pub struct Description;
 
 /// The groups of operations, by the second part of their paths.
 const TAGS: [(&str, &str, &[&str]); 9] = [
-    ("status", "The service as a whole: status, overview, reasons of failures.", &["status", "overview", "workspace", "reasons"]),
+    (
+        "status",
+        "The service as a whole: status, overview, figures, reasons of failures.",
+        &["status", "overview", "figures", "workspace", "reasons"],
+    ),
     ("messages", "Messages, their documents, and acts on one or many of them.", &["messages", "bulk-acts"]),
     ("arrivals", "What was received, with its bytes.", &["arrivals"]),
     ("orders", "Orders along their milestone plans.", &["orders"]),
@@ -54,9 +58,9 @@ const PROBLEMS: [(&str, &str, &str, When); 10] = [
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum When {
     Always,
-    /// Those with a name or id in their path.
+    /// Operations with a name or id in their path.
     Path,
-    /// Those with a body.
+    /// Operations with a body.
     Body,
     JsonBody,
 }

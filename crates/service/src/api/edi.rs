@@ -17,7 +17,7 @@ use wirewatch_core::x12::describe::describe;
 use wirewatch_core::x12::{Fault, Header, Item, Limits, Reader, Reading, Scanner, SetTree, Terms};
 
 /// Largest document in bytes, and segments returned.
-const LARGEST: usize = 1 << 20;
+const MAX_TEXT: usize = 1 << 20;
 const LINES: usize = 5000;
 
 /// An X12 document with its segments, findings and summaries. Nothing is stored.
@@ -30,11 +30,11 @@ pub async fn look(State(app): State<Arc<App>>, Json(request): Json<EdiRequest>) 
             let id = super::id(&request.arrival)?;
             let known = app.store.arrival(id).await?;
             known.ok_or_else(|| Problem::not_found(format!("there is no arrival {}", request.arrival)))?;
-            app.store.body(id, LARGEST as u64 + 1).await?
+            app.store.body(id, MAX_TEXT as u64 + 1).await?
         }
     };
-    if bytes.len() > LARGEST {
-        let says = format!("more than {} KB; `wirewatch edi check` takes files of any size", LARGEST / 1024);
+    if bytes.len() > MAX_TEXT {
+        let says = format!("more than {} KB; `wirewatch edi check` takes files of any size", MAX_TEXT / 1024);
         return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, says));
     }
     let (_, workspace) = app.engine.releases().current();
@@ -42,7 +42,8 @@ pub async fn look(State(app): State<Arc<App>>, Json(request): Json<EdiRequest>) 
         return Err(Problem::new(StatusCode::BAD_REQUEST, format!("there is no partner `{}`", request.partner)));
     }
     let look = tokio::task::spawn_blocking(move || looked_at(&workspace, &request.partner, &bytes)).await;
-    look.map(Json).map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "looking at it ended unexpectedly"))
+    look.map(Json)
+        .map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "reading it failed because of a fault in the service"))
 }
 
 /// Returns the partner and terms by which an interchange is read: the requested partner, or one that the interchange names.

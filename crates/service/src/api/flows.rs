@@ -138,6 +138,6 @@ pub fn flow_of<'w>(workspace: &'w Workspace, name: &str) -> Result<&'w Flow, Pro
 /// Returns the flow and the intake by which a submitted document is received.
 pub fn known<'w>(workspace: &'w Workspace, name: &str) -> Result<(&'w Flow, &'w Intake), Problem> {
     let flow = flow_of(workspace, name)?;
-    let none = || Problem::new(StatusCode::CONFLICT, format!("the flow `{name}` has no intake to hand anything to"));
+    let none = || Problem::new(StatusCode::CONFLICT, format!("the flow `{name}` has no intake"));
     Ok((flow, flow.intakes.first().ok_or_else(none)?))
 }

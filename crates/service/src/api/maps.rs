@@ -24,7 +24,7 @@ use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::DraftRow;
 
 /// Bytes of a document and of a map file, at most.
-const LARGEST: usize = 1 << 20;
+const MAX_TEXT: usize = 1 << 20;
 
 /// The maps of the running release.
 #[utoipa::path(get, path = "/api/maps", operation_id = "maps", responses((status = 200, body = Vec<MapView>)))]
@@ -45,7 +45,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let own = workspace.cases.values().filter(|case| case.of == of);
     let sample = |case: &Arc<Case>| {
         let (name, text) = (case.name.clone(), case.given.1.clone());
-        MapSample { name, text, with: case.kept.clone(), meta: case.meta.clone() }
+        MapSample { name, text, with: case.variables.clone(), meta: case.meta.clone() }
     };
     let samples = own.map(sample).collect();
     let drafts = app.store.drafts().await?;
@@ -89,7 +89,7 @@ pub async fn rule(State(app): State<Arc<App>>, Path(name): Path<String>, Json(as
     text.map(|text| Json(MapText { text })).map_err(|says| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says))
 }
 
-/// Stores a draft of the map's file in place of the former one. `wirewatch map take` brings it into the folder.
+/// Stores a draft of the map's file in place of the previous one. `wirewatch map take` brings it into the folder.
 #[utoipa::path(put, path = "/api/maps/{name}/draft", operation_id = "keep_map_draft", params(("name" = String, Path)),
     request_body = MapDraftRequest, responses((status = 200, body = MapDraft), (status = 404, body = Problem), (status = 413, body = Problem)))]
 pub async fn keep_draft(
@@ -102,8 +102,8 @@ pub async fn keep_draft(
     if !workspace.maps.contains_key(&name) {
         return Err(unknown(&name));
     }
-    if text.len() > LARGEST {
-        return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, format!("a draft has at most {} KB", LARGEST / 1024)));
+    if text.len() > MAX_TEXT {
+        return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, format!("a draft has at most {} KB", MAX_TEXT / 1024)));
     }
     let now = SystemClock.now();
     app.store.keep_draft(&file_of(&name), &text, &by, now).await?;
@@ -126,8 +126,8 @@ fn file_of(map: &str) -> String {
 #[utoipa::path(post, path = "/api/maps/{name}/try", operation_id = "try_map", params(("name" = String, Path)), request_body = MapTry,
     responses((status = 200, body = MapTried), (status = 413, body = Problem)))]
 pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json(given): Json<MapTry>) -> Answer<MapTried> {
-    if given.given.len().max(given.text.len()) > LARGEST {
-        let says = format!("more than {} KB; `wirewatch map run` takes documents of any size", LARGEST / 1024);
+    if given.given.len().max(given.text.len()) > MAX_TEXT {
+        let says = format!("more than {} KB; `wirewatch map run` takes documents of any size", MAX_TEXT / 1024);
         return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, says));
     }
     let (files, environment) = (files(&app).await?, app.environment.clone());
@@ -135,7 +135,9 @@ pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json
         let on = Tryout { given: given.given.into_bytes(), at: given.at, with: given.with, meta: given.meta };
         map_table(&files, environment.as_deref(), &name, &given.text, &on)
     });
-    let table = table.await.map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "trying it ended unexpectedly"))?;
+    let table = table
+        .await
+        .map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the trial failed because of a fault in the service"))?;
     Ok(Json(tried(table)))
 }
 

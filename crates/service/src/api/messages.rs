@@ -1,7 +1,7 @@
 //! Messages in lists.
 
 use super::problem::Problem;
-use super::{Answer, id, maybe_id, moment, next_of, page, rows};
+use super::{Answer, maybe_id, message_id, moment, next_of, page, rows};
 use crate::run::App;
 use crate::view::words::DocumentForm;
 use crate::view::{DescribedSegment, DocumentView, MessageQuery, Messages};
@@ -37,18 +37,18 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
     let states: Vec<String> = query.state.split(',').filter(|state| !state.is_empty()).map(str::to_owned).collect();
     if let Some(unknown) = states.iter().find(|state| MessageState::parse(state).is_none()) {
         let known: Vec<&str> = MessageState::ALL.iter().map(|state| state.as_str()).collect();
-        return Err(bad(format!("`{unknown}` is no state; there are {}", known.join(", "))));
+        return Err(bad(format!("`{unknown}` is not a state; states are {}", known.join(", "))));
     }
     let reason = match query.reason.as_str() {
         "" => None,
-        text => Some(rows::parse_reason(text).ok_or_else(|| bad(format!("`{text}` is no reason id")))?),
+        text => Some(rows::parse_reason(text).ok_or_else(|| bad(format!("`{text}` is not the id of a reason")))?),
     };
     let (_, workspace) = app.engine.releases().current();
     let comes_in = match query.direction.as_str() {
         "" => None,
         "in" => Some(true),
         "out" => Some(false),
-        other => return Err(bad(format!("`{other}` is no direction; there are in, out"))),
+        other => return Err(bad(format!("`{other}` is not a direction; directions are in and out"))),
     };
     // Flows without an intake carry messages made here, to be sent out.
     let in_direction = |wanted| workspace.flows.values().filter(move |flow| flow.intakes.is_empty() != wanted);
@@ -59,7 +59,7 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
         partner: query.partner.clone(),
         states,
         step: query.step.clone(),
-        key: key::kept(query.key.clone()),
+        key: key::stored(query.key.clone()),
         arrival: maybe_id(&query.arrival)?,
         reason,
         since: moment(&query.since)?,
@@ -90,10 +90,10 @@ pub async fn document(
 ) -> Answer<DocumentView> {
     let stored = stored(&app, &text).await?;
     if !step.is_empty() {
-        let machine = super::story::rebuilt(&app, &stored).await?;
+        let machine = super::story::rebuilt(&app, &stored).await?.ok();
         let traced = machine.as_ref().and_then(|machine| machine.trace().iter().find(|traced| traced.step == step));
         let after = traced.and_then(|traced| traced.after.as_ref());
-        let after = after.ok_or_else(|| Problem::not_found(format!("there is no document behind a step `{step}` of {text}")))?;
+        let after = after.ok_or_else(|| Problem::not_found(format!("the step `{step}` of {text} has no document")))?;
         return Ok(Json(match as_tree {
             true => content(after),
             false => rows::document(after.into(), after.readable(), usize::MAX),
@@ -143,7 +143,7 @@ pub async fn described(
     let (_, workspace) = app.engine.releases().current();
     beside(bytes.len(), || {
         let Ok(Document::X12(tree)) = workspace.document(&form, &bytes) else {
-            return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} does not run from an X12 document")));
+            return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} was not made from an X12 document")));
         };
         let all = describe(&tree);
         Ok(Json(all.into_iter().enumerate().skip(skip).take(SEGMENTS).map(|(n, one)| rows::described(n, one)).collect()))
@@ -151,7 +151,7 @@ pub async fn described(
 }
 
 async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {
-    app.store.stored(id(text)?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
+    app.store.stored(message_id(app, text).await?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
 }
 
 /// Returns the newest amendment, or the document that was received.

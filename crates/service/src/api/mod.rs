@@ -13,11 +13,13 @@ mod captures;
 mod connections;
 mod description;
 mod edi;
+pub mod figures;
 mod flows;
 mod maps;
 mod messages;
 mod orders;
 mod overview;
+mod plan;
 pub mod problem;
 mod queues;
 mod releases;
@@ -34,17 +36,21 @@ use crate::access::{self, session};
 use crate::console;
 use crate::hooks;
 use crate::run::App;
+use crate::view::words::ProblemCode;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{StatusCode, header};
 use axum::routing::{any, get};
 use axum::{Json, Router, middleware};
 use problem::Problem;
+pub use rows::parse_reason;
 use std::sync::Arc;
 use tower_http::CompressionLevel;
 use tower_http::compression::CompressionLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use wirewatch_core::{Id, key};
+use wirewatch_journal::{MessageFilter, MessageRow};
 
 /// Largest request body in bytes; submitted documents are the largest.
 const BODY: usize = 64 << 20;
@@ -76,12 +82,12 @@ pub fn router(app: Arc<App>) -> Router {
 
 /// Router until the database can be reached: answers 503 to everything.
 pub fn waiting() -> Router {
-    let says = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service waits for its database; its log says why");
+    let says = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service waits for its database; the cause is in its log");
     Router::new().fallback(async move || ([(header::RETRY_AFTER, "5")], says()))
 }
 
 async fn nothing() -> Problem {
-    Problem::new(StatusCode::NOT_FOUND, "there is nothing at this path")
+    Problem::new(StatusCode::NOT_FOUND, "the API has no such path")
 }
 
 /// Returns the description of the API (OpenAPI 3.1), for checks and generated clients.
@@ -122,6 +128,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(maps::proposals))
         .routes(routes!(maps::rule))
         .routes(routes!(maps::keep_draft, maps::drop_draft))
+        .routes(routes!(figures::figures))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))
@@ -141,6 +148,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(captures::bytes))
         .routes(routes!(releases::list, releases::release))
         .routes(routes!(releases::one))
+        .routes(routes!(releases::files))
         .routes(routes!(releases::rollback))
         .routes(routes!(stream::stream))
         .routes(routes!(stream::pulse))
@@ -153,13 +161,48 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
 /// 400 outside 1 to [`PAGE_MOST`]: a caller that asks for more must know that it does not get it.
 fn page(limit: Option<u32>) -> Result<u32, Problem> {
     let limit = limit.unwrap_or(PAGE);
-    let says = || format!("limit is {limit}; a page has 1 to {PAGE_MOST} rows, and `before` gives the next one");
+    let says = || format!("limit is {limit}, but must be 1 to {PAGE_MOST}; get more rows with `before`");
     (1..=PAGE_MOST).contains(&limit).then_some(limit).ok_or_else(|| Problem::new(StatusCode::BAD_REQUEST, says()))
 }
 
 /// An id from a path or query.
 fn id(text: &str) -> Result<wirewatch_core::Id, Problem> {
     text.parse().map_err(|error: wirewatch_core::id::NoId| Problem::new(StatusCode::BAD_REQUEST, error.to_string()))
+}
+
+/// Messages of a key that are listed where one is wanted.
+const LISTED: u32 = 10;
+
+/// Returns the message that a text names: by its id, or by its business key or key in the target system where one message has it.
+///
+/// # Errors
+/// 404 when there is none, 409 when several have the key: they are listed.
+async fn message_id(app: &App, text: &str) -> Result<Id, Problem> {
+    let parsed = id(text);
+    if let Ok(id) = parsed
+        && app.store.stored_among(&[id.0]).await?.contains(&id.0)
+    {
+        return Ok(id);
+    }
+    // What cannot be stored in a text column is no key.
+    if text.is_empty() || text.contains('\0') {
+        return parsed;
+    }
+    let filter = MessageFilter { key: key::stored(text.to_owned()), limit: LISTED + 1, ..MessageFilter::default() };
+    let found = app.store.messages(&filter).await?;
+    match found.as_slice() {
+        [] => Err(Problem::not_found(format!("there is no message with the id or key {text}"))),
+        [one] => Ok(Id(one.id)),
+        several => {
+            let line = |one: &MessageRow| format!("{} of {}, {}", Id(one.id), one.flow, one.state);
+            let mut lines: Vec<String> = several.iter().take(LISTED as usize).map(line).collect();
+            if several.len() > lines.len() {
+                lines.push("and more".to_owned());
+            }
+            let title = format!("several messages have the key {text}; name one by its id");
+            Err(Problem::new(StatusCode::CONFLICT, title).code(ProblemCode::KeyAmbiguous).detail(lines.join("; ")))
+        }
+    }
 }
 
 /// An id that may be left out.
@@ -186,7 +229,7 @@ fn moment(text: &str) -> Result<Option<wirewatch_core::Timestamp>, Problem> {
         return Ok(None);
     }
     let parsed: Result<jiff::Timestamp, _> = text.parse();
-    let says = format!("`{text}` is no moment; write RFC 3339, e.g. 2026-11-23T07:00:00Z");
+    let says = format!("`{text}` is not a time; write RFC 3339, e.g. 2026-11-23T07:00:00Z");
     let at = parsed.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, says))?;
     Ok(Some(wirewatch_core::Timestamp(at.as_microsecond())))
 }

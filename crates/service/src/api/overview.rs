@@ -13,13 +13,8 @@ use wirewatch_core::duration;
 use wirewatch_core::flow::{Flow, Parcel, Step, Takes, UNROUTED, Until, Verb};
 use wirewatch_core::meter::{self, Figures, Point};
 use wirewatch_core::workspace;
-use wirewatch_core::{Timestamp, intake::Verdict};
 use wirewatch_engine::{Clock, SystemClock};
-use wirewatch_journal::{ArrivalFilter, Standing};
-
-/// Failed arrivals of the last day are listed, up to a limit.
-const DAY_US: i64 = 24 * 3_600_000_000;
-const ARRIVALS: u32 = 20;
+use wirewatch_journal::Standing;
 
 type Read = BTreeMap<meter::FlowStep, Figures>;
 
@@ -29,12 +24,6 @@ pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
     let (_, workspace) = app.engine.releases().current();
     let standing = app.store.standing().await?;
     let now = SystemClock.now();
-    let failed = ArrivalFilter {
-        verdict: Verdict::Failed.as_str().to_owned(),
-        since: Some(Timestamp(now.0 - DAY_US)),
-        limit: ARRIVALS,
-        ..ArrivalFilter::default()
-    };
     let connections = connections::views(&app).await;
     let paused = flows::all_paused(&app).await;
     let steps_on_hold = flows::steps_on_hold(&app).await;
@@ -57,7 +46,7 @@ pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
     Ok(Json(Overview {
         at: sure_time(now),
         lines: lines.collect(),
-        arrivals_failed: app.store.arrivals(&failed).await?.into_iter().map(rows::arrival).collect(),
+        arrivals_failed: status::arrivals_failed(&app).await?,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         warnings: status::warnings(&app, days_ahead, &status::held(&app).await).await?,
         connections,
@@ -203,7 +192,7 @@ mod tests {
     }
 
     #[test]
-    fn each_step_tells_what_stands_there_and_whose_it_is() {
+    fn each_step_reports_what_stands_there_and_whose_it_is() {
         let all = [
             standing("book", "running", "marrowfield", 3, 5_000_000),
             standing("book", "retrying", "marrowfield", 2, 4_000_000),

@@ -18,7 +18,7 @@ pub struct Problem {
     pub title: String,
     /// HTTP status of the response.
     pub status: u16,
-    /// What to do about it.
+    /// Next action; `null` when there is none to name.
     pub detail: Option<String>,
     /// Findings in the document or workspace that was sent.
     #[schema(value_type = Vec<crate::view::FindingView>)]
@@ -90,8 +90,8 @@ impl From<JournalError> for Problem {
             JournalError::Away(_) | JournalError::Fenced => database_away().detail(error.to_string()),
             JournalError::Unstorable(_) => Self::new(StatusCode::BAD_REQUEST, error.to_string()),
             JournalError::Refused(_) | JournalError::OtherVersion(_) | JournalError::Damaged(_) => {
-                tracing::error!(%error, "a question to the database failed");
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "the service could not answer; its log says why")
+                tracing::error!(%error, "a database query failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "the service failed; the cause is in its log")
             }
         }
     }
@@ -122,5 +122,7 @@ fn refused_code(refused: &ActRefused) -> ProblemCode {
         ActRefused::Ended(_) => ProblemCode::MessageEnded,
         ActRefused::Unreadable(_) => ProblemCode::DocumentUnreadable,
         ActRefused::OtherRequest { .. } => ProblemCode::OtherRequest,
+        ActRefused::NotPassed { .. } => ProblemCode::StepNotPassed,
+        ActRefused::NoLogic { .. } => ProblemCode::ReleaseUnfit,
     }
 }

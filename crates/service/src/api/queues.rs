@@ -36,16 +36,16 @@ pub fn views(app: &App, workspace: &Workspace, connection: &Connection, broker: 
 }
 
 /// Returns a sentence for each queue that a flow would take from and cannot; queues on hold by a person are left out.
-pub fn troubles(app: &App, workspace: &Workspace) -> Vec<String> {
-    let mut troubles = Vec::new();
+pub fn queue_warnings(app: &App, workspace: &Workspace) -> Vec<String> {
+    let mut warnings = Vec::new();
     for connection in workspace.connections.values() {
         let Some(broker) = connection.broker().filter(|_| app.engine.closed(&[&connection.name]).is_none()) else { continue };
         for queue in
             views(app, workspace, connection, broker).into_iter().filter(|queue| queue.listening == QueueListening::Stopped)
         {
             let (flows, title, says) = (queue.flows.join(", "), &connection.title, queue.says);
-            troubles.push(format!("{flows} takes nothing from the queue {} of {title}: {says}", queue.name));
+            warnings.push(format!("{flows} receives nothing from the queue {} of {title}: {says}", queue.name));
         }
     }
-    troubles
+    warnings
 }

@@ -6,7 +6,7 @@ use crate::access::Person;
 use crate::releasing::{How, Proposal, Released};
 use crate::run::App;
 use crate::view::words::{ProblemCode, ReleaseOutcome};
-use crate::view::{FileView, Release, ReleaseStory, ReleaseView, Why, WorkspaceFiles, sure_time};
+use crate::view::{FileView, Release, ReleaseFiles, ReleaseStory, ReleaseView, Why, WorkspaceFiles, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -45,7 +45,7 @@ async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
                 true => (
                     StatusCode::CONFLICT,
                     ProblemCode::ReleaseStale,
-                    format!("{n} file{ending} would take back what newer releases changed; the current release stays"),
+                    format!("{n} file{ending} would undo changes of newer releases; the current release stays"),
                 ),
                 false => (
                     StatusCode::UNPROCESSABLE_ENTITY,
@@ -96,6 +96,14 @@ pub async fn one(State(app): State<Arc<App>>, Path(no): Path<i64>) -> Answer<Rel
     Ok(Json(ReleaseStory { before: only(&before), after: only(&own.files.clone().unwrap_or_default()), release }))
 }
 
+/// All files of a release, as they were deployed.
+#[utoipa::path(get, path = "/api/releases/{no}/files", operation_id = "release_files", params(("no" = i64, Path)),
+    responses((status = 200, body = ReleaseFiles), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn files(State(app): State<Arc<App>>, Path(no): Path<i64>) -> Answer<ReleaseFiles> {
+    let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
+    Ok(Json(ReleaseFiles { release: no, files: own.files.ok_or_else(|| damaged(no))? }))
+}
+
 /// Makes an earlier release the current one again, under a new number.
 #[utoipa::path(post, path = "/api/releases/{no}/rollback", params(("no" = i64, Path)), request_body = Why,
     responses((status = 200, body = Release), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -108,13 +116,12 @@ pub async fn rollback(
     let why = given_reason(&why, "it is rolled back")?;
     let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
     let says = format!("back to release {no}: {why}");
-    let Some(files) = own.files else {
-        return Err(Problem::new(
-            StatusCode::CONFLICT,
-            format!("the record of release {no} is damaged: its files cannot be read"),
-        ));
-    };
+    let files = own.files.ok_or_else(|| damaged(no))?;
     propose(&app, Proposal { files: &files, by: &by, says: &says, take_back: true, only_tell: false }).await
+}
+
+fn damaged(no: i64) -> Problem {
+    Problem::new(StatusCode::CONFLICT, format!("the record of release {no} is damaged: its files cannot be read"))
 }
 
 fn unknown(no: i64) -> Problem {
@@ -135,6 +142,6 @@ fn view(row: &ReleaseRow, before: &Files, current: i64) -> ReleaseView {
     }
 }
 
-fn file(FileChange { file, what, added, removed }: FileChange) -> FileView {
+pub(super) fn file(FileChange { file, what, added, removed }: FileChange) -> FileView {
     FileView { file, what: what.into(), added, removed }
 }

@@ -26,7 +26,7 @@ fn well_formed(uri: &Uri, headers: &HeaderMap) -> Result<(), Problem> {
     }
     let address = uri.path_and_query().map_or("", |address| address.as_str());
     if address.contains("%00") {
-        return bad("the address holds a NUL character (%00), which no name, key or text has");
+        return bad("the address contains a NUL character (%00), which is not allowed");
     }
     Ok(())
 }

@@ -94,6 +94,7 @@ pub fn reason(row: ReasonCount) -> Reason {
         code,
         says: row.says,
         advice: code.advice().to_owned(),
+        helps: code.help().into(),
         messages: row.messages,
         oldest: time(row.oldest),
     }

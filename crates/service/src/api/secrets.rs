@@ -17,7 +17,7 @@ use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, SystemClock};
 
 /// Longest value, in bytes.
-const LARGEST: usize = 64 << 10;
+const MAX_SECRET: usize = 64 << 10;
 
 /// Every secret that is set, and every one the workspace names.
 #[utoipa::path(get, path = "/api/secrets", operation_id = "secrets", responses((status = 200, body = Vec<SecretView>)))]
@@ -55,7 +55,7 @@ pub async fn set(
 ) -> Answer<SecretSet> {
     let bad = |says: &str| Problem::new(StatusCode::BAD_REQUEST, says);
     let generated = match &request.value {
-        Some(value) if value.is_empty() || value.len() > LARGEST => return Err(bad("a secret has 1 to 65536 bytes")),
+        Some(value) if value.is_empty() || value.len() > MAX_SECRET => return Err(bad("a secret has 1 to 65536 bytes")),
         Some(_) => None,
         None => Some(secrets::generate().map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error.to_string()))?),
     };

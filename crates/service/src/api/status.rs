@@ -6,21 +6,30 @@ use crate::disk;
 use crate::incidents::silences;
 use crate::run::App;
 use crate::view::some;
-use crate::view::{ConnectionHold, ProcessView, Reason, Status, time};
+use crate::view::{Arrival, ConnectionHold, ProcessView, Reason, Status, time};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use std::sync::Arc;
 use std::time::Duration;
+use wirewatch_core::Timestamp;
 use wirewatch_core::before::Before;
 use wirewatch_core::connection::Connection;
+use wirewatch_core::intake::Verdict;
 use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
-use wirewatch_journal::JournalError;
+use wirewatch_journal::{ArrivalFilter, JournalError};
 
 /// With fewer days ahead than this the keeper has failed for long, and there will soon be no room for history.
 const DAYS_AHEAD: i64 = 3;
+
+/// Failed arrivals of the last day are listed, up to a limit.
+const DAY_US: i64 = 24 * 3_600_000_000;
+const ARRIVALS: u32 = 20;
+
+/// For so long after the last of them, rejected calls are warned of.
+const LATELY: Duration = Duration::from_secs(3600);
 
 /// A burst of calls longer than this does not end by itself.
 const RUSH: Duration = Duration::from_secs(30);
@@ -35,7 +44,7 @@ async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
 pub async fn health(State(app): State<Arc<App>>) -> Response {
     let days = app.store.days_ahead(SystemClock.now()).await;
     let away = days.as_ref().err().map(|error| ("the database cannot be reached", error.to_string()));
-    let few = days.is_ok_and(|days| days < DAYS_AHEAD).then(|| ("there is soon no room for history", String::new()));
+    let few = days.is_ok_and(|days| days < DAYS_AHEAD).then(|| ("history can soon not be stored", String::new()));
     let stalled = app.engine.stalled().map(|says| ("nothing can be committed", says));
     let full = disk::full(&app.own_folders).into_iter().next().map(|says| ("a disk is full", says));
     match away.or(few).or(stalled).or(full) {
@@ -63,15 +72,38 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         unfinished: rows::by_state(app.store.unfinished_by_state().await?),
         on_hold: held,
         steps_on_hold: flows::steps_on_hold(&app).await,
+        paused: flows::all_paused(&app).await,
+        arrivals_failed: arrivals_failed(&app).await?,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         processes: processes(&app).await?,
     }))
 }
 
+/// Returns the newest arrivals of the last day that failed.
+pub async fn arrivals_failed(app: &App) -> Result<Vec<Arrival>, JournalError> {
+    let failed = ArrivalFilter {
+        verdict: Verdict::Failed.as_str().to_owned(),
+        since: Some(Timestamp(SystemClock.now().0 - DAY_US)),
+        limit: ARRIVALS,
+        ..ArrivalFilter::default()
+    };
+    Ok(app.store.arrivals(&failed).await?.into_iter().map(rows::arrival).collect())
+}
+
+/// Returns the warning about calls of a webhook that were rejected lately.
+fn rejected_calls(app: &App, connection: &Connection, now: Timestamp) -> Option<String> {
+    let turned = app.doors.at(&connection.name).turned.filter(|turned| now.since(turned.last) < LATELY)?;
+    let calls = if turned.calls == 1 { "1 call was".to_owned() } else { format!("{} calls were", turned.calls) };
+    Some(format!("{}: {calls} rejected since the service started, the last because: {}", connection.title, turned.says))
+}
+
 /// Returns what an operator should correct, one sentence each.
 pub async fn warnings(app: &App, days_ahead: i64, held: &[ConnectionHold]) -> Result<Vec<String>, JournalError> {
-    let few = (days_ahead < DAYS_AHEAD)
-        .then(|| format!("there is room for history for {days_ahead} more days only: see in the log why no more could be made"));
+    let few = (days_ahead < DAYS_AHEAD).then(|| {
+        format!(
+            "partitions for history exist for {days_ahead} more days only; the log has the reason why no more could be created"
+        )
+    });
     let (release, workspace) = app.engine.releases().current();
     let folder = app.folder.as_ref().and_then(|folder| folder.differs(&workspace, release));
     let now = SystemClock.now();
@@ -79,24 +111,25 @@ pub async fn warnings(app: &App, days_ahead: i64, held: &[ConnectionHold]) -> Re
         let title = &connection.title;
         let hook = connection.webhook().is_some();
         let believed = (hook && connection.secret().is_none())
-            .then(|| format!("{title} believes every call: whoever knows its address can send what its flows take"));
+            .then(|| format!("{title} accepts unsigned calls: anybody who knows its address can send messages to its flows"));
         let unset = connection.secrets().filter(|secret| app.secrets.good(secret, now).is_empty()).map(move |secret| {
             let so = if hook { "rejects every call" } else { "cannot be used" };
-            format!("{title} {so}: its secret `{secret}` is not set (wirewatch secret set {secret})")
+            format!("{title} {so}: the secret `{secret}` is not set (wirewatch secret set {secret})")
         });
         believed.into_iter().chain(unset).collect::<Vec<_>>()
     });
     let stalled = app.engine.stalled().map(|says| format!("nothing can be committed: {says}"));
-    let kept = app.engine.kept().and_then(|(calls, since)| rush(calls, now.since(since)));
+    let spooled = app.engine.spooled().and_then(|(calls, since)| rush(calls, now.since(since)));
     let silences = silences(app, now).await?.into_iter().map(|silence| silence.says(now));
     Ok(few
         .into_iter()
         .chain(stalled)
         .chain(disk::full(&app.own_folders))
-        .chain(kept)
+        .chain(spooled)
         .chain(folder)
         .chain(connections)
-        .chain(queues::troubles(app, &workspace))
+        .chain(workspace.connections.values().filter_map(|connection| rejected_calls(app, connection, now)))
+        .chain(queues::queue_warnings(app, &workspace))
         .chain(workspace.connections.values().filter_map(|connection| blocked_files(app, connection)))
         .chain(held.iter().filter_map(|held| held_and_gone(&workspace, held)))
         .chain(silences)
@@ -121,16 +154,16 @@ fn held_and_gone(workspace: &Workspace, held: &ConnectionHold) -> Option<String>
     let ConnectionHold { connection, waiting, .. } = held;
     (!workspace.connections.contains_key(connection)).then(|| {
         format!(
-            "`{connection}` is on hold and is no connection of the workspace any more; messages that wait for it: {waiting}. Deploy it \
-             again, or discard them"
+            "`{connection}` is on hold and is not in the workspace any more; messages that wait for it: {waiting}. Deploy it \
+                again, or discard them"
         )
     })
 }
 
 /// Returns the warning about spooled calls of which the first has waited too long.
 fn rush(calls: usize, first: Duration) -> Option<String> {
-    let (seconds, why) = (first.as_secs(), "more come than the service keeps up with, or its log says what is in their way");
-    (first > RUSH).then(|| format!("{calls} calls are kept and wait to be worked on, the first for {seconds} s: {why}"))
+    let (seconds, why) = (first.as_secs(), "more calls arrive than the service can process; if not, its log has the cause");
+    (first > RUSH).then(|| format!("{calls} stored calls wait to be processed, the first for {seconds} s: {why}"))
 }
 
 /// Why messages failed, most messages first.
@@ -160,9 +193,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_rush_is_told_of_once_it_does_not_pass_by_itself() {
+    fn a_rush_is_reported_of_once_it_does_not_pass_by_itself() {
         assert_eq!(rush(9000, RUSH), None);
-        let warning = rush(9000, RUSH + Duration::from_secs(4)).expect("it is told");
-        assert!(warning.starts_with("9000 calls are kept and wait to be worked on, the first for 34 s: "), "{warning}");
+        let warning = rush(9000, RUSH + Duration::from_secs(4)).expect("it is reported");
+        assert!(warning.starts_with("9000 stored calls wait to be processed, the first for 34 s: "), "{warning}");
     }
 }

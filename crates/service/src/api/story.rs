@@ -2,15 +2,15 @@
 
 use super::messages::source;
 use super::problem::Problem;
-use super::{Answer, id, rows};
+use super::{Answer, message_id, rows};
 use crate::run::App;
 use crate::view::words::{DocumentForm, MessageState, StepVerb};
 use crate::view::{Attempt, DocumentView, RequestView, Step, Story, time};
 use axum::Json;
 use axum::extract::{Path, State};
 use std::sync::Arc;
-use wirewatch_core::machine::{LogEntry, Logged, Logic, Machine, Outcome, Then, Trace};
-use wirewatch_engine::{Stored, beside};
+use wirewatch_core::machine::{Effect, LogEntry, Logged, Machine, Outcome, Then, Trace};
+use wirewatch_engine::{Damaged, Stored, beside, logics};
 use wirewatch_journal::MessageFilter;
 
 /// Bytes of a document that are sent with the story; the whole document has a path of its own.
@@ -22,7 +22,7 @@ const BESIDE: u32 = 20;
 #[utoipa::path(get, path = "/api/messages/{id}", params(("id" = String, Path)), responses((status = 200, body = Story)))]
 pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answer<Story> {
     let unknown = || Problem::not_found(format!("there is no message {text}"));
-    let wanted = id(&text)?;
+    let wanted = message_id(&app, &text).await?;
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
     let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
     let from = app.store.arrival(stored.origin.arrival).await?.map(rows::arrival);
@@ -32,19 +32,21 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
     let shown = beside(bytes.len(), || app.engine.releases().current().1.shown(&form, &bytes));
     let document = rows::document((&form).into(), shown, SHOWN);
-    let machine = rebuilt(&app, &stored).await?;
-    let mut kept = machine.as_ref().map(|machine| machine.kept().clone()).unwrap_or_default();
-    kept.remove("meta");
+    let machine = rebuilt(&app, &stored).await?.ok();
+    let mut variables = machine.as_ref().map(|machine| machine.variables().clone()).unwrap_or_default();
+    variables.remove("meta");
     let message = rows::message(row);
     let failed = message.code.filter(|_| message.state == MessageState::Failed);
     Ok(Json(Story {
+        release: machine.as_ref().map_or(stored.origin.release, Machine::release),
+        helps: failed.map(|code| code.help().into()),
         advice: failed.map(|code| code.advice().to_owned()).unwrap_or_default(),
         message,
         from,
         meta: serde_json::Value::Object(stored.origin.meta.clone()),
         document,
         steps: steps(machine.as_ref(), &stored),
-        kept: serde_json::Value::Object(kept),
+        variables: serde_json::Value::Object(variables),
         acts,
         beside: others,
     }))
@@ -71,13 +73,18 @@ fn steps(machine: Option<&Machine>, stored: &Stored) -> Vec<Step> {
     steps
 }
 
-/// The machine as its log left it; `None` when the logic or the document cannot be read any more.
-pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Option<Machine>, Problem> {
-    let Some(workspace) = app.engine.releases().get(stored.origin.release, &*app.journal).await? else { return Ok(None) };
-    let logic = Logic::of(&workspace, &stored.origin.flow);
-    Ok(beside(stored.document.len(), || {
-        let document = workspace.document(&stored.origin.form, &stored.document).ok()?;
-        Machine::rebuild(logic?, stored.origin.clone(), document, &stored.log, true).ok()
+/// Returns the machine as its log left it, or why it cannot be rebuilt: its log, its logic or its document cannot be read.
+pub async fn rebuilt(app: &App, stored: &Stored) -> Result<Result<Machine, String>, Problem> {
+    if let Some(Damaged { says, .. }) = &stored.damaged {
+        return Ok(Err(format!("damaged: {says}")));
+    }
+    let found = logics(&stored.origin, &stored.log, app.engine.releases(), &*app.journal).await?;
+    Ok(found.and_then(|(workspace, logics)| {
+        beside(stored.document.len(), || {
+            let document = workspace.document(&stored.origin.form, &stored.document).map_err(|error| error.to_string())?;
+            let machine = Machine::rebuild(logics, stored.origin.clone(), document, &stored.log, true);
+            machine.map_err(|diverged| diverged.to_string())
+        })
     }))
 }
 
@@ -87,13 +94,18 @@ fn step(trace: Trace) -> Step {
         verb: StepVerb::parse(trace.verb),
         note: trace.note,
         after: trace.after.map(|document| rows::document((&document).into(), document.readable(), SHOWN)),
-        request: trace.effect.map(|effect| RequestView {
-            connection: effect.connection().to_owned(),
-            line: effect.line(),
-            with: effect.properties().into_iter().map(|(name, value)| format!("{name}: {value}")).collect(),
-            body: effect.body().map(|body| text(&body.text())),
-        }),
+        request: trace.effect.as_ref().map(request),
         attempts: Vec::new(),
+    }
+}
+
+/// A request as it is shown.
+pub fn request(effect: &Effect) -> RequestView {
+    RequestView {
+        connection: effect.connection().to_owned(),
+        line: effect.line(),
+        with: effect.properties().into_iter().map(|(name, value)| format!("{name}: {value}")).collect(),
+        body: effect.body().map(|body| text(&body.text())),
     }
 }
 

@@ -85,20 +85,20 @@ fn effect(connection: &Connection, at: &SubmitAt, body: &[u8]) -> Result<Effect,
     match &connection.kind {
         ConnectionKind::Http(_) => {
             if !at.path.starts_with('/') {
-                return Err(wrong("say at which path, with a slash first: --post /path"));
+                return Err(wrong("a path that begins with a slash is needed: --post /path"));
             }
             let asked = if at.method.is_empty() { "POST".to_owned() } else { at.method.to_uppercase() };
             let method = Method::ALL.iter().map(|(_, method)| *method).find(|method| method.as_str() == asked);
-            let method = method.ok_or_else(|| wrong("the method is GET, POST, PUT, PATCH or DELETE"))?;
+            let method = method.ok_or_else(|| wrong("the method must be GET, POST, PUT, PATCH or DELETE"))?;
             let body = (!body.0.is_empty()).then_some(body);
             Ok(Effect::Call { connection: name, method, path: at.path.clone(), body })
         }
         ConnectionKind::Amqp(_) => {
             let (exchange, routing_key) = match (at.queue.as_str(), at.exchange.as_str()) {
-                ("", "") => return Err(wrong("say where: --queue NAME, or --exchange NAME with --key ROUTING.KEY")),
+                ("", "") => return Err(wrong("a target is needed: --queue NAME, or --exchange NAME with --key ROUTING.KEY")),
                 (queue, "") => (String::new(), queue.to_owned()),
                 ("", exchange) => (exchange.to_owned(), at.key.clone()),
-                (_, _) => return Err(wrong("either a queue or an exchange")),
+                (_, _) => return Err(wrong("give either a queue or an exchange")),
             };
             let is_json = serde_json::from_slice::<serde_json::Value>(&body.0).is_ok();
             let content_type = if is_json { "application/json" } else { "application/octet-stream" };
@@ -107,11 +107,11 @@ fn effect(connection: &Connection, at: &SubmitAt, body: &[u8]) -> Result<Effect,
         }
         ConnectionKind::Folder { .. } => {
             if at.name.is_empty() || at.name.contains('/') {
-                return Err(wrong("the file needs a plain name"));
+                return Err(wrong("the file name must be plain, without folders"));
             }
             Ok(Effect::Send { connection: name, file: at.name.clone(), body })
         }
-        ConnectionKind::Webhook(_) | ConnectionKind::Incidents => Err(wrong("nothing is sent there")),
+        ConnectionKind::Webhook(_) | ConnectionKind::Incidents => Err(wrong("nothing can be sent there")),
     }
 }
 

@@ -41,7 +41,7 @@ pub fn view(app: &App, workspace: &Workspace, connection: &Connection, webhook: 
 
 fn signed(signature: &Signature) -> String {
     match &signature.form {
-        SignatureForm::Standard => "as Standard Webhooks say".to_owned(),
+        SignatureForm::Standard => "as in Standard Webhooks".to_owned(),
         SignatureForm::Header { header, hash, time, .. } => {
             let hash = match hash {
                 Hash::Sha256 => "SHA-256",

@@ -87,7 +87,7 @@ pub fn listen(app: &Arc<App>, name: &str, kind: &CaptureKind, mut overheard: Opt
                             let text = |key: &str| headers.get(key).and_then(Value::as_str).unwrap_or_default();
                             let line = format!("{} {}", text("exchange"), text("routing_key"));
                             if let Err(error) = keep(&app, &own, line, headers, &body).await {
-                                tracing::warn!(capture = own, %error, "what arrived in a capture does not outlive a restart");
+                                tracing::warn!(capture = own, %error, "items of a capture could not be stored, and will be lost at a restart");
                             }
                         }
                         Err(says) => break says,
@@ -117,6 +117,6 @@ pub fn listen(app: &Arc<App>, name: &str, kind: &CaptureKind, mut overheard: Opt
 pub async fn bind(app: &App, connection: &str, exchange: &str, pattern: &str) -> Result<Overheard, String> {
     let (_, workspace) = app.engine.releases().current();
     let broker = workspace.connections.get(connection).and_then(|connection| connection.broker());
-    let broker = broker.ok_or_else(|| format!("`{connection}` is no connection to a broker"))?;
+    let broker = broker.ok_or_else(|| format!("`{connection}` is not a broker connection"))?;
     Overheard::open(broker, &app.outside.access(broker)?, exchange, pattern).await
 }

@@ -67,7 +67,7 @@ impl Doors {
 
     /// Records a refused call.
     pub fn turned_away(&self, connection: &str, says: &str, now: Timestamp) {
-        tracing::warn!(connection, says, "a call was not taken");
+        tracing::warn!(connection, says, "a call was not received");
         let mut seen = self.seen.lock().expect("no holder panics");
         let turned = &mut seen.entry(connection.to_owned()).or_default().turned;
         let calls = turned.as_ref().map_or(0, |before| before.calls) + 1;
@@ -86,7 +86,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn refusals_are_counted_and_the_last_is_told() {
+    fn refusals_are_counted_and_the_last_is_reported() {
         let doors = Doors::default();
         doors.turned_away("shop", "no signature", Timestamp(1));
         doors.turned_away("shop", "too large", Timestamp(2));

@@ -75,10 +75,7 @@ impl Clients {
             let idle = || open.clients.iter().filter(|(_, client)| !client.working.load(Ordering::Relaxed));
             let stranger = idle().find(|(_, client)| !client.proved.load(Ordering::Relaxed));
             let id = *stranger.or_else(|| idle().next())?.0;
-            tracing::warn!(
-                most = self.most,
-                "too many connections: the oldest without proof, or without work under way, was ended"
-            );
+            tracing::warn!(most = self.most, "too many connections: the oldest unproven or idle one was closed");
             open.clients.remove(&id)?.cut.notify_one();
         }
         let (id, state) = (open.next, Arc::<State>::default());

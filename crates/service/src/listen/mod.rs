@@ -44,14 +44,14 @@ pub async fn serve(listener: &TcpListener, router: Router, most: usize) -> io::R
         let stream = match listener.accept().await {
             Ok((stream, _)) => stream,
             Err(error) if passes(&error) => {
-                tracing::warn!(%error, "no connection can be taken at present");
+                tracing::warn!(%error, "no connection can be accepted at present");
                 tokio::time::sleep(PAUSE).await;
                 continue;
             }
             Err(error) => return Err(error),
         };
         let Some(client) = clients.admit() else {
-            tracing::warn!(most, "a connection was refused: so many are open, and each of them is being worked for");
+            tracing::warn!(most, "a connection was refused: the limit is reached, and all open ones are in use");
             continue;
         };
         // Answers are small and come at once; waiting for more to send would only make them late.

@@ -1,7 +1,7 @@
 //! Acts of people on messages, and their results.
 
 use super::words::{AnswerRule, BulkActKind, BulkState, DocumentForm, FieldType, MessageAct, MessageState, SubmitOutcome};
-use super::{FindingView, Message};
+use super::{FileView, FindingView, Message, RequestView};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -16,6 +16,10 @@ pub struct ActRequest {
     /// For resend and amend; `ask` when left out.
     #[serde(default)]
     pub answers: AnswerRule,
+    /// For resend and amend: the number of the release to run. Left out: the current one if the completed steps fit it,
+    /// otherwise the one that the message ran before.
+    #[serde(default)]
+    pub release: Option<i64>,
     /// For amend: the document.
     #[serde(default)]
     pub document: String,
@@ -44,6 +48,39 @@ pub struct BulkRequest {
     /// For a resend; `ask` when left out.
     #[serde(default)]
     pub answers: AnswerRule,
+    /// For a resend: as in an act on one message.
+    #[serde(default)]
+    pub release: Option<i64>,
+}
+
+/// Plan of a resend or an amendment.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ActPlan {
+    pub message: String,
+    /// The release that the message runs then.
+    pub release: i64,
+    /// The release that it ran before.
+    pub before: i64,
+    /// Files that differ between the two releases.
+    pub changes: Vec<FileView>,
+    /// Why the current release is not run; empty when it is, or when a release was named.
+    pub says: String,
+    /// Completed steps that are not done again.
+    pub skipped: Vec<String>,
+    pub next: NextAction,
+}
+
+/// Next action of a message, up to its next request.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NextAction {
+    /// The step of the next request, or where the message fails or waits; empty at the end of the flow.
+    pub step: String,
+    /// `running` before a request.
+    pub state: MessageState,
+    /// Why it fails or is skipped, or until when it pauses; otherwise empty.
+    pub says: String,
+    /// The next request, before the outside system has seen it.
+    pub request: Option<RequestView>,
 }
 
 /// The messages that a bulk act would be done to.
@@ -96,6 +133,8 @@ pub struct ActResult {
     pub done: bool,
     /// Why not.
     pub says: String,
+    /// Plan of a resend or an amendment; `null` for a discard.
+    pub plan: Option<ActPlan>,
     /// Findings in the document of a previewed amendment.
     #[schema(value_type = Vec<FindingView>)]
     pub findings: Vec<Finding>,

@@ -37,7 +37,7 @@ pub struct ArrivalStory {
     #[schema(value_type = Object)]
     pub headers: Map<String, Value>,
     pub form: DocumentForm,
-    /// Its bytes as text: one segment a line, JSON indented.
+    /// Bytes as text: one segment a line, JSON indented.
     pub text: String,
     /// The text is only the start of it.
     pub cut: bool,

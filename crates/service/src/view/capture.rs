@@ -32,7 +32,7 @@ pub struct CaptureView {
     pub local_only: bool,
     pub by: String,
     pub until: String,
-    /// Items that arrived; only the newest hundred are kept.
+    /// Items that arrived; only the newest hundred are stored.
     pub arrived: u64,
     /// Why nothing more arrives; empty while it does.
     pub says: String,

@@ -53,7 +53,7 @@ pub struct ConnectionView {
 /// A file that cannot be read or archived.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FileFault {
-    /// Its name; empty for the folder itself.
+    /// Name; empty for the folder itself.
     pub file: String,
     pub since: String,
     /// The cause.
@@ -69,7 +69,7 @@ pub struct QueueView {
     pub says: String,
     /// Messages waiting in it, without those under way to consumers; `null` while the broker has not answered.
     pub messages: Option<u32>,
-    /// Its consumers, here and elsewhere.
+    /// Consumers, here and elsewhere.
     pub consumers: Option<u32>,
     /// When the broker answered.
     pub at: Option<String>,
@@ -148,6 +148,6 @@ pub struct Asked {
     /// HTTP status; `null` where there was no answer.
     pub status: Option<u16>,
     pub body: String,
-    /// What went wrong; empty otherwise.
+    /// Error; empty otherwise.
     pub says: String,
 }

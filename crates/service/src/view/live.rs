@@ -34,7 +34,7 @@ pub struct LiveEvent {
     pub began: bool,
 }
 
-/// What happened within 200 ms, for drawing: each message once, with its newest state.
+/// Changes within 200 ms, for drawing: each message once, with its newest state.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Pulse {
     pub at: String,

@@ -80,7 +80,7 @@ pub struct MapRuleRequest {
     pub within: Vec<MapWithin>,
 }
 
-/// A map file with one more rule; comments and order are kept.
+/// A map file with one more rule; comments and order stay.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapText {
     pub text: String,
@@ -156,7 +156,7 @@ pub struct MapTried {
 pub struct MapSource {
     /// Path as an expression reads it: `data.basket.article`, or `N1.N301` of a transaction set.
     pub path: String,
-    /// Its first value, and how often it occurs.
+    /// First value, and how often it occurs.
     pub value: String,
     pub times: usize,
     /// Some rule reads it.

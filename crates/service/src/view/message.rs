@@ -1,7 +1,9 @@
 //! Messages: in lists, and the whole story of one.
 
 use super::Arrival;
-use super::words::{AttemptResult, Direction, DocumentForm, MessageState, PersonAct, ReasonCode as ReasonCodeName, StepVerb};
+use super::words::{
+    AttemptResult, Direction, DocumentForm, MessageAct, MessageState, PersonAct, ReasonCode as ReasonCodeName, StepVerb,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use wirewatch_core::reason::ReasonCode;
@@ -17,8 +19,10 @@ pub struct Reason {
     #[schema(value_type = ReasonCodeName)]
     pub code: ReasonCode,
     pub says: String,
-    /// What a person does next.
+    /// Next action of a person.
     pub advice: String,
+    /// The act that usually helps.
+    pub helps: MessageAct,
     pub messages: i64,
     /// When the first of them failed.
     pub oldest: Option<String>,
@@ -30,9 +34,9 @@ pub struct Message {
     pub id: String,
     pub flow: String,
     pub partner: Option<String>,
-    /// Its business key, e.g. the purchase order number.
+    /// Business key, e.g. the purchase order number.
     pub key: String,
-    /// Its key in the target system, once it is there.
+    /// Key in the target system, once it is there.
     pub result: Option<String>,
     pub state: MessageState,
     /// The step it is at, or ended at; empty for the beginning of the flow.
@@ -49,6 +53,7 @@ pub struct Message {
     pub code: Option<ReasonCode>,
     pub says: String,
     pub arrival: String,
+    /// The release that was current when it arrived.
     pub release: i64,
     pub received: String,
     /// When it last changed.
@@ -67,7 +72,7 @@ pub struct Messages {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DocumentView {
     pub form: DocumentForm,
-    /// Its text, or the start of it if `cut`.
+    /// Text, or the start of it if `cut`.
     pub text: String,
     /// Bytes of the whole text.
     pub size: usize,
@@ -79,6 +84,8 @@ pub struct DocumentView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Story {
     pub message: Message,
+    /// The release that it runs: the one that was current when it arrived, or the one that the last resend or amendment chose.
+    pub release: i64,
     pub from: Option<Arrival>,
     /// Metadata of its origin: partner, file, interchange, group, set, headers.
     #[schema(value_type = Object)]
@@ -86,14 +93,16 @@ pub struct Story {
     /// The document it runs from, amendments included.
     pub document: DocumentView,
     pub steps: Vec<Step>,
-    /// Values that steps kept, by name.
+    /// Values that steps stored with `as`, by name: `$name` in expressions.
     #[schema(value_type = Object)]
-    pub kept: serde_json::Value,
+    pub variables: serde_json::Value,
     pub acts: Vec<ActView>,
     /// Other messages of the same arrival: acknowledgments and the rest of the file.
     pub beside: Vec<Message>,
-    /// What a person does next about a failed message; empty for any other.
+    /// Next action of a person about a failed message; empty for any other.
     pub advice: String,
+    /// The act that usually helps a failed message; `null` for any other.
+    pub helps: Option<MessageAct>,
 }
 
 /// A step and what it did.
@@ -183,7 +192,7 @@ pub struct MessageQuery {
     pub state: String,
     /// The step it is at, or ended at.
     pub step: String,
-    /// Its key, here or in the target system.
+    /// Key, here or in the target system.
     pub key: String,
     pub reason: String,
     pub arrival: String,

@@ -18,7 +18,8 @@ mod secret;
 pub mod words;
 
 pub use act::{
-    ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, SubmitBegin, SubmitField, SubmitLast, Submitted, Why,
+    ActPlan, ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, NextAction, SubmitBegin, SubmitField,
+    SubmitLast, Submitted, Why,
 };
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
@@ -37,10 +38,10 @@ pub use message::{
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use overview::{
-    FlowLine, FlowStep, Intake, Named, Overview, PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold,
-    Workspace,
+    FigureSlot, Figures, FlowLine, FlowStep, Intake, Named, OrderCounts, Overview, PartnerShare, PausedFlow, RecordRequest,
+    RecordedFlow, ResumedFlow, StepHold, Workspace,
 };
-pub use release::{FileView, FindingView, Release, ReleaseStory, ReleaseView, WorkspaceFiles};
+pub use release::{FileView, FindingView, Release, ReleaseFiles, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
 
 use jiff::Timestamp as Instant;
@@ -84,12 +85,16 @@ pub struct Status {
     pub environment: Option<EnvironmentView>,
     pub release: i64,
     pub since: String,
-    /// What an operator should correct, in sentences.
+    /// Warnings for an operator, in sentences.
     pub warnings: Vec<String>,
     /// Unfinished messages by state.
     pub unfinished: std::collections::BTreeMap<MessageState, i64>,
     pub on_hold: Vec<ConnectionHold>,
     pub steps_on_hold: Vec<StepHold>,
+    /// Flows that a person has paused.
+    pub paused: Vec<PausedFlow>,
+    /// The newest arrivals of the last day that failed, and so became no messages; at most 20.
+    pub arrivals_failed: Vec<Arrival>,
     pub reasons: Vec<Reason>,
     /// The processes that share the work.
     pub processes: Vec<ProcessView>,
@@ -98,7 +103,7 @@ pub struct Status {
 /// A process of the service.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ProcessView {
-    /// Its name, in words.
+    /// Name, in words.
     pub process: String,
     /// Shards of the work that are its, of 64.
     pub shards: i64,

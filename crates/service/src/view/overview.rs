@@ -1,6 +1,6 @@
 //! Flows as the console draws them: a line of steps with their messages.
 
-use super::words::{RecordingDepth, StepVerb};
+use super::words::{FigureRange, RecordingDepth, StepVerb};
 use super::{Arrival, ConnectionView, Reason};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -14,7 +14,7 @@ pub struct Overview {
     pub reasons: Vec<Reason>,
     /// The newest arrivals of the last day that failed, and so became no messages.
     pub arrivals_failed: Vec<Arrival>,
-    /// What an operator should correct, in sentences.
+    /// Warnings for an operator, in sentences.
     pub warnings: Vec<String>,
 }
 
@@ -71,7 +71,7 @@ pub struct StepHold {
 /// Result of resuming a flow.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ResumedFlow {
-    /// Its steps on hold, where one waiting message tries now.
+    /// Steps on hold, where one waiting message tries now.
     pub trying: Vec<String>,
 }
 
@@ -128,6 +128,49 @@ pub struct PartnerShare {
     /// `null` for messages of no partner.
     pub partner: Option<String>,
     pub messages: i64,
+}
+
+/// Figures of orders in a range of time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Figures {
+    pub range: FigureRange,
+    /// Where the range begins; it ends now.
+    pub from: String,
+    /// Orders that began in the range.
+    pub orders: OrderCounts,
+    /// Orders that began in the range of the same length before it.
+    pub before: OrderCounts,
+    /// The range in 30 spans, oldest first.
+    pub slots: Vec<FigureSlot>,
+    /// Failed messages now, whenever they failed.
+    pub failed: i64,
+    /// Since when the oldest of them has been failed.
+    pub failed_since: Option<String>,
+    /// Failed arrivals of the last day; at most 20 are counted.
+    pub arrivals_failed: usize,
+}
+
+/// Orders that began in a span of time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OrderCounts {
+    pub orders: i64,
+    /// Orders that are not done yet.
+    pub open: i64,
+    /// Of the open ones: those in trouble.
+    pub trouble: i64,
+    /// Duration of those that are done, from the first milestone to the last, in microseconds: median and 95th percentile.
+    pub median_us: Option<i64>,
+    pub p95_us: Option<i64>,
+}
+
+/// A span of a range.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FigureSlot {
+    /// Where it begins.
+    pub at: String,
+    pub orders: i64,
+    /// Median duration of those that are done, in microseconds.
+    pub median_us: Option<i64>,
 }
 
 /// The names that filters offer.

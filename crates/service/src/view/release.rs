@@ -71,10 +71,17 @@ pub struct ReleaseView {
     pub by: String,
     /// Description; may be empty.
     pub says: String,
-    /// It is the current release.
+    /// The current release.
     pub current: bool,
     /// Files that it changed.
     pub changes: Vec<FileView>,
+}
+
+/// All files of a release.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ReleaseFiles {
+    pub release: i64,
+    pub files: std::collections::BTreeMap<String, String>,
 }
 
 /// A release with the files it changed, before and after.

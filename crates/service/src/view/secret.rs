@@ -16,7 +16,7 @@ pub struct SecretView {
     pub used_by: Vec<String>,
 }
 
-/// What a secret shall be.
+/// New value of a secret.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecretRequest {
     /// Left out, the service makes one up and shows it once.

@@ -15,7 +15,7 @@ use wirewatch_core::intake::Verdict as CoreVerdict;
 use wirewatch_core::machine::{Outcome, State, Then};
 use wirewatch_core::plan::{Mark, TimelineState};
 use wirewatch_core::propose::Confidence;
-use wirewatch_core::reason::ReasonCode as CoreReasonCode;
+use wirewatch_core::reason::{Help, ReasonCode as CoreReasonCode};
 use wirewatch_core::schema::Written;
 use wirewatch_core::workspace::changes::What;
 use wirewatch_core::x12::{Level, SetAck as CoreSetAck, Weight};
@@ -74,11 +74,11 @@ words! {
     /// State of a message.
     MessageState {
         Running = "running",
-        /// It waits for a connection, a paused flow, a step on hold or a moment.
+        /// Waits for a connection, a paused flow, a step on hold or a moment.
         Waiting = "waiting",
         /// A request failed and will be tried again.
         Retrying = "retrying",
-        /// It stopped, and a person must look. Nothing is lost: it can be amended, resent or discarded.
+        /// Stopped, and a person must look. Nothing is lost: it can be amended, resent or discarded.
         Failed = "failed",
         Done = "done",
         /// A filter of the flow ended it.
@@ -89,14 +89,14 @@ words! {
     /// Verdict on an arrival.
     Verdict {
         Received = "received",
-        /// It is stored, and its messages are still being made.
+        /// Stored, and its messages are still being made.
         Splitting = "splitting",
         Duplicate = "duplicate",
-        /// It was read and answered with a rejection.
+        /// Read and answered with a rejection.
         Rejected = "rejected",
-        /// It could not be read, and a person must look.
+        /// Could not be read, and a person must look.
         Failed = "failed",
-        /// It had failed, and a person has accepted or discarded it.
+        /// Failed before; a person has accepted or discarded it.
         Resolved = "resolved",
     }
 
@@ -104,10 +104,10 @@ words! {
     OrderState {
         Open = "open",
         Trouble = "trouble",
-        Ended = "ended",
+        Done = "done",
     }
 
-    /// What a milestone means for its order.
+    /// Meaning of a milestone for its order.
     MilestoneMark {
         Begins = "begins",
         Passes = "passes",
@@ -116,7 +116,7 @@ words! {
         Ends = "ends",
     }
 
-    /// What a live event is about.
+    /// Subject of a live event.
     EventKind {
         Message = "message",
         Arrival = "arrival",
@@ -157,17 +157,17 @@ words! {
         Notify = "notify",
     }
 
-    /// What followed an attempt.
+    /// Result of an attempt.
     AttemptResult {
         Done = "done",
-        /// It failed and is tried again at `due`.
+        /// Failed and is tried again at `due`.
         Retry = "retry",
         /// The connection was put on hold; the attempt did not count.
         OnHold = "on-hold",
         Failed = "failed",
     }
 
-    /// What a person did to a message or an arrival.
+    /// Act of a person on a message or an arrival.
     PersonAct {
         Resent = "resent",
         Amended = "amended",
@@ -188,7 +188,7 @@ words! {
         Discard = "discard",
     }
 
-    /// Whether a bulk act is still under way.
+    /// State of a bulk act.
     BulkState {
         Running = "running",
         /// All its messages have been acted on.
@@ -197,7 +197,7 @@ words! {
         Stopped = "stopped",
     }
 
-    /// What a resend does with the answers that outside systems gave before.
+    /// Rule of a resend for answers that outside systems gave before.
     AnswerRule {
         /// A step that was done with the same request is skipped; where the request differs, the act is refused.
         Ask = "ask",
@@ -205,6 +205,13 @@ words! {
         Keep = "keep",
         /// Every step is done again.
         Again = "again",
+    }
+
+    /// A range of time that ends now.
+    FigureRange {
+        Quarter = "15m",
+        Hour = "1h",
+        Day = "24h",
     }
 
     /// Kind of a connection.
@@ -216,7 +223,7 @@ words! {
         Incidents = "incidents",
     }
 
-    /// What a repeated request does at a connection.
+    /// Effect of a repeated request at a connection.
     RepeatType {
         /// Idempotent: the receiver ignores repeats of the same key.
         Key = "key",
@@ -226,7 +233,7 @@ words! {
         Never = "never",
     }
 
-    /// Whether the service takes messages from a queue.
+    /// State of the consumer of a queue.
     QueueListening {
         Yes = "yes",
         /// No flow takes from it.
@@ -261,6 +268,14 @@ words! {
         MessageDamaged = "message-damaged",
         /// 409: a completed step would make another request now; say what to do with its answer.
         OtherRequest = "other-request",
+        /// 409: the message would no longer pass a completed step; say what to do about what was done.
+        StepNotPassed = "step-not-passed",
+        /// 409: the named release has no flow, branch or readable files for the message.
+        ReleaseUnfit = "release-unfit",
+        /// 422: the amended message would fail again before its next request.
+        WouldFailAgain = "would-fail-again",
+        /// 409: several messages have the key; name one by its id.
+        KeyAmbiguous = "key-ambiguous",
         /// 409: the document cannot be read in its form.
         DocumentUnreadable = "document-unreadable",
         /// 409: the arrival has been accepted or discarded before.
@@ -316,7 +331,7 @@ words! {
 
     /// Weight of a finding in an X12 document.
     EdiWeight {
-        /// What it is found in is rejected.
+        /// The part with the finding is rejected.
         Error = "error",
         /// The partner's profile lets it pass.
         Tolerated = "tolerated",
@@ -369,7 +384,7 @@ words! {
         Failures = "failures",
     }
 
-    /// What became of a deployed workspace.
+    /// Result of a deploy.
     ReleaseOutcome {
         New = "new",
         /// Nothing differs from the current release.
@@ -378,17 +393,17 @@ words! {
         Preview = "preview",
     }
 
-    /// What a release does to a file.
+    /// Change of a file in a release.
     FileChangeKind {
         New = "new",
         Changed = "changed",
         Gone = "gone",
     }
 
-    /// What became of a message or request that was submitted by hand.
+    /// Result of a message or request that was submitted by hand.
     SubmitOutcome {
         Done = "done",
-        /// It failed in a way that may pass: submit it again.
+        /// Failed in a way that may pass: submit it again.
         Retry = "retry",
         /// The other side refused it.
         Refused = "refused",
@@ -419,7 +434,7 @@ from_core! {
         CoreVerdict::Rejected => Rejected, CoreVerdict::Failed => Failed, CoreVerdict::Resolved => Resolved,
     }
     TimelineState => OrderState {
-        TimelineState::Open => Open, TimelineState::Trouble => Trouble, TimelineState::Ended => Ended,
+        TimelineState::Open => Open, TimelineState::Trouble => Trouble, TimelineState::Done => Done,
     }
     Mark => MilestoneMark { Mark::Begins => Begins, Mark::Passes => Passes, Mark::Trouble => Trouble, Mark::Ends => Ends }
     &Form => DocumentForm {
@@ -430,6 +445,7 @@ from_core! {
     &Then => AttemptResult {
         Then::Go => Done, Then::RetryAt(_) => Retry, Then::WaitFor(_) => OnHold, Then::Failed(_) => Failed,
     }
+    Help => MessageAct { Help::Amend => Amend, Help::Resend => Resend, Help::Discard => Discard }
     &Act => PersonAct { Act::Resend { .. } => Resent, Act::Amend { .. } => Amended, Act::Discard => Discarded }
     &ConnectionKind => ConnectionType {
         ConnectionKind::Folder { .. } => Folder, ConnectionKind::Http(_) => Http, ConnectionKind::Webhook(_) => Webhook,

@@ -11,7 +11,7 @@ pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
         AckForm::Implementation => ("IK3", "IK5"),
     };
     writer.segment(&["AK2", &set.set, &set.control]);
-    let is_inside = |fault: &&Fault| fault.is_told() && matches!(fault.level, Level::Segment | Level::Element);
+    let is_inside = |fault: &&Fault| fault.is_reported() && matches!(fault.level, Level::Segment | Level::Element);
     let reported: Vec<&Fault> = set.faults.iter().filter(is_inside).collect();
     // One note for all faults of a segment, followed by those of its elements; code 8 announces them.
     for faults in reported.chunk_by(|a, b| (a.position, &a.segment) == (b.position, &b.segment)) {
@@ -31,8 +31,12 @@ pub(super) fn one_set(writer: &mut Writer, set: &SetReading, form: AckForm) {
             element(writer, fault, form);
         }
     }
-    let mut codes: Vec<&str> =
-        set.faults.iter().filter(|fault| fault.level == Level::Set && fault.is_told()).map(|fault| fault.code.as_ref()).collect();
+    let mut codes: Vec<&str> = set
+        .faults
+        .iter()
+        .filter(|fault| fault.level == Level::Set && fault.is_reported())
+        .map(|fault| fault.code.as_ref())
+        .collect();
     if !reported.is_empty() {
         let by_guide = form == AckForm::Implementation && reported.iter().all(|fault| fault.source == Source::Guide);
         codes.push(if by_guide { "I5" } else { "5" });

@@ -34,7 +34,7 @@ pub struct Acknowledged {
     pub sets: Vec<AcknowledgedSet>,
 }
 
-/// Its answer to one set.
+/// Answer to one set.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct AcknowledgedSet {
     /// AK201 and AK202.
@@ -46,7 +46,7 @@ pub struct AcknowledgedSet {
     pub segments: Vec<SegmentNote>,
 }
 
-/// Its note on one segment: AK3 or IK3.
+/// Note on one segment: AK3 or IK3.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct SegmentNote {
     pub segment: String,
@@ -57,7 +57,7 @@ pub struct SegmentNote {
     pub elements: Vec<ElementNote>,
 }
 
-/// Its note on one element: AK4 or IK4.
+/// Note on one element: AK4 or IK4.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ElementNote {
     pub element: String,

@@ -31,7 +31,7 @@ impl Run<'_> {
             self.beyond(definition, segment);
         }
         if !definition.keeps(given) {
-            for rule in definition.rules.iter().filter(|rule| !rule.kept(given)) {
+            for rule in definition.rules.iter().filter(|rule| !rule.is_met(given)) {
                 self.broken(rule, definition, segment, given);
             }
         }
@@ -54,7 +54,7 @@ impl Run<'_> {
                     if guide { (Source::Guide, "asked for by the partner's guide") } else { (Source::Standard, "mandatory") };
                 let says = match place.guide().and_then(|narrowed| narrowed.says.clone()) {
                     Some(says) => says,
-                    None => format!("{}{:02} ({}) is {by} and empty", definition.id, n + 1, place.content.name()),
+                    None => format!("{}{:02} ({}) is {by} but empty", definition.id, n + 1, place.content.name()),
                 };
                 self.at_element(Fault { source, ..Fault::at(Level::Element, "1", "", 0, says) }, Some(place), segment, n + 1);
             }
@@ -66,7 +66,7 @@ impl Run<'_> {
         let (count, most, id) = (segment.count(), definition.len(), &definition.id);
         if (most + 1..=count).any(|n| !segment.element(n).is_empty()) {
             let weight = if definition.assumed { Weight::Note } else { Weight::Error };
-            let says = format!("{id} has {count} elements, {most} at most");
+            let says = format!("{id} has {count} elements; at most {most} are allowed");
             self.at_element(Fault { weight, ..Fault::at(Level::Element, "3", "", 0, says) }, None, segment, most + 1);
         } else {
             let says = format!("{id} ends with empty elements");
@@ -109,7 +109,7 @@ impl Run<'_> {
         }
         if count > usize::from(place.repeats) {
             let says = format!(
-                "{}{element:02} ({}) is repeated {count} times, {} at most",
+                "{}{element:02} ({}) is repeated {count} times; at most {} are allowed",
                 printable(segment.id()),
                 place.content.name(),
                 place.repeats
@@ -144,7 +144,7 @@ impl Run<'_> {
             Err(Problem::NotListed | Problem::UnknownCode) if allowed => {}
             Err(Problem::NotListed) => {
                 let says = format!(
-                    "{} has the code {}, which our list, not known to be complete, does not have",
+                    "{}: the code `{}` is not in our list, which may be incomplete",
                     title(&at, &element.name),
                     printable(at.value)
                 );
@@ -153,7 +153,7 @@ impl Run<'_> {
             }
             Err(problem) => {
                 let (code, rest) = problem.describe(element, at.value);
-                let says = format!("{} {rest}", title(&at, &element.name));
+                let says = format!("{}: {rest}", title(&at, &element.name));
                 self.at_value(Fault::at(Level::Element, code, "", 0, says), Some(element), at);
                 return;
             }
@@ -162,16 +162,16 @@ impl Run<'_> {
         let Some(narrowed) = narrowed else { return };
         let length = String::from_utf8_lossy(at.value).chars().count();
         let broken = if !narrowed.codes.is_empty() && narrowed.codes.iter().all(|code| code.as_bytes() != at.value) {
-            Some(("7", format!("is {}, the partner's guide allows {}", printable(at.value), narrowed.codes.join(", "))))
+            Some(("7", format!("found `{}`, but the partner's guide allows {}", printable(at.value), narrowed.codes.join(", "))))
         } else if narrowed.shortest.is_some_and(|shortest| length < shortest) {
-            Some(("4", "is shorter than the partner's guide allows".to_owned()))
+            Some(("4", "shorter than the partner's guide allows".to_owned()))
         } else if narrowed.longest.is_some_and(|longest| length > longest) {
-            Some(("5", "is longer than the partner's guide allows".to_owned()))
+            Some(("5", "longer than the partner's guide allows".to_owned()))
         } else {
             None
         };
         if let Some((code, rest)) = broken {
-            let says = narrowed.says.clone().unwrap_or_else(|| format!("{} {rest}", title(&at, &element.name)));
+            let says = narrowed.says.clone().unwrap_or_else(|| format!("{}: {rest}", title(&at, &element.name)));
             self.at_value(Fault { source: Source::Guide, ..Fault::at(Level::Element, code, "", 0, says) }, Some(element), at);
         }
     }
@@ -193,7 +193,8 @@ impl Run<'_> {
         }
         (at.value, at.offset) = (whole, end - whole.len() as u64);
         if count > composite.parts.len() {
-            let says = format!("{} has {count} components, {} at most", title(&at, &composite.name), composite.parts.len());
+            let says =
+                format!("{} has {count} components; at most {} are allowed", title(&at, &composite.name), composite.parts.len());
             let code = self.since_00402("13");
             at.component = Some(composite.parts.len() + 1);
             self.at_value(Fault::at(Level::Element, code, "", 0, says), None, at);
@@ -201,7 +202,7 @@ impl Run<'_> {
         for (n, place) in composite.parts.iter().enumerate() {
             if place.is_needed() && given & (1 << n) == 0 {
                 at.component = Some(n + 1);
-                let says = format!("{} is mandatory and empty", title(&at, place.content.name()));
+                let says = format!("{} is mandatory but empty", title(&at, place.content.name()));
                 self.at_value(
                     Fault::at(Level::Element, "1", "", 0, says),
                     place.content.element().map(AsRef::as_ref),
@@ -209,7 +210,7 @@ impl Run<'_> {
                 );
             }
         }
-        for rule in composite.rules.iter().filter(|rule| !rule.kept(given)) {
+        for rule in composite.rules.iter().filter(|rule| !rule.is_met(given)) {
             let id = format!("{}{:02}-", printable(at.segment.id()), at.element);
             let (code, component, says) = broken_rule(rule, &id, |n| given & (1 << (n - 1)) != 0);
             at.component = Some(component);
@@ -266,7 +267,7 @@ fn broken_rule(rule: &Rule, id: &str, has: impl Fn(usize) -> bool) -> (&'static 
     let (first, rest) = all.split_first().expect("a rule relates positions");
     let absent = |positions: &[usize]| positions.iter().copied().find(|at| !has(*at)).unwrap_or(*first);
     match rule.kind {
-        RuleKind::Paired => ("2", absent(all), format!("{} come together or not at all", names(all))),
+        RuleKind::Paired => ("2", absent(all), format!("{} must all be present or all be empty", names(all))),
         RuleKind::Required => ("2", *first, format!("one of {} is needed", names(all))),
         RuleKind::Exclusion => {
             // The last of them is the excess one, whatever order the rule names them in.

@@ -12,9 +12,9 @@ use crate::segment::Segment;
 use crate::walker::{Over, Placed, Walker};
 use std::sync::Arc;
 
-/// Faults kept of one set; the verdict counts all of them.
-const KEPT: usize = 1000;
-/// Distinct notes kept of one set.
+/// Most faults listed per set; the verdict counts all of them.
+const MAX_FAULTS: usize = 1000;
+/// Most distinct notes listed per set.
 const NOTED: usize = 100;
 
 /// Checks the segments of a set in the order they come. Holds no segment.
@@ -158,7 +158,7 @@ impl Run<'_> {
         if let Some(node) = over.map(|node| self.definition.node(node)) {
             let weight = if node.assumed && !node.narrowed_max { Weight::Note } else { Weight::Error };
             let source = if node.narrowed_max { Source::Guide } else { Source::Standard };
-            let says = format!("{what} {id} stands here more often than {}", times(node.max));
+            let says = format!("{what} {id} is here more often than {}", times(node.max));
             self.at_segment(Fault { weight, source, ..Fault::at(Level::Segment, code, &id, 0, says) }, segment);
         }
         let forbidden = |node: NodeId| self.definition.node(node).forbidden;
@@ -174,11 +174,11 @@ impl Run<'_> {
         let definition = self.definition;
         let known = definition.segment(&id);
         let (code, says) = if definition.uses(&id) {
-            ("7", format!("{id} does not belong at this place"))
+            ("7", format!("{id} is not allowed at this place"))
         } else if known.is_some() {
-            ("6", format!("{id} is no segment of the {}", definition.set))
+            ("6", format!("{id} is not a segment of the {}", definition.set))
         } else {
-            ("1", format!("{id} is no segment that {} knows", definition.version))
+            ("1", format!("{id} is not a segment of {}", definition.version))
         };
         self.at_segment(Fault::at(Level::Segment, code, &id, 0, says), segment);
         if let Some(known) = known {
@@ -229,7 +229,7 @@ impl Run<'_> {
     fn push(&mut self, mut fault: Fault) {
         Tolerance::weigh(self.tolerated, &mut fault);
         // Even a full list must show that the set is rejected.
-        if self.state.faults.len() < KEPT || (fault.rejects() && !self.state.rejected) {
+        if self.state.faults.len() < MAX_FAULTS || (fault.rejects() && !self.state.rejected) {
             self.state.rejected |= fault.rejects();
             self.state.faults.push(fault);
         }

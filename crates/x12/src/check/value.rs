@@ -20,19 +20,19 @@ pub(crate) enum Problem {
 }
 
 impl Problem {
-    /// Data element 723 code, and the rest of a sentence that starts with the element's name.
+    /// Data element 723 code, and what follows the element's name and a colon.
     pub fn describe(self, element: &ElementDefinition, value: &[u8]) -> (&'static str, String) {
         let shown = printable(value);
         let length = length(element.kind, &String::from_utf8_lossy(value));
         match self {
-            Self::TooShort => ("4", format!("is too short: {shown} has {length} characters, {} at least", element.min)),
-            Self::TooLong => ("5", format!("is too long: {shown} has {length} characters, {} at most", element.max)),
-            Self::Character => ("6", format!("holds a character that does not belong there: {shown}")),
-            Self::NotNumber => ("6", format!("is no number: {shown}")),
-            Self::NotDate => ("8", format!("is no date: {shown}")),
-            Self::NotTime => ("9", format!("is no time: {shown}")),
-            Self::UnknownCode | Self::NotListed => ("7", format!("has the unknown code {shown}")),
-            Self::Components => ("13", format!("is not made of components: {shown}")),
+            Self::TooShort => ("4", format!("too short: `{shown}` has {length} characters, at least {} are needed", element.min)),
+            Self::TooLong => ("5", format!("too long: `{shown}` has {length} characters, at most {} are allowed", element.max)),
+            Self::Character => ("6", format!("`{shown}` contains a character that is not allowed")),
+            Self::NotNumber => ("6", format!("expected a number, found `{shown}`")),
+            Self::NotDate => ("8", format!("expected a date, found `{shown}`")),
+            Self::NotTime => ("9", format!("expected a time, found `{shown}`")),
+            Self::UnknownCode | Self::NotListed => ("7", format!("unknown code `{shown}`")),
+            Self::Components => ("13", format!("expected a single value, found components: `{shown}`")),
         }
     }
 }

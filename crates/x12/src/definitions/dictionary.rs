@@ -148,7 +148,7 @@ pub struct ElementDefinition {
 /// Data for checking a value, close together in memory.
 #[derive(Debug, Clone)]
 pub(crate) struct Quick {
-    /// It is an element, not a composite, without rules of a guide.
+    /// An element, not a composite, without rules of a guide.
     pub simple: bool,
     pub kind: Kind,
     pub min: u32,
@@ -230,7 +230,7 @@ impl Rule {
 
     /// Returns whether the elements present in `given` (bit n-1 for position n) fulfil the condition.
     #[inline]
-    pub fn kept(&self, given: u64) -> bool {
+    pub fn is_met(&self, given: u64) -> bool {
         let (these, rest) = (given & self.all, given & self.all & !self.first);
         match self.kind {
             RuleKind::Paired => these == 0 || these == self.all,
@@ -246,7 +246,7 @@ impl SegmentDefinition {
     /// Returns whether the elements present in `given` fulfil every relational condition.
     #[inline]
     pub(crate) fn keeps(&self, given: u64) -> bool {
-        (given ^ (given >> 1)) & self.pairs == 0 && self.other_rules.iter().all(|rule| rule.kept(given))
+        (given ^ (given >> 1)) & self.pairs == 0 && self.other_rules.iter().all(|rule| rule.is_met(given))
     }
 
     /// Recomputes the data for checking.

@@ -17,7 +17,7 @@ use std::sync::Arc;
 pub struct DefinitionError {
     /// The fault in one sentence.
     pub says: String,
-    /// Its place in the text, in bytes; `None` if the file is valid by itself but conflicts with others.
+    /// Place in the text, in bytes; `None` if the file is valid by itself but conflicts with others.
     pub at: Option<Range<usize>>,
 }
 
@@ -133,13 +133,13 @@ pub(super) fn extended(
 ) -> Result<Dictionary, DefinitionError> {
     let mut elements = base.map(|base| base.elements.clone()).unwrap_or_default();
     for (number, element) in std::mem::take(&mut file.elements) {
-        let number: u16 = number.parse().map_err(|_| error(format!("data element {number} is no number")))?;
+        let number: u16 = number.parse().map_err(|_| error(format!("data element {number} is not a number")))?;
         let before = elements.get(&number).map(|before: &Arc<ElementDefinition>| before.codes.clone()).unwrap_or_default();
         elements.insert(number, Arc::new(element_definition(number, element, before)?));
     }
     for (number, codes) in std::mem::take(&mut file.codes) {
         let known = number.parse::<u16>().ok().and_then(|number| elements.get_mut(&number));
-        let element = known.ok_or_else(|| error(format!("codes for {number}, which is no data element here")))?;
+        let element = known.ok_or_else(|| error(format!("codes for {number}, which is not a data element here")))?;
         let element = Arc::make_mut(element);
         element.codes.extend(codes);
         element.packed = packed(&element.codes);
@@ -170,10 +170,10 @@ pub(super) fn extended(
         let rules = segment.rules.iter().map(|text| rule(&id, text)).collect::<Result<Vec<_>, _>>()?;
         // Present positions are bits of one number.
         if places.len() > 64 {
-            return Err(error(format!("{id} has {} elements, 64 at most can be checked", places.len())));
+            return Err(error(format!("{id} has {} elements; at most 64 can be checked", places.len())));
         }
         if let Some(far) = rules.iter().flat_map(|rule| &rule.positions).find(|at| **at == 0 || **at > places.len()) {
-            return Err(error(format!("a rule of {id} speaks of position {far}, it has {}", places.len())));
+            return Err(error(format!("a rule of {id} uses position {far}, but {id} has {}", places.len())));
         }
         let (id, assumed) = (id.clone(), segment.assumed);
         let mut definition = SegmentDefinition {
@@ -212,7 +212,7 @@ fn element_definition(
     file: ElementFile,
     before: BTreeMap<String, String>,
 ) -> Result<ElementDefinition, DefinitionError> {
-    let unclear = || error(format!("data element {number}: `{}` is no form like `AN 1/30`", file.form));
+    let unclear = || error(format!("data element {number}: expected a form such as `AN 1/30`, found `{}`", file.form));
     let (kind, lengths) = file.form.split_once(' ').ok_or_else(unclear)?;
     let (min, max) = lengths.split_once('/').ok_or_else(unclear)?;
     let kind = match kind {
@@ -247,10 +247,12 @@ fn place(
         "M" => Use::Mandatory,
         "O" => Use::Optional,
         "X" => Use::Relational,
-        _ => return Err(error(format!("{segment}: `{text}` lacks its use: M, O or X"))),
+        _ => return Err(error(format!("{segment}: `{text}` needs its use: M, O or X"))),
     };
     let repeats = match words.next() {
-        Some(times) => times.parse().map_err(|_| error(format!("{segment}: `{times}` in `{text}` is no number of times")))?,
+        Some(times) => {
+            times.parse().map_err(|_| error(format!("{segment}: `{times}` in `{text}` is not a number of repetitions")))?
+        }
         None => 1,
     };
     let content = match what.parse::<u16>() {
@@ -262,7 +264,7 @@ fn place(
 }
 
 fn rule(segment: &str, text: &str) -> Result<Rule, DefinitionError> {
-    let bad = || error(format!("{segment}: `{text}` is no relational condition"));
+    let bad = || error(format!("{segment}: `{text}` is not a relational condition"));
     let kind = match text.as_bytes().first() {
         Some(b'P') => RuleKind::Paired,
         Some(b'R') => RuleKind::Required,

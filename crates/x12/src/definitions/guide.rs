@@ -29,7 +29,7 @@ pub struct Guide {
 
 /// Rules for one place of the table.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default, expecting = "what is asked of a segment: `at`, with `use`, `max` or `elements`")]
+#[serde(deny_unknown_fields, default, expecting = "a rule for a segment: `at`, with `use`, `max` or `elements`")]
 pub struct SegmentGuide {
     /// The place: loops from the outside in, then the segment, e.g. `N1/PER`; a loop's own segment is `N1/N1`, `N1` the loop.
     pub at: String,
@@ -43,7 +43,7 @@ pub struct SegmentGuide {
     pub elements: BTreeMap<String, ElementGuide>,
 }
 
-/// Whether something is required or forbidden.
+/// Requirement: mandatory, optional or forbidden.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum GuideUse {
@@ -53,7 +53,7 @@ pub enum GuideUse {
 
 /// Rules for one element.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default, expecting = "what is asked of an element, such as `{ use = \"required\" }`")]
+#[serde(deny_unknown_fields, default, expecting = "a rule for an element, such as `{ use = \"required\" }`")]
 pub struct ElementGuide {
     #[serde(rename = "use", skip_serializing_if = "Option::is_none")]
     pub use_: Option<GuideUse>,
@@ -76,7 +76,7 @@ pub struct ElementGuide {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, expecting = "a segment that is added: `segment` and `after`")]
 pub struct Added {
-    /// Its id; the segment is in the dictionary of the version, or in the guide's own.
+    /// Id; the segment is in the dictionary of the version, or in the guide's own.
     pub segment: String,
     /// The place it follows, e.g. `PO1/REF`.
     pub after: String,
@@ -169,15 +169,13 @@ impl Guide {
             set.lay_out(table)?;
         }
         for narrowed in &self.segment {
-            let at = place(&set, &narrowed.at).ok_or_else(|| {
-                error(format!("{} has no place {}: segments of loops are written N1/PER", set.set, narrowed.at))
-            })?;
+            let at = place(&set, &narrowed.at)
+                .ok_or_else(|| error(format!("{} has no place {}: write a segment of a loop as N1/PER", set.set, narrowed.at)))?;
             narrow(&mut set.nodes[at], narrowed)?;
         }
         for rule in &self.rule {
-            let segment = set
-                .segment(&rule.within)
-                .ok_or_else(|| error(format!("a rule speaks of {}, which is no segment", rule.within)))?;
+            let segment =
+                set.segment(&rule.within).ok_or_else(|| error(format!("a rule uses {}, which is not a segment", rule.within)))?;
             for designator in rule.needs.iter().chain(&rule.forbids).chain(Some(&rule.when).filter(|when| !when.is_empty())) {
                 position(segment, designator)?;
             }
@@ -221,7 +219,7 @@ fn narrow(node: &mut Node, by: &SegmentGuide) -> Result<(), DefinitionError> {
 fn position(segment: &SegmentDefinition, designator: &str) -> Result<usize, DefinitionError> {
     let number = designator.strip_prefix(segment.id.as_str()).filter(|number| number.len() == 2);
     let at = number.and_then(|number| number.parse().ok()).filter(|at| (1..=segment.len()).contains(at));
-    at.ok_or_else(|| error(format!("{designator} is no element of {}: {0}01 to {0}{:02}", segment.id, segment.len())))
+    at.ok_or_else(|| error(format!("{designator} is not an element of {}: it has {0}01 to {0}{:02}", segment.id, segment.len())))
 }
 
 /// The node at a place such as `N1/PER`.

@@ -117,7 +117,7 @@ pub(crate) struct Node {
     pub max: u32,
     /// Index after the last node within it, which is the next sibling.
     pub end: NodeId,
-    /// It or a later node on its level is mandatory.
+    /// True if the node or a later one on the same level is mandatory.
     pub needs_behind: bool,
     pub segment: Arc<SegmentDefinition>,
     /// A guide forbids it.
@@ -232,10 +232,9 @@ impl SetDefinition {
     fn flatten(&self, entries: &[Entry], nodes: &mut Vec<Node>) -> Result<(), DefinitionError> {
         for entry in entries {
             let id = entry.id();
-            let segment = self
-                .dictionary
-                .segment(id)
-                .ok_or_else(|| error(format!("{} {} uses segment {id}, which the dictionary lacks", self.version, self.set)))?;
+            let segment = self.dictionary.segment(id).ok_or_else(|| {
+                error(format!("{} {} uses segment {id}, which is not in the dictionary", self.version, self.set))
+            })?;
             let at = nodes.len();
             if at > usize::from(NodeId::MAX) - 1 {
                 return Err(error(format!("{} {} has more than {} places", self.version, self.set, NodeId::MAX)));

@@ -70,5 +70,5 @@ pub fn run(args: &AckArgs) -> Result<(), CommandError> {
         return Ok(document(&written)?);
     }
     let file = args.file.display();
-    Err(CommandError::Failed(format!("{file}: nothing in it is acknowledged; `wirewatch edi check` says what is wrong")))
+    Err(CommandError::Failed(format!("{file}: nothing to acknowledge; `wirewatch edi check` shows why")))
 }

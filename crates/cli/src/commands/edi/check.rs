@@ -37,7 +37,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     }
     let mut source = local::open(&args.file)?;
     // Standard input cannot be read again to show a place.
-    let mut kept = (args.file.as_os_str() == "-").then(Vec::new);
+    let mut copy = (args.file.as_os_str() == "-").then(Vec::new);
     let mut piece = vec![0; PIECE];
     loop {
         let length = source.read(&mut piece).map_err(|error| local::failed(&args.file, &error))?;
@@ -45,8 +45,8 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
             break;
         }
         reader.feed(&piece[..length]);
-        if let Some(kept) = &mut kept {
-            kept.extend_from_slice(&piece[..length]);
+        if let Some(copy) = &mut copy {
+            copy.extend_from_slice(&piece[..length]);
         }
     }
     let reading = reader.finish();
@@ -54,7 +54,7 @@ pub fn run(args: &CheckArgs) -> Result<(), CommandError> {
     if args.json {
         ui::json(&report);
     } else {
-        let place = match kept {
+        let place = match copy {
             Some(bytes) => Places::Memory(bytes),
             None => Places::File(File::open(&args.file).map_err(|error| local::failed(&args.file, &error))?),
         };
@@ -103,7 +103,7 @@ fn print(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
         for group in &interchange.groups {
             let (style, word) = match GroupAck::of(group) {
                 GroupAck::Accepted => (ui::GOOD, "accepted"),
-                GroupAck::Noted => (ui::WAIT, "accepted, errors noted"),
+                GroupAck::Noted => (ui::WAIT, "accepted with errors"),
                 GroupAck::Partly => (ui::BAD, "partly accepted"),
                 GroupAck::Rejected => (ui::BAD, "rejected"),
             };
@@ -117,7 +117,7 @@ fn print(file: &Path, reading: &Reading, report: &Report, mut places: Places) {
                 let (style, word) = match set.ack() {
                     _ if !is_acknowledged(group) => (ui::DIM, "not acknowledged"),
                     SetAck::Accepted => (ui::GOOD, "accepted"),
-                    SetAck::Noted => (ui::WAIT, "accepted, errors noted"),
+                    SetAck::Noted => (ui::WAIT, "accepted with errors"),
                     SetAck::Rejected => (ui::BAD, "rejected"),
                 };
                 outln!("    {} {}  {}", set.set, paint(ui::BOLD, &set.control), paint(style, word));

@@ -33,11 +33,11 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
     let mut all: Vec<(String, Vec<Difference>)> = envelopes(&old, &new);
     let old = input::parts(&terms, before, &before_bytes, &old)?;
     let new = input::parts(&terms, after, &after_bytes, &new)?;
-    all.push(("parts without a tree".to_owned(), lefts(&old.left, &new.left)));
+    all.push(("parts that cannot be read".to_owned(), lefts(&old.left, &new.left)));
     let (old, new) = (old.found, new.found);
     for (file, found) in [(before, &old), (after, &new)] {
         if found.is_empty() && all.iter().all(|(_, found)| found.is_empty()) {
-            return Err(CommandError::Failed(format!("{}: there is nothing in it to compare", file.display())));
+            return Err(CommandError::Failed(format!("{}: it has nothing to compare", file.display())));
         }
     }
     for (old, new) in old.iter().zip(&new) {
@@ -81,7 +81,7 @@ pub fn run(args: &DiffArgs) -> Result<(), CommandError> {
             outln!("{extra}");
         }
         if same {
-            outln!("both say the same");
+            outln!("no differences");
         }
     }
     if same { Ok(()) } else { Err(CommandError::Found) }

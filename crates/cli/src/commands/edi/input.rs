@@ -72,7 +72,7 @@ pub struct Left {
     pub to: u64,
     /// Why it has none.
     pub says: String,
-    /// Its text; bytes that are not UTF-8 are replaced.
+    /// Text; bytes that are not UTF-8 are replaced.
     pub text: String,
 }
 
@@ -103,7 +103,7 @@ pub fn trees<'r>(terms: &Terms, file: &Path, bytes: &[u8], reading: &'r Reading)
             let name = format!("{} {}", group.version, set.set);
             format!("no definition of {name}; a workspace may have one under standards/, see --workspace")
         }
-        None => "no transaction set in it; `wirewatch edi check` says what is wrong".to_owned(),
+        None => "it has no transaction set; `wirewatch edi check` shows why".to_owned(),
     };
     Err(CommandError::Failed(format!("{}: {says}", file.display())))
 }

@@ -95,14 +95,14 @@ fn raw(bytes: &[u8]) -> Result<(), CommandError> {
                 outln!("{}  {text}{}", paint(ui::DIM, format!("{:>5}", segment.number)), char::from(segment.delimiters.segment));
             }
             Item::Unread { from, to, .. } => {
-                outln!("{}", paint(ui::WAIT, format!("       bytes {from} to {to} are no X12")));
+                outln!("{}", paint(ui::WAIT, format!("       bytes {from} to {to} are not X12")));
             }
         }
     }
     if any {
         Ok(())
     } else {
-        Err(CommandError::Failed("no interchange: nothing here begins with ISA and its fixed separators".to_owned()))
+        Err(CommandError::Failed("no interchange: expected `ISA` followed by its fixed-length elements".to_owned()))
     }
 }
 

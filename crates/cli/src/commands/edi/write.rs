@@ -29,7 +29,7 @@ pub struct WriteArgs {
 pub fn run(args: &WriteArgs) -> Result<(), CommandError> {
     let file = args.file.display();
     let (Some(partner), terms) = args.by.find()? else {
-        return Err(CommandError::Usage("--partner says to whom it is written".to_owned()));
+        return Err(CommandError::Usage("--partner NAME is needed: it names the receiver".to_owned()));
     };
     let given: Value = serde_json::from_slice(&local::bytes(&args.file)?)
         .map_err(|error| CommandError::Failed(format!("{file}: not JSON: {error}")))?;

@@ -21,7 +21,7 @@ async fn read(database: &DatabaseConnection, table: Option<&str>) -> Result<Resu
         "",
     )
     .await?;
-    let Some(table) = table else { return Ok(Err(format!("--of says which table: {}", known.join(", ")))) };
+    let Some(table) = table else { return Ok(Err(format!("choose a table with --of: {}", known.join(", ")))) };
     if !known.iter().any(|name| name == table) {
         let near = nearest(table, known.iter().map(String::as_str));
         let help = near.map_or_else(|| known.join(", "), |near| format!("did you mean {near}?"));

@@ -90,7 +90,7 @@ async fn schema_from(args: &FromArgs) -> Result<(Value, String), CommandError> {
 
 fn samples(args: &FromArgs, sources: Vec<(&PathBuf, Vec<u8>)>, title: &str) -> Result<(Value, String), CommandError> {
     if args.of.is_some() {
-        let says = "--of names a part of an OpenAPI document, an XML Schema or a database, and this is none of them";
+        let says = "--of is for an OpenAPI document, an XML Schema or a database, and this input is none of these";
         return Err(CommandError::Usage(says.to_owned()));
     }
     let mut samples = Vec::new();
@@ -124,7 +124,7 @@ fn openapi(source: &Path, bytes: &[u8]) -> Result<Option<Value>, CommandError> {
     };
     let document = document.filter(is_openapi);
     if yaml && document.is_none() {
-        let says = "YAML is read as an OpenAPI document, and this is none: it has no `openapi`";
+        let says = "YAML is read as an OpenAPI document, but this file has no `openapi` key";
         return Err(CommandError::Failed(format!("{}: {says}", source.display())));
     }
     Ok(document)
@@ -152,11 +152,11 @@ pub fn keep(workspace: &Path, name: &str, node: Value, replace: bool, from: &str
         let before: Value = serde_json::from_slice(&local::bytes(&file)?)
             .map_err(|error| CommandError::Failed(format!("{}: not JSON: {error}", file.display())))?;
         if !changed(workspace, name, &before, &node)? {
-            outln!("{} says the same", file.display());
+            outln!("{} has the same content", file.display());
             return Ok(());
         }
         if !replace {
-            return Err(CommandError::Failed(format!("{} is there already; --replace puts this in its place", file.display())));
+            return Err(CommandError::Failed(format!("{} exists already; --replace overwrites it", file.display())));
         }
     }
     local::write(&file, &(serde_json::to_string_pretty(&node).unwrap_or_default() + "\n"))?;
@@ -183,7 +183,7 @@ fn changed(workspace: &Path, name: &str, before: &Value, after: &Value) -> Resul
         })
         .unwrap_or_default();
     if !maps.is_empty() {
-        outln!("it concerns {}", maps.join(", "));
+        outln!("affected: {}", maps.join(", "));
     }
     Ok(true)
 }

@@ -97,7 +97,7 @@ pub async fn run(args: &SchemaArgs) -> Result<(), CommandError> {
 fn typed(args: &NewArgs) -> Result<(), CommandError> {
     let title = args.title.as_deref().unwrap_or(&args.name);
     let node = of_fields(&args.fields, title).map_err(CommandError::Usage)?;
-    from::keep(&args.workspace, &args.name, node, args.replace, "what was typed")
+    from::keep(&args.workspace, &args.name, node, args.replace, "the fields on the command line")
 }
 
 fn fields(schema: &Schema) -> Vec<(String, Leaf)> {

@@ -67,7 +67,7 @@ fn day(given: &Values<'_, '_>, at: usize) -> Result<Date, EvalError> {
 
 fn written(given: &Values<'_, '_>, at: usize) -> Result<Written, EvalError> {
     let text = given.text(at)?;
-    Written::of(&text).map_or_else(|| fail(&given.nodes[at], format!("`{}` is no date", shorten(&text))), Ok)
+    Written::of(&text).map_or_else(|| fail(&given.nodes[at], format!("expected a date, found `{}`", shorten(&text))), Ok)
 }
 
 /// `date(text)`: an ISO date.
@@ -91,7 +91,7 @@ pub(super) fn date_as<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     time.set_offset(Some(written.offset.unwrap_or(Offset::UTC)));
     match time.to_string(pattern.as_bytes()) {
         Ok(text) => Ok(Item::text(text)),
-        Err(error) => fail(&given.nodes[1], format!("`{}` is no pattern of a date: {error}", shorten(&pattern))),
+        Err(error) => fail(&given.nodes[1], format!("`{}` is not a date pattern: {error}", shorten(&pattern))),
     }
 }
 
@@ -100,7 +100,7 @@ pub(super) fn date_from<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, pattern) = (given.text(0)?, given.text(1)?);
     match jiff::fmt::strtime::parse(&*pattern, &*text).and_then(|parsed| parsed.to_date()) {
         Ok(date) => Ok(Item::text(date.to_string())),
-        Err(_) => fail(&given.nodes[0], format!("`{}` is no date of the form `{}`", shorten(&text), shorten(&pattern))),
+        Err(_) => fail(&given.nodes[0], format!("`{}` is not a date of the form `{}`", shorten(&text), shorten(&pattern))),
     }
 }
 
@@ -110,7 +110,7 @@ pub(super) fn date_plus<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let whole = days.normalize();
     let span = i32::try_from(whole.mantissa()).ok().filter(|_| whole.scale() == 0);
     let Some(span) = span.and_then(|days| jiff::Span::new().try_days(days).ok()) else {
-        return fail(&given.nodes[1], format!("{days} is no number of days"));
+        return fail(&given.nodes[1], format!("expected a whole number of days, found {days}"));
     };
     match day.checked_add(span).ok().filter(|later| later.year() > 0) {
         Some(later) => Ok(Item::text(later.to_string())),
@@ -121,14 +121,14 @@ pub(super) fn date_plus<'a>(given: &Values<'_, 'a>) -> Given<'a> {
 fn zone(given: &Values<'_, '_>) -> Result<TimeZone, EvalError> {
     let name = given.text(1)?;
     TimeZone::get(&name)
-        .or_else(|_| fail(&given.nodes[1], format!("`{}` is no time zone; they are named as in Europe/Vienna", shorten(&name))))
+        .or_else(|_| fail(&given.nodes[1], format!("expected a time zone such as Europe/Vienna, found `{}`", shorten(&name))))
 }
 
 /// `local(moment, zone)`: RFC 3339 with the offset of that zone then.
 pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let text = given.text(0)?;
     let Some(moment) = Written::of(&text).and_then(|written| written.in_utc()) else {
-        let says = format!("`{}` is no moment: it needs an offset, as in 2026-11-23T08:00:00Z", shorten(&text));
+        let says = format!("expected a time with an offset, such as 2026-11-23T08:00:00Z, found `{}`", shorten(&text));
         return fail(&given.nodes[0], says);
     };
     let zone = zone(given)?;
@@ -137,7 +137,7 @@ pub(super) fn local<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let offset = zone.to_offset(near);
     match moment.checked_add(SignedDuration::from_secs(i64::from(offset.seconds()))) {
         Ok(clock) => Ok(Item::text(rfc_3339(clock, offset))),
-        Err(_) => fail(&given.nodes[0], format!("`{}` is outside the years 1 to 9999 there", shorten(&text))),
+        Err(_) => fail(&given.nodes[0], format!("`{}` is outside the years 1 to 9999 in that zone", shorten(&text))),
     }
 }
 
@@ -147,7 +147,10 @@ pub(super) fn utc<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, zone) = (given.text(0)?, zone(given)?);
     let timed = text.len() > 10;
     let Some(written) = Written::of(&text).filter(|_| timed) else {
-        return fail(&given.nodes[0], format!("`{}` is no date with a time, as in 2026-11-23T08:00", shorten(&text)));
+        return fail(
+            &given.nodes[0],
+            format!("expected a date with a time, such as 2026-11-23T08:00, found `{}`", shorten(&text)),
+        );
     };
     let moment = match written.offset {
         Some(_) => written.in_utc(),

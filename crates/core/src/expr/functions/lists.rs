@@ -151,7 +151,7 @@ pub(super) fn sum<'a>(given: &Values<'_, 'a>) -> Given<'a> {
         let more = number(&given.nodes[0], &item)?;
         total = match number::add(total, more) {
             Some(total) => total,
-            None => return fail(given.node, "the sum has more than 28 digits, which is more than is calculated with"),
+            None => return fail(given.node, "the sum has more than 28 digits, the limit of calculations"),
         };
     }
     Ok(Item::Number(total))
@@ -190,7 +190,7 @@ fn extreme<'a>(given: &Values<'_, 'a>, better: fn(Decimal, Decimal) -> bool) -> 
 pub(super) fn split<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, separator) = (given.text(0)?, given.text(1)?);
     if separator.is_empty() {
-        return fail(&given.nodes[1], "a separator is needed to split by");
+        return fail(&given.nodes[1], "the separator is empty");
     }
     Ok(Item::many(text.split(&*separator).map(|part| Item::text(part.to_owned())).collect()))
 }

@@ -105,34 +105,55 @@ pub(super) static FUNCTIONS: [Function; 54] = {
     use Run::{Each, Items, Line, One, Read, Text, Whole};
     [
         f("abs", 1, 1, One(numbers::abs), NUMBER, "abs(number)"),
-        f("all", 1, 2, Each(lists::all), TRUTH, "all(items, condition): whether it holds for each of them"),
-        f("any", 1, 2, Each(lists::any), TRUTH, "any(items, condition): whether it holds for one of them at least"),
+        f("all", 1, 2, Each(lists::all), TRUTH, "all(items, condition): true if the condition holds for every item"),
+        f("any", 1, 2, Each(lists::any), TRUTH, "any(items, condition): true if the condition holds for at least one item"),
         f("base64", 1, 1, Text(texts::base64), TEXT, "base64(text)"),
         f("contains", 2, 2, One(texts::contains), TRUTH, "contains(text, part)"),
         f("count", 1, 1, Items(|given| Ok(Item::Number(Decimal::from(given.values[0].count())))), NUMBER, "count(items)"),
-        f("csv", 1, 1, Items(lists::csv), TEXT, "csv(rows): a text of them, with a line of names"),
-        f("date", 1, 1, Read(dates::date), TEXT, "date(text): CCYYMMDD, YYMMDD, an ISO date or a moment as an ISO date"),
-        f("date_as", 2, 2, Read(dates::date_as), TEXT, "date_as(date, '%d.%m.%Y'), by the letters of strftime"),
-        f("date_from", 2, 2, Read(dates::date_from), TEXT, "date_from(text, '%d/%m/%y'): an ISO date"),
-        f("date_plus", 2, 2, Read(dates::date_plus), TEXT, "date_plus(date, days): so many days later, or earlier"),
-        f("days_between", 2, 2, Read(dates::days_between), NUMBER, "days_between(date, later): how many days"),
-        f("digits", 1, 1, Text(texts::digits), TEXT, "digits(text): nothing but its digits"),
-        f("distinct", 1, 1, Items(lists::distinct), None, "distinct(items): each once"),
+        f("csv", 1, 1, Items(lists::csv), TEXT, "csv(rows): CSV text, with a header line"),
+        f("date", 1, 1, Read(dates::date), TEXT, "date(text): ISO date of CCYYMMDD, YYMMDD, an ISO date or a time"),
+        f("date_as", 2, 2, Read(dates::date_as), TEXT, "date_as(date, '%d.%m.%Y'): date in a strftime format"),
+        f(
+            "date_from",
+            2,
+            2,
+            Read(dates::date_from),
+            TEXT,
+            "date_from(text, '%d/%m/%y'): ISO date of a text in a strftime format",
+        ),
+        f(
+            "date_plus",
+            2,
+            2,
+            Read(dates::date_plus),
+            TEXT,
+            "date_plus(date, days): date that many days later (earlier if negative)",
+        ),
+        f(
+            "days_between",
+            2,
+            2,
+            Read(dates::days_between),
+            NUMBER,
+            "days_between(date, later): number of days from one date to the other",
+        ),
+        f("digits", 1, 1, Text(texts::digits), TEXT, "digits(text): only the digits of the text"),
+        f("distinct", 1, 1, Items(lists::distinct), None, "distinct(items): items without duplicates"),
         f("exists", 1, 1, Items(|given| Ok(Item::bool(given.values[0].count() > 0))), TRUTH, "exists(path)"),
-        f("filled", 1, 1, Items(lists::filled), None, "filled(items): those that are not empty"),
+        f("filled", 1, 1, Items(lists::filled), None, "filled(items): items that are not empty"),
         f("first", 1, 1, Items(lists::first), None, "first(items)"),
-        f("group", 2, 2, Each(lists::group), None, "group(items, by): a list of {key, items}; `by` is worked out for each item"),
-        f("hash", 1, 1, Text(texts::hash), TEXT, "hash(text): SHA-256 in hexadecimal digits"),
-        f("id", 1, 1, Line(product_id), TEXT, "id(VP): the product id with that qualifier on the line at hand"),
-        f("join", 2, 2, Items(lists::join), TEXT, "join(items, separator): those that are not empty"),
-        f("json", 1, 1, Whole(texts::json), TEXT, "json(value): a JSON text of it"),
+        f("group", 2, 2, Each(lists::group), None, "group(items, by): list of {key, items}, one for each value of `by`"),
+        f("hash", 1, 1, Text(texts::hash), TEXT, "hash(text): SHA-256 as hexadecimal digits"),
+        f("id", 1, 1, Line(product_id), TEXT, "id(VP): product id with that qualifier on the current line"),
+        f("join", 2, 2, Items(lists::join), TEXT, "join(items, separator): one text of the items that are not empty"),
+        f("json", 1, 1, Whole(texts::json), TEXT, "json(value): value as JSON text"),
         f("last", 1, 1, Items(lists::last), None, "last(items)"),
         f("left", 2, 2, One(texts::left), TEXT, "left(text, length)"),
         f("length", 1, 1, One(texts::length), NUMBER, "length(text)"),
-        f("list", 1, 1, Items(lists::list), None, "list(items): a JSON list of them, also of one or none"),
-        f("local", 2, 2, Read(dates::local), TEXT, "local(moment, 'Europe/Vienna'): the time there, with its offset"),
+        f("list", 1, 1, Items(lists::list), None, "list(items): JSON list, also of one item or none"),
+        f("local", 2, 2, Read(dates::local), TEXT, "local(time, 'Europe/Vienna'): the same time in that zone, with its offset"),
         f("lower", 1, 1, Text(str::to_lowercase), TEXT, "lower(text)"),
-        f("matching", 3, 3, Each(lists::matching), None, "matching(items, by, value): the items whose `by` is that value"),
+        f("matching", 3, 3, Each(lists::matching), None, "matching(items, by, value): items whose `by` equals the value"),
         f("max", 1, 1, Items(lists::max), NUMBER, "max(numbers)"),
         f("min", 1, 1, Items(lists::min), NUMBER, "min(numbers)"),
         f("number", 1, 1, Read(numbers::number_of), NUMBER, "number(text)"),
@@ -142,29 +163,36 @@ pub(super) static FUNCTIONS: [Function; 54] = {
             4,
             One(numbers::number_as),
             TEXT,
-            "number_as(number, places, ',', '.'): with a sign between thousands and a decimal point",
+            "number_as(number, places, ',', '.'): text with thousands separator and decimal point",
         ),
-        f("of_each", 2, 2, Each(lists::of_each), None, "of_each(items, value): the value worked out for each item"),
-        f("pad", 3, 3, One(texts::pad), TEXT, "pad(text, length, with): filled on the left"),
-        f("replace", 3, 3, One(texts::replace), TEXT, "replace(text, part, with)"),
+        f("of_each", 2, 2, Each(lists::of_each), None, "of_each(items, value): the value for each item"),
+        f("pad", 3, 3, One(texts::pad), TEXT, "pad(text, length, with): text filled on the left to that length"),
+        f("replace", 3, 3, One(texts::replace), TEXT, "replace(text, part, with): text with every `part` replaced"),
         f("reverse", 1, 1, Items(lists::reverse), None, "reverse(items)"),
         f("right", 2, 2, One(texts::right), TEXT, "right(text, length)"),
-        f("round", 2, 3, One(numbers::round), NUMBER, "round(number, places): half away from zero; or with 'even', 'up', 'down'"),
-        f("skip", 2, 2, Items(lists::skip), None, "skip(items, count): all but the first"),
-        f("sort", 1, 2, Each(lists::sort), None, "sort(items, by): ascending; `by` is worked out for each item"),
+        f(
+            "round",
+            2,
+            3,
+            One(numbers::round),
+            NUMBER,
+            "round(number, places): rounds half away from zero; 3rd value 'even', 'up' or 'down' for other ways",
+        ),
+        f("skip", 2, 2, Items(lists::skip), None, "skip(items, count): items after the first `count`"),
+        f("sort", 1, 2, Each(lists::sort), None, "sort(items, by): items in ascending order of `by`"),
         f("split", 2, 2, One(lists::split), None, "split(text, separator)"),
         f("sum", 1, 1, Items(lists::sum), NUMBER, "sum(numbers)"),
         f("table", 2, 3, One(table), None, "table('name', code, otherwise)"),
-        f("take", 2, 2, Items(lists::take), None, "take(items, count): the first"),
+        f("take", 2, 2, Items(lists::take), None, "take(items, count): the first `count` items"),
         f("text", 1, 1, Text(str::to_owned), TEXT, "text(value)"),
-        f("title", 1, 1, Text(texts::title), TEXT, "title(text): each word with a capital letter"),
+        f("title", 1, 1, Text(texts::title), TEXT, "title(text): text with a capital letter at each word"),
         f("trim", 1, 1, Text(|text| text.trim().to_owned()), TEXT, "trim(text)"),
         f("upper", 1, 1, Text(str::to_uppercase), TEXT, "upper(text)"),
         f("url_part", 1, 1, Text(texts::url_part), TEXT, "url_part(text): percent-encoded"),
-        f("utc", 2, 2, Read(dates::utc), TEXT, "utc('2026-11-23T08:00', 'Europe/Vienna'): the moment that a clock there shows"),
-        f("uuid", 1, 1, Text(texts::uuid), TEXT, "uuid(text): the same for the same text"),
-        f("xml", 2, 2, Whole(texts::xml), TEXT, "xml(value, root): a text of it"),
-        f("zeros_off", 1, 1, Text(texts::zeros_off), TEXT, "zeros_off(text): without the zeros on the left"),
+        f("utc", 2, 2, Read(dates::utc), TEXT, "utc('2026-11-23T08:00', 'Europe/Vienna'): UTC time of a local time in that zone"),
+        f("uuid", 1, 1, Text(texts::uuid), TEXT, "uuid(text): UUID made of the text; the same text gives the same UUID"),
+        f("xml", 2, 2, Whole(texts::xml), TEXT, "xml(value, root): value as XML text"),
+        f("zeros_off", 1, 1, Text(texts::zeros_off), TEXT, "zeros_off(text): text without leading zeros"),
     ]
 };
 
@@ -198,7 +226,7 @@ impl<'a> Values<'_, 'a> {
     /// Returns the text argument at an index; an error if it is missing.
     fn text(&self, at: usize) -> Result<Cow<'_, str>, EvalError> {
         let given = text(&self.nodes[at], &self.values[at])?;
-        given.map_or_else(|| fail(&self.nodes[at], "a text is needed here, and there is none"), Ok)
+        given.map_or_else(|| fail(&self.nodes[at], "expected a text, found no value"), Ok)
     }
 
     /// The text at a place, where there is one.
@@ -216,7 +244,7 @@ impl<'a> Values<'_, 'a> {
         let value = self.number(at)?;
         match usize::try_from(value.normalize()) {
             Ok(whole) if value.normalize().scale() == 0 && whole <= 10_000 => Ok(whole),
-            _ => fail(&self.nodes[at], "a whole number from 0 to 10000 is needed here"),
+            _ => fail(&self.nodes[at], "expected a whole number from 0 to 10000"),
         }
     }
 
@@ -230,7 +258,7 @@ impl<'a> Values<'_, 'a> {
 pub(super) fn call<'a>(function: &Function, node: &'a Node, nodes: &'a [Node], scope: &Scope<'a>) -> Given<'a> {
     if !function.arguments.contains(&nodes.len()) {
         // The checker reports this before a run.
-        return fail(node, format!("`{}` does not take {} values: write {}", function.name, nodes.len(), function.form));
+        return fail(node, format!("`{}` does not take {} values: {}", function.name, nodes.len(), function.form));
     }
     match function.run {
         Run::Each(run) => return run(counted(&nodes[0], scope)?.items(), &Arguments { node, nodes, scope }),
@@ -309,7 +337,7 @@ fn product_id<'a>(given: &Arguments<'_, 'a>) -> Given<'a> {
             Some(segment) => (segment, inner.tree()),
             None => return Ok(Item::Missing),
         },
-        _ => return fail(node, "a product id is read on a line of a transaction set"),
+        _ => return fail(node, "id(…) works only on a line of a transaction set"),
     };
     let Some(known) = tree.described(&segment) else { return Ok(Item::Missing) };
     let is_qualifier = |n: &usize| known.element(*n).is_some_and(|element| element.number == QUALIFIER);

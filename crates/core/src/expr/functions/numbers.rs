@@ -17,12 +17,12 @@ pub(super) fn abs<'a>(given: &Values<'_, 'a>) -> Given<'a> {
 pub(super) fn number_of<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let text = given.text(0)?;
     match number::read(&text) {
-        None => fail(&given.nodes[0], format!("`{}` is no number", shorten(&text))),
+        None => fail(&given.nodes[0], format!("expected a number, found `{}`", shorten(&text))),
         Some(written) => match number::decimal(&written) {
             Some(number) => Ok(Item::Number(number)),
             None => match serde_json::from_str(&written) {
                 Ok(number) => Ok(Item::Json(Cow::Owned(Value::Number(number)))),
-                Err(_) => fail(&given.nodes[0], format!("`{}` is no number", shorten(&text))),
+                Err(_) => fail(&given.nodes[0], format!("expected a number, found `{}`", shorten(&text))),
             },
         },
     }
@@ -38,12 +38,12 @@ pub(super) fn round<'a>(given: &Values<'_, 'a>) -> Given<'a> {
         Some("up") => RoundingStrategy::AwayFromZero,
         Some("down") => RoundingStrategy::ToZero,
         Some(other) => {
-            return fail(&given.nodes[2], format!("`{}` is no way to round: 'even', 'up' or 'down'", shorten(other)));
+            return fail(&given.nodes[2], format!("`{}` is not a way to round: write 'even', 'up' or 'down'", shorten(other)));
         }
     };
     match rounded(value, places, how) {
         Some(rounded) => Ok(Item::Number(rounded)),
-        None => fail(&given.nodes[1], format!("{value} has no room for {places} decimal places")),
+        None => fail(&given.nodes[1], format!("{value} cannot have {places} decimal places: the limit is 28 digits")),
     }
 }
 
@@ -60,12 +60,12 @@ pub(super) fn number_as<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (value, places) = (given.number(0)?, given.whole(1)?);
     let (thousands, point) = (given.text(2)?, given.text(3)?);
     let Some(rounded) = rounded(value, places, RoundingStrategy::MidpointAwayFromZero) else {
-        return fail(&given.nodes[1], format!("{value} has no room for {places} decimal places"));
+        return fail(&given.nodes[1], format!("{value} cannot have {places} decimal places: the limit is 28 digits"));
     };
     let text = rounded.abs().to_string();
     let (whole, fraction) = text.split_once('.').unwrap_or((&text, ""));
     if point.is_empty() && !fraction.is_empty() {
-        return fail(&given.nodes[3], "a sign for the decimal point is needed here");
+        return fail(&given.nodes[3], "the decimal point is empty");
     }
     let mut shown = if rounded.is_sign_negative() && !rounded.is_zero() { "-".to_owned() } else { String::new() };
     for (n, digit) in whole.chars().enumerate() {

@@ -84,7 +84,7 @@ pub(super) fn right<'a>(given: &Values<'_, 'a>) -> Given<'a> {
 pub(super) fn pad<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, fill) = (given.text(0)?, given.text(2)?);
     if fill.is_empty() {
-        return fail(&given.nodes[2], "a text to fill with is needed here");
+        return fail(&given.nodes[2], "the text to fill with is empty");
     }
     let missing = given.whole(1)?.saturating_sub(text.chars().count());
     Ok(Item::text(fill.chars().cycle().take(missing).collect::<String>() + &text))
@@ -94,7 +94,7 @@ pub(super) fn pad<'a>(given: &Values<'_, 'a>) -> Given<'a> {
 pub(super) fn replace<'a>(given: &Values<'_, 'a>) -> Given<'a> {
     let (text, part) = (given.text(0)?, given.text(1)?);
     if part.is_empty() {
-        return fail(&given.nodes[1], "a part to replace is needed here");
+        return fail(&given.nodes[1], "the part to replace is empty");
     }
     Ok(Item::text(text.replace(&*part, &given.text(2)?)))
 }

@@ -32,7 +32,7 @@ struct Record<'a> {
     tag: &'a str,
     /// Path of its content in the record above it.
     path: Vec<String>,
-    /// It is an item of a list.
+    /// An item of a list.
     many: bool,
     fields: Vec<Place<'a>>,
     inner: Vec<Record<'a>>,
@@ -43,12 +43,12 @@ fn is_blank(line: &str) -> bool {
     line.trim_matches(|c: char| c == '\u{1A}' || c.is_whitespace()).is_empty()
 }
 
-fn said(node: &Value) -> Option<&Value> {
+fn record_keys(node: &Value) -> Option<&Value> {
     node.get("x-record")
 }
 
 fn tag_of(node: &Value) -> Option<&str> {
-    said(node)?.get("tag")?.as_str()
+    record_keys(node)?.get("tag")?.as_str()
 }
 
 /// Returns whether a schema describes positions of records anywhere.
@@ -62,7 +62,7 @@ pub(super) fn has_places(node: &Value) -> bool {
 
 impl<'a> Layout<'a> {
     fn of(schema: &'a Schema, root: &Record<'a>) -> Self {
-        let own = said(&schema.root);
+        let own = record_keys(&schema.root);
         let number = |value: &Value| value.as_u64().and_then(|number| usize::try_from(number).ok());
         let place = own.and_then(|own| own.get("tag_at")).and_then(|at| match at {
             Value::Array(two) => Some((number(two.first()?)?, number(two.get(1)?)?)),
@@ -141,10 +141,10 @@ pub(super) fn faults(schema: &Schema) -> Vec<String> {
         for place in &record.fields {
             let name = place.name();
             if place.at == 0 {
-                faults.push(format!("`{name}` stands at 0: places count from 1"));
+                faults.push(format!("`{name}` is at 0: positions are counted from 1"));
             }
             if place.date.is_some_and(|pattern| jiff::fmt::strtime::format(pattern, jiff::civil::date(2026, 1, 1)).is_err()) {
-                faults.push(format!("`{name}`: `{}` is no pattern of a date", place.date.unwrap_or_default()));
+                faults.push(format!("`{name}`: `{}` is not a date pattern", place.date.unwrap_or_default()));
             }
             let until = match (layout.separator, place.length) {
                 (Some(_), _) => place.at + 1,
@@ -155,7 +155,7 @@ pub(super) fn faults(schema: &Schema) -> Vec<String> {
                 }
             };
             if let Some((.., other)) = taken.iter().find(|(from, to, _)| place.at < *to && *from < until) {
-                faults.push(format!("`{name}` stands where {other} does"));
+                faults.push(format!("`{name}` overlaps {other}"));
             }
             taken.push((place.at, until, format!("`{name}`")));
         }
@@ -206,18 +206,18 @@ mod tests {
     }
 
     #[test]
-    fn what_has_no_place_is_told_with_its_line() {
+    fn what_has_no_place_is_reported_with_its_line() {
         let says = |text: &str| shipment().read(Written::Records, text.as_bytes()).unwrap_err();
-        assert_eq!(says("PCL0012500\n"), "line 1: a record SHP should begin it, not `PCL`");
-        assert_eq!(says("SHPQH-7\n\nXXX\n"), "line 3: no record XXX stands here");
-        assert_eq!(says("SHPQH-7\nADRa\nADRb\n"), "line 3: the record ADR stands there twice");
-        assert_eq!(says("SHPQH-7    20261301\n"), "line 1: left_on: `20261301` is no date of the form `%Y%m%d`");
-        assert_eq!(says("SHPQH-7\nPCL00x2500\n"), "line 2: weight: `x2500` is no number");
-        assert_eq!(says(""), "there is no record");
+        assert_eq!(says("PCL0012500\n"), "line 1: expected a record SHP, found `PCL`");
+        assert_eq!(says("SHPQH-7\n\nXXX\n"), "line 3: a record XXX is not allowed here");
+        assert_eq!(says("SHPQH-7\nADRa\nADRb\n"), "line 3: the record ADR is there twice");
+        assert_eq!(says("SHPQH-7    20261301\n"), "line 1: left_on: `20261301` is not a date of the form `%Y%m%d`");
+        assert_eq!(says("SHPQH-7\nPCL00x2500\n"), "line 2: weight: expected a number, found `x2500`");
+        assert_eq!(says(""), "the document has no records");
         let long = shipment().write(Written::Records, &json!({ "order": "QH-7003100" }));
-        assert_eq!(long, Err("order: `QH-7003100` has 10 characters, there is room for 8".to_owned()));
+        assert_eq!(long, Err("order: `QH-7003100` has 10 characters; the field has 8".to_owned()));
         let fine = shipment().write(Written::Records, &json!({ "parcels": [{ "weight": 1.2345 }] }));
-        assert_eq!(fine, Err("weight: 1.2345 has more than 3 digits behind the point".to_owned()));
+        assert_eq!(fine, Err("weight: 1.2345 has more than 3 decimal places".to_owned()));
     }
 
     #[test]
@@ -227,7 +227,7 @@ mod tests {
         schema.root["properties"]["to"]["properties"]["name"]["x-record"] = json!({ "at": 2 });
         assert_eq!(
             schema.writing_faults(),
-            ["`left_on`: `%!` is no pattern of a date", "`left_on` stands where `order` does", "`name` has no length"]
+            ["`left_on`: `%!` is not a date pattern", "`left_on` overlaps `order`", "`name` has no length"]
         );
         assert_eq!(shipment().writing_faults(), Vec::<String>::new());
     }
@@ -249,7 +249,7 @@ mod tests {
         assert_eq!(String::from_utf8(text.clone()).unwrap(), "L|QH-1||2.1\r\nL|||3\r\nL\r\n");
         assert_eq!(columns().read(Written::Records, &text), Ok(rows));
         let inside = columns().write(Written::Records, &json!([{ "item": "a|b" }]));
-        assert_eq!(inside, Err("item: `a|b` has a line end or a separator in it".to_owned()));
+        assert_eq!(inside, Err("item: `a|b` contains a line end or a separator".to_owned()));
     }
 
     proptest! {

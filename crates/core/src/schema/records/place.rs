@@ -1,6 +1,6 @@
 //! Reads and writes the value of one field at its position.
 
-use super::{Layout, said};
+use super::{Layout, record_keys};
 use crate::number;
 use crate::schema::Schema;
 use crate::schema::written::{plain, typed};
@@ -21,7 +21,7 @@ pub(super) struct Place<'a> {
 
 impl<'a> Place<'a> {
     pub fn of(schema: &Schema, node: &'a Value, path: Vec<String>) -> Option<Self> {
-        let own = said(node)?;
+        let own = record_keys(node)?;
         let number = |key: &str| own.get(key).and_then(Value::as_u64).and_then(|number| usize::try_from(number).ok());
         let text = |key: &str| own.get(key).and_then(Value::as_str);
         let right = text("side").map_or(schema.json_type(node) == Some("number"), |side| side == "right");
@@ -64,14 +64,14 @@ impl<'a> Place<'a> {
             let date = jiff::fmt::strtime::parse(pattern, trimmed).and_then(|parsed| parsed.to_date());
             return date
                 .map(|date| Some(Value::from(date.to_string())))
-                .map_err(|_| format!("{at}: `{trimmed}` is no date of the form `{pattern}`"));
+                .map_err(|_| format!("{at}: `{trimmed}` is not a date of the form `{pattern}`"));
         }
         if self.places > 0 {
             let whole = number::read(trimmed).and_then(|text| number::decimal(&text));
-            let whole = whole.ok_or_else(|| format!("{at}: `{trimmed}` is no number"))?;
+            let whole = whole.ok_or_else(|| format!("{at}: expected a number, found `{trimmed}`"))?;
             if trimmed.contains('.') {
                 return Err(format!(
-                    "{at}: `{trimmed}` has a decimal point, and {} of its digits stand behind one that is not written",
+                    "{at}: `{trimmed}` has a decimal point, but this field has {} implied decimal places",
                     self.places
                 ));
             }
@@ -98,18 +98,18 @@ impl<'a> Place<'a> {
     fn written(&self, value: &Value, layout: &Layout<'_>) -> Result<String, String> {
         let separator = layout.separator;
         let at = self.name();
-        let text = plain(value).ok_or_else(|| format!("{at}: a place takes a single value"))?;
+        let text = plain(value).ok_or_else(|| format!("{at}: expected a single value"))?;
         let text = match (self.date, self.places) {
             (Some(pattern), _) if !text.is_empty() => {
                 let date: Option<jiff::civil::Date> = text.get(..10).and_then(|day| day.parse().ok());
-                let date = date.ok_or_else(|| format!("{at}: `{text}` is no ISO date"))?;
+                let date = date.ok_or_else(|| format!("{at}: expected an ISO date, found `{text}`"))?;
                 jiff::fmt::strtime::format(pattern, date).map_err(|error| format!("{at}: {error}"))?
             }
             (None, 1..) if !text.is_empty() => {
                 let number = number::read(&text).and_then(|text| number::decimal(&text));
-                let number = number.ok_or_else(|| format!("{at}: `{text}` is no number"))?;
+                let number = number.ok_or_else(|| format!("{at}: expected a number, found `{text}`"))?;
                 if number.normalize().scale() > self.places {
-                    return Err(format!("{at}: {text} has more than {} digits behind the point", self.places));
+                    return Err(format!("{at}: {text} has more than {} decimal places", self.places));
                 }
                 let mut scaled = number;
                 scaled.rescale(self.places);
@@ -121,12 +121,12 @@ impl<'a> Place<'a> {
             || text.contains(layout.line_end)
             || separator.is_some_and(|separator| text.contains(separator))
         {
-            return Err(format!("{at}: `{}` has a line end or a separator in it", text.escape_debug()));
+            return Err(format!("{at}: `{}` contains a line end or a separator", text.escape_debug()));
         }
         let (Some(length), None) = (self.length, separator) else { return Ok(text) };
         let missing = length
             .checked_sub(text.chars().count())
-            .ok_or_else(|| format!("{at}: `{text}` has {} characters, there is room for {length}", text.chars().count()))?;
+            .ok_or_else(|| format!("{at}: `{text}` has {} characters; the field has {length}", text.chars().count()))?;
         let fill: String = std::iter::repeat_n(self.pad, missing).collect();
         Ok(match (self.right, text.strip_prefix('-').filter(|_| self.pad == '0')) {
             (true, Some(rest)) => format!("-{fill}{rest}"),

@@ -34,13 +34,13 @@ impl Line<'_> {
             let mut columns = self.columns.iter().enumerate().filter(|(n, text)| !known(n + 1) && !text.trim().is_empty());
             return columns
                 .next()
-                .map(|(n, text)| format!("column {} holds `{}`, and no field stands there", n + 1, text.trim()));
+                .map(|(n, text)| format!("column {} has `{}`, but no field is defined there", n + 1, text.trim()));
         }
         let known = |at: usize| covered.iter().any(|(from, length)| (*from..from.saturating_add(*length)).contains(&at));
         let mut strays = self.characters.iter().enumerate().filter(|(n, c)| !c.is_whitespace() && !known(n + 1));
         strays.next().map(|(n, _)| {
             let text: String = self.characters[n..].iter().take(20).collect();
-            format!("`{}` at {} stands at no field", text.trim_end(), n + 1)
+            format!("`{}` at {} belongs to no field", text.trim_end(), n + 1)
         })
     }
 
@@ -73,10 +73,10 @@ pub(in crate::schema) fn read(schema: &Schema, text: &str) -> Result<Value, Stri
     let mut reading = Reading { schema, layout, lines, at: 0 };
     if root.is_written() {
         match reading.lines.first() {
-            None => return Err("there is no record".to_owned()),
+            None => return Err("the document has no records".to_owned()),
             Some(first) if !reading.is(&root, first) => {
                 return Err(format!(
-                    "line {}: a record {} should begin it, not `{}`",
+                    "line {}: expected a record {}, found `{}`",
                     first.number,
                     root.tag,
                     first.tag(&reading.layout)
@@ -87,7 +87,7 @@ pub(in crate::schema) fn read(schema: &Schema, text: &str) -> Result<Value, Stri
     }
     let fields = reading.record(&root)?;
     if let Some(line) = reading.lines.get(reading.at) {
-        return Err(format!("line {}: no record {} stands here", line.number, line.tag(&reading.layout)));
+        return Err(format!("line {}: a record {} is not allowed here", line.number, line.tag(&reading.layout)));
     }
     Ok(match schema.item(&schema.root) {
         Some(_) => fields.into_iter().next().map_or_else(|| Value::Array(Vec::new()), |(_, rows)| rows),
@@ -109,7 +109,7 @@ impl Reading<'_> {
                 let at = || format!("line {}: {}", line.number, place.name());
                 let ends_inside = place.cut_by(line.characters.len()) && self.layout.separator.is_none();
                 if ends_inside {
-                    return Err(format!("{}: the line ends inside it", at()));
+                    return Err(format!("{}: the line ends within this field", at()));
                 }
                 let piece = line.piece(&self.layout, place.at, place.length);
                 if let Some(value) = place.read(self.schema, &piece, &at())? {
@@ -133,7 +133,7 @@ impl Reading<'_> {
                     Ok(())
                 }
                 (true, _) => put(&mut fields, &path, Value::Array(vec![value])),
-                (false, Some(_)) => Err(format!("the record {} stands there twice", inner.tag)),
+                (false, Some(_)) => Err(format!("the record {} is there twice", inner.tag)),
                 (false, None) => put(&mut fields, &path, value),
             };
             placed.map_err(|says| format!("line {number}: {says}"))?;

@@ -8,13 +8,13 @@ use serde_json::Value;
 /// The records of a document.
 pub(in crate::schema) fn write(schema: &Schema, document: &Value) -> Result<String, String> {
     if !schema.has_records() {
-        return Err(format!("the schema {} does not say where fields stand in records (`x-record`)", schema.name));
+        return Err(format!("the schema {} has no positions for records (`x-record`)", schema.name));
     }
     let root = Record::root(schema);
     let layout = Layout::of(schema, &root);
     if schema.item(&schema.root).is_some() != document.is_array() {
         return Err(format!(
-            "the schema {} says a {}, and this is none",
+            "the schema {} expects a {}, and the document is not one",
             schema.name,
             if document.is_array() { "single document" } else { "list" }
         ));
@@ -22,7 +22,7 @@ pub(in crate::schema) fn write(schema: &Schema, document: &Value) -> Result<Stri
     let mut known = Vec::new();
     places(&root, &[], &mut known);
     if let Some(field) = without_place(document, &known, &mut Vec::new()) {
-        return Err(format!("{field}: no record has a place for it"));
+        return Err(format!("{field}: no record has a field for it"));
     }
     let mut writer = Writer { schema, layout, text: String::new() };
     match document {
@@ -65,7 +65,7 @@ impl Writer<'_> {
             }
             let line = line_of(&self.layout, pieces);
             if is_blank(&line) {
-                return Err("a record without a value would be a blank line, which is no record".to_owned());
+                return Err("a record without a value would be a blank line, which cannot be read back".to_owned());
             }
             self.text.push_str(&line);
             self.text.push_str(self.layout.line_end);

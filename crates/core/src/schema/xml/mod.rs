@@ -25,7 +25,7 @@ pub(super) struct Element {
     /// Attributes as written, namespace declarations included.
     pub attributes: Vec<(String, String)>,
     pub children: Vec<Element>,
-    /// Its text without that of its children.
+    /// Text without that of its children.
     pub text: String,
 }
 
@@ -66,21 +66,18 @@ impl Element {
     /// namespaces.
     fn untreelike(&self) -> Option<String> {
         if self.has_text() && !self.children.is_empty() {
-            return Some(format!("text and elements stand beside each other in {}", self.name));
+            return Some(format!("{} has text beside elements (mixed content)", self.name));
         }
         let mut names: HashMap<&str, &str> = HashMap::new();
         for child in &self.children {
             let before = names.entry(child.local_name()).or_insert(&child.name);
             if *before != child.name {
-                return Some(format!(
-                    "{before} and {} stand in {}: without their prefixes they are one name",
-                    child.name, self.name
-                ));
+                return Some(format!("{before} and {} in {} have the same name without their prefixes", child.name, self.name));
             }
         }
         let mut names = HashSet::new();
         let twice = self.own_attributes().find(|(name, _)| !names.insert(*name));
-        twice.map(|(name, _)| format!("two attributes of {} are called {name} without their prefixes", self.name))
+        twice.map(|(name, _)| format!("two attributes of {} have the same name {name} without their prefixes", self.name))
     }
 
     pub fn children<'e>(&'e self, name: &'e str) -> impl Iterator<Item = &'e Self> {
@@ -115,7 +112,7 @@ pub(super) fn read(text: &str) -> Result<Element, String> {
             Event::End(_) | Event::Eof | Event::Comment(_) | Event::Decl(_) | Event::PI(_) | Event::DocType(_) => false,
         };
         if stray {
-            return Err(wrong(&reader, "something stands beside its root".to_owned()));
+            return Err(wrong(&reader, "it has something beside its root element".to_owned()));
         }
         let mut close = |open: &mut Vec<Element>| {
             let done = open.pop()?;
@@ -160,7 +157,7 @@ pub(super) fn read(text: &str) -> Result<Element, String> {
             }
             Event::Eof => {
                 let whole = root.filter(|_| open.is_empty());
-                return whole.ok_or_else(|| wrong(&reader, "it ends before its root does".to_owned()));
+                return whole.ok_or_else(|| wrong(&reader, "it ends before its root element ends".to_owned()));
             }
             Event::Comment(_) | Event::Decl(_) | Event::PI(_) | Event::DocType(_) => {}
         }
@@ -208,17 +205,17 @@ pub(super) fn guess(element: &Element) -> Value {
 /// beside them.
 pub(super) fn annotate(node: &mut Value, root: &Element) {
     let (prefix, name) = root.name.split_once(':').map_or((None, root.name.as_str()), |(prefix, name)| (Some(prefix), name));
-    let mut said = Map::from_iter([("name".to_owned(), Value::from(name))]);
+    let mut xml = Map::from_iter([("name".to_owned(), Value::from(name))]);
     let declared = prefix.map_or_else(|| "xmlns".to_owned(), |prefix| format!("xmlns:{prefix}"));
     if let Some((_, namespace)) = root.attributes.iter().find(|(name, _)| *name == declared) {
-        said.insert("namespace".to_owned(), Value::from(namespace.as_str()));
-        said.extend(prefix.map(|prefix| ("prefix".to_owned(), Value::from(prefix))));
+        xml.insert("namespace".to_owned(), Value::from(namespace.as_str()));
+        xml.extend(prefix.map(|prefix| ("prefix".to_owned(), Value::from(prefix))));
         if prefix.is_some() && root.children.iter().any(|child| !child.name.contains(':')) {
-            said.insert("x-children".to_owned(), Value::from("unqualified"));
+            xml.insert("x-children".to_owned(), Value::from("unqualified"));
         }
     }
     note(node, root);
-    node["xml"] = Value::Object(said);
+    node["xml"] = Value::Object(xml);
 }
 
 fn note(node: &mut Value, element: &Element) {
@@ -255,11 +252,11 @@ fn join(fields: &mut Map<String, Value>, name: &str, value: Value) {
 
 /// Written form of a field.
 #[derive(Clone, Copy)]
-struct Said<'a> {
+struct XmlKeys<'a> {
     xml: Option<&'a Value>,
 }
 
-impl<'a> Said<'a> {
+impl<'a> XmlKeys<'a> {
     fn of(node: &'a Value) -> Self {
         Self { xml: node.get("xml") }
     }
@@ -289,7 +286,7 @@ impl<'a> Said<'a> {
 struct Field<'a> {
     name: &'a str,
     node: &'a Value,
-    said: Said<'a>,
+    xml: XmlKeys<'a>,
     /// Schema of the items, for a list.
     item: Option<&'a Value>,
 }
@@ -298,16 +295,16 @@ impl<'a> Field<'a> {
     fn of(schema: &'a Schema, node: &'a Value) -> Vec<Self> {
         let field = |(name, _): (&'a str, bool)| {
             let node = schema.resolve(schema.resolve(node).get("properties")?.get(name)?);
-            Some(Self { name, node, said: Said::of(node), item: schema.item(node) })
+            Some(Self { name, node, xml: XmlKeys::of(node), item: schema.item(node) })
         };
         schema.fields(node).into_iter().filter_map(field).collect()
     }
 
     /// The name of its element or attribute; of a list that is not wrapped, of each item's element.
     fn shown(&self) -> &'a str {
-        let own = self.said.text("name").unwrap_or(self.name);
+        let own = self.xml.text("name").unwrap_or(self.name);
         match self.item {
-            Some(item) if !self.said.is_wrapped() => Said::of(item).text("name").unwrap_or(own),
+            Some(item) if !self.xml.is_wrapped() => XmlKeys::of(item).text("name").unwrap_or(own),
             _ => own,
         }
     }
@@ -319,7 +316,7 @@ impl<'a> Field<'a> {
 
     /// The name of the elements in a wrapped list.
     fn inner(&self) -> &'a str {
-        self.item.and_then(|item| Said::of(item).text("name")).unwrap_or(self.name)
+        self.item.and_then(|item| XmlKeys::of(item).text("name")).unwrap_or(self.name)
     }
 }
 
@@ -339,11 +336,14 @@ mod tests {
              <lines><item>&lt;b&gt;</item></lines><note/></pick-list>"
         );
         let name = |value: Value| to_xml(&value, "x").unwrap_err();
-        assert_eq!(to_xml(&pick, "pick list"), Err("`pick list` is no name of XML; a field needs another one".to_owned()));
-        assert_eq!(name(json!({ "2x": true })), "2x: `2x` is no name of XML; a field needs another one");
-        assert_eq!(name(json!({ "a": [[1, 2], [3]] })), "a: a list in a list has no place in XML");
-        assert_eq!(name(json!({ "a": {}, "": 1 })), "`` is no name of XML; a field needs another one");
-        assert_eq!(to_xml(&json!({ "a": { "b": "\u{1}" } }), "x"), Err("a.b: U+0001 is no character of XML".to_owned()));
+        assert_eq!(
+            to_xml(&pick, "pick list"),
+            Err("`pick list` is not an XML name; set another `xml.name` for this field".to_owned())
+        );
+        assert_eq!(name(json!({ "2x": true })), "2x: `2x` is not an XML name; set another `xml.name` for this field");
+        assert_eq!(name(json!({ "a": [[1, 2], [3]] })), "a: XML cannot have a list in a list");
+        assert_eq!(name(json!({ "a": {}, "": 1 })), "`` is not an XML name; set another `xml.name` for this field");
+        assert_eq!(to_xml(&json!({ "a": { "b": "\u{1}" } }), "x"), Err("a.b: U+0001 is not allowed in XML".to_owned()));
     }
 
     fn pick() -> Schema {
@@ -376,16 +376,16 @@ mod tests {
     }
 
     #[test]
-    fn values_that_are_not_of_their_type_are_told_by_their_field() {
+    fn values_that_are_not_of_their_type_are_reported_by_their_field() {
         let wrong = pick().read(Written::Xml, b"<Pick><Lines><Line><Pieces>two</Pieces></Line></Lines></Pick>");
-        assert_eq!(wrong, Err("lines.pieces: `two` is no number".to_owned()));
+        assert_eq!(wrong, Err("lines.pieces: expected a number, found `two`".to_owned()));
         let twice = pick().read(Written::Xml, b"<Pick><Urgent>1</Urgent><Urgent>0</Urgent></Pick>");
-        assert_eq!(twice, Err("urgent: it stands there twice, and is no list".to_owned()));
+        assert_eq!(twice, Err("urgent: it is there twice, but is not a list".to_owned()));
         assert_eq!(pick().read(Written::Xml, b"<Pick><Lines/></Pick>"), Ok(json!({ "lines": [] })));
         let ends = pick().read(Written::Xml, b"<Pick>\r\n<Note>a\r\nb&#13;</Note>\r</Pick>");
         assert_eq!(ends, Ok(json!({ "notes": ["a\nb\r"] })), "line ends are one, unless they are referred to");
         let list = pick().write(Written::Xml, &json!({ "order": ["a"] }));
-        assert_eq!(list, Err("order: an attribute takes a single value".to_owned()));
+        assert_eq!(list, Err("order: an attribute needs a single value".to_owned()));
     }
 
     proptest! {

@@ -1,6 +1,6 @@
 //! Writes a tree as a document, in the order and under the names of its schema.
 
-use super::{Field, Said};
+use super::{Field, XmlKeys};
 use crate::schema::Schema;
 use crate::schema::written::plain;
 use serde_json::{Map, Value};
@@ -9,12 +9,12 @@ use std::fmt::Write;
 /// Writes a document: attributes and elements in the schema's order, then fields that the schema does not know. Elements of the
 /// root's namespace have its prefix, unless `x-children` is `unqualified`.
 pub(in crate::schema) fn write(schema: &Schema, document: &Value, encoding: &str) -> Result<String, String> {
-    let said = Said::of(&schema.root);
-    let inner = said.text("prefix").filter(|_| said.text("x-children") != Some("unqualified"));
+    let xml = XmlKeys::of(&schema.root);
+    let inner = xml.text("prefix").filter(|_| xml.text("x-children") != Some("unqualified"));
     let text = format!("<?xml version=\"1.0\" encoding=\"{encoding}\"?>\n");
-    let mut writer = Writer { schema, text, prefixes: [said.text("prefix"), inner], open: 0 };
-    let root = said.text("name").unwrap_or(&schema.name);
-    let declared: Vec<(String, String)> = match (said.text("namespace"), said.text("prefix")) {
+    let mut writer = Writer { schema, text, prefixes: [xml.text("prefix"), inner], open: 0 };
+    let root = xml.text("name").unwrap_or(&schema.name);
+    let declared: Vec<(String, String)> = match (xml.text("namespace"), xml.text("prefix")) {
         (Some(namespace), Some(prefix)) => vec![(format!("xmlns:{prefix}"), namespace.to_owned())],
         (Some(namespace), None) => vec![("xmlns".to_owned(), namespace.to_owned())],
         (None, _) => Vec::new(),
@@ -23,7 +23,7 @@ pub(in crate::schema) fn write(schema: &Schema, document: &Value, encoding: &str
         (Value::Array(items), Some(item)) => {
             let name = name(root, "")?;
             writer.start(&name, &declared);
-            let inner = Said::of(item).text("name").unwrap_or("item");
+            let inner = XmlKeys::of(item).text("name").unwrap_or("item");
             for one in items {
                 writer.element(item, inner, one, inner, &[])?;
             }
@@ -85,7 +85,7 @@ impl<'a> Writer<'a> {
             Value::Array(items) => {
                 let item = self.schema.item(node).unwrap_or(&Value::Null);
                 if items.iter().any(Value::is_array) {
-                    return Err(format!("{at}: a list in a list has no place in XML"));
+                    return Err(format!("{at}: XML cannot have a list in a list"));
                 }
                 return items.iter().try_for_each(|one| self.element(item, shown, one, at, declared));
             }
@@ -116,29 +116,29 @@ impl<'a> Writer<'a> {
         let known = Field::of(self.schema, node);
         let below = |name: &str| if at.is_empty() { name.to_owned() } else { format!("{at}.{name}") };
         let mut attributes = declared.to_vec();
-        for field in known.iter().filter(|field| field.said.is_attribute()) {
+        for field in known.iter().filter(|field| field.xml.is_attribute()) {
             let Some(value) = fields.get(field.name) else { continue };
-            let text = plain(value).ok_or_else(|| format!("{}: an attribute takes a single value", below(field.name)))?;
+            let text = plain(value).ok_or_else(|| format!("{}: an attribute needs a single value", below(field.name)))?;
             allowed(&text, &below(field.name))?;
             attributes.push((self::name(field.shown(), &below(field.name))?, text.into_owned()));
         }
         self.start(name, &attributes);
-        for field in known.iter().filter(|field| !field.said.is_attribute()) {
+        for field in known.iter().filter(|field| !field.xml.is_attribute()) {
             let Some(value) = fields.get(field.name) else { continue };
             let at = below(field.name);
             match (field.item, value) {
-                _ if field.said.is_text() => self.scalar(value, &at)?,
-                (Some(item), Value::Array(items)) if field.said.is_wrapped() => {
+                _ if field.xml.is_text() => self.scalar(value, &at)?,
+                (Some(item), Value::Array(items)) if field.xml.is_wrapped() => {
                     if items.iter().any(Value::is_array) {
-                        return Err(format!("{at}: a list in a list has no place in XML"));
+                        return Err(format!("{at}: XML cannot have a list in a list"));
                     }
                     let wrapper = self::name(field.shown(), &at)?;
                     self.start(&wrapper, &[]);
                     items.iter().try_for_each(|one| self.element(item, field.inner(), one, &at, &[]))?;
                     self.end(&wrapper);
                 }
-                (Some(_), single) if field.said.is_wrapped() && !single.is_null() => {
-                    return Err(format!("{at}: the schema says a list, and this is none"));
+                (Some(_), single) if field.xml.is_wrapped() && !single.is_null() => {
+                    return Err(format!("{at}: the schema expects a list, and this is not a list"));
                 }
                 _ => self.element(field.node, field.shown(), value, &at, &[])?,
             }
@@ -151,7 +151,7 @@ impl<'a> Writer<'a> {
     }
 
     fn scalar(&mut self, value: &Value, at: &str) -> Result<(), String> {
-        let text = plain(value).ok_or_else(|| format!("{at}: a text takes a single value"))?;
+        let text = plain(value).ok_or_else(|| format!("{at}: a text needs a single value"))?;
         allowed(&text, at)?;
         self.text.push_str(&escaped(&text));
         Ok(())
@@ -169,7 +169,7 @@ fn allowed(text: &str, at: &str) -> Result<(), String> {
     match text.chars().find(|c| !is(c)) {
         None => Ok(()),
         Some(c) => {
-            Err(format!("{}: U+{:04X} is no character of XML", if at.is_empty() { "the document" } else { at }, u32::from(c)))
+            Err(format!("{}: U+{:04X} is not allowed in XML", if at.is_empty() { "the document" } else { at }, u32::from(c)))
         }
     }
 }
@@ -182,5 +182,5 @@ fn name(of: &str, at: &str) -> Result<String, String> {
         return Ok(of.to_owned());
     }
     let place = if at.is_empty() { String::new() } else { format!("{at}: ") };
-    Err(format!("{place}`{of}` is no name of XML; a field needs another one"))
+    Err(format!("{place}`{of}` is not an XML name; set another `xml.name` for this field"))
 }

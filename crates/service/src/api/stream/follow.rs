@@ -85,7 +85,7 @@ pub async fn follow(app: &App, position: Option<Position>) -> Result<impl Stream
     Ok(stream::iter(missed).chain(fresh))
 }
 
-/// Returns the events since `position`, and the rows that they came from.
+/// Returns the events since `position`, and their rows.
 async fn missed(app: &App, position: &Position) -> Result<(Vec<FeedItem>, HashSet<(i16, i64)>), Problem> {
     if SystemClock.now().0 - position.at > KEPT_US - OVERLAP_US {
         return Ok((vec![FeedItem::Reset], HashSet::new()));

@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn a_message_is_told_once_as_it_stands_with_all_it_passed() {
+    fn a_message_is_reported_once_as_it_stands_with_all_it_passed() {
         let mut gathered = Gathered::default();
         gathered.add(&[event(1, "running", "", &[]), event(2, "running", "", &[])]);
         gathered.add(&[event(1, "retrying", "book", &["to-order"]), event(1, "done", "book", &["book"])]);
@@ -146,14 +146,14 @@ mod tests {
     }
 
     #[test]
-    fn too_many_are_counted_but_not_told() {
+    fn too_many_are_counted_but_not_reported() {
         let mut gathered = Gathered::default();
         let many: Vec<Event> = (1..=150).map(|id| event(id, "running", "", &[])).collect();
         gathered.add(&many);
         gathered.add(&[event(7, "done", "book", &["book"])]);
         let pulse = pulse_of(gathered);
         assert_eq!((pulse.changes.len(), pulse.left_out), (MOST, 50));
-        assert_eq!(pulse.changes[6].state, "done", "one that is told already is told as it stands");
+        assert_eq!(pulse.changes[6].state, "done", "one that was reported already is reported in its current state");
         assert_eq!(pulse.passed[0].messages, 150);
     }
 }
