@@ -7,6 +7,7 @@ mod client;
 mod console;
 mod crash;
 mod damage;
+mod docs;
 mod edi;
 mod faults;
 mod files;

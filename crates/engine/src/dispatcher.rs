@@ -24,7 +24,7 @@ mod slot;
 mod steps;
 mod turns;
 
-pub use acts::Unacted;
+pub use acts::{Acting, Unacted};
 pub use commits::ended_at_birth;
 use commits::stand;
 pub use slot::PLACE;

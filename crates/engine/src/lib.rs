@@ -28,7 +28,7 @@ mod writer;
 
 pub use beside::beside;
 pub use clock::{Clock, SystemClock};
-pub use dispatcher::{Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
+pub use dispatcher::{Acting, Dispatcher, Entered, Mint, Out, PLACE, Settings, Unacted};
 pub use engine::{ActError, Engine, Held};
 pub use enter::{Broken, logics};
 pub use gate::HoldInfo;

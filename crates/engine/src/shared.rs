@@ -2,7 +2,7 @@
 
 use crate::Clock;
 use crate::custody::Waiting;
-use crate::dispatcher::Entered;
+use crate::dispatcher::{Acting, Entered};
 use crate::engine::{ActError, Held};
 use crate::enter::{Broken, enter};
 use crate::journal::{Down, Hold, Journal, NotActed, Op, OpResult, Recovered, RemoteAct};
@@ -72,11 +72,7 @@ pub(crate) enum Input {
     Act {
         id: MessageId,
         loaded: Option<Loaded>,
-        act: Act,
-        /// The release that the act names, or the current one.
-        offered: (i64, Arc<Workspace>),
-        by: String,
-        why: String,
+        acting: Acting,
         reply: oneshot::Sender<Acted>,
     },
     /// Shards are this process's now, with what is unfinished in them.
@@ -122,16 +118,16 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
     pub async fn act(&self, id: MessageId, act: Act, by: &str, why: &str, elsewhere: bool) -> Result<(), ActError> {
         let mut loaded = None;
         let offered = self.offered(&act).await?;
+        let acting = Acting { act, offered, by: by.to_owned(), why: why.to_owned() };
         loop {
             let (reply, answer) = oneshot::channel();
-            let (by, why, offered) = (by.to_owned(), why.to_owned(), offered.clone());
-            let input =
-                Input::Act { id, loaded: loaded.take(), act: act.clone(), offered, by: by.clone(), why: why.clone(), reply };
+            let input = Input::Act { id, loaded: loaded.take(), acting: acting.clone(), reply };
             let _ = self.inputs.send(input);
             match answer.await.map_err(|_| Down("the engine has ended".to_owned()))? {
                 Acted::Done => return Ok(()),
                 Acted::Not(not) => return Err(not.into()),
                 Acted::Elsewhere(shard) if elsewhere => {
+                    let Acting { act, by, why, .. } = acting;
                     let remote_act = RemoteAct { id: self.journal.mint(self.clock.now()), message: id, shard, act, by, why };
                     return Ok(self.journal.ask(&remote_act).await??);
                 }
@@ -140,7 +136,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Shared<J, L, C> {
                     let stored = self.journal.load(&[id]).await?.pop().ok_or(NotActed::Unknown(id))?;
                     loaded = Some(match enter(stored, &self.releases, &*self.journal).await? {
                         Ok(entered) => Loaded::Entered(Box::new(entered)),
-                        Err(broken) if act == Act::Discard => {
+                        Err(broken) if acting.act == Act::Discard => {
                             let found = self.journal.unfinished(Shards::ALL, Id(id.0 - 1), 1).await?.pop();
                             let found = found.filter(|found| found.id == id).ok_or(NotActed::Broken(broken.says.clone()))?;
                             Loaded::Broken(Box::new((broken, found)))

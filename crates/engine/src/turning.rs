@@ -106,14 +106,14 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
         }
         Input::Outcome(id, outcome) => dispatcher.outcome(id, outcome, now),
         Input::Act { id, loaded: None, reply, .. } if !dispatcher.has(id) => drop(reply.send(Acted::NeedsLoading)),
-        Input::Act { id, loaded, act, offered, by, why, reply } => {
+        Input::Act { id, loaded, acting, reply } => {
             let done = match loaded {
                 Some(Loaded::Broken(broken)) => {
                     let (Broken { origin, logged, .. }, found) = *broken;
-                    dispatcher.discard_broken(origin, logged, &found, &by, &why, now)
+                    dispatcher.discard_broken(origin, logged, &found, &acting.by, &acting.why, now)
                 }
-                Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), act, &offered, &by, &why, now),
-                None => dispatcher.act(id, None, act, &offered, &by, &why, now),
+                Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), &acting, now),
+                None => dispatcher.act(id, None, &acting, now),
             };
             let _ = reply.send(match done {
                 Ok(()) => Acted::Done,

@@ -22,6 +22,18 @@ pub enum Unacted {
     Refused(ActRefused),
 }
 
+/// A person's act on a message.
+#[derive(Debug, Clone)]
+pub struct Acting {
+    pub act: Act,
+    /// The release that the act names, or the current one: what
+    /// [`Machine::act`](wirewatch_core::machine::Machine::act) may choose.
+    pub offered: (i64, Arc<Workspace>),
+    pub by: String,
+    /// Reason given; may be empty.
+    pub why: String,
+}
+
 impl Dispatcher {
     /// Returns every hold by name (see [`wirewatch_core::before::Before`]), with the number of messages that wait for it.
     pub fn held(&self) -> impl Iterator<Item = (&str, &HoldInfo, usize)> {
@@ -90,20 +102,11 @@ impl Dispatcher {
     }
 
     /// Carries out a person's act on a message. `entered` is the loaded message when [`Self::has`] says that it is not in memory.
-    /// `offered` is the release that [`Machine::act`](wirewatch_core::machine::Machine::act) may choose.
     ///
     /// # Errors
     /// [`Unacted`]; nothing has changed then.
-    pub fn act(
-        &mut self,
-        id: MessageId,
-        entered: Option<Entered>,
-        act: Act,
-        offered: &(i64, Arc<Workspace>),
-        by: &str,
-        why: &str,
-        now: Timestamp,
-    ) -> Result<(), Unacted> {
+    pub fn act(&mut self, id: MessageId, entered: Option<Entered>, acting: &Acting, now: Timestamp) -> Result<(), Unacted> {
+        let Acting { act, offered, by, why } = acting;
         if matches!(self.slots.get(&id), Some(Slot { at: At::Loading(_), .. })) {
             return Err(Unacted::Busy);
         }
@@ -129,7 +132,7 @@ impl Dispatcher {
             return Err(Unacted::Busy);
         }
         let reopened = running.machine.next().state().is_final();
-        match running.machine.act(act, offered, by, why, now) {
+        match running.machine.act(act.clone(), offered, by, why, now) {
             Err(refused) => {
                 if running.phase == Phase::Parked {
                     self.drop_from_memory(id);

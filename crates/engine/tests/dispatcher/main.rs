@@ -12,7 +12,7 @@ use wirewatch_core::act::{Act, Answers};
 use wirewatch_core::flow::Retry;
 use wirewatch_core::machine::{Body, Origin, Outcome, State};
 use wirewatch_core::reason::ReasonCode;
-use wirewatch_engine::{Broken, Dispatcher, Settings, Shards, Unacted, shard_of};
+use wirewatch_engine::{Acting, Broken, Dispatcher, Settings, Shards, Unacted, shard_of};
 
 fn diverged(origin: Arc<Origin>, logged: u32, says: String) -> Broken {
     Broken { origin, logged, code: ReasonCode::Diverged, says }
@@ -38,7 +38,8 @@ fn an_act_that_cannot_be_stored_leaves_what_has_ended_as_it_ended() {
     ended.machine.outcome(answer, &Retry::default(), NOW);
     let again = Act::Resend { answers: Answers::Again, release: None };
     let current = (1, desk.workspace.clone());
-    desk.dispatcher.act(id(1), Some(ended), again, &current, "ada", "", NOW).unwrap();
+    let acting = Acting { act: again, offered: current, by: "ada".into(), why: String::new() };
+    desk.dispatcher.act(id(1), Some(ended), &acting, NOW).unwrap();
     assert_eq!(desk.wants(), [commit(1, State::Running)]);
     desk.dispatcher.refused(id(1), "no room", NOW);
     assert_eq!(desk.wants(), [], "it has not failed: it is done");

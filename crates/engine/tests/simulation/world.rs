@@ -11,7 +11,7 @@ use wirewatch_core::machine::{LogEntry, Logged, Logic, Logics, Machine, Origin, 
 use wirewatch_core::reason::ReasonCode;
 use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_core::{Digest, Document, IdMint, MessageId, Timestamp};
-use wirewatch_engine::{Change, Entered, Hold, Op, Out, PLACE, SHARDS, Settings, Shards, Unacted};
+use wirewatch_engine::{Acting, Change, Entered, Hold, Op, Out, PLACE, SHARDS, Settings, Shards, Unacted};
 
 /// Counts of a run.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -428,9 +428,10 @@ impl World {
             Event::Act(id, act, offered) => {
                 let mut at = number;
                 let offered = (offered, release(offered));
+                let acting = Acting { act, offered, by: "ada".to_owned(), why: String::new() };
                 for _ in 0..2 {
                     let entered = if self.processes[at].dispatcher.has(id) { None } else { self.entered(id) };
-                    match self.processes[at].dispatcher.act(id, entered, act.clone(), &offered, "ada", "", now) {
+                    match self.processes[at].dispatcher.act(id, entered, &acting, now) {
                         Ok(()) => self.report.acts += 1,
                         Err(Unacted::Elsewhere(_)) => {
                             at = 1 - at;
