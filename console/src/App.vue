@@ -140,7 +140,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
       </main>
     </div>
     <Dialog :open="drawer" class="relative z-40 min-[720px]:hidden" aria-label="Pages" @close="drawer = false">
-      <div class="fixed inset-0 bg-black/40" aria-hidden="true" />
+      <div class="fixed inset-0 bg-shade" aria-hidden="true" />
       <DialogPanel class="fixed inset-y-0 left-0 w-64 overflow-y-auto border-r border-line bg-raised shadow-over">
         <SideBar drawer @chosen="drawer = false" />
       </DialogPanel>

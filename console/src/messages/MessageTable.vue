@@ -37,7 +37,7 @@ watch(items, (now) => {
 
 const columns = computed(() =>
   props.reasons
-    ? 'grid-template-columns: 6.5rem minmax(8rem, 11.5rem) minmax(12rem, 1fr) minmax(7rem, 12.5rem) minmax(7rem, 12rem) 7.5rem'
+    ? 'grid-template-columns: 6.5rem minmax(7rem, 10rem) minmax(14rem, 3fr) minmax(6rem, 1fr) minmax(6rem, 1fr) 7.5rem'
     : 'grid-template-columns: 6.5rem minmax(8rem, 11.5rem) 7rem minmax(7rem, 12.5rem) minmax(7rem, 12rem) minmax(8rem, 1fr) 7.5rem',
 )
 const names = computed(() =>

@@ -11,7 +11,7 @@ import TermHelp from '../ui/TermHelp.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import ConcernList from './ConcernList.vue'
 import FigureRow from './FigureRow.vue'
-import { moves, isQuiet, reduceOverview } from './reduceOverview'
+import { moves, isQuiet, rank, reduceOverview } from './reduceOverview'
 import FlowLine from './FlowLine.vue'
 import { concerns, glance } from './concerns'
 
@@ -41,10 +41,8 @@ onBeforeUnmount(() => clearInterval(timer))
 const found = computed(() => (overview.value ? concerns(overview.value, titleOf) : []))
 const stale = computed(() => link.value === 'lost' || link.value === 'signed-out')
 const roomy = computed(() => (overview.value?.lines.length ?? 0) <= ROOMY)
-/** Flows with an intake first, then flows for documents made here, such as acknowledgments. */
-const lines = computed(() =>
-  [...(overview.value?.lines ?? [])].sort((a, b) => Number(!a.intakes.length) - Number(!b.intakes.length)),
-)
+/** Flows with trouble first, then flows with an intake, then flows for documents made here, such as acknowledgments. */
+const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => rank(a) - rank(b)))
 </script>
 
 <template>

@@ -2,7 +2,7 @@ import { expect, test } from 'vitest'
 import { ConnectionType, EventKind, MessageAct, MessageState, RepeatType, StepVerb, Verdict } from '../api/schema'
 import type { Arrival, ConnectionView, FlowStep, LiveEvent, Pulse, Reason, FlowLine, Overview } from '../api/schema'
 import { sampled, wayOf } from './paths'
-import { isQuiet, reduceOverview, stuck } from './reduceOverview'
+import { isQuiet, rank, reduceOverview, stuck } from './reduceOverview'
 import { concerns, glance, whose } from './concerns'
 
 const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
@@ -112,6 +112,10 @@ test('what the service tells whole replaces what was added up, and an empty puls
 test('quiet is when nothing passes and nothing stands', () => {
   expect(isQuiet(line())).toBe(true)
   expect(isQuiet(line([step('', { failed: 1 })]))).toBe(false)
+  const intakes = [{ connection: 'drop', queue: null, takes: 'order' }]
+  const failing = line([step('book', { failed: 1 })])
+  expect([failing, { ...line(), intakes }, { ...line(), intakes: [] }].map(rank)).toEqual([0, 1, 2])
+  expect(rank(line([step('book', { waiting: 3, retrying: 2 })]))).toBe(rank(line()))
   expect(stuck(line([step('', { running: 9 }), step('a', { waiting: 1, retrying: 2, failed: 3 })]))).toBe(6)
 })
 

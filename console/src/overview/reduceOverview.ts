@@ -35,3 +35,7 @@ export const isQuiet = (line: FlowLine) =>
 /** Number of messages of a flow that need attention or retry. */
 export const stuck = (line: FlowLine) =>
   line.steps.reduce((sum, step) => sum + step.waiting + step.retrying + step.failed, 0)
+
+/** Place of a flow on the page: with failed messages, on hold or paused; then with an intake; then the others. */
+export const rank = (line: FlowLine) =>
+  line.paused || line.steps.some((step) => step.failed || step.on_hold) ? 0 : line.intakes.length ? 1 : 2

@@ -29,7 +29,7 @@ function go(choice: Choice | null) {
 
 <template>
   <Dialog :open="open" class="relative z-50" aria-label="Go to" @close="$emit('close')">
-    <div class="fixed inset-0 bg-black/40" aria-hidden="true" />
+    <div class="fixed inset-0 bg-shade" aria-hidden="true" />
     <div class="fixed inset-0 flex items-start justify-center p-6 pt-[12vh]">
       <DialogPanel
         class="w-full max-w-xl animate-appear overflow-hidden rounded-lg border border-line bg-raised shadow-over"

@@ -8,7 +8,7 @@ defineEmits<{ close: [] }>()
 
 <template>
   <Dialog :open="open" class="relative z-40" @close="$emit('close')">
-    <div class="fixed inset-0 bg-black/40" aria-hidden="true" />
+    <div class="fixed inset-0 bg-shade" aria-hidden="true" />
     <div class="fixed inset-0 flex items-start justify-center overflow-y-auto p-6 pt-[8vh]">
       <DialogPanel
         class="w-full animate-appear rounded-lg border border-line bg-raised p-5 shadow-over"

@@ -131,7 +131,7 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
             }
             (since, stored) = (0, Instant::now());
             if first {
-                rests(&app, Id(message)).await;
+                rests(&app, &row, Id(message)).await;
             }
             if let Some(says) = fails_again(&app, &row, &progress, first).await {
                 refusals.insert(0, refusal(Id(message), String::new(), says));
@@ -150,14 +150,15 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
     }
 }
 
-/// Waits until the message has ended or failed, but not longer than [`FIRST`], and not when the service drains.
-async fn rests(app: &App, message: MessageId) {
+/// Waits until the message has ended or failed since the bulk act started, but not longer than [`FIRST`], and not when the service
+/// drains. An act is committed a moment after it was accepted: until then the message is as it was.
+async fn rests(app: &App, row: &BulkActRow, message: MessageId) {
     let begun = Instant::now();
     while begun.elapsed() < FIRST && !app.draining.load(Ordering::Relaxed) {
         let at_rest =
             |state: &str| MessageState::parse(state).is_none_or(|state| state.is_final() || state == MessageState::Failed);
         match app.store.message(message).await {
-            Ok(Some(stored)) if !at_rest(&stored.state) => {}
+            Ok(Some(stored)) if !at_rest(&stored.state) || stored.at <= row.started => {}
             Ok(_) => return,
             Err(_) => {}
         }
@@ -171,7 +172,7 @@ async fn fails_again(app: &App, row: &BulkActRow, progress: &Progress, first: bo
     if row.act != BulkActKind::Resend.as_str() || row.reason.is_empty() {
         return None;
     }
-    let failed = app.store.failed_again(row.id, parse_reason(&row.reason)?).await.ok()? - progress.refused;
+    let failed = app.store.failed_again(row.id, parse_reason(&row.reason)?).await.ok()?;
     let left = row.total - progress.position;
     let says = match (first, failed) {
         (true, 1..) => "failed again for the same reason".to_owned(),

@@ -150,9 +150,11 @@ impl Store {
         Ok(BulkActRow::find_by_statement(sql(&text, [id.into()])).one(&self.db).await?)
     }
 
-    /// Returns how many messages of a bulk act that have been acted on are failed for `reason` now.
+    /// Returns how many messages of a bulk act have failed for `reason` since it started. Those that have not been acted on yet,
+    /// or not committed, failed before.
     pub async fn failed_again(&self, id: i64, reason: i64) -> Result<i64, JournalError> {
         let text = "select count(*) from live where reason = $2 and state = 'failed'
+              and at > (select started from bulk_act where id = $1)
               and id in (select unnest(messages[:position]) from bulk_act where id = $1)";
         let row = self.db.query_one_raw(sql(text, [id.into(), reason.into()])).await?;
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or_default())
