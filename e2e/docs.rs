@@ -1,4 +1,4 @@
-//! The transcripts of the docs: every command in them is run, and prints what the page shows.
+//! The example commands of the docs: each one is run and must print the output that the page shows.
 
 use crate::scene::root;
 use std::path::Path;
@@ -12,7 +12,7 @@ struct Shown {
 }
 
 /// Returns the commands of a page: lines that begin with `$ ` in its code blocks, each with the lines after it.
-fn transcripts(page: &str) -> Vec<Shown> {
+fn examples(page: &str) -> Vec<Shown> {
     let mut all: Vec<Shown> = Vec::new();
     for block in page.split("```").skip(1).step_by(2) {
         let mut open = false;
@@ -49,7 +49,7 @@ fn prints_what_it_shows(page: &str, folder: &Path) -> usize {
     let text = std::fs::read_to_string(root().join("docs").join(page)).expect("the page");
     let program = Path::new(env!("CARGO_BIN_EXE_wirewatch")).parent().expect("a folder");
     let path = format!("{}:{}", program.display(), std::env::var("PATH").unwrap_or_default());
-    let all = transcripts(&text);
+    let all = examples(&text);
     for Shown { command, output } in &all {
         let mut shell = Command::new("sh");
         shell.args(["-c", &format!("{{ {command}; }} 2>&1")]).current_dir(folder).env("PATH", &path).env("TZ", "UTC");
@@ -76,7 +76,7 @@ fn copy(from: &Path, to: &Path) {
 }
 
 #[test]
-fn every_transcript_of_the_docs_is_what_the_commands_print() {
+fn every_example_of_the_docs_prints_the_output_that_is_shown() {
     let folder = tempfile::tempdir().expect("a folder");
     copy(&root().join("demo/workspace"), &folder.path().join("demo/workspace"));
     copy(&root().join("demo/samples"), &folder.path().join("demo/samples"));
@@ -91,7 +91,7 @@ fn commands_and_their_output_are_found_in_a_page() {
         command: command.to_owned(),
         output: output.iter().map(|line| (*line).to_owned()).collect(),
     };
-    assert_eq!(transcripts(page), [shown("one", &["a"]), shown("two", &[]), shown("three", &["b", "…", "c"])]);
+    assert_eq!(examples(page), [shown("one", &["a"]), shown("two", &[]), shown("three", &["b", "…", "c"])]);
     let three = shown("three", &["b", "…", "c"]).output;
     assert!(same(&three, &["b", "x", "y", "c"]) && same(&three, &["b", "c"]));
     assert!(!same(&three, &["b", "x"]) && !same(&three, &["c"]) && !same(&[], &["b"]));

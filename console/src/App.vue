@@ -130,11 +130,12 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey))
       </div>
     </header>
     <div class="flex grow">
-      <aside
+      <div
+        data-part="sidebar"
         class="sticky top-12 h-[calc(100vh-3rem)] shrink-0 overflow-y-auto border-r border-line max-[1099px]:w-14 max-[719px]:hidden min-[1100px]:w-52"
       >
         <SideBar />
-      </aside>
+      </div>
       <main id="main" class="min-w-0 grow px-5 py-4" tabindex="-1">
         <RouterView />
       </main>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Resends or discards one message. A resend is shown before it is done; what it needs to know, it asks. */
+/** Resends or discards one message. The plan of a resend is shown first. If a completed step needs a decision, the dialog asks. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { AnswerRule, MessageAct, MessageState, ProblemCode } from '../api/schema'
@@ -35,8 +35,8 @@ async function send(act: MessageAct, preview: boolean, answers: AnswerRule = Ans
     const params = { path: { id: props.message.id } }
     const body = { act, why: why.value, answers, preview }
     const result = await asked(api.POST('/api/messages/{id}/acts', { params, body }))
-    plan.value = result.plan ?? undefined
     if (!preview) emit('acted')
+    else if (props.act === act) plan.value = result.plan ?? undefined
   } catch (error) {
     trouble.value = troubleOf(error)
     const { code } = trouble.value

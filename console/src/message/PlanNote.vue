@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What a resend or an amendment would do: release, skipped steps, and the next request. */
+/** The plan of a resend or an amendment: release, skipped steps, and the next request. */
 import { computed } from 'vue'
 import { MessageState } from '../api/schema'
 import type { ActPlan } from '../api/schema'

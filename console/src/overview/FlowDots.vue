@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /**
- * Moving dots for messages that pass through the steps of a flow. Only decoration: screen readers get
+ * Dots for messages that pass through the steps of a flow. Only decoration: screen readers get
  * the counts instead. A dot can be clicked, and stops under the pointer.
  */
 import { onBeforeUnmount, ref } from 'vue'

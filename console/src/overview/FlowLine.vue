@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One flow: its steps in a line, with moving dots for messages. */
+/** One flow: its steps in a line, with a dot for each message that passes. */
 import { computed, ref } from 'vue'
 import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'

@@ -12,7 +12,7 @@ export interface Attention {
   connections: number
 }
 
-/** Numbers for the sidebar, read again at most every 2 s while something happens, and every 10 s otherwise. */
+/** Numbers for the sidebar, read at most every 5 s while messages pass, and every 10 s otherwise. */
 export function useAttention() {
   const attention = shallowRef<Attention>({ messages: 0, arrivals: 0, connections: 0 })
   async function read() {
@@ -24,7 +24,7 @@ export function useAttention() {
       // The last numbers stay; the state of the connection is shown beside them.
     }
   }
-  const soon = useThrottled(() => void read(), 2000)
+  const soon = useThrottled(() => void read(), 5000)
   useLive({ pulse: soon, anew: soon })
   useEvery(10_000, soon)
   void read()

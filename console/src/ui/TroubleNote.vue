@@ -4,7 +4,7 @@ import type { Trouble } from '../api/client'
 
 defineProps<{
   trouble: Trouble
-  /** `@again` repeats the request. Without a listener there is no button. */
+  /** `@again` repeats the request; the button is shown only when a parent listens to it. */
   onAgain?: () => void
 }>()
 </script>

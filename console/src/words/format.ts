@@ -8,7 +8,7 @@ export const figure = (n: number) => whole.format(n)
 /** "1 order", "34 orders". */
 export const count = (n: number, one: string, many = `${one}s`) => `${figure(n)} ${n === 1 ? one : many}`
 
-/** A duration in its largest unit: 840 µs, 14 ms, 2.4 s, 3 min, 5 h, 2 d. */
+/** A duration in one unit that fits: 840 µs, 14 ms, 2.4 s, 3 min, 5 h, 2 d. */
 export function span(ms: number): string {
   const micros = Math.round(ms * 1000)
   if (micros <= 0) return '0 ms'

@@ -82,9 +82,14 @@ fn find_token_file() -> Option<PathBuf> {
     here.ancestors().map(|folder| folder.join("state").join(TOKEN_FILE)).find(|path| path.exists())
 }
 
-/// Path of a message in the API. It may be named by its id or by a key, which can have any characters.
+/// Returns the path of a message in the API. A message is named by its id or by a key, which can have any characters.
 pub fn message_path(message: &str) -> String {
-    format!("/api/messages/{}", utf8_percent_encode(message, SEGMENT))
+    format!("/api/messages/{}", segment(message))
+}
+
+/// Returns a text as one segment of a path.
+pub fn segment(text: &str) -> String {
+    utf8_percent_encode(text, SEGMENT).to_string()
 }
 
 /// Characters to escape in a segment of a path: all but the unreserved ones (RFC 3986).

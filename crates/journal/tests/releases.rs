@@ -29,3 +29,21 @@ async fn a_database_of_another_version_is_refused_and_stays_as_it_is() {
     assert!(error.to_string().contains("use a new database"), "{error}");
     assert_eq!(database.number(migrations).await, before + 1, "nothing was added or taken away");
 }
+
+#[tokio::test]
+async fn a_database_of_an_earlier_version_is_migrated_with_its_rows() {
+    let database = Database::new();
+    drop(PgJournal::open(&database.url, "test").await.unwrap());
+    // As the first version left it.
+    database.run("delete from seaql_migrations where version > 'm001_tables'").await;
+    database.run("alter table bulk_act drop column release").await;
+    database
+        .run(
+            "insert into timeline values ('order', '', 'MF-1', 1, 'ended', 1, 2, ''), ('order', '', 'MF-2', 1, 'open', 1, 2, '')",
+        )
+        .await;
+    let journal = PgJournal::open(&database.url, "test").await.unwrap();
+    assert_eq!(database.number("select count(*) from timeline where state = 'done' and key = 'MF-1'").await, 1);
+    assert_eq!(database.number("select count(*) from timeline where state = 'open'").await, 1);
+    assert!(journal.store().bulk_acts(1).await.unwrap().is_empty(), "its rows can be read");
+}

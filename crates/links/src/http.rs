@@ -23,7 +23,7 @@ use wirewatch_core::machine::{Body, Outcome};
 
 /// Longest time for opening a connection.
 const CONNECT: Duration = Duration::from_secs(10);
-/// Largest answer that is read, in bytes.
+/// Most bytes of an answer that are read.
 const ANSWER: usize = 1 << 20;
 /// Longest `Retry-After` that is followed, in milliseconds.
 const PAUSE: u64 = 3_600_000;

@@ -12,8 +12,8 @@ use wirewatch_service::view::{EnvironmentView, FileView, Release, WorkspaceFiles
 
 /// Deploy a workspace: it becomes the current release
 ///
-/// Shows what changes. With errors in the workspace, or a case that fails, nothing changes: the current release stays. A stale
-/// copy of a file that is newer in the current release is refused.
+/// Shows what changes. Nothing changes with errors in the workspace, with a case that fails, or with a file that is older than its
+/// copy in the current release.
 #[derive(Debug, clap::Args)]
 pub struct DeployArgs {
     /// Workspace folder

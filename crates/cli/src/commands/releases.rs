@@ -26,19 +26,18 @@ pub struct ReleasesArgs {
 /// # Errors
 /// When the folder has files, a path leads out of it, or a file cannot be written.
 fn write(files: &ReleaseFiles, to: &Path) -> Result<(), CommandError> {
-    let failed = |path: &Path, error: &std::io::Error| local::failed(path, error);
-    std::fs::create_dir_all(to).map_err(|error| failed(to, &error))?;
-    if std::fs::read_dir(to).map_err(|error| failed(to, &error))?.next().is_some() {
+    let inside = |name: &str| Path::new(name).components().all(|part| matches!(part, Component::Normal(_)));
+    if let Some(name) = files.files.keys().find(|name| !inside(name)) {
+        return Err(CommandError::Failed(format!("`{name}` is not a path inside a workspace; nothing was written")));
+    }
+    std::fs::create_dir_all(to).map_err(|error| local::failed(to, &error))?;
+    if std::fs::read_dir(to).map_err(|error| local::failed(to, &error))?.next().is_some() {
         return Err(CommandError::Failed(format!("{} is not empty; nothing was written", to.display())));
     }
     for (name, text) in &files.files {
-        let inside = Path::new(name).components().all(|part| matches!(part, Component::Normal(_)));
-        if !inside {
-            return Err(CommandError::Failed(format!("`{name}` is not a path inside a workspace; it was not written")));
-        }
         let path = to.join(name);
         if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
+            std::fs::create_dir_all(folder).map_err(|error| local::failed(folder, &error))?;
         }
         local::write(&path, text)?;
     }

@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs, message_path};
+use crate::api::{Client, ClientArgs, message_path, segment};
 use crate::error::CommandError;
 use crate::follow::{StreamItem, follow};
 use crate::local;
@@ -90,7 +90,7 @@ impl SubmitArgs {
 
 /// The document of a message, or the bytes of an arrival.
 async fn like(client: &Client, id: &str) -> Result<Vec<u8>, CommandError> {
-    match client.bytes(&format!("/api/arrivals/{id}/bytes")).await {
+    match client.bytes(&format!("/api/arrivals/{}/bytes", segment(id))).await {
         Ok(bytes) => Ok(bytes),
         Err(CommandError::Refused(_)) => {
             let path = format!("{}/document", message_path(id));

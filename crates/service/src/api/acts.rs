@@ -52,7 +52,10 @@ pub async fn act(
             return Err(problem);
         }
         // Exactly what was tried is done, also when another release becomes current meanwhile.
-        let act = plan.iter().fold(act, |act, plan| act.under(plan.release));
+        let act = match &plan {
+            Some(plan) => act.under(plan.release),
+            None => act,
+        };
         app.engine.act(wanted, act, &by, &request.why).await?;
     }
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;

@@ -123,17 +123,16 @@ async fn meant(app: &App, request: &BulkRequest) -> Result<Vec<i64>, Problem> {
         };
         return if ids.is_empty() { Err(none()) } else { Ok(ids) };
     }
-    let mut ids = Vec::with_capacity(request.messages.len());
+    let parsed: Vec<i64> = request.messages.iter().filter_map(|text| Some(id(text).ok()?.0)).collect();
+    let mut ids = app.store.stored_among(&parsed).await?;
+    // What is left is named by a key, or does not exist.
     for text in &request.messages {
-        ids.push(message_id(app, text).await?.0);
+        if id(text).is_ok_and(|id| ids.contains(&id.0)) {
+            continue;
+        }
+        ids.insert(message_id(app, text).await?.0);
     }
-    ids.sort_unstable();
-    ids.dedup();
-    let stored = app.store.stored_among(&ids).await?;
-    match ids.iter().find(|one| !stored.contains(one)) {
-        Some(missing) => Err(Problem::not_found(format!("there is no message {}", Id(*missing)))),
-        None => Ok(ids),
-    }
+    Ok(ids.into_iter().collect())
 }
 
 fn view(row: BulkActRow, states: BTreeMap<String, i64>) -> BulkAct {

@@ -19,7 +19,7 @@ use wirewatch_journal::{JournalError, OrderFigures};
 /// Spans in a range.
 const SLOTS: i64 = 30;
 
-/// Figures that were counted a moment ago: many consoles together count once.
+/// Figures of orders that were counted a moment ago: many consoles together count once.
 #[derive(Debug, Default)]
 pub struct Counted(Mutex<BTreeMap<FigureRange, (Instant, Figures)>>);
 
@@ -43,20 +43,31 @@ fn length(range: FigureRange) -> Duration {
     })
 }
 
-/// Orders that began in a range of time, how long they took, and the range before it. Counted again
-/// after a 3600th of the range.
+/// Orders that began in a range of time, how long they took, and the range before it. They are counted at most once a second for the
+/// hour, and at most once in 24 seconds for the day; what needs attention is counted for each request.
 #[utoipa::path(get, path = "/api/figures", params(FiguresQuery), responses((status = 200, body = Figures)))]
 pub async fn figures(State(app): State<Arc<App>>, Query(FiguresQuery { range }): Query<FiguresQuery>) -> Answer<Figures> {
-    // Held while it counts: whoever asks meanwhile gets the same figures.
+    let reasons = app.store.reasons("").await?;
+    Ok(Json(Figures {
+        failed: reasons.iter().map(|reason| reason.messages).sum(),
+        failed_since: reasons.iter().map(|reason| reason.oldest).filter(|at| *at > 0).min().map(|at| sure_time(Timestamp(at))),
+        arrivals_failed: status::arrivals_failed(&app).await?.len(),
+        ..orders(&app, range).await?
+    }))
+}
+
+/// Returns the figures of orders, counted now or a moment ago.
+async fn orders(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
+    // The lock stays until the orders are counted, so that requests at the same time count once.
     let mut counted = app.counted.0.lock().await;
     if let Some((at, figures)) = counted.get(&range)
         && at.elapsed() < length(range) / 3600
     {
-        return Ok(Json(figures.clone()));
+        return Ok(figures.clone());
     }
-    let figures = count(&app, range).await?;
+    let figures = count(app, range).await?;
     counted.insert(range, (Instant::now(), figures.clone()));
-    Ok(Json(figures))
+    Ok(figures)
 }
 
 async fn count(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
@@ -76,16 +87,15 @@ async fn count(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
             median_us: own.median_us,
         }
     });
-    let reasons = app.store.reasons("").await?;
     Ok(Figures {
         range,
         from: sure_time(from),
         orders: counts(of(1)),
         before: counts(of(0)),
         slots: slots.collect(),
-        failed: reasons.iter().map(|reason| reason.messages).sum(),
-        failed_since: reasons.iter().map(|reason| reason.oldest).filter(|at| *at > 0).min().map(|at| sure_time(Timestamp(at))),
-        arrivals_failed: status::arrivals_failed(app).await?.len(),
+        failed: 0,
+        failed_since: None,
+        arrivals_failed: 0,
     })
 }
 
