@@ -172,11 +172,12 @@ impl Scene {
             format!("{booked} orders booked and nothing unfinished; {orders:?}\n{log}\nunfinished at last: {last}")
         };
         eventually(what, || async {
+            // Counted first: a status from before the orders arrived has nothing unfinished either.
+            let enough = self.orders.summary().booked >= booked;
             let status = self.service.get("/api/status").await?;
             *last.lock().unwrap() = status["unfinished"].clone();
-            let open = status["unfinished"].as_object()?;
-            let quiet = open.keys().all(|state| state == "failed");
-            (quiet && self.orders.summary().booked >= booked).then_some(())
+            let quiet = status["unfinished"].as_object()?.keys().all(|state| state == "failed");
+            (enough && quiet).then_some(())
         })
         .await;
     }
