@@ -1,7 +1,7 @@
-//! Takes out of a text what differs from run to run: ids, times, ports, folders.
+//! Takes out of a text what differs from run to run: ids, times, dates.
 
 /// Ids become `ID-1`, `ID-2` in the order they are first seen, times of the day `TIME`, both as wide as they were, so that
-/// columns stay columns. Spans such as `12 ms` become `SPAN`.
+/// columns stay columns. Spans such as `12 ms` become `SPAN`, dates of this century such as `20261224` and `2026-12-24` `DATE`.
 #[must_use]
 pub fn redact(text: &str) -> String {
     let mut ids: Vec<String> = Vec::new();
@@ -24,6 +24,11 @@ pub fn redact(text: &str) -> String {
                 rest = &after[blanks.saturating_sub(2)..];
                 continue;
             }
+            if let Some(after) = behind_date(word, after) {
+                out.push_str("DATE");
+                rest = after;
+                continue;
+            }
             out.push_str(&one(word, &mut ids));
             rest = after;
         }
@@ -40,6 +45,19 @@ fn behind_span<'t>(word: &str, after: &'t str) -> Option<&'t str> {
         (!rest.starts_with(|c: char| c.is_ascii_alphanumeric())).then_some(rest)
     };
     units.iter().filter(|_| number).find_map(unit)
+}
+
+/// Returns the text after a date, in the form of X12 or of RFC 3339.
+fn behind_date<'t>(word: &str, after: &'t str) -> Option<&'t str> {
+    let digits = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
+    if !word.starts_with("20") || !digits(word) {
+        return None;
+    }
+    if word.len() == 8 {
+        return Some(after);
+    }
+    let rest = after.get(..6).filter(|rest| word.len() == 4 && rest.starts_with('-') && &rest[3..4] == "-")?;
+    (digits(&rest[1..3]) && digits(&rest[4..6])).then(|| &after[6..])
 }
 
 fn one(word: &str, ids: &mut Vec<String>) -> String {
@@ -64,6 +82,12 @@ mod tests {
     fn ids_are_numbered_and_times_hidden() {
         let text = "08:01:02 done 0f3k2m9p4q7r1 of 0f3k2m9p4q7r2, again 0f3k2m9p4q7r1";
         assert_eq!(redact(text), "TIME     done ID-1          of ID-2         , again ID-1         ");
+    }
+
+    #[test]
+    fn dates_are_hidden_and_other_numbers_are_not() {
+        let text = "BEG*00*SA*MF-1001**20261201~ \"2026-12-24\", 20501 of 2026-12, 19261201, 2026-1x-24, 202612011";
+        assert_eq!(redact(text), "BEG*00*SA*MF-1001**DATE~ \"DATE\", 20501 of 2026-12, 19261201, 2026-1x-24, 202612011");
     }
 
     #[test]
