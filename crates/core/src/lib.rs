@@ -9,6 +9,7 @@ pub mod before;
 pub mod broker;
 pub mod compare;
 pub mod connection;
+pub mod correction;
 pub mod digest;
 pub mod document;
 pub mod duration;
