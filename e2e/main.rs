@@ -1,10 +1,12 @@
 //! End to end: the service as its users start it, the client, the network, a real database.
 
 mod access;
+mod assigning;
 mod callers;
 mod captures;
 mod client;
 mod console;
+mod correcting;
 mod crash;
 mod damage;
 mod docs;

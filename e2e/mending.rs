@@ -190,7 +190,11 @@ async fn all_with_the_same_reason_are_resent_or_discarded_together() {
         (json!({ "act": "resend", "reason": "?" }), 400),
         (json!({ "act": "resend", "messages": ["0000000000000"] }), 404),
         (json!({ "act": "resend", "messages": done, "answers": "maybe" }), 422),
-        (json!({ "act": "amend", "messages": done }), 422),
+        (json!({ "act": "amend", "messages": done }), 400),
+        (json!({ "act": "amend", "messages": done, "correction": { "replace": "", "with": "B" } }), 400),
+        (json!({ "act": "amend", "messages": done, "correction": { "replace": "B", "with": "B" } }), 400),
+        (json!({ "act": "amend", "messages": done, "correction": { "replace": "A", "with": "\u{0}" } }), 400),
+        (json!({ "act": "resend", "messages": done, "correction": { "replace": "A", "with": "B" } }), 400),
         (json!({ "act": "discard", "messages": done }), 400),
         (json!({ "act": "resend", "messages": done, "why": "\u{0}" }), 400),
     ] {

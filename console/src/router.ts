@@ -41,6 +41,13 @@ export const router = createRouter({
       meta: { title: 'Order' },
     },
     {
+      path: '/flows/:name',
+      name: 'flow',
+      component: () => import('./flows/FlowPage.vue'),
+      props: true,
+      meta: { title: 'Flow' },
+    },
+    {
       path: '/maps/:name(.*)',
       name: 'map',
       component: () => import('./maps/MapPage.vue'),

@@ -92,3 +92,39 @@ async fn orders_and_arrivals_come_live_and_lead_to_what_is_behind_them() {
     browser.read("table", &format!("po-{:06}.edi", sent.control)).await;
     browser.leave().await;
 }
+
+/// A flow has a page of its own: figures over time, reasons, newest messages. An arrival names what is in it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_flow_has_its_page_and_an_arrival_names_its_orders() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(6, Flaw::UnknownItem);
+    scene.quiet(5).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.type_keys("gf").await;
+    browser.comes_to("/flows").await;
+    browser.read("[data-flow=partner-orders]", "running").await;
+    browser.click("[data-flow=partner-orders] a").await;
+    browser.comes_to("/flows/partner-orders").await;
+    browser.read("[data-part=figures]", "5 messages done, median").await;
+    browser.read("[data-part=figures]", "1 failed").await;
+    browser.read("main", "unknown item").await;
+    browser.read("main", &sent.orders[0]).await;
+    browser.press("24 h").await;
+    browser.read("[data-part=figures]", "5 messages done").await;
+    browser.press("As a table").await;
+    let rows = browser.script("return document.querySelectorAll('[role=dialog] tbody tr').length").await;
+    assert_eq!(rows, 30);
+    browser.press("Close").await;
+    let (status, problem) = scene.service.ask("/api/flows/partner-order/figures").await;
+    assert_eq!((status, problem["detail"].as_str()), (404, Some("Did you mean `partner-orders`?")), "{problem}");
+    browser.go("/flows/none").await;
+    browser.read("main", "No flow has this name").await;
+    browser.go("/arrivals").await;
+    browser.read("[data-part=keys]", &format!("{}, {}", sent.orders[0], sent.orders[1])).await;
+    let (_, out, _) = scene.service.command(&["arrivals"]);
+    assert!(
+        out.contains("KEYS") && out.contains(&sent.orders[3]) && !out.contains(&sent.orders[4]) && out.contains("…"),
+        "{out}"
+    );
+    browser.leave().await;
+}

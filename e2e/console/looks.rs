@@ -29,6 +29,8 @@ async fn every_page_is_sound_in_both_themes_and_at_every_width() {
         ("/messages?state=failed".to_owned(), "[data-message]"),
         ("/messages?key=none".to_owned(), "main svg"),
         (format!("/messages/{failed}"), ".cm-content"),
+        ("/flows".to_owned(), "[data-flow]"),
+        ("/flows/partner-orders".to_owned(), "canvas"),
         ("/arrivals".to_owned(), "[data-arrival]"),
         (format!("/arrivals/{arrival}"), ".cm-content"),
         ("/orders".to_owned(), "[data-order]"),

@@ -66,6 +66,88 @@ async fn all_with_one_reason_are_resent_with_progress() {
     browser.leave().await;
 }
 
+/// The value that the failure names is replaced in all, and a colleague sees who does it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_value_is_corrected_in_all_with_one_reason() {
+    let mut scene = Scene::open().await;
+    for _ in 0..5 {
+        scene.send(2, Flaw::UnknownItem);
+    }
+    scene.quiet(5).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.read("[data-concern=failed]", "5 messages in Partner purchase orders need attention").await;
+    browser.press("I’m on it").await;
+    browser.see("[role=dialog]").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("#assign-to").await;
+    browser.type_keys("Ada").await;
+    browser.click("#assign-note").await;
+    browser.type_keys("asking the partner").await;
+    browser.click("[role=dialog] [type=submit]").await;
+    browser.read("[data-part=assign]", "Ada is on it").await;
+    browser.read("[data-part=glance]", "somebody works on 1").await;
+    assert_eq!(scene.service.get("/api/assignments").await.unwrap()[0]["note"], "asking the partner");
+
+    browser.click("[data-concern=failed]").await;
+    browser.press("Amend all…").await;
+    browser.read("[data-part=suggested]", "QH-HIVE-12 in PO107").await;
+    browser.click("#correct-with").await;
+    browser.type_keys("QH-HIVE-1*").await;
+    browser.read("[role=dialog]", "has the character *").await;
+    let amend = "//button[normalize-space(.)='Amend 5']";
+    assert!(!browser.driver.find(thirtyfour::By::XPath(amend)).await.unwrap().is_enabled().await.unwrap());
+    browser.type_keys(thirtyfour::Key::Backspace + "0").await;
+    browser.read("[data-part=tried]", "Tried on 5 messages: 5 would be corrected").await;
+    browser.read("[role=dialog] table", "then POST /orders").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Amend 5").await;
+    browser.read("[role=dialog]", "5 of 5 amended").await;
+    browser.press("Close").await;
+    scene.quiet(10).await;
+    scene.assert_all_once();
+    // What is over is nobody's.
+    browser.go("/").await;
+    browser.read("[data-part=glance]", "nothing is stuck").await;
+    assert_eq!(scene.service.get("/api/assignments").await.unwrap(), serde_json::json!([]));
+    browser.leave().await;
+}
+
+/// From message to message in the order of the list, and the acts by their keys.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_list_is_worked_through_by_keys() {
+    let mut scene = Scene::open().await;
+    for _ in 0..3 {
+        scene.send(2, Flaw::UnknownItem);
+    }
+    scene.quiet(3).await;
+    let failed: Vec<String> =
+        scene.messages("state=failed").await.iter().map(|one| one["key"].as_str().unwrap().to_owned()).collect();
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.go("/messages?state=failed").await;
+    browser.click("[data-row='0'] a").await;
+    browser.read("h1", &failed[0]).await;
+    browser.read("nav[aria-label='In the list']", "1 of 3").await;
+    browser.type_keys("j").await;
+    browser.read("h1", &failed[1]).await;
+    browser.type_keys("j").await;
+    browser.read("h1", &failed[2]).await;
+    browser.read("nav[aria-label='In the list']", "3 of 3").await;
+    browser.type_keys("k").await;
+    browser.read("h1", &failed[1]).await;
+    browser.type_keys("r").await;
+    browser.read("[role=dialog]", &format!("Resend {}", failed[1])).await;
+    browser.type_keys(thirtyfour::Key::Escape + "").await;
+    browser.see_no("[role=dialog]").await;
+    browser.press("2 of 3").await;
+    browser.comes_to("/messages?state=failed").await;
+    // In the list itself.
+    browser.see("[data-row='0'] a").await;
+    browser.script("document.querySelector(`[data-row='2'] a`).focus()").await;
+    browser.type_keys("a").await;
+    browser.read("[role=dialog]", &format!("Amend {}", failed[2])).await;
+    browser.leave().await;
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_message_is_discarded_with_a_reason_and_a_duplicate_accepted() {
     let mut scene = Scene::open().await;

@@ -79,7 +79,7 @@ async fn the_first_page_has_the_figures_and_the_sidebar_leads_everywhere() {
         "return [...document.querySelectorAll('[data-part=sidebar] a')].every((link) => link.textContent.trim() && link.title)";
     assert_eq!(browser.script(named).await, true);
     let links = browser.script("return document.querySelectorAll('[data-part=sidebar] a').length").await;
-    assert_eq!(links, 9, "every page has its link");
+    assert_eq!(links, 10, "every page has its link");
     browser.driver.set_window_rect(0, 0, 680, 800).await.unwrap();
     browser.click("button[aria-label=Pages]").await;
     browser.click("[role=dialog] nav a[href='/orders']").await;

@@ -88,10 +88,13 @@ const options = verdicts.map((value) => ({ value, text: value }))
             </td>
             <td class="max-w-48 truncate px-3 py-1.5 text-soft">{{ titleOf('connections', row.connection) }}</td>
             <td class="max-w-40 truncate px-3 py-1.5 text-soft">{{ titleOf('partners', row.partner) }}</td>
-            <td class="px-3 py-1.5">
+            <td class="max-w-72 truncate px-3 py-1.5" :title="row.keys.join(', ')">
               <RouterLink v-if="row.messages" :to="`/messages?arrival=${row.id}`" class="link">{{
                 row.messages
               }}</RouterLink>
+              <span v-if="row.keys.length" class="ml-2 text-soft" data-part="keys"
+                >{{ row.keys.join(', ') }}{{ row.messages > row.keys.length ? ' …' : '' }}</span
+              >
             </td>
             <td class="px-3 py-1.5 whitespace-nowrap text-soft">{{ bytes(row.size) }}</td>
             <td class="max-w-64 truncate px-3 py-1.5 text-soft" :title="row.says">

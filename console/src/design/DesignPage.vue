@@ -99,7 +99,7 @@ const reasons = [
     advice: '',
     helps: MessageAct.resend,
     messages: 3,
-    oldest: null,
+    first_seen: null,
   },
 ]
 const order: Order = {

@@ -2,7 +2,8 @@
 /** One message: its history and acts. */
 import { restStates } from '../words/states'
 import { MessageAct, MessageState } from '../api/schema'
-import { computed, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, asked } from '../api/client'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
@@ -11,7 +12,9 @@ import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { lastList, neighbours } from '../messages/lastList'
 import { whyOf } from '../messages/whyOf'
+import { isTyping } from '../shell/shortcuts'
 import { glossary, type Term } from '../words/glossary'
 import ActDialog from './ActDialog.vue'
 import AmendDialog from './AmendDialog.vue'
@@ -23,6 +26,8 @@ import { entries, firstShown } from './story'
 
 const props = defineProps<{ id: string }>()
 useWorkspace()
+const route = useRoute()
+const router = useRouter()
 const {
   known: story,
   trouble,
@@ -65,6 +70,26 @@ const why = computed(() => {
 })
 const act = ref<MessageAct>()
 const amending = ref(false)
+function begin(wanted: unknown) {
+  if (wanted === MessageAct.amend && stopped.value) amending.value = true
+  if (wanted === MessageAct.resend && resendable.value) act.value = MessageAct.resend
+}
+// A list opens a message with the act that its key stands for.
+watch(message, (now, before) => {
+  if (!now || before || !route.query.act) return
+  begin(route.query.act)
+  void router.replace(route.path)
+})
+
+const beside = computed(() => neighbours(lastList.value.ids, props.id))
+function onKey(event: KeyboardEvent) {
+  if (isTyping(event.target) || event.ctrlKey || event.metaKey || event.altKey) return
+  const to = { j: beside.value?.after, k: beside.value?.before }[event.key]
+  if (to) void router.push(`/messages/${to}`)
+  begin({ a: MessageAct.amend, r: MessageAct.resend }[event.key])
+}
+onMounted(() => addEventListener('keydown', onKey))
+onBeforeUnmount(() => removeEventListener('keydown', onKey))
 const help = computed(() => {
   if (!story.value || !message.value) return ''
   const { state } = message.value
@@ -114,6 +139,23 @@ function acted() {
             <template v-if="message.due">The next try is <TimeText :at="message.due" as="distance" />.</template>
           </p>
         </div>
+        <nav v-if="beside" class="flex items-center gap-1 text-sm text-soft" aria-label="In the list">
+          <component
+            :is="to ? 'RouterLink' : 'span'"
+            v-for="[name, mark, to] in [
+              ['Previous message', '‹', beside.before],
+              ['Next message', '›', beside.after],
+            ]"
+            :key="name"
+            :to="to && `/messages/${to}`"
+            class="button px-2!"
+            :class="!to && 'opacity-40'"
+            :aria-label="name"
+            :aria-disabled="!to"
+            >{{ mark }}</component
+          >
+          <RouterLink :to="lastList.address" class="link ml-1">{{ beside.place }}</RouterLink>
+        </nav>
         <div class="flex flex-wrap gap-2" role="group" aria-label="Acts">
           <button
             v-if="stopped"

@@ -3,6 +3,7 @@
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { MessageAct } from '../api/schema'
 import type { Message } from '../api/schema'
 import MessageCells from './MessageCells.vue'
 
@@ -46,13 +47,18 @@ const names = computed(() =>
     : ['State', 'Number', 'In the target', 'Flow', 'Partner', 'Why', 'Received'],
 )
 
-/** Moves between rows with the arrow keys, or j and k. */
+/** Moves between rows with the arrow keys, or j and k; amends or resends with a and r. */
 function onKey(event: KeyboardEvent) {
-  const step = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1 }[event.key]
   const link = (event.target as Element).closest('[data-row]')
-  if (!step || !link) return
+  if (!link || event.ctrlKey || event.metaKey || event.altKey) return
+  const own = Number(link.getAttribute('data-row'))
+  const act = { a: MessageAct.amend, r: MessageAct.resend }[event.key]
+  const row = props.rows[own]
+  if (act && row) return void router.push(`/messages/${row.id}?act=${act}`)
+  const step = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1 }[event.key]
+  if (!step) return
   event.preventDefault()
-  const index = Number(link.getAttribute('data-row')) + step
+  const index = own + step
   if (index < 0 || index >= props.rows.length) return
   virtual.value.scrollToIndex(index)
   requestAnimationFrame(() => scroller.value?.querySelector<HTMLElement>(`[data-row="${index}"] a`)?.focus())

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 /** The live list of messages, with filters in the address. */
 import { computed, ref, shallowRef, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import { api, asked } from '../api/client'
-import { EventKind } from '../api/schema'
+import { EventKind, MessageAct, MessageState } from '../api/schema'
 import type { Pulse, Reason } from '../api/schema'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
@@ -18,13 +19,14 @@ import { toQuery } from '../words/spans'
 import { messageStates } from '../words/states'
 import BulkDialog from './BulkDialog.vue'
 import { keys, pulsesSuffice } from './filters'
-import { MessageState } from '../api/schema'
+import { lastList } from './lastList'
 import MessageTable from './MessageTable.vue'
 import { type Listed, reduceMessages } from './reduceMessages'
 
 const PAGE = 200
 
 useWorkspace()
+const route = useRoute()
 const { filters, set, picks, filtered } = useAddressFilters(keys)
 const listed = shallowRef<Listed>({ rows: [] })
 const loaded = ref(false)
@@ -62,7 +64,19 @@ useLive({
 })
 
 const reason = shallowRef<Reason>()
-const bulk = ref(false)
+/** The act of the open dialog. */
+const bulk = ref<MessageAct>()
+const acts = computed(() => {
+  const all = [
+    { act: MessageAct.amend, text: 'Amend all…' },
+    { act: MessageAct.resend, text: 'Resend all…' },
+  ]
+  return reason.value?.helps === MessageAct.amend ? all.reverse() : all
+})
+watch(
+  () => listed.value.rows,
+  (rows) => (lastList.value = { ids: rows.map((row) => row.id), address: route.fullPath }),
+)
 watch(
   filters,
   async (now, before) => {
@@ -130,7 +144,16 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
         </p>
         <p class="text-sm text-soft">{{ reason.advice }}</p>
       </div>
-      <button type="button" class="button button-main" @click="bulk = true">Resend all…</button>
+      <button
+        v-for="(one, n) in acts"
+        :key="one.act"
+        type="button"
+        class="button"
+        :class="n === acts.length - 1 && 'button-main'"
+        @click="bulk = one.act"
+      >
+        {{ one.text }}
+      </button>
       <button type="button" class="button button-plain" @click="set('reason', '')">Show all reasons</button>
     </div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
@@ -148,6 +171,6 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
       Each received document becomes a message. Put a file into the folder of an intake, or submit one:
       <code>wirewatch submit FLOW FILE</code>.
     </EmptyState>
-    <BulkDialog v-if="reason" :open="bulk" :reason="reason" @close="((bulk = false), again())" />
+    <BulkDialog v-if="reason" :act="bulk" :reason="reason" @close="((bulk = undefined), again())" />
   </div>
 </template>

@@ -3,9 +3,10 @@
 import { computed, ref, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { FigureRange } from '../api/schema'
-import type { Figures } from '../api/schema'
+import type { Figures, OrderCounts } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 import ModalDialog from '../ui/ModalDialog.vue'
+import RangeButtons from '../ui/RangeButtons.vue'
 import SparkLine from '../ui/SparkLine.vue'
 import TimeText from '../ui/TimeText.vue'
 import { useEvery } from '../ui/useEvery'
@@ -14,26 +15,24 @@ import { change } from './figures'
 
 const range = ref<FigureRange>(FigureRange.Value1h)
 const table = ref(false)
-const ranges = [
-  { value: FigureRange.Value15m, text: '15 min', within: '15m' },
-  { value: FigureRange.Value1h, text: '1 h', within: '1h' },
-  { value: FigureRange.Value24h, text: '24 h', within: '1d' },
-]
 const { known, again } = useAsked((): Promise<Figures> =>
   asked(api.GET('/api/figures', { params: { query: { range: range.value } } })),
 )
 watch(range, () => void again(), { immediate: true })
 useEvery(5000, again)
 const span = (us: number | null | undefined) => (us === null || us === undefined ? '–' : took(us))
+const progress = ({ open, trouble }: OrderCounts) =>
+  open ? `${open} in progress${trouble ? `, ${trouble} in trouble` : ''}` : ''
 const cards = computed(() => {
   if (!known.value) return []
-  const { orders, before, slots, failed, failed_since, arrivals_failed } = known.value
+  const { orders, before, slots, failed, failed_since, arrivals_failed, acknowledgments, acknowledgments_since } =
+    known.value
   return [
     {
       name: 'orders',
       title: 'Orders in',
       value: `${orders.orders}`,
-      beside: change(orders.orders, before.orders),
+      beside: [change(orders.orders, before.orders), progress(orders)].filter(Boolean).join('; '),
       values: slots.map((slot) => slot.orders),
       to: '/orders',
     },
@@ -55,11 +54,12 @@ const cards = computed(() => {
       grave: failed + arrivals_failed > 0,
     },
     {
-      name: 'open',
-      title: 'Orders in progress',
-      value: `${orders.open}`,
-      beside: orders.trouble ? `${orders.trouble} in trouble` : 'none in trouble',
-      to: orders.trouble ? '/orders?state=trouble' : '/orders?state=open',
+      name: 'acknowledgments',
+      title: 'Acknowledgments outstanding',
+      value: `${acknowledgments}`,
+      since: acknowledgments_since,
+      beside: acknowledgments ? '' : 'every partner has them',
+      to: '/messages?flow=acknowledgments',
     },
   ]
 })
@@ -68,19 +68,7 @@ const cards = computed(() => {
 <template>
   <section aria-label="Figures" class="mb-4">
     <div class="mb-2 flex flex-wrap items-center gap-2">
-      <div role="group" aria-label="Range" class="flex rounded-md border border-line p-0.5">
-        <button
-          v-for="one in ranges"
-          :key="one.value"
-          type="button"
-          class="rounded-sm px-2 py-0.5 text-xs text-soft"
-          :class="range === one.value && 'bg-sunken font-semibold text-ink!'"
-          :aria-pressed="range === one.value"
-          @click="range = one.value"
-        >
-          {{ one.text }}
-        </button>
-      </div>
+      <RangeButtons v-model="range" />
       <button type="button" class="link text-xs" @click="table = true">As a table</button>
       <slot />
     </div>

@@ -49,9 +49,7 @@ defineExpose({ show })
   >
     <header class="flex items-baseline gap-3" :class="small && 'w-64 shrink-0'">
       <h2 class="truncate font-semibold">
-        <RouterLink :to="`/messages?flow=${line.flow}`" class="hover:text-thread hover:underline">{{
-          line.title
-        }}</RouterLink>
+        <RouterLink :to="`/flows/${line.flow}`" class="hover:text-thread hover:underline">{{ line.title }}</RouterLink>
       </h2>
       <span v-if="quiet" class="text-xs text-faint">quiet</span>
       <RouterLink

@@ -55,7 +55,7 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
     <FigureRow />
-    <ConcernList :concerns="found" class="mb-4" />
+    <ConcernList :concerns="found" class="mb-4" @changed="again" />
     <div v-if="overview" class="grid grid-flow-row-dense gap-3 xl:grid-cols-2 2xl:grid-cols-3">
       <FlowLine
         v-for="line in lines"

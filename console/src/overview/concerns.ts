@@ -1,5 +1,6 @@
 /** The concerns of the overview, worst first, each with a link. */
-import type { Overview } from '../api/schema'
+import { ProblemKind } from '../api/schema'
+import type { Assignment, Overview } from '../api/schema'
 import { count, listed } from '../words/format'
 
 export interface Concern {
@@ -15,6 +16,10 @@ export interface Concern {
   to: string
   /** Text of the link `to`. */
   opens: string
+  /** What can be assigned to a person; a warning cannot. */
+  problem?: { kind: ProblemKind; name: string }
+  /** Who works on it. */
+  assigned?: Assignment
 }
 
 type Titles = (part: 'flows' | 'partners' | 'connections', name: string) => string
@@ -28,7 +33,7 @@ export function whose(shares: { partner: string | null; messages: number }[], ti
 }
 
 export function concerns(
-  { lines, connections, reasons, arrivals_failed, warnings }: Overview,
+  { lines, connections, reasons, arrivals_failed, warnings, assignments }: Overview,
   titles: Titles,
 ): Concern[] {
   const steps = lines.flatMap((line) => line.steps.map((step) => ({ flow: line.flow, step })))
@@ -39,7 +44,8 @@ export function concerns(
       says: `${count(reason.messages, 'message')} in ${titles('flows', reason.flow)} ${reason.messages === 1 ? 'needs' : 'need'} attention`,
       because: reason.messages > 1 ? `e.g. ${reason.says}` : reason.says,
       whom: at ? whose(at.step.affects, titles) : '',
-      since: reason.oldest ?? '',
+      since: reason.first_seen ?? '',
+      problem: { kind: ProblemKind.reason, name: reason.id },
       to: `/messages?state=failed&reason=${reason.id}`,
       opens: reason.messages === 1 ? 'Open it' : 'Show them',
     }
@@ -61,6 +67,7 @@ export function concerns(
           titles,
         ),
         since: held.since,
+        problem: { kind: ProblemKind.connection, name },
         to: `/connections#${name}`,
         opens: 'Open the connection',
       },
@@ -80,6 +87,7 @@ export function concerns(
               titles,
             ),
             since: paused.since,
+            problem: { kind: ProblemKind.flow, name: flow },
             to: `/messages?state=waiting&flow=${flow}`,
             opens: 'Show waiting messages',
           },
@@ -97,6 +105,7 @@ export function concerns(
             because: step.on_hold.says,
             whom: whose(step.affects, titles),
             since: step.on_hold.since,
+            problem: { kind: ProblemKind.step, name: `${flow}/${step.step}` },
             to: `/messages?state=waiting&flow=${flow}&step=${step.step}`,
             opens: 'Show waiting messages',
           },
@@ -127,6 +136,7 @@ export function concerns(
             titles,
           ),
           since: arrivals_failed.at(-1)!.received,
+          problem: { kind: ProblemKind.arrivals, name: '' },
           to: arrivals_failed.length > 1 ? '/arrivals?verdict=failed&within=1d' : `/arrivals/${newest.id}`,
           opens: arrivals_failed.length > 1 ? 'Show them' : 'Open it',
         },
@@ -141,7 +151,11 @@ export function concerns(
     to: '',
     opens: '',
   }))
-  return [...warned, ...held, ...paused, ...stopped, ...failed, ...arrived, ...retrying]
+  const all = [...warned, ...held, ...paused, ...stopped, ...failed, ...arrived, ...retrying]
+  return all.map((one) => ({
+    ...one,
+    assigned: assignments.find(({ kind, name }) => kind === one.problem?.kind && name === one.problem.name),
+  }))
 }
 
 /** The overall state in a few words. */
@@ -150,8 +164,9 @@ export function glance(overview: Overview, found: Concern[]): string {
   const passing = done ? `${count(done, 'message')} done in the last minute` : 'Nothing has passed in the last minute'
   if (found.length === 0) return `${passing}; nothing is stuck.`
   const people = found.filter((one) => one.kind === 'failed' || one.kind === 'warning').length
+  const taken = found.filter((one) => one.assigned).length
   const needs = people
     ? `${count(people, 'problem needs', 'problems need')} attention`
     : 'waiting messages continue by themselves'
-  return `${passing}; ${needs}.`
+  return `${passing}; ${needs}${taken ? `, somebody works on ${taken}` : ''}.`
 }

@@ -40,6 +40,7 @@ const overviewOf = (more: Partial<Overview> = {}): Overview => ({
   reasons: [],
   arrivals_failed: [],
   warnings: [],
+  assignments: [],
   ...more,
 })
 const change = (more: Partial<LiveEvent>): LiveEvent => ({
@@ -194,7 +195,7 @@ test('each reason is a concern of its own that opens those it counts', () => {
     advice: '',
     helps: MessageAct.resend,
     messages: 1,
-    oldest: null,
+    first_seen: null,
   }
   const [one] = concerns(overviewOf({ reasons: [reason] }), titles)
   expect(one).toMatchObject({
@@ -217,6 +218,7 @@ test('a failed arrival is a concern that leads to it', () => {
     messages: 0,
     received: id,
     by: null,
+    keys: [],
   })
   const [one] = concerns(overviewOf({ arrivals_failed: [arrival('2', 'a.edi')] }), titles)
   expect(one).toMatchObject({

@@ -2,6 +2,7 @@
 import {
   ArrowDownTrayIcon,
   ArrowsRightLeftIcon,
+  BarsArrowDownIcon,
   ClipboardDocumentListIcon,
   DocumentTextIcon,
   EnvelopeIcon,
@@ -38,6 +39,14 @@ export const groups: Group[] = [
   {
     title: 'Build',
     pages: [
+      {
+        path: '/flows',
+        name: 'flows',
+        text: 'Flows',
+        key: 'f',
+        icon: BarsArrowDownIcon,
+        component: () => import('../flows/FlowsPage.vue'),
+      },
       {
         path: '/maps',
         name: 'maps',

@@ -11,6 +11,10 @@ export const shortcuts: Shortcut[] = [
   { keys: '/', says: 'Go to anything by name or number (also Ctrl K)' },
   ...pages.map((page) => ({ keys: `g ${page.key}`, says: titleOfPage(page), to: page.path })),
   { keys: 'g x', says: 'Messages that need attention', to: '/messages?state=failed' },
+  { keys: 'j', says: 'Next, in a list and from message to message' },
+  { keys: 'k', says: 'Previous' },
+  { keys: 'a', says: 'Amend the message' },
+  { keys: 'r', says: 'Resend the message' },
   { keys: '?', says: 'These keys' },
   { keys: 'Esc', says: 'Close what is open' },
 ]

@@ -59,11 +59,18 @@ pub fn arrivals(arrivals: &[Arrival]) {
             cell(&arrival.name),
             styled(tone(arrival.verdict), arrival.verdict.as_str()),
             crate::ui::number(arrival.messages),
+            cell(keys(arrival)),
             cell(&arrival.says),
         ]
     };
     let rows: Vec<_> = arrivals.iter().map(row).collect();
-    table(&["RECEIVED", "ARRIVAL", "FROM", "PARTNER", "NAME", "VERDICT", "MESSAGES", "WHY"], &rows);
+    table(&["RECEIVED", "ARRIVAL", "FROM", "PARTNER", "NAME", "VERDICT", "MESSAGES", "KEYS", "WHY"], &rows);
+}
+
+/// Returns the first keys of an arrival; `…` stands for more.
+fn keys(arrival: &Arrival) -> String {
+    let more = if arrival.messages as usize > arrival.keys.len() && !arrival.keys.is_empty() { " …" } else { "" };
+    format!("{}{more}", arrival.keys.join(" "))
 }
 
 /// Orders as a table: one line an order, its milestones along it.

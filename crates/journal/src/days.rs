@@ -10,7 +10,7 @@ use wirewatch_core::{Id, Timestamp};
 
 /// Days made ahead.
 pub const AHEAD: i64 = 14;
-const DAY_US: i64 = 86_400_000_000;
+pub(crate) const DAY_US: i64 = 86_400_000_000;
 
 /// Makes the partitions from yesterday to [`AHEAD`] days on. Those that exist are left alone.
 pub async fn make(db: &DatabaseConnection, now: Timestamp) -> Result<(), JournalError> {

@@ -21,8 +21,8 @@ pub use error::JournalError;
 pub use events::Event;
 pub use membership::ProcessRow;
 pub use query::{
-    ArrivalFilter, ArrivalRow, AuditRow, BulkActRow, CaptureRow, CapturedRow, DraftRow, FeedRow, HeardRow, LedgerRow,
-    MessageFilter, MessageRow, NewBulkAct, OrderFigures, Progress, ReasonCount, RecordingRow, ReleaseRow, SecretRow, Standing,
-    Store, TallyRow, TimelineFilter, TimelineRow,
+    ArrivalFilter, ArrivalRow, AssignmentRow, AuditRow, BulkActRow, CaptureRow, CapturedRow, DraftRow, FeedRow, FlowSpan,
+    HeardRow, LedgerRow, MessageFilter, MessageRow, NewBulkAct, OrderFigures, Progress, ReasonCount, RecordingRow, ReleaseRow,
+    SecretRow, Standing, Store, TallyRow, TimelineFilter, TimelineRow,
 };
 pub use writer::{Counters, PgJournal, Unsafe};

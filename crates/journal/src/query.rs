@@ -1,18 +1,23 @@
 //! Queries of people: lists by keyset, single records, counts. Reads only, except for releases and audit records.
 
+mod arrival_keys;
+mod assignments;
 mod bulk_acts;
 mod captures;
 mod drafts;
 mod figures;
+mod flow_figures;
 mod recordings;
 mod releases;
 mod rows;
 mod secrets;
 
+pub use assignments::AssignmentRow;
 pub use bulk_acts::{BulkActRow, NewBulkAct, Progress};
 pub use captures::{CaptureRow, CapturedRow};
 pub use drafts::DraftRow;
 pub use figures::OrderFigures;
+pub use flow_figures::FlowSpan;
 pub use recordings::RecordingRow;
 pub use releases::ReleaseRow;
 pub(crate) use releases::unpacked;
@@ -114,9 +119,9 @@ impl Store {
 
     /// Reasons for which messages failed, most messages first.
     pub async fn reasons(&self, flow: &str) -> Result<Vec<ReasonCount>, JournalError> {
-        let text = "select r.id, r.flow, r.step, r.connection, r.code, r.says, count(*) as messages, min(l.at) as oldest
+        let text = "select r.id, r.flow, r.step, r.connection, r.code, r.says, r.first, count(*) as messages
             from live l join reason r on r.id = l.reason where l.state = 'failed' and $1 in ('', l.flow)
-            group by r.id order by count(*) desc, min(l.at) limit 200";
+            group by r.id order by count(*) desc, r.first limit 200";
         Ok(ReasonCount::find_by_statement(sql(text, [flow.into()])).all(&self.db).await?)
     }
 

@@ -20,6 +20,9 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "m001_tables", text: TABLES }),
             Box::new(Step { name: "m002_bulk_release", text: BULK_RELEASE }),
             Box::new(Step { name: "m003_order_done", text: ORDER_DONE }),
+            Box::new(Step { name: "m004_bulk_correction", text: BULK_CORRECTION }),
+            Box::new(Step { name: "m005_reason_seen", text: REASON_SEEN }),
+            Box::new(Step { name: "m006_assignment", text: ASSIGNMENT }),
         ]
     }
 }
@@ -252,6 +255,25 @@ const BULK_RELEASE: &str = "alter table bulk_act add release bigint not null def
 
 /// The state of an order at its end is `done`, as that of a message.
 const ORDER_DONE: &str = "update timeline set state = 'done' where state = 'ended'";
+
+/// The correction of a bulk amendment as JSON; empty for other acts.
+const BULK_CORRECTION: &str = "alter table bulk_act add correction text not null default ''";
+
+/// When a reason was first and last seen. The first time stays through resends, until the reason has been away for a day.
+const REASON_SEEN: &str = r#"
+alter table reason add first bigint not null default 0, add last bigint not null default 0;
+update reason set first = seen.first, last = seen.last
+  from (select reason, min(at) as first, max(at) as last from live where state = 'failed' group by reason) seen
+  where seen.reason = reason.id;
+"#;
+
+/// Who works on what needs attention.
+const ASSIGNMENT: &str = r#"
+create table assignment (
+  kind text not null, name text not null collate "C", to_whom text not null, note text not null, by_whom text not null,
+  at bigint not null, primary key (kind, name)
+);
+"#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.
 pub const BY_DAY: [&str; 4] = ["arrival", "body", "message", "log"];

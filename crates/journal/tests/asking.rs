@@ -1,7 +1,7 @@
 //! Queries of people: lists by page, filters, timelines, tallies, the feed.
 
 use serde_json::Map;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::document::Form;
@@ -10,7 +10,7 @@ use wirewatch_core::plan::{Fact, Mark};
 use wirewatch_core::reason::{Reason, ReasonCode};
 use wirewatch_core::{ArrivalId, Digest, Id, MessageId, Timestamp};
 use wirewatch_engine::{Change, Clock, Hold, Journal, NewMessage, Op, OpResult, Split, SystemClock};
-use wirewatch_journal::{MessageFilter, OrderFigures, PgJournal, Standing, TimelineFilter, TimelineRow};
+use wirewatch_journal::{AssignmentRow, MessageFilter, OrderFigures, PgJournal, Standing, TimelineFilter, TimelineRow};
 use wirewatch_testkit::{Database, eventually, eventually_within};
 
 /// A journal with messages made for it.
@@ -150,11 +150,65 @@ async fn each_filter_finds_its_own() {
     assert_eq!(book.listed(MessageFilter { arrival: Some(book.arrival), ..all() }).await.len(), 3);
     assert_eq!(book.listed(MessageFilter { since: Some(early), ..all() }).await.len(), 3);
     assert_eq!(book.listed(MessageFilter { until: Some(early), ..all() }).await, []);
+    let keys = book.journal.store().arrival_keys(&[book.arrival.0, 7]).await.unwrap();
+    assert_eq!(
+        keys,
+        BTreeMap::from([(book.arrival.0, ["MF-1", "MF-2", "MF-1"].map(str::to_owned).to_vec())]),
+        "finished ones too"
+    );
     let reasons = book.journal.store().reasons("").await.unwrap();
     assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
     assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
     let open: BTreeSet<(String, i64)> = book.journal.store().unfinished_by_state().await.unwrap().into_iter().collect();
     assert_eq!(open, BTreeSet::from([("failed".to_owned(), 1), ("waiting".to_owned(), 1)]));
+}
+
+/// A resend does not change when a reason was first seen; after a day without it, it is a new one.
+#[tokio::test]
+async fn a_reason_keeps_its_first_time_through_resends() {
+    let mut book = Book::open().await;
+    let id = book.born("orders", "MF-1").await;
+    let code = ReasonCode::Refused(422);
+    let reason =
+        Reason { flow: "orders".into(), step: "book".into(), connection: "erp".into(), code, says: "unknown item".into() };
+    const HOUR: i64 = 3_600_000_000;
+    // Hours at which the message fails, and since when the reason is known then.
+    for (at, first) in [(1000, 1000), (1001, 1000), (1024, 1000), (1049, 1049), (1050, 1049)] {
+        book.change(id, "orders", |change| {
+            change.at = Timestamp(at * HOUR);
+            change.state = State::Failed;
+            change.reason = Some(reason.clone());
+        })
+        .await;
+        let reasons = book.journal.store().reasons("").await.unwrap();
+        assert_eq!(reasons.iter().map(|one| (one.first / HOUR, one.messages)).collect::<Vec<_>>(), [(first, 1)], "at {at}");
+        book.change(id, "orders", |change| change.state = State::Running).await;
+        assert!(book.journal.store().reasons("").await.unwrap().is_empty());
+    }
+}
+
+#[tokio::test]
+async fn an_assignment_is_replaced_removed_and_forgotten_after_a_month() {
+    let book = Book::open().await;
+    let store = book.journal.store();
+    const DAY: i64 = 24 * 3_600_000_000;
+    let row = |name: &str, to: &str, at: i64| AssignmentRow {
+        kind: "connection".into(),
+        name: name.into(),
+        to_whom: to.into(),
+        note: "calling them".into(),
+        by_whom: "ada".into(),
+        at,
+    };
+    store.assign(&row("erp", "ada", DAY)).await.unwrap();
+    store.assign(&row("erp", "ben", 2 * DAY)).await.unwrap();
+    store.assign(&row("bus", "ada", 3 * DAY)).await.unwrap();
+    assert_eq!(store.assignments().await.unwrap(), [row("bus", "ada", 3 * DAY), row("erp", "ben", 2 * DAY)]);
+    assert!(!store.unassign("step", "erp").await.unwrap(), "another kind");
+    assert!(store.unassign("connection", "bus").await.unwrap());
+    assert!(!store.unassign("connection", "bus").await.unwrap());
+    store.assign(&row("chat", "ada", 33 * DAY)).await.unwrap();
+    assert_eq!(store.assignments().await.unwrap(), [row("chat", "ada", 33 * DAY)], "the one of day 2 is forgotten");
 }
 
 #[tokio::test]

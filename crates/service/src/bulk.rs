@@ -1,18 +1,22 @@
 //! Acts on many messages in the background: stored with their progress, continued after a restart, by one process at a time.
 
+use crate::api::amending::{self, Amendment};
 use crate::api::parse_reason;
+use crate::api::problem::Problem;
 use crate::run::App;
 use crate::view::BulkRefusal;
-use crate::view::words::{AnswerRule, BulkActKind, BulkState};
+use crate::view::words::{AnswerRule, BulkState, MessageAct, ProblemCode};
+use axum::http::StatusCode;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use tokio::task::JoinSet;
-use wirewatch_core::act::Act;
+use wirewatch_core::act::{Act, Answers};
+use wirewatch_core::correction::Correction;
 use wirewatch_core::machine::State as MessageState;
-use wirewatch_core::{Id, MessageId};
-use wirewatch_engine::{ActError, Clock, Journal, SystemClock};
+use wirewatch_core::{Id, MessageId, Severity};
+use wirewatch_engine::{ActError, Clock, Journal, Stored, SystemClock, beside};
 use wirewatch_journal::{BulkActRow, JournalError, Progress};
 
 /// Interval at which bulk acts left by another process are looked for.
@@ -28,7 +32,7 @@ const NAMED: usize = 100;
 const FIRST: Duration = Duration::from_secs(60);
 /// Interval at which the first message is looked at.
 const GLANCE: Duration = Duration::from_millis(100);
-/// A resend stops when this many of its messages have failed again for the same reason.
+/// A resend or an amendment stops when this many of its messages have failed again for the same reason.
 const AGAIN: i64 = 3;
 /// From a database that is away to the next attempt.
 const AWAY: Duration = Duration::from_secs(1);
@@ -46,17 +50,66 @@ impl BulkActs {
     }
 }
 
-/// The act on each message of a bulk act.
-pub fn act_of(act: BulkActKind, answers: AnswerRule, release: Option<i64>) -> Act {
-    match act {
-        BulkActKind::Resend => Act::Resend { answers: answers.into(), release },
-        BulkActKind::Discard => Act::Discard,
+/// What a bulk act does to each of its messages.
+#[derive(Debug)]
+pub enum Each {
+    /// The same act on all.
+    Act(Act),
+    /// A correction of each document.
+    Correct { correction: Correction, answers: Answers, release: Option<i64> },
+}
+
+impl Each {
+    /// Returns what a bulk act does to each message; `None` for an amendment without a correction.
+    pub fn of(act: MessageAct, answers: AnswerRule, release: Option<i64>, correction: Option<Correction>) -> Option<Self> {
+        let answers = answers.into();
+        Some(match act {
+            MessageAct::Resend => Self::Act(Act::Resend { answers, release }),
+            MessageAct::Amend => Self::Correct { correction: correction?, answers, release },
+            MessageAct::Discard => Self::Act(Act::Discard),
+        })
+    }
+
+    /// Returns what a stored bulk act does; `None` when its row cannot be read.
+    fn stored(row: &BulkActRow) -> Option<Self> {
+        let correction = serde_json::from_str(&row.correction).ok();
+        Self::of(
+            MessageAct::parse(&row.act)?,
+            AnswerRule::parse(&row.answers)?,
+            Some(row.release).filter(|no| *no > 0),
+            correction,
+        )
     }
 }
 
-/// Returns the act of a stored bulk act; `None` when its row cannot be read.
-fn stored_act(row: &BulkActRow) -> Option<Act> {
-    Some(act_of(BulkActKind::parse(&row.act)?, AnswerRule::parse(&row.answers)?, Some(row.release).filter(|no| *no > 0)))
+/// Tries a correction on one message; the fields in which the value would be replaced.
+///
+/// # Errors
+/// Why the message would be left as it is. Status 503: the database is away.
+pub async fn correct(
+    app: &App,
+    id: MessageId,
+    stored: &Stored,
+    correction: &Correction,
+    answers: Answers,
+    release: Option<i64>,
+) -> Result<(amending::Tried, Vec<String>), Problem> {
+    let (form, bytes) = amending::document_of(stored);
+    let (_, workspace) = app.engine.releases().current();
+    let corrected = beside(bytes.len(), || correction.apply(&workspace, &form, &bytes));
+    let corrected = corrected.map_err(|not| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, not.to_string()))?;
+    let amendment = Amendment { form, document: corrected.document, answers, release };
+    let tried = amending::tried(app, id, stored, amendment).await?;
+    match tried.refused() {
+        Some(refused) => Err(refused),
+        None => Ok((tried, corrected.fields)),
+    }
+}
+
+/// Returns a problem as one sentence, with the first of its findings.
+pub fn sentence(problem: &Problem) -> String {
+    let first = problem.findings.iter().find(|finding| finding.severity == Severity::Error);
+    first.map_or_else(|| problem.title.clone(), |finding| format!("{}: {}", problem.title, finding.says))
 }
 
 /// Works on bulk acts until the service ends.
@@ -88,8 +141,8 @@ pub async fn follow(app: Arc<App>) {
 
 /// Acts on the messages ahead, one after another in their order. When the service drains, the bulk act is given back.
 async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) {
-    let Some(act) = stored_act(&row) else {
-        tracing::error!(id = row.id, act = row.act, "a stored bulk act is of an unknown kind; it is stopped");
+    let Some(each) = Each::stored(&row) else {
+        tracing::error!(id = row.id, act = row.act, "a stored bulk act cannot be read; it is stopped");
         let _ = app.store.end_bulk_act(row.id, "stopped", SystemClock.now()).await;
         return;
     };
@@ -104,7 +157,7 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
                 let _ = app.store.release_bulk_act(row.id, owner).await;
                 return;
             }
-            match act_on(&app, &row, &act, Id(message)).await {
+            match act_on(&app, &row, &each, Id(message)).await {
                 Ok(outcome) => break outcome,
                 Err(error) => {
                     tracing::warn!(id = row.id, error, "a bulk act waits for the database");
@@ -133,7 +186,7 @@ async fn carry_out(app: Arc<App>, owner: i64, row: BulkActRow, ahead: Vec<i64>) 
             if first {
                 rests(&app, &row, Id(message)).await;
             }
-            if let Some(says) = fails_again(&app, &row, &progress, first).await {
+            if let Some(says) = fails_again(&app, &row, &progress, first.then_some(Id(message))).await {
                 refusals.insert(0, refusal(Id(message), String::new(), says));
                 progress.refusals = serde_json::to_string(&refusals).unwrap_or_default();
                 advance(&app, &row, owner, &progress).await;
@@ -166,20 +219,33 @@ async fn rests(app: &App, row: &BulkActRow, message: MessageId) {
     }
 }
 
-/// Returns why a resend stops: its first message, or several, have failed again for the same reason. Stopping early keeps the step
-/// free for other messages, and what is left can be corrected first.
-async fn fails_again(app: &App, row: &BulkActRow, progress: &Progress, first: bool) -> Option<String> {
-    if row.act != BulkActKind::Resend.as_str() || row.reason.is_empty() {
+/// Returns why a resend or an amendment stops: its first message has failed again, or several have for the same reason. Stopping
+/// early keeps the step free for other messages, and what is left can be corrected first.
+async fn fails_again(app: &App, row: &BulkActRow, progress: &Progress, first: Option<MessageId>) -> Option<String> {
+    // Messages that were named have failed for reasons of their own, but a correction is one for all.
+    if row.act == MessageAct::Discard.as_str() || (row.act == MessageAct::Resend.as_str() && row.reason.is_empty()) {
         return None;
     }
-    let failed = app.store.failed_again(row.id, parse_reason(&row.reason)?).await.ok()?;
-    let left = row.total - progress.position;
-    let says = match (first, failed) {
-        (true, 1..) => "failed again for the same reason".to_owned(),
-        (_, AGAIN..) => format!("{failed} messages failed again for the same reason"),
-        _ => return None,
+    let same = "failed again for the same reason";
+    let says = match first {
+        Some(first) => {
+            let message = app.store.message(first).await.ok()??;
+            let again = message.state == MessageState::Failed.as_str() && message.at > row.started;
+            again.then(|| {
+                if parse_reason(&row.reason) == Some(message.reason) {
+                    same.to_owned()
+                } else {
+                    format!("failed again: {}", message.says)
+                }
+            })?
+        }
+        None => {
+            let failed = app.store.failed_again(row.id, parse_reason(&row.reason)?).await.ok()?;
+            (failed >= AGAIN).then(|| format!("{failed} messages {same}"))?
+        }
     };
-    Some(format!("{says}; the resend was stopped, {left} messages are left as they were"))
+    let (left, act) = (row.total - progress.position, if row.act == MessageAct::Amend.as_str() { "amendment" } else { "resend" });
+    Some(format!("{says}; the {act} was stopped, {left} messages are left as they were"))
 }
 
 /// Stores the progress, also when the database is away for a while; false when the act must not be continued here.
@@ -201,7 +267,7 @@ async fn advance(app: &App, row: &BulkActRow, owner: i64, progress: &Progress) -
 ///
 /// # Errors
 /// The sentence of a database that is away.
-async fn act_on(app: &App, row: &BulkActRow, act: &Act, message: MessageId) -> Result<Option<BulkRefusal>, String> {
+async fn act_on(app: &App, row: &BulkActRow, each: &Each, message: MessageId) -> Result<Option<BulkRefusal>, String> {
     let stored = match app.store.message(message).await {
         Ok(stored) => stored,
         Err(JournalError::Away(says)) => return Err(says),
@@ -213,7 +279,23 @@ async fn act_on(app: &App, row: &BulkActRow, act: &Act, message: MessageId) -> R
     if stored.state != MessageState::Failed.as_str() {
         return Ok(Some(refusal(message, stored.key, format!("it no longer needs attention: it is {}", stored.state))));
     }
-    match app.engine.act(message, act.clone(), &row.by_whom, &row.why).await {
+    let act = match each {
+        Each::Act(act) => act.clone(),
+        Each::Correct { correction, answers, release } => {
+            let whole = match app.store.stored(message).await {
+                Ok(Some(whole)) => whole,
+                Ok(None) => return Ok(Some(refusal(message, stored.key, "it is not stored any more".to_owned()))),
+                Err(JournalError::Away(says)) => return Err(says),
+                Err(error) => return Ok(Some(refusal(message, stored.key, error.to_string()))),
+            };
+            match correct(app, message, &whole, correction, *answers, *release).await {
+                Ok((tried, _)) => tried.act,
+                Err(problem) if problem.code == ProblemCode::DatabaseUnavailable => return Err(sentence(&problem)),
+                Err(problem) => return Ok(Some(refusal(message, stored.key, sentence(&problem)))),
+            }
+        }
+    };
+    match app.engine.act(message, act, &row.by_whom, &row.why).await {
         Ok(()) => Ok(None),
         Err(ActError::Not(not)) => Ok(Some(refusal(message, stored.key, not.to_string()))),
         Err(ActError::Down(down)) => Err(down.to_string()),

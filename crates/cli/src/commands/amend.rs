@@ -1,4 +1,5 @@
-use crate::api::{ClientArgs, message_path};
+use super::bulk;
+use crate::api::{Client, ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::{show, ui};
@@ -6,16 +7,32 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
 use wirewatch_service::view::words::{AnswerRule, DocumentForm, MessageAct};
-use wirewatch_service::view::{ActRequest, ActResult, DocumentView};
+use wirewatch_service::view::{ActRequest, ActResult, BulkRequest, CorrectionView, DocumentView};
 
 /// Correct the document of a message and resend it
 ///
 /// Opens the document in $EDITOR, or reads it from a file. The document, the maps and the next request are tried first: with
 /// errors in them, nothing is done.
+///
+/// With --replace, one value is replaced in the documents of several messages, or of all that failed for one reason. One message
+/// is tried first; if it fails again for the same reason, the others are left as they are.
 #[derive(Debug, clap::Args)]
 pub struct AmendArgs {
-    /// The message, by id or key
-    message: String,
+    /// The message, by id or key; several with --replace
+    #[arg(required_unless_present = "reason", conflicts_with = "reason")]
+    messages: Vec<String>,
+    /// With --replace: all messages that failed for this reason, an id of `wirewatch reasons`
+    #[arg(long, value_name = "REASON", requires = "replace")]
+    reason: Option<String>,
+    /// Replace this value: a whole value as it stands in the documents
+    #[arg(long, value_name = "VALUE", requires = "with", conflicts_with_all = ["file", "save"])]
+    replace: Option<String>,
+    /// The value to put in its place; may be empty
+    #[arg(long, value_name = "VALUE", requires = "replace")]
+    with: Option<String>,
+    /// Replace the value only in this field: PO107, or lines.sku in JSON, XML, CSV and records
+    #[arg(long, value_name = "FIELD", requires = "replace")]
+    field: Option<String>,
     /// Take the corrected document from this file
     #[arg(long, value_name = "FILE")]
     file: Option<PathBuf>,
@@ -34,11 +51,23 @@ pub struct AmendArgs {
     /// Why: stored with the act
     #[arg(long, default_value = "")]
     why: String,
+    /// With --replace: do not wait for the end: the service continues in the background
+    #[arg(long, requires = "replace", conflicts_with = "preview")]
+    detach: bool,
+    /// With --replace: print the outcome as JSON
+    #[arg(long, requires = "replace")]
+    json: bool,
 }
 
 pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandError> {
     let client = client.client()?;
-    let path = message_path(&args.message);
+    if args.replace.is_some() {
+        return replace(&client, args).await;
+    }
+    let [message] = args.messages.as_slice() else {
+        return Err(CommandError::Usage("name one message; several are amended together with --replace and --with".to_owned()));
+    };
+    let path = message_path(message);
     let document = match &args.file {
         Some(file) => {
             std::fs::read_to_string(file).map_err(|error| CommandError::Failed(format!("{}: {error}", file.display())))?
@@ -80,6 +109,25 @@ pub async fn run(client: &ClientArgs, args: &AmendArgs) -> Result<(), CommandErr
     }
     outln!("{} {} amended and resent", result.message.flow, result.message.key);
     Ok(())
+}
+
+/// Replaces a value in many documents.
+async fn replace(client: &Client, args: &AmendArgs) -> Result<(), CommandError> {
+    let AmendArgs { messages, reason, replace, with, field, answers, release, why, .. } = args;
+    let correction = CorrectionView {
+        replace: replace.clone().unwrap_or_default(),
+        with: with.clone().unwrap_or_default(),
+        field: field.clone(),
+    };
+    let request = BulkRequest {
+        messages: messages.clone(),
+        why: why.clone(),
+        answers: *answers,
+        release: *release,
+        correction: Some(correction),
+        ..bulk::request(MessageAct::Amend, reason.as_deref().unwrap_or_default())
+    };
+    bulk::all_with(client, &request, bulk::Manner { preview: args.preview, detach: args.detach, json: args.json }).await
 }
 
 fn edit(document: &DocumentView) -> Result<String, CommandError> {

@@ -1,22 +1,21 @@
-//! Acts on many messages: started by `resend` and `discard`, done by the service in the background.
+//! Acts on many messages: started by `resend`, `amend --replace` and `discard`, done by the service in the background.
 
-use super::discard::Target;
 use crate::api::{Client, ClientArgs};
 use crate::error::CommandError;
 use crate::show;
 use crate::terminal::{errln, outln};
-use crate::ui::{self, cell, clock, number, styled, tone};
+use crate::ui::{self, BAD, DIM, cell, clock, number, paint, styled, tone};
 use indicatif::{ProgressBar, ProgressStyle};
 use std::time::Duration;
-use wirewatch_service::view::words::{AnswerRule, BulkActKind, BulkState};
-use wirewatch_service::view::{BulkAct, BulkPreview, BulkRequest};
+use wirewatch_service::view::words::{AnswerRule, BulkState, MessageAct};
+use wirewatch_service::view::{BulkAct, BulkPreview, BulkRequest, CorrectedMessage, CorrectionView};
 
 /// Interval at which the progress is read.
 const ASK: Duration = Duration::from_millis(200);
 
-/// List bulk resends and discards; follow or stop one
+/// List acts on many messages; follow or stop one
 ///
-/// `resend --reason` and `discard --reason` start them. The service does them in the background, also when the command that
+/// `resend --reason`, `amend --replace` and `discard --reason` start them. The service does them in the background, also when the command that
 /// started one has ended, and continues them after a restart.
 #[derive(Debug, clap::Args)]
 pub struct BulkArgs {
@@ -76,18 +75,31 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
 }
 
 /// Returns an act on all messages that failed for `reason`.
-pub fn request(act: BulkActKind, reason: &str) -> BulkRequest {
+pub fn request(act: MessageAct, reason: &str) -> BulkRequest {
     let (reason, answers) = (reason.to_owned(), AnswerRule::Ask);
-    BulkRequest { reason, messages: Vec::new(), act, why: String::new(), answers, release: None }
+    BulkRequest { reason, messages: Vec::new(), act, why: String::new(), answers, release: None, correction: None }
+}
+
+/// How an act on many messages is done and printed.
+#[derive(Debug, Clone, Copy)]
+pub struct Manner {
+    /// Only show it.
+    pub preview: bool,
+    /// Do not follow it.
+    pub detach: bool,
+    pub json: bool,
 }
 
 /// Previews an act on many messages, or does it and follows it to its end.
-pub async fn all_with(client: &Client, request: &BulkRequest, target: &Target) -> Result<(), CommandError> {
-    if target.preview {
+pub async fn all_with(client: &Client, request: &BulkRequest, manner: Manner) -> Result<(), CommandError> {
+    if manner.preview {
         let preview: BulkPreview = client.post("/api/bulk-acts/preview", request).await?;
-        if target.json {
+        if manner.json {
             ui::json(&preview);
             return Ok(());
+        }
+        if request.act == MessageAct::Amend {
+            return corrected(&preview, request);
         }
         show::messages(&preview.messages);
         let more = preview.total - preview.messages.len();
@@ -98,15 +110,46 @@ pub async fn all_with(client: &Client, request: &BulkRequest, target: &Target) -
         return Ok(());
     }
     let started: BulkAct = client.post("/api/bulk-acts", request).await?;
-    if target.detach {
-        if target.json {
+    if manner.detach {
+        if manner.json {
             ui::json(&started);
         } else {
             outln!("started for {}; to follow it: wirewatch bulk follow {}", messages(started.total), started.id);
         }
         return Ok(());
     }
-    report(&follow(client, started).await?, target.json)
+    report(&follow(client, started).await?, manner.json)
+}
+
+/// Prints the messages on which a correction was tried.
+///
+/// # Errors
+/// Exit 1 when one of them would not be corrected.
+fn corrected(preview: &BulkPreview, request: &BulkRequest) -> Result<(), CommandError> {
+    let row = |one: &CorrectedMessage| {
+        let next = one.next.as_ref().map(|next| match &next.request {
+            Some(request) => format!("then {}", request.line),
+            None => format!("then {}", next.state),
+        });
+        let fields = if one.fields.is_empty() { "not corrected".to_owned() } else { one.fields.join(", ") };
+        let state = if one.fields.is_empty() { styled(BAD, fields) } else { cell(fields) };
+        vec![cell(&one.message), cell(&one.key), state, cell(next.unwrap_or_else(|| one.says.clone()))]
+    };
+    ui::table(&["MESSAGE", "KEY", "REPLACED IN", "NEXT"], &preview.corrected.iter().map(row).collect::<Vec<_>>());
+    let more = preview.total - preview.corrected.len();
+    if more > 0 {
+        outln!("{}", paint(DIM, format!("and {more} more, not tried yet")));
+    }
+    if let Some(correction) = &request.correction {
+        outln!("would replace {} in {}; nothing was done", replacement(correction), ui::count(preview.total, "message"));
+    }
+    if preview.corrected.iter().all(|one| one.says.is_empty()) { Ok(()) } else { Err(CommandError::Found) }
+}
+
+/// Returns a correction in words.
+fn replacement(CorrectionView { replace, with, field }: &CorrectionView) -> String {
+    let field = field.as_ref().map(|field| format!(" in {field}")).unwrap_or_default();
+    format!("`{replace}` with `{with}`{field}")
 }
 
 /// Shows the progress on a terminal until the act has ended. Ctrl-C leaves it to the service.
@@ -164,6 +207,9 @@ fn show(one: &BulkAct) {
     let why = if one.why.is_empty() { String::new() } else { format!(": {}", one.why) };
     outln!("{}  {}  {of}", ui::paint(ui::BOLD, one.act), one.id);
     outln!("by {} at {}{why}", one.by, clock(&one.started));
+    if let Some(correction) = &one.correction {
+        outln!("replaced {}", replacement(correction));
+    }
     outln!("{}: {} of {} {}, {} not", one.state, one.done, messages(one.total), past(one.act), one.refused);
     for (state, n) in &one.states {
         outln!("  {n:>6}  {} now", ui::paint(tone(state), state));
@@ -176,7 +222,7 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     if json {
         ui::json(&all);
     } else if all.is_empty() {
-        outln!("no bulk resend or discard in the last 30 days");
+        outln!("no act on many messages in the last 30 days");
     } else {
         let row = |one: &BulkAct| {
             let state = one.state;
@@ -190,10 +236,12 @@ async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
     Ok(())
 }
 
-fn past(act: BulkActKind) -> &'static str {
+/// Returns an act as one word in the past tense.
+pub fn past(act: MessageAct) -> &'static str {
     match act {
-        BulkActKind::Resend => "resent",
-        BulkActKind::Discard => "discarded",
+        MessageAct::Resend => "resent",
+        MessageAct::Amend => "amended",
+        MessageAct::Discard => "discarded",
     }
 }
 

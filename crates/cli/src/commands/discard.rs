@@ -3,7 +3,7 @@ use crate::api::{Client, ClientArgs, message_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::{show, ui};
-use wirewatch_service::view::words::{AnswerRule, BulkActKind, MessageAct};
+use wirewatch_service::view::words::{AnswerRule, MessageAct};
 use wirewatch_service::view::{ActRequest, ActResult, Arrival, BulkRequest, Why};
 
 /// Which messages: some by id, or all that failed for one reason.
@@ -26,6 +26,13 @@ pub struct Target {
     pub json: bool,
 }
 
+impl Target {
+    /// Returns how an act on all with one reason is done.
+    pub fn manner(&self) -> bulk::Manner {
+        bulk::Manner { preview: self.preview, detach: self.detach, json: self.json }
+    }
+}
+
 /// Discard messages, or failed arrivals
 ///
 /// Discarded messages stay in the history, with who discarded them and why.
@@ -46,8 +53,8 @@ pub async fn run(client: &ClientArgs, args: &DiscardArgs) -> Result<(), CommandE
     match &args.target.reason {
         _ if args.arrivals => arrivals(&client, args).await,
         Some(reason) => {
-            let request = BulkRequest { why: args.why.clone(), ..bulk::request(BulkActKind::Discard, reason) };
-            bulk::all_with(&client, &request, &args.target).await
+            let request = BulkRequest { why: args.why.clone(), ..bulk::request(MessageAct::Discard, reason) };
+            bulk::all_with(&client, &request, args.target.manner()).await
         }
         None => {
             let request = ActRequest { why: args.why.clone(), ..request(MessageAct::Discard, &args.target) };
@@ -101,16 +108,11 @@ fn report(act: MessageAct, results: &[ActResult], target: &Target) -> Result<(),
     for result in &failed {
         errln!("{}  {}", result.message.id, result.says);
     }
-    let past = match act {
-        MessageAct::Resend => "resent",
-        MessageAct::Amend => "amended",
-        MessageAct::Discard => "discarded",
-    };
     for result in results {
         if let Some(plan) = result.plan.as_ref().filter(|plan| !(plan.says.is_empty() && plan.changes.is_empty())) {
             show::release(plan);
         }
     }
-    outln!("{} {past}", ui::count(results.len() - failed.len(), "message"));
+    outln!("{} {}", ui::count(results.len() - failed.len(), "message"), bulk::past(act));
     if failed.is_empty() { Ok(()) } else { Err(CommandError::Found) }
 }

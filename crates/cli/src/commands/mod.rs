@@ -6,6 +6,7 @@ use std::time::Duration;
 pub mod accept;
 pub mod amend;
 pub mod arrivals;
+pub mod assign;
 pub mod bulk;
 pub mod capture;
 pub mod cases;

@@ -2,7 +2,8 @@ use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::ui::{self, DIM, cell, number, span, styled};
-use wirewatch_service::view::Reason;
+use wirewatch_service::view::words::ProblemKind;
+use wirewatch_service::view::{Assignment, Reason};
 
 /// List why messages failed, with the number of messages for each reason
 #[derive(Debug, clap::Args)]
@@ -13,19 +14,25 @@ pub struct ReasonsArgs {
 }
 
 pub async fn run(client: &ClientArgs, args: &ReasonsArgs) -> Result<(), CommandError> {
-    let reasons: Vec<Reason> = client.client()?.get("/api/reasons", &[]).await?;
+    let client = client.client()?;
+    let reasons: Vec<Reason> = client.get("/api/reasons", &[]).await?;
     if args.json {
         ui::json(&reasons);
     } else if reasons.is_empty() {
         outln!("no message needs attention");
     } else {
-        show(&reasons);
+        let assignments: Vec<Assignment> = client.get("/api/assignments", &[]).await?;
+        show(&reasons, &assignments);
     }
     Ok(())
 }
 
-/// Reasons as a table.
-pub fn show(reasons: &[Reason]) {
+/// Prints reasons as a table, with who works on each.
+pub fn show(reasons: &[Reason], assignments: &[Assignment]) {
+    let assigned = |reason: &Reason| {
+        let found = assignments.iter().find(|one| one.kind == ProblemKind::Reason && one.name == reason.id);
+        found.map(|one| one.to.clone()).unwrap_or_default()
+    };
     let row = |reason: &Reason| {
         vec![
             number(reason.messages),
@@ -33,10 +40,11 @@ pub fn show(reasons: &[Reason]) {
             cell(&reason.flow),
             cell(&reason.step),
             cell(reason.code.to_string()),
-            styled(DIM, reason.oldest.as_deref().map(|oldest| span(oldest, None)).unwrap_or_default()),
+            styled(DIM, reason.first_seen.as_deref().map(|first| span(first, None)).unwrap_or_default()),
+            cell(assigned(reason)),
             cell(&reason.says),
         ]
     };
     let rows: Vec<_> = reasons.iter().map(row).collect();
-    ui::table(&["FAILED", "REASON", "FLOW", "STEP", "CODE", "FOR", "FIRST OF THEM"], &rows);
+    ui::table(&["FAILED", "REASON", "FLOW", "STEP", "CODE", "FIRST SEEN", "ASSIGNED TO", "FIRST OF THEM"], &rows);
 }

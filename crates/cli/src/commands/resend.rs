@@ -2,7 +2,7 @@ use super::bulk;
 use super::discard::{Target, each, request};
 use crate::api::ClientArgs;
 use crate::error::CommandError;
-use wirewatch_service::view::words::{AnswerRule, BulkActKind, MessageAct};
+use wirewatch_service::view::words::{AnswerRule, MessageAct};
 use wirewatch_service::view::{ActRequest, BulkRequest};
 
 /// Resend messages unchanged
@@ -27,10 +27,10 @@ pub async fn run(client: &ClientArgs, args: &ResendArgs) -> Result<(), CommandEr
     let client = client.client()?;
     match &args.target.reason {
         Some(reason) => {
-            let act = BulkActKind::Resend;
+            let act = MessageAct::Resend;
             let request =
                 BulkRequest { why: args.why.clone(), answers: args.answers, release: args.release, ..bulk::request(act, reason) };
-            bulk::all_with(&client, &request, &args.target).await
+            bulk::all_with(&client, &request, args.target.manner()).await
         }
         None => {
             let act = MessageAct::Resend;

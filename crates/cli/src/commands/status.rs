@@ -2,8 +2,8 @@ use crate::api::ClientArgs;
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::ui::{self, BAD, BOLD, DIM, clock, paint, span, tone};
-use wirewatch_service::view::words::FigureRange;
-use wirewatch_service::view::{Figures, OrderCounts, Status};
+use wirewatch_service::view::words::{FigureRange, ProblemKind};
+use wirewatch_service::view::{Assignment, Figures, OrderCounts, Status};
 
 /// Show the state of the service: what is unfinished, on hold or failed
 #[derive(Debug, clap::Args)]
@@ -33,6 +33,11 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         }
     }
     hour(&figures);
+    if figures.acknowledgments > 0 {
+        let since = figures.acknowledgments_since.as_deref().map(|since| format!(", the oldest for {}", span(since, None)));
+        let all = ui::count(figures.acknowledgments as usize, "acknowledgment");
+        outln!("{all} to partners not delivered yet{}", since.unwrap_or_default());
+    }
     for warning in &status.warnings {
         outln!("{} {warning}", paint(BAD, "!"));
     }
@@ -80,9 +85,14 @@ pub async fn run(client: &ClientArgs, args: &StatusArgs) -> Result<(), CommandEr
         );
         outln!("{}", paint(DIM, "to see them: wirewatch arrivals --verdict failed"));
     }
+    let others = status.assignments.iter().filter(|one| one.kind != ProblemKind::Reason);
+    for Assignment { kind, name, to, note, at, .. } in others {
+        let note = if note.is_empty() { String::new() } else { format!(": {note}") };
+        outln!("{}", paint(DIM, format!("{} is assigned to {to} since {}{note}", super::assign::words(*kind, name), clock(at))));
+    }
     if !status.reasons.is_empty() {
         outln!();
-        super::reasons::show(&status.reasons);
+        super::reasons::show(&status.reasons, &status.assignments);
     }
     Ok(())
 }

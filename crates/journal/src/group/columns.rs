@@ -61,7 +61,16 @@ pub const FACT: Columns = &[
     ("arrival", Big),
     ("at", Big),
 ];
-pub const REASON: Columns = &[("id", Big), ("flow", Text), ("step", Text), ("connection", Text), ("code", Text), ("says", Text)];
+pub const REASON: Columns = &[
+    ("id", Big),
+    ("flow", Text),
+    ("step", Text),
+    ("connection", Text),
+    ("code", Text),
+    ("says", Text),
+    ("first", Big),
+    ("last", Big),
+];
 pub const TALLY: Columns = &[("hour", Big), ("flow", Text), ("step", Text), ("outcome", Text), ("n", Big), ("took", Big)];
 pub const AUDIT: Columns = &[("id", Big), ("at", Big), ("by_whom", Text), ("act", Text), ("subject", Big), ("why", Text)];
 pub const CURSOR: Columns = &[("arrival", Big), ("before", Int), ("after", Int)];

@@ -14,6 +14,9 @@ use wirewatch_core::reason::Reason;
 use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Change, Hold, NewMessage, Op, Piece, Shards, Split, shard_of};
 
+/// A reason that was not seen for this time, a day, is a new one when it is seen again.
+const AWAY_US: i64 = 24 * 3600 * 1_000_000;
+
 /// Every row of a group.
 #[derive(Debug)]
 pub struct GroupRows {
@@ -31,7 +34,8 @@ pub struct GroupRows {
     left_history: Rows,
     log: Rows,
     facts: Rows,
-    reasons: BTreeMap<i64, Reason>,
+    /// With the first and the last time of each.
+    reasons: BTreeMap<i64, (Reason, Timestamp, Timestamp)>,
     tallies: HashMap<(i64, String, String, &'static str), (i64, i64)>,
     audit: Rows,
     cursors: Rows,
@@ -187,7 +191,8 @@ impl GroupRows {
             self.entry(change.origin.id, *seq, entry, mint)?;
         }
         if let Some(reason) = &change.reason {
-            self.reasons.insert(reason.id(), reason.clone());
+            let (_, first, last) = self.reasons.entry(reason.id()).or_insert_with(|| (reason.clone(), change.at, change.at));
+            (*first, *last) = (change.at.min(*first), change.at.max(*last));
         }
         for passed in &change.passed {
             let hour = change.at.0 / 3_600_000_000;
@@ -264,7 +269,15 @@ impl GroupRows {
         );
         sql.insert("log", self.log, &[], "");
         sql.insert("fact", self.facts, &[], "");
-        sql.insert("reason", reasons, &[], "on conflict (id) do nothing");
+        sql.insert(
+            "reason",
+            reasons,
+            &[],
+            &format!(
+                "on conflict (id) do update set last = greatest(reason.last, excluded.last), \
+                 first = case when reason.last < excluded.first - {AWAY_US} then excluded.first else reason.first end"
+            ),
+        );
         sql.insert(
             "tally",
             tallies,
@@ -308,7 +321,7 @@ impl GroupRows {
 
     fn reason_rows(&self) -> Rows {
         let mut rows = Rows::of(columns::REASON);
-        for (id, reason) in &self.reasons {
+        for (id, (reason, first, last)) in &self.reasons {
             let Reason { flow, step, connection, code, says } = reason;
             rows.push([
                 (*id).into(),
@@ -317,6 +330,8 @@ impl GroupRows {
                 clean(connection).into(),
                 code.to_string().into(),
                 clean(says).into(),
+                first.0.into(),
+                last.0.into(),
             ]);
         }
         rows

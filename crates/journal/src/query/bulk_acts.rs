@@ -17,12 +17,14 @@ const LISTED_FOR: Duration = Duration::from_secs(30 * 24 * 3600);
 #[derive(Debug, Clone)]
 pub struct NewBulkAct {
     pub id: i64,
-    /// `resend` or `discard`.
+    /// `resend`, `amend` or `discard`.
     pub act: String,
     /// Rule for earlier answers in a resend.
     pub answers: String,
     /// Number of the release to run; 0 when none was named.
     pub release: i64,
+    /// The correction of an amendment as JSON; empty for other acts.
+    pub correction: String,
     /// The id of the reason for which its messages had failed, and its sentence; empty where they were named.
     pub reason: String,
     pub says: String,
@@ -40,6 +42,8 @@ pub struct BulkActRow {
     pub answers: String,
     /// Number of the release to run; 0 when none was named.
     pub release: i64,
+    /// The correction of an amendment as JSON; empty for other acts.
+    pub correction: String,
     pub reason: String,
     pub says: String,
     pub why: String,
@@ -67,7 +71,7 @@ pub struct Progress {
     pub refusals: String,
 }
 
-const COLUMNS: &str = "id, act, answers, release, reason, says, why, by_whom, cardinality(messages)::bigint as total, position, done, refused, \
+const COLUMNS: &str = "id, act, answers, release, correction, reason, says, why, by_whom, cardinality(messages)::bigint as total, position, done, refused, \
                        refusals, state, started, ended";
 
 impl Store {
@@ -90,11 +94,12 @@ impl Store {
         let old = "delete from bulk_act where ended between 1 and $1";
         self.db.execute_raw(sql(old, [(now.0 - LISTED_FOR.as_micros() as i64).into()])).await?;
         let text = "insert into bulk_act (id, act, answers, reason, says, why, by_whom, messages, position, done, refused, refusals, \
-                    state, owner, started, seen, ended, release) \
-                    values ($1, $2, $3, $4, $5, $6, $7, $8, 0, 0, 0, '[]', 'running', 0, $9, 0, 0, $10)";
-        let NewBulkAct { id, act, answers, release, reason, says, why, by_whom, messages } = new;
+                    state, owner, started, seen, ended, release, correction) \
+                    values ($1, $2, $3, $4, $5, $6, $7, $8, 0, 0, 0, '[]', 'running', 0, $9, 0, 0, $10, $11)";
+        let NewBulkAct { id, act, answers, release, correction, reason, says, why, by_whom, messages } = new;
         let texts = [act, answers, reason, says, why, by_whom].map(Value::from);
-        let values = std::iter::once(id.into()).chain(texts).chain([messages.into(), now.0.into(), release.into()]);
+        let values =
+            std::iter::once(id.into()).chain(texts).chain([messages.into(), now.0.into(), release.into(), correction.into()]);
         self.db.execute_raw(sql(text, values)).await?;
         Ok(())
     }

@@ -109,8 +109,9 @@ pub struct ReasonCount {
     pub connection: String,
     pub code: String,
     pub says: String,
+    /// When it was first seen; resends do not change it, and a day without the reason ends it.
+    pub first: i64,
     pub messages: i64,
-    pub oldest: i64,
 }
 
 /// Number of unfinished messages with the same flow, step, state and partner.

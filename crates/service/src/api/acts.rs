@@ -1,19 +1,19 @@
 //! Acts of people on one message.
 
+use super::amending::{self, Amendment};
 use super::messages::source;
-use super::plan::{fails_again, plan};
+use super::plan::plan;
 use super::problem::Problem;
 use super::{Answer, given_reason, message_id, rows, storable};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::{MessageAct, ProblemCode};
+use crate::view::words::MessageAct;
 use crate::view::{ActRequest, ActResult};
 use axum::extract::{Path, State};
-use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
 use wirewatch_core::act::Act;
-use wirewatch_core::{Finding, Severity, amend};
+use wirewatch_core::amend;
 
 /// An act on one message: resend, amend or discard.
 #[utoipa::path(post, path = "/api/messages/{id}/acts", params(("id" = String, Path)), request_body = ActRequest,
@@ -28,43 +28,32 @@ pub async fn act(
     storable(&request.why)?;
     let unknown = || Problem::not_found(format!("there is no message {text}"));
     let stored = app.store.stored(wanted).await?.ok_or_else(unknown)?;
-    let mut findings = Vec::new();
-    let act = match request.act {
-        MessageAct::Resend => Act::Resend { answers: request.answers.into(), release: request.release },
-        MessageAct::Discard => given_reason(&request.why, "it is discarded").map(|_| Act::Discard)?,
+    let (act, plan, findings) = match request.act {
         MessageAct::Amend => {
             let (form, _) = source(&stored.origin.form, Vec::new(), &stored.log);
             let document = amend::restore(&form, &request.document);
-            let (_, workspace) = app.engine.releases().current();
-            let partner = stored.origin.meta.get("partner").and_then(|partner| partner.as_str());
-            findings = amend::findings(&workspace, &stored.origin.flow, partner, &form, &document);
-            Act::Amend { form, document, answers: request.answers.into(), release: request.release }
+            let amendment = Amendment { form, document, answers: request.answers.into(), release: request.release };
+            let tried = amending::tried(&app, wanted, &stored, amendment).await?;
+            if let Some(problem) = tried.refused().filter(|_| !request.preview) {
+                return Err(problem);
+            }
+            (tried.act, tried.plan, tried.findings)
         }
+        MessageAct::Resend => {
+            let act = Act::Resend { answers: request.answers.into(), release: request.release };
+            let plan = plan(&app, wanted, &stored, &act).await?;
+            // Exactly what was tried is done, also when another release becomes current meanwhile.
+            let act = match &plan {
+                Some(plan) => act.under(plan.release),
+                None => act,
+            };
+            (act, plan, Vec::new())
+        }
+        MessageAct::Discard => given_reason(&request.why, "it is discarded").map(|_| (Act::Discard, None, Vec::new()))?,
     };
-    let faults = findings.iter().any(|finding| finding.severity == Severity::Error);
-    if !request.preview && faults {
-        return Err(faulty(findings));
-    }
-    // A document with faults need not run: its findings are the answer.
-    let plan = if faults { None } else { plan(&app, wanted, &stored, &act).await? };
     if !request.preview {
-        if let (MessageAct::Amend, Some(problem)) = (request.act, plan.as_ref().and_then(fails_again)) {
-            return Err(problem);
-        }
-        // Exactly what was tried is done, also when another release becomes current meanwhile.
-        let act = match &plan {
-            Some(plan) => act.under(plan.release),
-            None => act,
-        };
         app.engine.act(wanted, act, &by, &request.why).await?;
     }
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
     Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), plan, findings }))
-}
-
-/// Returns the problem of an amended document that would be refused on arrival.
-fn faulty(findings: Vec<Finding>) -> Problem {
-    let faults = if findings.len() == 1 { "fault" } else { "faults" };
-    let title = format!("the amended document has {} {faults}; nothing was done", findings.len());
-    Problem { findings, ..Problem::new(StatusCode::UNPROCESSABLE_ENTITY, title).code(ProblemCode::DocumentInvalid) }
 }

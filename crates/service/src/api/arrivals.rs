@@ -49,7 +49,10 @@ pub async fn list(State(app): State<Arc<App>>, Query(query): Query<ArrivalQuery>
     };
     let found = app.store.arrivals(&filter).await?;
     let next = next_of(&found, limit, |row| Id(row.id).to_string());
-    Ok(Json(Arrivals { arrivals: found.into_iter().map(rows::arrival).collect(), next }))
+    let ids: Vec<i64> = found.iter().map(|row| row.id).collect();
+    let mut keys = app.store.arrival_keys(&ids).await?;
+    let with_keys = |row: ArrivalRow| Arrival { keys: keys.remove(&row.id).unwrap_or_default(), ..rows::arrival(row) };
+    Ok(Json(Arrivals { arrivals: found.into_iter().map(with_keys).collect(), next }))
 }
 
 fn unknown(text: &str) -> Problem {

@@ -25,8 +25,8 @@ pub struct Description;
 const TAGS: [(&str, &str, &[&str]); 9] = [
     (
         "status",
-        "The service as a whole: status, overview, figures, reasons of failures.",
-        &["status", "overview", "figures", "workspace", "reasons"],
+        "The service as a whole: status, overview, figures, reasons of failures, and who works on them.",
+        &["status", "overview", "figures", "workspace", "reasons", "assignments"],
     ),
     ("messages", "Messages, their documents, and acts on one or many of them.", &["messages", "bulk-acts"]),
     ("arrivals", "What was received, with its bytes.", &["arrivals"]),

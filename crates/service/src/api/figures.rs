@@ -1,11 +1,12 @@
-//! Figures of orders for a range of time, beside those of the range before it.
+//! Figures for a range of time: of orders, beside those of the range before it, and of one flow.
 
-use super::{Answer, status};
+use super::problem::Problem;
+use super::{Answer, flows, status};
 use crate::run::App;
 use crate::view::words::FigureRange;
-use crate::view::{FigureSlot, Figures, OrderCounts, sure_time};
+use crate::view::{FigureSlot, Figures, FlowFigures, FlowSlot, OrderCounts, sure_time};
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::{Path, Query, State};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -13,15 +14,46 @@ use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
 use utoipa::IntoParams;
 use wirewatch_core::Timestamp;
+use wirewatch_core::flow::ACKNOWLEDGMENTS;
 use wirewatch_engine::{Clock, SystemClock};
-use wirewatch_journal::{JournalError, OrderFigures};
+use wirewatch_journal::{FlowSpan, JournalError, OrderFigures};
 
 /// Spans in a range.
 const SLOTS: i64 = 30;
 
-/// Figures of orders that were counted a moment ago: many consoles together count once.
+/// Figures that were counted a moment ago: many consoles together count once.
+#[derive(Debug)]
+struct Recent<K, V>(Mutex<BTreeMap<K, (Instant, V)>>);
+
+impl<K, V> Default for Recent<K, V> {
+    fn default() -> Self {
+        Self(Mutex::new(BTreeMap::new()))
+    }
+}
+
+impl<K: Ord, V: Clone> Recent<K, V> {
+    /// Returns what was counted within `age`, or counts it now. Figures that nobody has asked for in a day are forgotten.
+    async fn get(&self, key: K, age: Duration, count: impl Future<Output = Result<V, JournalError>>) -> Result<V, JournalError> {
+        // The lock stays until it is counted, so that requests at the same time count once.
+        let mut counted = self.0.lock().await;
+        counted.retain(|_, (at, _)| at.elapsed() < length(FigureRange::Day));
+        if let Some((at, figures)) = counted.get(&key)
+            && at.elapsed() < age
+        {
+            return Ok(figures.clone());
+        }
+        let figures = count.await?;
+        counted.insert(key, (Instant::now(), figures.clone()));
+        Ok(figures)
+    }
+}
+
+/// Figures that were counted a moment ago.
 #[derive(Debug, Default)]
-pub struct Counted(Mutex<BTreeMap<FigureRange, (Instant, Figures)>>);
+pub struct Counted {
+    orders: Recent<FigureRange, Figures>,
+    flows: Recent<(String, FigureRange), FlowFigures>,
+}
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -48,26 +80,45 @@ fn length(range: FigureRange) -> Duration {
 #[utoipa::path(get, path = "/api/figures", params(FiguresQuery), responses((status = 200, body = Figures)))]
 pub async fn figures(State(app): State<Arc<App>>, Query(FiguresQuery { range }): Query<FiguresQuery>) -> Answer<Figures> {
     let reasons = app.store.reasons("").await?;
+    let mut unsent = app.store.standing().await?;
+    unsent.retain(|one| one.flow == ACKNOWLEDGMENTS);
     Ok(Json(Figures {
         failed: reasons.iter().map(|reason| reason.messages).sum(),
-        failed_since: reasons.iter().map(|reason| reason.oldest).filter(|at| *at > 0).min().map(|at| sure_time(Timestamp(at))),
+        failed_since: reasons.iter().map(|reason| reason.first).filter(|at| *at > 0).min().map(|at| sure_time(Timestamp(at))),
         arrivals_failed: status::arrivals_failed(&app).await?.len(),
-        ..orders(&app, range).await?
+        acknowledgments: unsent.iter().map(|one| one.messages).sum(),
+        acknowledgments_since: unsent.iter().map(|one| one.oldest).min().map(|at| sure_time(Timestamp(at))),
+        ..app.counted.orders.get(range, length(range) / 3600, count(&app, range)).await?
     }))
 }
 
-/// Returns the figures of orders, counted now or a moment ago.
-async fn orders(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
-    // The lock stays until the orders are counted, so that requests at the same time count once.
-    let mut counted = app.counted.0.lock().await;
-    if let Some((at, figures)) = counted.get(&range)
-        && at.elapsed() < length(range) / 3600
-    {
-        return Ok(figures.clone());
-    }
-    let figures = count(app, range).await?;
-    counted.insert(range, (Instant::now(), figures.clone()));
-    Ok(figures)
+/// Messages of a flow that were done or failed in a range of time. They are counted at most once a second for the hour, and at most
+/// once in 24 seconds for the day.
+#[utoipa::path(get, path = "/api/flows/{flow}/figures", params(("flow" = String, Path), FiguresQuery),
+    responses((status = 200, body = FlowFigures), (status = 404, body = Problem)))]
+pub async fn flow_figures(
+    State(app): State<Arc<App>>,
+    Path(flow): Path<String>,
+    Query(FiguresQuery { range }): Query<FiguresQuery>,
+) -> Answer<FlowFigures> {
+    flows::flow_of(&app.engine.releases().current().1, &flow)?;
+    let key = (flow.clone(), range);
+    Ok(Json(app.counted.flows.get(key, length(range) / 3600, count_flow(&app, &flow, range)).await?))
+}
+
+async fn count_flow(app: &App, flow: &str, range: FigureRange) -> Result<FlowFigures, JournalError> {
+    let length = length(range);
+    let slot = length / SLOTS as u32;
+    let from = Timestamp(SystemClock.now().0 - length.as_micros() as i64);
+    let spans = app.store.flow_figures(flow, from, slot).await?;
+    let whole = app.store.flow_figures(flow, from, length * 2).await?.into_iter().next().unwrap_or_default();
+    let slots = (0..SLOTS).map(|n| {
+        let own = spans.iter().find(|one| one.slot == n).copied().unwrap_or_default();
+        let at = sure_time(Timestamp(from.0 + n * slot.as_micros() as i64));
+        FlowSlot { at, done: own.done, failed: own.failed, median_us: own.median_us, p95_us: own.p95_us }
+    });
+    let FlowSpan { done, failed, median_us, p95_us, .. } = whole;
+    Ok(FlowFigures { range, from: sure_time(from), slots: slots.collect(), done, failed, median_us, p95_us })
 }
 
 async fn count(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
@@ -96,6 +147,8 @@ async fn count(app: &App, range: FigureRange) -> Result<Figures, JournalError> {
         failed: 0,
         failed_since: None,
         arrivals_failed: 0,
+        acknowledgments: 0,
+        acknowledgments_since: None,
     })
 }
 

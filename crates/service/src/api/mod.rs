@@ -6,7 +6,9 @@
 //! anybody, under any host name, and believe signatures alone.
 
 mod acts;
+pub mod amending;
 mod arrivals;
+mod assignments;
 mod begin;
 mod bulk_acts;
 mod captures;
@@ -113,6 +115,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(bulk_acts::list, bulk_acts::start))
         .routes(routes!(bulk_acts::one))
         .routes(routes!(bulk_acts::stop))
+        .routes(routes!(assignments::list, assignments::assign, assignments::remove))
         .routes(routes!(arrivals::list))
         .routes(routes!(arrivals::one))
         .routes(routes!(arrivals::bytes))
@@ -129,6 +132,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(maps::rule))
         .routes(routes!(maps::keep_draft, maps::drop_draft))
         .routes(routes!(figures::figures))
+        .routes(routes!(figures::flow_figures))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))

@@ -1,6 +1,6 @@
 //! Flows as lines of steps: what passes each step, what waits or fails there, and which partners that affects.
 
-use super::{Answer, connections, flows, rows, status};
+use super::{Answer, assignments, connections, flows, rows, status};
 use crate::run::App;
 use crate::view::some;
 use crate::view::words::StepVerb;
@@ -49,6 +49,7 @@ pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
         arrivals_failed: status::arrivals_failed(&app).await?,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         warnings: status::warnings(&app, days_ahead, &status::held(&app).await).await?,
+        assignments: assignments::current(&app).await?,
         connections,
     }))
 }

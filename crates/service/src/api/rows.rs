@@ -67,6 +67,7 @@ pub fn arrival(row: ArrivalRow) -> Arrival {
         messages: row.messages,
         received: time(row.received).unwrap_or_default(),
         by: some(&row.by_whom),
+        keys: Vec::new(),
     }
 }
 
@@ -96,7 +97,7 @@ pub fn reason(row: ReasonCount) -> Reason {
         advice: code.advice().to_owned(),
         helps: code.help().into(),
         messages: row.messages,
-        oldest: time(row.oldest),
+        first_seen: time(row.first),
     }
 }
 

@@ -1,7 +1,7 @@
 //! Status and health of the service.
 
 use super::problem::Problem;
-use super::{Answer, flows, queues, rows};
+use super::{Answer, assignments, flows, queues, rows};
 use crate::disk;
 use crate::incidents::silences;
 use crate::run::App;
@@ -75,6 +75,7 @@ pub async fn status(State(app): State<Arc<App>>) -> Answer<Status> {
         paused: flows::all_paused(&app).await,
         arrivals_failed: arrivals_failed(&app).await?,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
+        assignments: assignments::current(&app).await?,
         processes: processes(&app).await?,
     }))
 }

@@ -1,6 +1,6 @@
 //! Acts of people on messages, and their results.
 
-use super::words::{AnswerRule, BulkActKind, BulkState, DocumentForm, FieldType, MessageAct, MessageState, SubmitOutcome};
+use super::words::{AnswerRule, BulkState, DocumentForm, FieldType, MessageAct, MessageState, SubmitOutcome};
 use super::{FileView, FindingView, Message, RequestView};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -42,15 +42,50 @@ pub struct BulkRequest {
     /// Ids of messages; if there are any, `reason` is ignored.
     #[serde(default)]
     pub messages: Vec<String>,
-    pub act: BulkActKind,
+    pub act: MessageAct,
     #[serde(default)]
     pub why: String,
-    /// For a resend; `ask` when left out.
+    /// For resend and amend; `ask` when left out.
     #[serde(default)]
     pub answers: AnswerRule,
-    /// For a resend: as in an act on one message.
+    /// For resend and amend: as in an act on one message.
     #[serde(default)]
     pub release: Option<i64>,
+    /// For amend: the value to replace in each document. A preview without it suggests values.
+    #[serde(default)]
+    pub correction: Option<CorrectionView>,
+}
+
+/// A value to replace in the documents of many messages.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CorrectionView {
+    /// The whole value, as it stands in the documents.
+    pub replace: String,
+    /// Its successor; may be empty.
+    pub with: String,
+    /// The field to replace it in: PO107, or lines.sku in JSON, XML, CSV and records; `null` for every field.
+    #[serde(default)]
+    pub field: Option<String>,
+}
+
+/// A message with a correction tried on it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CorrectedMessage {
+    pub message: String,
+    pub key: String,
+    /// The field of each value that would be replaced.
+    pub fields: Vec<String>,
+    /// Why it would be left as it is; empty when it would be corrected.
+    pub says: String,
+    /// Next action of the corrected message; `null` when it would be left as it is.
+    pub next: Option<NextAction>,
+}
+
+/// A value that the failure names.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SuggestedValue {
+    pub field: String,
+    pub value: String,
 }
 
 /// Plan of a resend or an amendment.
@@ -91,22 +126,28 @@ pub struct BulkPreview {
     pub passed_over: usize,
     /// The first 100 of them, oldest first.
     pub messages: Vec<Message>,
+    /// For amend: the first 20 of them with the correction tried on each.
+    pub corrected: Vec<CorrectedMessage>,
+    /// For amend: values of the first document that its failure names, as values to replace.
+    pub suggested: Vec<SuggestedValue>,
 }
 
 /// An act on many messages, and how far it has come.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BulkAct {
     pub id: String,
-    pub act: BulkActKind,
+    pub act: MessageAct,
     /// Id of the reason for which its messages had failed; `null` where the messages were named.
     pub reason: Option<String>,
     /// Sentence of that reason.
     pub says: String,
+    /// The value replaced in each document; `null` for other acts than amend.
+    pub correction: Option<CorrectionView>,
     pub why: String,
     pub by: String,
     pub state: BulkState,
     pub total: i64,
-    /// Messages that were resent or discarded so far.
+    /// Messages that were resent, amended or discarded so far.
     pub done: i64,
     /// Messages that could not be, or no longer needed it.
     pub refused: i64,

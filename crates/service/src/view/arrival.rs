@@ -20,6 +20,8 @@ pub struct Arrival {
     pub received: String,
     /// The person who submitted it; `null` when it was received by a connection.
     pub by: Option<String>,
+    /// Business keys of its first messages, at most four; only in lists.
+    pub keys: Vec<String>,
 }
 
 /// A page of arrivals.

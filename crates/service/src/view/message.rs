@@ -24,8 +24,8 @@ pub struct Reason {
     /// The act that usually helps.
     pub helps: MessageAct,
     pub messages: i64,
-    /// When the first of them failed.
-    pub oldest: Option<String>,
+    /// When the reason was first seen. A resend does not change it; a reason that was away for a day is a new one.
+    pub first_seen: Option<String>,
 }
 
 /// A message in a list.

@@ -5,6 +5,7 @@
 
 mod act;
 mod arrival;
+mod assignment;
 mod capture;
 mod connection;
 mod edi;
@@ -18,10 +19,11 @@ mod secret;
 pub mod words;
 
 pub use act::{
-    ActPlan, ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, NextAction, SubmitBegin, SubmitField,
-    SubmitLast, Submitted, Why,
+    ActPlan, ActRequest, ActResult, BulkAct, BulkPreview, BulkRefusal, BulkRequest, CorrectedMessage, CorrectionView, NextAction,
+    SubmitBegin, SubmitField, SubmitLast, Submitted, SuggestedValue, Why,
 };
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
+pub use assignment::{Assignment, AssignmentRequest};
 pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
 pub use connection::{
     AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, HeardView, QueueView, TurnedView, WebhookView,
@@ -38,8 +40,8 @@ pub use message::{
 };
 pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
 pub use overview::{
-    FigureSlot, Figures, FlowLine, FlowStep, Intake, Named, OrderCounts, Overview, PartnerShare, PausedFlow, RecordRequest,
-    RecordedFlow, ResumedFlow, StepHold, Workspace,
+    FigureSlot, Figures, FlowFigures, FlowLine, FlowSlot, FlowStep, Intake, Named, OrderCounts, Overview, PartnerShare,
+    PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Workspace,
 };
 pub use release::{FileView, FindingView, Release, ReleaseFiles, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};
@@ -96,6 +98,8 @@ pub struct Status {
     /// The newest arrivals of the last day that failed, and so became no messages; at most 20.
     pub arrivals_failed: Vec<Arrival>,
     pub reasons: Vec<Reason>,
+    /// Who works on what needs attention.
+    pub assignments: Vec<Assignment>,
     /// The processes that share the work.
     pub processes: Vec<ProcessView>,
 }

@@ -1,7 +1,7 @@
 //! Flows as the console draws them: a line of steps with their messages.
 
 use super::words::{FigureRange, RecordingDepth, StepVerb};
-use super::{Arrival, ConnectionView, Reason};
+use super::{Arrival, Assignment, ConnectionView, Reason};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -16,6 +16,8 @@ pub struct Overview {
     pub arrivals_failed: Vec<Arrival>,
     /// Warnings for an operator, in sentences.
     pub warnings: Vec<String>,
+    /// Who works on what needs attention.
+    pub assignments: Vec<Assignment>,
 }
 
 /// A flow.
@@ -144,10 +146,14 @@ pub struct Figures {
     pub slots: Vec<FigureSlot>,
     /// Failed messages now, whenever they failed.
     pub failed: i64,
-    /// Since when the oldest of them has been failed.
+    /// When the first of their reasons was first seen.
     pub failed_since: Option<String>,
     /// Failed arrivals of the last day; at most 20 are counted.
     pub arrivals_failed: usize,
+    /// Acknowledgments that are not delivered to their partners yet.
+    pub acknowledgments: i64,
+    /// Since when the oldest of them has been in its present state.
+    pub acknowledgments_since: Option<String>,
 }
 
 /// Orders that began in a span of time.
@@ -171,6 +177,34 @@ pub struct FigureSlot {
     pub orders: i64,
     /// Median duration of those that are done, in microseconds.
     pub median_us: Option<i64>,
+}
+
+/// Figures of a flow in a range of time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlowFigures {
+    pub range: FigureRange,
+    /// Where the range begins; it ends now.
+    pub from: String,
+    /// The range in 30 spans, oldest first.
+    pub slots: Vec<FlowSlot>,
+    /// Messages done in the range. One that was done more than a day after the day of its arrival is not counted.
+    pub done: i64,
+    /// Messages that failed in the range, and still need attention.
+    pub failed: i64,
+    /// Duration of those done, from their arrival, in microseconds: median and 95th percentile; `null` when there are none.
+    pub median_us: Option<i64>,
+    pub p95_us: Option<i64>,
+}
+
+/// A span of a flow's range; its figures are as those of the range.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlowSlot {
+    /// Where it begins.
+    pub at: String,
+    pub done: i64,
+    pub failed: i64,
+    pub median_us: Option<i64>,
+    pub p95_us: Option<i64>,
 }
 
 /// The names that filters offer.

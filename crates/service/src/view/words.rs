@@ -182,10 +182,18 @@ words! {
         Discard = "discard",
     }
 
-    /// An act on many messages.
-    BulkActKind {
-        Resend = "resend",
-        Discard = "discard",
+    /// Kind of a problem that is assigned to a person.
+    ProblemKind {
+        /// All messages that failed for one reason; its name is the reason's id.
+        Reason = "reason",
+        /// A connection on hold.
+        Connection = "connection",
+        /// A step on hold; its name is `FLOW/STEP`.
+        Step = "step",
+        /// A paused flow.
+        Flow = "flow",
+        /// The failed arrivals of the last day; its name is empty.
+        Arrivals = "arrivals",
     }
 
     /// State of a bulk act.

@@ -1,0 +1,183 @@
+<script setup lang="ts">
+/** One flow: its line, figures over time, why its messages failed, and its newest messages. */
+import { computed, ref, watch } from 'vue'
+import { api, asked } from '../api/client'
+import { FigureRange } from '../api/schema'
+import type { FlowFigures } from '../api/schema'
+import { useAsked, useThrottled } from '../api/useAsked'
+import { useLive } from '../live/useLive'
+import FlowLine from '../overview/FlowLine.vue'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import EmptyState from '../ui/EmptyState.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
+import RangeButtons from '../ui/RangeButtons.vue'
+import StateBadge from '../ui/StateBadge.vue'
+import TimeChart from '../ui/TimeChart.vue'
+import TimeText from '../ui/TimeText.vue'
+import TroubleNote from '../ui/TroubleNote.vue'
+import { useEvery } from '../ui/useEvery'
+import { count, figure, took } from '../words/format'
+import { stateOf } from './flows'
+
+const NEWEST = 12
+
+const props = defineProps<{ name: string }>()
+useWorkspace()
+const range = ref<FigureRange>(FigureRange.Value1h)
+const table = ref(false)
+const drawn = ref<InstanceType<typeof FlowLine>>()
+const { known, trouble, again } = useAsked(async () => {
+  const flow = props.name
+  const [overview, newest] = await Promise.all([
+    asked(api.GET('/api/overview')),
+    asked(api.GET('/api/messages', { params: { query: { flow, limit: NEWEST } } })),
+  ])
+  return { overview, newest: newest.messages }
+})
+const { known: figures, again: countAgain } = useAsked((): Promise<FlowFigures> =>
+  asked(
+    api.GET('/api/flows/{flow}/figures', { params: { path: { flow: props.name }, query: { range: range.value } } }),
+  ),
+)
+const soon = useThrottled(() => void again(), 1000)
+useLive({
+  pulse: ({ changes }) => {
+    const own = changes.filter((change) => change.flow === props.name)
+    drawn.value?.show(own)
+    if (own.length) soon()
+  },
+  anew: soon,
+})
+watch(() => props.name, again, { immediate: true })
+useEvery(5000, () => (void again(), line.value && void countAgain()))
+
+const line = computed(() => known.value?.overview.lines.find((one) => one.flow === props.name))
+// A flow that does not exist has no figures.
+watch([() => line.value?.flow, range], ([flow]) => flow && void countAgain())
+const reasons = computed(() => known.value?.overview.reasons.filter((one) => one.flow === props.name) ?? [])
+const span = (us: number | null | undefined) => (us === null || us === undefined ? '–' : took(us))
+const at = computed(() => figures.value?.slots.map((slot) => slot.at) ?? [])
+const counts = computed(() => [
+  { name: 'done', values: figures.value?.slots.map((slot) => slot.done) ?? [], tone: 'done' },
+  {
+    name: 'failed, still needing attention',
+    values: figures.value?.slots.map((slot) => slot.failed) ?? [],
+    tone: 'failed',
+  },
+])
+const durations = computed(() => [
+  { name: 'median', values: figures.value?.slots.map((slot) => slot.median_us) ?? [], tone: 'thread' },
+  { name: '95th percentile', values: figures.value?.slots.map((slot) => slot.p95_us) ?? [], tone: 'waiting' },
+])
+</script>
+
+<template>
+  <div>
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
+    <template v-if="line && known">
+      <header class="mb-4">
+        <p class="text-sm text-faint">
+          <RouterLink to="/flows" class="hover:text-thread hover:underline">Flows</RouterLink> · {{ line.flow }}
+        </p>
+        <h1 class="text-xl font-semibold">{{ line.title }}</h1>
+        <p class="text-soft" data-part="state">
+          {{ stateOf(line) }}<template v-if="line.intakes.length">; takes </template
+          ><template v-for="(one, n) in line.intakes" :key="n"
+            ><template v-if="n">, </template><code>{{ one.takes }}</code> from
+            <RouterLink :to="`/connections#${one.connection}`" class="link">{{
+              titleOf('connections', one.connection)
+            }}</RouterLink><template v-if="one.queue"> (queue {{ one.queue }})</template></template
+          >
+        </p>
+      </header>
+      <FlowLine
+        ref="drawn"
+        :line="line"
+        :connections="known.overview.connections"
+        :reasons="reasons"
+        @changed="again"
+      />
+      <section v-if="figures" aria-label="Figures" class="mt-4">
+        <div class="mb-2 flex flex-wrap items-center gap-3">
+          <RangeButtons v-model="range" />
+          <button type="button" class="link text-xs" @click="table = true">As a table</button>
+          <p class="text-sm text-soft" data-part="figures">
+            {{ count(figures.done, 'message') }} done, median {{ span(figures.median_us) }}, 95th percentile
+            {{ span(figures.p95_us) }}; {{ figures.failed }} failed
+          </p>
+        </div>
+        <div class="grid gap-4 lg:grid-cols-2">
+          <div class="panel p-3">
+            <h2 class="heading mb-2">Messages</h2>
+            <TimeChart label="Messages done and failed over time" :at="at" :series="counts" :write="figure" bars />
+          </div>
+          <div class="panel p-3">
+            <h2 class="heading mb-2">Duration from arrival to done</h2>
+            <TimeChart
+              label="Duration over time, median and 95th percentile"
+              :at="at"
+              :series="durations"
+              :write="(us) => took(us)"
+            />
+          </div>
+        </div>
+      </section>
+      <div class="mt-4 grid items-start gap-4 lg:grid-cols-2">
+        <section class="panel p-3" aria-labelledby="why-failed">
+          <h2 id="why-failed" class="heading mb-1">Why messages failed</h2>
+          <ul v-if="reasons.length" class="divide-y divide-line/60 text-sm">
+            <li v-for="reason in reasons" :key="reason.id" class="py-1.5">
+              <RouterLink :to="`/messages?state=failed&reason=${reason.id}`" class="hover:text-thread hover:underline">
+                <strong class="font-semibold">{{ figure(reason.messages) }}</strong> at {{ reason.step }}:
+                {{ reason.says }}
+              </RouterLink>
+            </li>
+          </ul>
+          <p v-else class="text-sm text-soft">No message of this flow needs attention.</p>
+        </section>
+        <section class="panel p-3" aria-labelledby="newest">
+          <h2 id="newest" class="heading mb-1">Newest messages</h2>
+          <ul class="divide-y divide-line/60 text-sm">
+            <li v-for="one in known.newest" :key="one.id" class="flex items-center gap-3 py-1.5">
+              <RouterLink :to="`/messages/${one.id}`" class="min-w-0 grow truncate font-medium hover:text-thread">{{
+                one.key || one.id
+              }}</RouterLink>
+              <span class="truncate text-soft">{{ one.result }}</span>
+              <StateBadge :state="one.state" />
+              <span class="text-soft"><TimeText :at="one.received" /></span>
+            </li>
+          </ul>
+          <RouterLink :to="`/messages?flow=${line.flow}`" class="link text-sm">All messages of this flow</RouterLink>
+        </section>
+      </div>
+      <ModalDialog :open="table" :title="`${line.title} over time`" @close="table = false">
+        <div class="max-h-[60vh] overflow-auto" tabindex="0">
+          <table class="w-full text-sm tabular-nums">
+            <thead>
+              <tr class="text-left">
+                <th class="heading py-1">From</th>
+                <th class="heading text-right">Done</th>
+                <th class="heading text-right">Failed</th>
+                <th class="heading text-right">Median</th>
+                <th class="heading text-right">95th percentile</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="slot in figures?.slots" :key="slot.at" class="border-t border-line/60">
+                <td class="py-1"><TimeText :at="slot.at" /></td>
+                <td class="text-right">{{ slot.done }}</td>
+                <td class="text-right">{{ slot.failed }}</td>
+                <td class="text-right">{{ span(slot.median_us) }}</td>
+                <td class="text-right">{{ span(slot.p95_us) }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+        <button type="button" class="button mt-4" @click="table = false">Close</button>
+      </ModalDialog>
+    </template>
+    <EmptyState v-else-if="known" title="No flow has this name">
+      The running release has none. <RouterLink to="/flows" class="link">Show all flows</RouterLink>.
+    </EmptyState>
+  </div>
+</template>
