@@ -50,6 +50,16 @@ async fn a_refused_order_is_amended_and_booked() {
         (story["orders"][0]["state"] == "done").then_some(())
     })
     .await;
+    // All that happened to it stands in one line of time.
+    let story = scene.service.get(&format!("/api/orders/{key}")).await.unwrap();
+    let events = story["events"].as_array().unwrap();
+    let said: Vec<String> =
+        events.iter().map(|one| format!("{}: {}", one["kind"].as_str().unwrap(), one["says"].as_str().unwrap())).collect();
+    let place = |what: &str| said.iter().position(|one| one.starts_with(what)).unwrap_or_else(|| panic!("{what} in {said:?}"));
+    assert!(place("arrived: po-") < place("act: amended: twelve frames are ten now"), "{said:?}");
+    assert!(place("act: amended") < place("milestone: booked"), "{said:?}");
+    assert!(said.iter().any(|one| one.starts_with("acknowledged: acknowledgment ")), "{said:?}");
+    assert!(events.iter().all(|one| (one["kind"] == "act") == one["by"].is_string()), "{events:?}");
 }
 
 /// A corrected flow is used by a resend, and by an amendment; what is complete under another release is not done again.

@@ -13,13 +13,17 @@ async fn what_arrives_in_a_capture_shows_at_once() {
     let address = browser.see("[data-part=address]").await.text().await.unwrap();
     let client = wirewatch_testkit::http_client();
     for body in [r#"{"number":"W-1","basket":[]}"#, "{ broken"] {
-        let sent = client.post(&address).header("x-shop", "quillhaven").body(body).send().await.unwrap();
+        let sent = client.post(&address).header("quillhaven-event", "purchase.placed").body(body).send().await.unwrap();
         assert_eq!(sent.status(), 200);
     }
     browser.read("[data-caught='2']", "cannot be read").await;
+    browser.read("[data-caught='1'] [data-part=event]", "purchase.placed").await;
+    browser.read("[data-capture]", "2 arrived").await;
     browser.click("[data-caught='1']").await;
     browser.read(".cm-content", "\"W-1\"").await;
-    browser.press("Close the capture").await;
+    browser.press("Close the capture…").await;
+    browser.read("[role=dialog]", "stops recording").await;
+    browser.press("Close it").await;
     browser.read("main", "No capture is open").await;
     // At an exchange, with a dialog; an unknown exchange is refused in the broker's words.
     browser.press("Tap an exchange…").await;

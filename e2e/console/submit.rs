@@ -31,7 +31,21 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
     let lines = document["data"]["basket"].as_array().map_or(0, Vec::len);
     browser.press("Add another").await;
     browser.see(&format!("[data-field='data.basket[{lines}].article']")).await;
-    browser.press("Submit").await;
+    // The dry run shows what will be sent; sending is a second act, for exactly this text.
+    let submit = "//button[normalize-space(.)='Submit for real']";
+    let enabled = async || browser.driver.find(thirtyfour::By::XPath(submit)).await.unwrap().is_enabled().await.unwrap();
+    assert!(!enabled().await);
+    browser.press("Dry run").await;
+    browser.read("[data-part=dry-run]", "POST /orders at Order system").await;
+    browser.read("[data-part=dry-run]", "Nothing was sent and nothing was stored").await;
+    assert_eq!(browser.accessibility().await, "");
+    assert!(enabled().await);
+    set("data.basket[0].each", "18.95").await;
+    eventually("another text needs another dry run", || async { (!enabled().await).then_some(()) }).await;
+    assert!(scene.orders.references().is_empty(), "nothing was sent");
+    browser.press("Dry run").await;
+    browser.see("[data-part=dry-run]").await;
+    browser.press("Submit for real").await;
     browser.read("[data-part=handed]", "received").await;
     browser.press("Show its messages").await;
     browser.read("main", "purchase.placed").await;
@@ -56,12 +70,18 @@ async fn what_last_received_in_is_submitted_again_with_another_number() {
     browser.see("[data-line=partner-orders]").await;
     browser.click("[data-line=partner-orders] [data-part=submit]").await;
     browser.see(".cm-content").await;
-    // Unchanged, it is a duplicate.
-    browser.press("Submit").await;
-    browser.read("[data-part=handed]", "duplicate").await;
+    // It has another control number; with the old one it is a duplicate.
     let control = format!("{:09}", sent.control);
-    browser.edit(&browser.edited().await.replace(&control, "000099999")).await;
-    browser.press("Submit again").await;
+    let fresh = browser.edited().await;
+    assert!(!fresh.contains(&format!("*{control}*0*")) && !fresh.contains(&format!("IEA*1*{control}")), "{fresh}");
+    browser.press("Dry run").await;
+    browser.read("[data-part=dry-run]", "997 for group").await;
+    browser.press("Submit for real").await;
     browser.read("[data-part=handed]", "received").await;
+    browser.edit(&sent.text).await;
+    browser.press("Dry run").await;
+    browser.see("[data-part=dry-run]").await;
+    browser.press("Submit for real").await;
+    browser.read("[data-part=handed]", "duplicate").await;
     browser.leave().await;
 }

@@ -64,10 +64,11 @@ const options = verdicts.map((value) => ({ value, text: value }))
         <thead>
           <tr class="border-b border-line text-left">
             <th
-              v-for="name in ['Verdict', 'Name', 'Connection', 'Partner', 'Messages', 'Size', 'Note', 'Received']"
+              v-for="name in ['Verdict', 'Name', 'From', 'Messages', 'Size', 'Note', 'Received']"
               :key="name"
               scope="col"
               class="heading px-3 py-2 first:pl-4"
+              :class="name === 'Size' && 'max-[1439px]:hidden'"
             >
               {{ name }}
             </th>
@@ -81,14 +82,15 @@ const options = verdicts.map((value) => ({ value, text: value }))
             class="border-b border-line/60 last:border-0 hover:bg-sunken"
           >
             <td class="py-1.5 pr-3 pl-4"><StateBadge :state="row.verdict" /></td>
-            <td class="max-w-56 truncate px-3 py-1.5 font-medium">
+            <td class="max-w-48 truncate px-3 py-1.5 font-medium" :title="row.name">
               <RouterLink :to="`/arrivals/${row.id}`" class="hover:text-thread hover:underline">{{
                 row.name
               }}</RouterLink>
             </td>
-            <td class="max-w-48 truncate px-3 py-1.5 text-soft">{{ titleOf('connections', row.connection) }}</td>
-            <td class="max-w-40 truncate px-3 py-1.5 text-soft">{{ titleOf('partners', row.partner) }}</td>
-            <td class="max-w-72 truncate px-3 py-1.5" :title="row.keys.join(', ')">
+            <td class="max-w-44 truncate px-3 py-1.5 text-soft" :title="titleOf('connections', row.connection)">
+              {{ row.partner ? titleOf('partners', row.partner) : titleOf('connections', row.connection) }}
+            </td>
+            <td class="max-w-56 truncate px-3 py-1.5" :title="row.keys.join(', ')">
               <RouterLink v-if="row.messages" :to="`/messages?arrival=${row.id}`" class="link">{{
                 row.messages
               }}</RouterLink>
@@ -96,8 +98,8 @@ const options = verdicts.map((value) => ({ value, text: value }))
                 >{{ row.keys.join(', ') }}{{ row.messages > row.keys.length ? ' …' : '' }}</span
               >
             </td>
-            <td class="px-3 py-1.5 whitespace-nowrap text-soft">{{ bytes(row.size) }}</td>
-            <td class="max-w-64 truncate px-3 py-1.5 text-soft" :title="row.says">
+            <td class="px-3 py-1.5 whitespace-nowrap text-soft max-[1439px]:hidden">{{ bytes(row.size) }}</td>
+            <td class="max-w-48 truncate px-3 py-1.5 text-soft" :title="row.says">
               {{ row.says || (row.by ? `handed in by ${row.by}` : '') }}
             </td>
             <td class="px-3 py-1.5 text-soft"><TimeText :at="row.received" /></td>

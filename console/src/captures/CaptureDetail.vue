@@ -1,19 +1,20 @@
 <script setup lang="ts">
 /** One capture: its address, its items, and the selected item. */
 import { CaptureType } from '../api/schema'
-import { computed, onMounted, ref, shallowRef } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { useAsked } from '../api/useAsked'
 import { flattened } from '../arrivals/flattened'
 import CodeView from '../ui/CodeView.vue'
 import CopyButton from '../ui/CopyButton.vue'
+import ModalDialog from '../ui/ModalDialog.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useEvery } from '../ui/useEvery'
-import { bytes } from '../words/format'
+import { bytes, count } from '../words/format'
 
 const props = defineProps<{ name: string }>()
-const emit = defineEmits<{ closed: [] }>()
+const emit = defineEmits<{ closed: []; arrived: [number] }>()
 const params = { path: { name: props.name } }
 const { known: story, trouble, again } = useAsked(() => asked(api.GET('/api/captures/{name}', { params })))
 onMounted(again)
@@ -25,6 +26,7 @@ const picked = ref<number>()
 const shown = computed(() => story.value?.caught.find((one) => one.n === picked.value) ?? story.value?.caught[0])
 const properties = computed(() => flattened(shown.value?.headers ?? {}))
 const refused = shallowRef<Trouble>()
+const asking = ref(false)
 
 async function close() {
   closing.value = true
@@ -34,8 +36,14 @@ async function close() {
   } catch (error) {
     refused.value = troubleOf(error)
     closing.value = false
+    asking.value = false
   }
 }
+// The list beside it counts no later than this page shows.
+watch(
+  () => story.value?.capture.arrived,
+  (now) => now !== undefined && emit('arrived', now),
+)
 </script>
 
 <template>
@@ -46,7 +54,7 @@ async function close() {
         <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
           <code class="break-all" data-part="address">{{ story.capture.address }}</code>
           <CopyButton v-if="story.capture.kind === CaptureType.http" :text="story.capture.address" what="address" />
-          <button type="button" class="button ml-auto" @click="close">Close the capture</button>
+          <button type="button" class="button ml-auto" @click="asking = true">Close the capture…</button>
         </div>
         <p v-if="story.capture.says" class="mt-1 font-medium text-failed">
           ▲ Nothing more arrives here: {{ story.capture.says }}
@@ -78,12 +86,17 @@ async function close() {
               @click="picked = one.n"
             >
               <span class="flex gap-2">
-                <code class="min-w-0 grow truncate">{{ one.line }}</code>
+                <span class="min-w-0 grow truncate" :class="one.event && 'font-medium'" data-part="event"
+                  ><template v-if="one.event">{{ one.event }}</template
+                  ><code v-else>{{ one.line }}</code></span
+                >
                 <span class="shrink-0 text-faint"><TimeText :at="one.at" /></span>
               </span>
               <span class="block truncate text-xs" :class="one.fault ? 'text-failed' : 'text-soft'">
                 <template v-if="one.fault">▲ cannot be read: {{ one.fault }}</template>
-                <template v-else-if="one.size">{{ one.form }}, {{ bytes(one.size) }}</template>
+                <template v-else-if="one.size"
+                  ><template v-if="one.event">{{ one.line }}, </template>{{ one.form }}, {{ bytes(one.size) }}</template
+                >
                 <template v-else>without a body</template>
               </span>
             </button>
@@ -117,6 +130,17 @@ async function close() {
           </CodeView>
         </div>
       </div>
+      <ModalDialog :open="asking" title="Close the capture" @close="asking = false">
+        <p class="text-soft">
+          {{ story.capture.address }} stops recording, and its
+          {{ count(story.caught.length, 'stored item is', 'stored items are') }} deleted.
+          <template v-if="story.capture.kind === CaptureType.http">Later calls are answered 404.</template>
+        </p>
+        <div class="mt-5 flex justify-end gap-2">
+          <button type="button" class="button" @click="asking = false">Cancel</button>
+          <button type="button" class="button button-grave" :disabled="closing" @click="close">Close it</button>
+        </div>
+      </ModalDialog>
     </template>
   </div>
 </template>

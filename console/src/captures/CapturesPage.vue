@@ -82,7 +82,13 @@ function listenIn() {
           <span class="text-xs text-faint">open until <TimeText :at="capture.until" />, by {{ capture.by }}</span>
         </RouterLink>
       </nav>
-      <CaptureDetail v-if="chosen" :key="chosen.name" :name="chosen.name" @closed="again" />
+      <CaptureDetail
+        v-if="chosen"
+        :key="chosen.name"
+        :name="chosen.name"
+        @closed="again"
+        @arrived="(n) => n !== chosen?.arrived && again()"
+      />
     </div>
     <ModalDialog :open="listening" title="Tap an exchange" @close="listening = false">
       <form @submit.prevent="open(CaptureType.queue)">

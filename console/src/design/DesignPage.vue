@@ -109,6 +109,8 @@ const order: Order = {
   state: OrderState.trouble,
   begun: now,
   changed: now,
+  says: '',
+  failed_since: null,
   milestones: [
     { name: 'received', mark: MilestoneMark.begins, at: now, after_ms: null, times: 1, message: null },
     { name: 'acknowledged', mark: MilestoneMark.passes, at: now, after_ms: 420, times: 1, message: null },

@@ -44,7 +44,7 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
             <th scope="col" class="heading px-3">State</th>
             <th scope="col" class="heading px-3">From</th>
             <th scope="col" class="heading px-3 text-right">Steps</th>
-            <th scope="col" class="heading px-3 text-right">Done in a minute</th>
+            <th scope="col" class="heading px-3 text-right">Done per min</th>
             <th scope="col" class="heading px-3 text-right">Waiting</th>
             <th scope="col" class="heading px-3 text-right">Retried</th>
             <th scope="col" class="heading px-3 text-right">Failed</th>
@@ -58,7 +58,7 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
             :data-flow="line.flow"
             class="border-b border-line/60 last:border-0 hover:bg-sunken"
           >
-            <td class="py-2 pr-3 pl-4 font-medium">
+            <td class="py-2 pr-3 pl-4 font-medium whitespace-nowrap">
               <RouterLink :to="`/flows/${line.flow}`" class="hover:text-thread hover:underline">{{
                 line.title
               }}</RouterLink>
@@ -74,7 +74,7 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
                 figure(failed)
               }}</RouterLink>
             </td>
-            <td class="px-3 text-soft"><TimeText v-if="since" :at="since" as="distance" /></td>
+            <td class="px-3 whitespace-nowrap text-soft"><TimeText v-if="since" :at="since" as="distance" /></td>
           </tr>
         </tbody>
       </table>

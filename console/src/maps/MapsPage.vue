@@ -5,8 +5,10 @@ import { api, asked } from '../api/client'
 import { useAsked } from '../api/useAsked'
 import EmptyState from '../ui/EmptyState.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
-import { count } from '../words/format'
+import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import { count, listed } from '../words/format'
 
+useWorkspace()
 const { known: maps, trouble, again } = useAsked(() => asked(api.GET('/api/maps')))
 onMounted(again)
 </script>
@@ -28,7 +30,14 @@ onMounted(again)
           <span class="min-w-56 font-medium">{{ map.name }}</span>
           <span class="font-mono text-sm">{{ map.from }} <span class="text-faint">→</span> {{ map.to }}</span>
           <span v-if="map.draft" class="text-sm text-soft">has a draft</span>
-          <span class="ml-auto text-sm text-soft">{{ count(map.rules, 'rule') }}</span>
+          <span class="ml-auto text-sm text-soft" data-part="used-by">{{
+            map.used_by.length
+              ? `used by ${listed(map.used_by.map((flow) => titleOf('flows', flow)))}`
+              : 'not used by a flow'
+          }}</span>
+          <span class="w-36 text-right text-sm text-soft"
+            >{{ count(map.rules, 'rule') }}, {{ count(map.cases, 'case') }}</span
+          >
         </RouterLink>
       </li>
     </ul>

@@ -2,17 +2,30 @@
 /** The milestones of one order as a line, with the durations between them; hollow if not reached yet. */
 import { MilestoneMark } from '../api/schema'
 import type { Order } from '../api/schema'
+import { computed } from 'vue'
 import TimeText from '../ui/TimeText.vue'
 import { took } from '../words/format'
 
-defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean }>()
+const props = defineProps<{ order: Order; /** With times and links beneath. */ large?: boolean }>()
+/**
+ * In lists every order of a plan has the same columns: a milestone in trouble is drawn in the place of the one that it keeps from
+ * being reached, and is left out when that was reached.
+ */
+const shown = computed(() => {
+  const all = props.order.milestones
+  if (props.large) return all
+  const columns = all.filter(({ mark }) => mark !== MilestoneMark.trouble)
+  const trouble = all.findLast(({ mark, at }) => mark === MilestoneMark.trouble && at)
+  const ahead = columns.findIndex(({ at }) => !at)
+  return trouble && ahead >= 0 ? columns.with(ahead, trouble) : columns
+})
 const signs: Partial<Record<MilestoneMark, string>> = { [MilestoneMark.trouble]: '▲', [MilestoneMark.ends]: '✓' }
 </script>
 
 <template>
   <ol class="flex w-full items-start">
     <li
-      v-for="(milestone, n) in order.milestones"
+      v-for="(milestone, n) in shown"
       :key="milestone.name"
       class="relative min-w-0 flex-1 text-center"
       :data-milestone="milestone.name"

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-/** One order: its milestones, the durations between them, and its messages. */
-import { OrderState } from '../api/schema'
-import { computed, watch } from 'vue'
+/** One order: its milestones, everything that happened to it, its content, its messages, and what can be done with them. */
+import { DocumentForm, MessageAct, MessageState, OrderState } from '../api/schema'
+import type { DocumentView } from '../api/schema'
+import { computed, shallowRef, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { useAsked, useSettled, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
@@ -11,6 +12,8 @@ import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { took } from '../words/format'
+import CodeView from '../ui/CodeView.vue'
+import OrderEvents from './OrderEvents.vue'
 import OrderLine from './OrderLine.vue'
 
 const props = defineProps<{ orderKey: string }>()
@@ -42,6 +45,24 @@ watch(
   },
   { immediate: true },
 )
+/** The message that the order came with: the oldest. */
+const first = computed(() => story.value?.messages.at(-1))
+const failed = computed(() => story.value?.messages.filter((one) => one.state === MessageState.failed) ?? [])
+const content = shallowRef<DocumentView>()
+/** An amendment changes the content, and the time of the message's last change. */
+watch(
+  () => first.value && `${first.value.id} ${first.value.changed}`,
+  async () => {
+    const id = first.value?.id
+    if (!id) return void (content.value = undefined)
+    const got = await asked(api.GET('/api/messages/{id}/document', { params: { path: { id } } })).catch(() => undefined)
+    if (first.value?.id === id) content.value = got
+  },
+)
+const form = computed(() => {
+  const own = content.value?.form ?? DocumentForm.bytes
+  return [DocumentForm.json, DocumentForm.x12].includes(own) ? own : DocumentForm.bytes
+})
 const duration = computed(() => {
   const order = story.value?.orders[0]
   return order?.state === OrderState.done ? took((Date.parse(order.changed) - Date.parse(order.begun)) * 1000) : ''
@@ -58,6 +79,11 @@ const duration = computed(() => {
         {{ orderKey }}
         <StateBadge v-if="story?.orders[0]" :state="story.orders[0].state" />
       </h1>
+      <p v-for="one in failed" :key="one.id" class="mt-1 flex flex-wrap items-center gap-2" data-part="failed">
+        <span class="font-medium text-failed">▲ {{ one.says }}</span>
+        <RouterLink :to="`/messages/${one.id}?act=${MessageAct.amend}`" class="button">Amend…</RouterLink>
+        <RouterLink :to="`/messages/${one.id}?act=${MessageAct.resend}`" class="button">Resend…</RouterLink>
+      </p>
       <p v-if="duration" class="text-sm text-soft">From the first milestone to the last in {{ duration }}.</p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
@@ -68,6 +94,22 @@ const duration = computed(() => {
       </h2>
       <OrderLine :order="order" large />
     </section>
+    <div v-if="story?.messages.length" class="mb-4 grid items-start gap-4 lg:grid-cols-2">
+      <section class="panel px-4 py-3" aria-labelledby="happened">
+        <h2 id="happened" class="mb-1 font-semibold">What happened</h2>
+        <OrderEvents :events="story.events" />
+      </section>
+      <CodeView
+        v-if="content"
+        :key="content.text"
+        :model-value="content.text"
+        :form="form"
+        label="The content of the order"
+        class="panel h-96 overflow-hidden"
+      >
+        <template #title><span class="heading">Content</span></template>
+      </CodeView>
+    </div>
     <section v-if="story?.messages.length" class="panel overflow-x-auto">
       <h2 class="px-4 pt-3 pb-1 font-semibold">Its documents</h2>
       <table class="w-full text-sm">

@@ -45,7 +45,7 @@ const remove = () => send(() => asked(api.DELETE('/api/assignments', { params: {
 </script>
 
 <template>
-  <div class="w-36 shrink-0 max-[899px]:w-auto">
+  <div class="w-36 shrink-0 text-right max-[899px]:w-auto">
     <button
       type="button"
       data-part="assign"

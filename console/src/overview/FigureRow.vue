@@ -14,6 +14,8 @@ import { took } from '../words/format'
 import { change } from './figures'
 
 const range = ref<FigureRange>(FigureRange.Value1h)
+/** The range in the filter of orders. */
+const within: Record<FigureRange, string> = { '15m': '15m', '1h': '1h', '24h': '1d' }
 const table = ref(false)
 const { known, again } = useAsked((): Promise<Figures> =>
   asked(api.GET('/api/figures', { params: { query: { range: range.value } } })),
@@ -32,9 +34,9 @@ const cards = computed(() => {
       name: 'orders',
       title: 'Orders in',
       value: `${orders.orders}`,
-      beside: [change(orders.orders, before.orders), progress(orders)].filter(Boolean).join('; '),
+      beside: [progress(orders), change(orders.orders, before.orders)].filter(Boolean).join('; '),
       values: slots.map((slot) => slot.orders),
-      to: '/orders',
+      to: `/orders?within=${within[range.value]}`,
     },
     {
       name: 'median',
@@ -42,7 +44,7 @@ const cards = computed(() => {
       value: span(orders.median_us),
       beside: `95th percentile ${span(orders.p95_us)}`,
       values: slots.map((slot) => slot.median_us),
-      to: '/orders?state=done',
+      to: `/orders?state=done&within=${within[range.value]}`,
     },
     {
       name: 'attention',
@@ -83,7 +85,7 @@ const cards = computed(() => {
         <p class="text-xs text-soft">{{ card.title }}</p>
         <p class="text-xl font-semibold" :class="card.grave && 'text-failed'">{{ card.value }}</p>
         <SparkLine v-if="card.values" :values="card.values" />
-        <p class="truncate text-xs text-faint">
+        <p class="line-clamp-2 text-xs text-faint">
           <template v-if="card.since">the oldest <TimeText :at="card.since" as="distance" /></template>{{ card.beside }}
         </p>
       </RouterLink>

@@ -18,6 +18,15 @@ onMounted(again)
 
 const chosen = ref(props.release.changes[0]?.file ?? '')
 const file = computed(() => props.release.changes.find((one) => one.file === chosen.value))
+/** The changed files by folder. */
+const folders = computed(() => {
+  const all = new Map<string, FileView[]>()
+  for (const one of props.release.changes) {
+    const folder = one.file.slice(0, one.file.lastIndexOf('/') + 1)
+    all.set(folder, [...(all.get(folder) ?? []), one])
+  }
+  return [...all]
+})
 const marks: Record<string, string> = { new: '+', changed: '±', gone: '−' }
 const lines = ({ added, removed }: FileView) =>
   [added && `+${added}`, removed && `−${removed}`].filter(Boolean).join(' ')
@@ -41,25 +50,33 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
       It changed no file: it is the same as the release before.
     </p>
     <div v-else class="grid lg:grid-cols-[17rem_minmax(0,1fr)]">
-      <ul class="border-b border-line py-1 text-sm lg:border-r lg:border-b-0" aria-label="Changed files">
-        <li v-for="one in release.changes" :key="one.file">
-          <button
-            type="button"
-            class="flex w-full items-baseline gap-2 px-4 py-1 text-left hover:bg-sunken"
-            :class="one.file === chosen && 'bg-sunken font-medium'"
-            :aria-pressed="one.file === chosen"
-            :data-file="one.file"
-            @click="chosen = one.file"
-          >
-            <span class="w-3 shrink-0 text-center text-faint" :title="one.what" aria-hidden="true">{{
-              marks[one.what]
-            }}</span>
-            <span class="grow truncate" :title="one.file">{{ one.file }}</span>
-            <span class="sr-only">{{ one.what }}</span>
-            <span class="shrink-0 text-xs text-faint">{{ lines(one) }}</span>
-          </button>
-        </li>
-      </ul>
+      <div class="border-b border-line py-1 lg:border-r lg:border-b-0">
+        <ul
+          v-for="[folder, files] in folders"
+          :key="folder"
+          class="text-sm"
+          :aria-label="folder ? `Changed files in ${folder}` : 'Changed files'"
+        >
+          <li v-if="folder" class="heading px-4 pt-2 pb-0.5" aria-hidden="true">{{ folder }}</li>
+          <li v-for="one in files" :key="one.file">
+            <button
+              type="button"
+              class="flex w-full items-baseline gap-2 px-4 py-1 text-left hover:bg-sunken"
+              :class="one.file === chosen && 'bg-sunken font-medium'"
+              :aria-pressed="one.file === chosen"
+              :data-file="one.file"
+              @click="chosen = one.file"
+            >
+              <span class="w-3 shrink-0 text-center text-faint" :title="one.what" aria-hidden="true">{{
+                marks[one.what]
+              }}</span>
+              <span class="grow truncate" :title="one.file">{{ one.file.slice(folder.length) }}</span>
+              <span class="sr-only">{{ one.what }}</span>
+              <span class="shrink-0 text-xs text-faint">{{ lines(one) }}</span>
+            </button>
+          </li>
+        </ul>
+      </div>
       <CompareView
         v-if="file && story"
         class="min-w-0"

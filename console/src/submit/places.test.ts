@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { less, more, put, shapeOf } from './places'
+import { less, more, put, shapeOf, withFreshControl } from './places'
 
 const order = `{
   "number": "W-1",
@@ -51,4 +51,23 @@ test('items come and go', () => {
   const one = less(order, second)
   const last = shapeOf(one)?.items[0]
   expect(JSON.parse(less(one, last!)).basket).toEqual([])
+})
+
+test('an interchange gets another control number, and other texts stay', () => {
+  const header =
+    'ISA*00*          *00*          *ZZ*MARROWFIELD    *ZZ*QUILLHAVEN     *261123*0700*U*00401*000000007*0*T*>~'
+  const interchange = `${header}GS*PO*A*B*20261123*0700*000000007*X*004010~GE*1*000000007~IEA*1*000000007~`
+  const fresh = withFreshControl(interchange, 1_764_633_600_000)
+  expect(fresh).toBe(
+    `${header.replace('000000007', '764633600')}GS*PO*A*B*20261123*0700*000000007*X*004010~GE*1*000000007~IEA*1*764633600~`,
+  )
+  for (const other of [
+    '',
+    '{"number":7}',
+    'ISA',
+    header,
+    `${header}IEA*1*000000008~`,
+    header.replace('7*0*T', 'x*0*T'),
+  ])
+    expect(withFreshControl(other, 1)).toBe(other)
 })

@@ -102,3 +102,22 @@ export function less(text: string, item: Item): string {
   const next = /^\s*,\s*/.exec(after)
   return next ? before + after.slice(next[0].length) : before.replace(/,?\s*$/, '') + after
 }
+
+/** Bytes of an ISA segment with its terminator (X12.5). */
+const HEADER = 106
+
+/**
+ * Returns an interchange with another control number, in ISA13 and IEA02, since the same number would make it a duplicate. Other
+ * texts are returned as they are.
+ */
+export function withFreshControl(text: string, now: number): string {
+  const separator = text[3] ?? ''
+  const [header, rest] = [text.slice(0, HEADER), text.slice(HEADER)]
+  const control = header.split(separator)[13] ?? ''
+  const trailer = rest.lastIndexOf(`IEA${separator}`)
+  const at = rest.indexOf(separator + control, trailer + 4)
+  if (!text.startsWith('ISA') || !/^\d{9}$/.test(control) || trailer < 0 || at < 0) return text
+  const fresh = String(Math.floor(now / 1000) % 1_000_000_000).padStart(9, '0')
+  const end = rest.slice(at).replace(control, fresh)
+  return header.replace(separator + control + separator, separator + fresh + separator) + rest.slice(0, at) + end
+}

@@ -34,6 +34,8 @@ const data = (): uPlot.AlignedData => [
   ...props.series.map((one) => one.values),
 ]
 
+/** Seconds from one value to the next: each stands for the span that begins with it. */
+const slot = () => (props.at.length > 1 ? (Date.parse(props.at[1]!) - Date.parse(props.at[0]!)) / 1000 : 60)
 /** Draws it anew, in the colours of the theme. */
 function draw() {
   const element = place.value
@@ -52,9 +54,12 @@ function draw() {
       height: HEIGHT,
       legend: { show: false },
       cursor: { y: false },
-      scales: { y: { range: (_, __, most) => [0, Math.max(most * 1.05, 1)] } },
+      scales: {
+        x: { range: (_, first, last) => [first, last + slot()] },
+        y: { range: (_, __, most) => [0, Math.max(most * 1.05, 1)] },
+      },
       axes: [
-        { ...axis, values: (_, all) => all.map(clock) },
+        { ...axis, size: 28, values: (_, all) => all.map(clock) },
         { ...axis, size: 64, values: (_, all) => all.map(props.write) },
       ],
       series: [
@@ -62,8 +67,8 @@ function draw() {
         ...props.series.map(({ name, tone }) => ({
           label: name,
           stroke: colour(tone),
-          width: 1.5,
-          points: { show: !props.bars, size: 4 },
+          width: props.bars ? 0 : 1.5,
+          points: { show: !props.bars, size: 5, fill: colour(tone) },
           ...(props.bars && { fill: colour(tone), paths: bars }),
         })),
       ],

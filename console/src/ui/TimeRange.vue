@@ -3,6 +3,7 @@
 import { fromLocal, toLocal, withins } from '../words/spans'
 import PickList from './PickList.vue'
 
+defineProps<{ label?: string }>()
 const within = defineModel<string>('within', { required: true })
 const since = defineModel<string>('since', { required: true })
 const until = defineModel<string>('until', { required: true })
@@ -10,7 +11,7 @@ const options = [...withins, { value: 'between', text: 'between…' }]
 </script>
 
 <template>
-  <PickList v-model="within" label="Received" :options="options" />
+  <PickList v-model="within" :label="label ?? 'Received'" :options="options" />
   <template v-if="within === 'between' || (!within && (since || until))">
     <label class="flex items-center gap-1.5 text-sm text-faint"
       >from

@@ -93,7 +93,7 @@ const colours = HighlightStyle.define([
 ])
 
 /** Extensions that every view of a document has. */
-function basics(form: string, label: string): Extension[] {
+function basics(form: string, label: string, /** Long lines are broken. */ wraps = true): Extension[] {
   return [
     lineNumbers(),
     drawSelection(),
@@ -103,7 +103,11 @@ function basics(form: string, label: string): Extension[] {
     syntaxHighlighting(colours),
     EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
     keymap.of([...searchKeymap, ...foldKeymap, ...defaultKeymap]),
-    form === DocumentForm.json ? [json(), foldGutter(), codeFolding(), bracketMatching()] : EditorView.lineWrapping,
+    form === DocumentForm.json
+      ? [json(), foldGutter(), codeFolding(), bracketMatching()]
+      : wraps
+        ? EditorView.lineWrapping
+        : [],
   ]
 }
 
@@ -208,8 +212,8 @@ export function compare(parent: HTMLElement, a: Options, b: Options) {
   const still = [EditorState.readOnly.of(true), EditorView.editable.of(false)]
   const merge = new MergeView({
     parent,
-    a: { doc: a.text, extensions: [basics(a.form, a.label), still] },
-    b: { doc: b.text, extensions: [basics(b.form, b.label), still] },
+    a: { doc: a.text, extensions: [basics(a.form, a.label, false), still] },
+    b: { doc: b.text, extensions: [basics(b.form, b.label, false), still] },
     collapseUnchanged: { margin: 3, minSize: 6 },
   })
   return { destroy: () => merge.destroy() }

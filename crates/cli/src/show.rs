@@ -3,9 +3,9 @@
 use crate::terminal::outln;
 use crate::ui::{BAD, BOLD, Cell, DIM, GOOD, cell, clock, exact, paint, span, styled, table, tone};
 use wirewatch_core::before::Before;
-use wirewatch_service::view::words::{MessageState, MilestoneMark};
+use wirewatch_service::view::words::{MessageState, MilestoneMark, OrderEventKind};
 use wirewatch_service::view::{
-    ActPlan, ActView, Arrival, ArrivalStory, DocumentView, Message, NextAction, Order, RequestView, Step, Story,
+    ActPlan, ActView, Arrival, ArrivalStory, DocumentView, Message, NextAction, Order, OrderEvent, RequestView, Step, Story,
 };
 
 /// Messages as a table.
@@ -116,6 +116,14 @@ pub fn order(order: &Order) {
         let message = milestone.message.clone().unwrap_or_default();
         let line = format!("  {dot} {:<14} {at:<14} {after:<14} {times:<9} {}", milestone.name, paint(DIM, message));
         outln!("{}", line.trim_end());
+    }
+}
+
+/// Prints what happened to an order, one event a line; its milestones are printed by [`order`].
+pub fn events(events: &[OrderEvent]) {
+    for event in events.iter().filter(|event| event.kind != OrderEventKind::Milestone) {
+        let by = event.by.as_ref().map(|by| format!(" by {by}")).unwrap_or_default();
+        outln!("  {}  {:<12}  {}{by}", paint(DIM, exact(&event.at)), event.kind.to_string(), event.says);
     }
 }
 

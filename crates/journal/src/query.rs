@@ -33,6 +33,7 @@ use crate::load;
 use crate::pack::unpack;
 use crate::writer::sql;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, Value};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
@@ -200,11 +201,7 @@ impl Store {
 
     /// Timelines, newest first.
     pub async fn timelines(&self, filter: &TimelineFilter) -> Result<Vec<TimelineRow>, JournalError> {
-        let mut wheres = Wheres::default();
-        wheres.text("plan", &filter.plan);
-        wheres.text("partner", &filter.partner);
-        wheres.text("key", &filter.key);
-        wheres.text("state", &filter.state);
+        let mut wheres = Wheres::of_timelines(filter);
         if let Some((begun, key)) = &filter.before {
             let (begun, key) = (wheres.arg(begun.0), wheres.arg(key.clone()));
             wheres.text.push(format!("(begun, key) < ({begun}, {key})"));
@@ -229,6 +226,25 @@ impl Store {
             })
         };
         rows.iter().map(timeline).collect()
+    }
+
+    /// Counts the timelines of a filter, whatever its page; at most `most` of them.
+    pub async fn timelines_count(&self, filter: &TimelineFilter, most: u32) -> Result<i64, JournalError> {
+        let mut wheres = Wheres::of_timelines(filter);
+        let (clause, most) = (wheres.sql(), wheres.arg(i64::from(most)));
+        let text = format!("select count(*) from (select 1 from timeline where {clause} limit {most}) counted");
+        let row = self.db.query_one_raw(sql(&text, wheres.values)).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or_default())
+    }
+
+    /// Returns why the newest failed message of each key failed, and since when; a key without one is left out.
+    pub async fn failures_of(&self, keys: &[String]) -> Result<BTreeMap<String, (String, i64)>, JournalError> {
+        let text =
+            "select distinct on (key) key, says, at from live where key = any($1) and state = 'failed' order by key, id desc";
+        let rows = self.db.query_all_raw(sql(text, [keys.to_vec().into()])).await?;
+        let failure =
+            |row: &sea_orm::QueryResult| Ok((row.try_get_by_index(0)?, (row.try_get_by_index(1)?, row.try_get_by_index(2)?)));
+        rows.iter().map(failure).collect()
     }
 
     /// Counts by hour, flow, step and outcome since an hour (number of hours since 1970).
@@ -295,6 +311,22 @@ struct Wheres {
 }
 
 impl Wheres {
+    /// The conditions of a filter of timelines, without its page.
+    fn of_timelines(filter: &TimelineFilter) -> Self {
+        let mut wheres = Self::default();
+        wheres.text("plan", &filter.plan);
+        wheres.text("partner", &filter.partner);
+        wheres.text("key", &filter.key);
+        wheres.text("state", &filter.state);
+        for (moment, compares) in [(filter.since, ">="), (filter.until, "<")] {
+            if let Some(moment) = moment {
+                let n = wheres.arg(moment.0);
+                wheres.text.push(format!("begun {compares} {n}"));
+            }
+        }
+        wheres
+    }
+
     fn arg(&mut self, value: impl Into<Value>) -> String {
         self.values.push(value.into());
         format!("${}", self.values.len())

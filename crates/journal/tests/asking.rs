@@ -153,9 +153,11 @@ async fn each_filter_finds_its_own() {
     let keys = book.journal.store().arrival_keys(&[book.arrival.0, 7]).await.unwrap();
     assert_eq!(
         keys,
-        BTreeMap::from([(book.arrival.0, ["MF-1", "MF-2", "MF-1"].map(str::to_owned).to_vec())]),
-        "finished ones too"
+        BTreeMap::from([(book.arrival.0, ["MF-1", "MF-2"].map(str::to_owned).to_vec())]),
+        "finished ones too, each once"
     );
+    let failures = book.journal.store().failures_of(&["MF-2".to_owned(), "MF-1".to_owned()]).await.unwrap();
+    assert_eq!(failures.into_keys().collect::<Vec<_>>(), ["MF-2"]);
     let reasons = book.journal.store().reasons("").await.unwrap();
     assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
     assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
@@ -306,6 +308,13 @@ async fn timelines_are_listed_newest_first_page_by_page() {
     let second = store.timelines(&TimelineFilter { before, limit: 3, ..TimelineFilter::default() }).await.unwrap();
     let keys: Vec<&str> = first.iter().chain(&second).map(|row| row.key.as_str()).collect();
     assert_eq!(keys, ["MF-1", "MF-2", "MF-3", "MF-4", "MF-5"]);
+    // MF-1 began at -1, MF-5 at -5: from the moment on, and before the other.
+    let (since, until) = (Some(Timestamp(-4)), Some(Timestamp(-2)));
+    let between = TimelineFilter { since, until, limit: 1, ..TimelineFilter::default() };
+    assert_eq!(store.timelines(&between).await.unwrap().iter().map(|row| row.key.as_str()).collect::<Vec<_>>(), ["MF-3"]);
+    assert_eq!(store.timelines_count(&between, 10).await.unwrap(), 2);
+    let paged = TimelineFilter { before: Some((Timestamp(-4), String::new())), ..between };
+    assert_eq!(store.timelines_count(&paged, 1).await.unwrap(), 1, "not more than asked for, whatever the page");
     folding.abort();
 }
 

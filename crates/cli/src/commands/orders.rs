@@ -13,7 +13,7 @@ pub struct OrdersArgs {
     /// Only this partner
     #[arg(long, default_value = "")]
     partner: String,
-    /// Only this state: open, trouble or ended
+    /// Only this state: open, trouble or done
     #[arg(long, default_value = "")]
     state: String,
     #[command(flatten)]
@@ -61,6 +61,7 @@ pub async fn one(client: &ClientArgs, args: &OrderArgs) -> Result<(), CommandErr
     for order in &story.orders {
         show::order(order);
     }
+    show::events(&story.events);
     outln!();
     show::messages(&story.messages);
     Ok(())

@@ -134,6 +134,9 @@ pub struct TimelineFilter {
     pub partner: String,
     pub key: String,
     pub state: String,
+    /// Only timelines that began then or later, and before then.
+    pub since: Option<Timestamp>,
+    pub until: Option<Timestamp>,
     /// Only timelines that began before this: the next page.
     pub before: Option<(Timestamp, String)>,
     pub limit: u32,

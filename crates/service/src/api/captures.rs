@@ -14,10 +14,17 @@ use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
+use serde_json::{Map, Value};
 use std::sync::Arc;
 use std::time::Duration;
 use wirewatch_core::{Document, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
+
+/// Longest name of an event, in bytes; longer texts are content.
+const EVENT: usize = 80;
+/// Words in the names of headers, and fields of bodies, that hold the event.
+const EVENT_WORDS: [&str; 2] = ["event", "topic"];
+const EVENT_FIELDS: [&str; 4] = ["type", "event", "event_type", "topic"];
 
 /// Bytes of a body that are shown.
 const SHOWN: usize = 256 << 10;
@@ -115,6 +122,18 @@ fn view(app: &App, name: &str, capture: &Capture) -> CaptureView {
     }
 }
 
+/// Returns the event that an item is about. Senders name it in a property `type`, in a header, or in a field of the body.
+fn event(headers: &Map<String, Value>, text: &str) -> String {
+    let word = |value: &Value| value.as_str().filter(|word| !word.is_empty() && word.len() <= EVENT).map(str::to_owned);
+    let named = |name: &str| name == "type" || name.to_ascii_lowercase().split('-').any(|part| EVENT_WORDS.contains(&part));
+    let header = headers.iter().find_map(|(name, value)| named(name).then(|| word(value)).flatten());
+    let body = || {
+        let Ok(Value::Object(fields)) = serde_json::from_str(text) else { return None };
+        EVENT_FIELDS.iter().find_map(|name| fields.get(*name).and_then(word))
+    };
+    header.or_else(body).unwrap_or_default()
+}
+
 fn caught_view(caught: &Caught) -> CaughtView {
     let shown = &caught.body[..caught.body.len().min(SHOWN)];
     let (form, text) = readable(shown);
@@ -127,10 +146,37 @@ fn caught_view(caught: &Caught) -> CaughtView {
         n: caught.n,
         at: sure_time(Timestamp(caught.at.0)),
         line: caught.line.clone(),
+        event: event(&caught.headers, &text),
         headers: caught.headers.clone(),
         size: caught.body.len(),
         form,
         fault: fault.unwrap_or_default(),
         text,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn the_event_is_found_where_senders_put_it() {
+        let event = |headers: Value, text: &str| {
+            let Value::Object(headers) = headers else { unreachable!() };
+            super::event(&headers, text)
+        };
+        let long = "x".repeat(200);
+        for (headers, text, expected) in [
+            (json!({ "type": "order.released", "content_type": "application/json" }), "{}", "order.released"),
+            (json!({ "quillhaven-event": "item.listed" }), r#"{"type":"other"}"#, "item.listed"),
+            (json!({ "content-type": "application/json" }), r#"{"type":"purchase.placed","data":{}}"#, "purchase.placed"),
+            (json!({ "content-type": "text/plain" }), r#"{"event":"a","topic":"b"}"#, "a"),
+            (json!({ "quillhaven-event": "" }), r#"{"type":7}"#, ""),
+            (json!({ "prevent-cache": "yes" }), "no json", ""),
+            (json!({ "type": long }), "[]", ""),
+        ] {
+            assert_eq!(event(headers.clone(), text), expected, "{headers} {text}");
+        }
     }
 }

@@ -127,9 +127,9 @@ fn subject(flow: &str) -> Id {
 }
 
 /// The flow of that name.
-pub fn flow_of<'w>(workspace: &'w Workspace, name: &str) -> Result<&'w Flow, Problem> {
+pub fn flow_of<'w>(workspace: &'w Workspace, name: &str) -> Result<&'w Arc<Flow>, Problem> {
     let near = || wirewatch_core::nearest::nearest(name, workspace.flows.keys().map(String::as_str));
-    workspace.flows.get(name).map(AsRef::as_ref).ok_or_else(|| {
+    workspace.flows.get(name).ok_or_else(|| {
         let problem = Problem::not_found(format!("there is no flow `{name}`"));
         near().map_or(problem.clone(), |near| problem.detail(format!("Did you mean `{near}`?")))
     })

@@ -15,11 +15,12 @@ use axum::{Extension, Json};
 use serde_json::Value;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
+use wirewatch_core::flow::{Flow, Verb};
 use wirewatch_core::map::edit::{Within, place, with_rule};
 use wirewatch_core::map::{Map, Rules};
 use wirewatch_core::propose::{ProposedRule, propose};
 use wirewatch_core::trial::{Case, MapTable, Subject, Tryout, map_table};
-use wirewatch_core::workspace::Files;
+use wirewatch_core::workspace::{Files, Workspace};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::DraftRow;
 
@@ -31,7 +32,7 @@ const MAX_TEXT: usize = 1 << 20;
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<MapView>> {
     let (_, workspace) = app.engine.releases().current();
     let drafts = app.store.drafts().await?;
-    Ok(Json(workspace.maps.values().map(|map| view(map, &drafts)).collect()))
+    Ok(Json(workspace.maps.values().map(|map| view(&workspace, map, &drafts)).collect()))
 }
 
 /// One map with its file and the documents of its cases.
@@ -52,7 +53,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let own = drafts.iter().find(|draft| draft.file == file_of(&map.name));
     let draft =
         own.map(|draft| MapDraft { text: draft.text.clone(), by: draft.by_whom.clone(), at: sure_time(Timestamp(draft.at)) });
-    Ok(Json(MapStory { map: view(map, &drafts), text, samples, draft }))
+    Ok(Json(MapStory { map: view(&workspace, map, &drafts), text, samples, draft }))
 }
 
 /// Proposed rules for the map's target, from names, synonyms of the trade, formats and values; each with its confidence.
@@ -151,12 +152,22 @@ fn unknown(name: &str) -> Problem {
     Problem::not_found(format!("the running release has no map `{name}`"))
 }
 
-fn view(map: &Map, drafts: &[DraftRow]) -> MapView {
+fn view(workspace: &Workspace, map: &Map, drafts: &[DraftRow]) -> MapView {
     fn count(rules: &Rules) -> usize {
         rules.set.len() + rules.each.iter().map(|each| count(&each.rules)).sum::<usize>()
     }
     let draft = drafts.iter().any(|draft| draft.file == file_of(&map.name));
-    MapView { name: map.name.clone(), from: map.from.clone(), to: map.to.clone(), rules: count(&map.rules), draft }
+    let uses = |flow: &&Arc<Flow>| flow.steps.iter().any(|step| matches!(&step.verb, Verb::Map { map: own } if *own == map.name));
+    let of = Subject::Map(map.name.clone());
+    MapView {
+        name: map.name.clone(),
+        from: map.from.clone(),
+        to: map.to.clone(),
+        rules: count(&map.rules),
+        used_by: workspace.flows.values().filter(uses).map(|flow| flow.name.clone()).collect(),
+        cases: workspace.cases.values().filter(|case| case.of == of).count(),
+        draft,
+    }
 }
 
 fn tried(table: MapTable) -> MapTried {

@@ -14,6 +14,7 @@ mod bulk_acts;
 mod captures;
 mod connections;
 mod description;
+mod dry_run;
 mod edi;
 pub mod figures;
 mod flows;
@@ -133,6 +134,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(maps::keep_draft, maps::drop_draft))
         .routes(routes!(figures::figures))
         .routes(routes!(figures::flow_figures))
+        .routes(routes!(dry_run::run))
         .routes(routes!(flows::paused))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))

@@ -179,6 +179,11 @@ pub fn order(row: TimelineRow, plan: Option<&Arc<Plan>>) -> Order {
             });
         }
     }
+    // In the order of the plan, so that the same milestone is at the same place of every order.
+    if let Some(plan) = plan {
+        let place = |name: &str| plan.milestones.iter().position(|one| one.name == name).unwrap_or(usize::MAX);
+        milestones.sort_by_key(|milestone| place(&milestone.name));
+    }
     Order {
         plan: row.plan,
         partner: some(&row.partner),
@@ -188,6 +193,8 @@ pub fn order(row: TimelineRow, plan: Option<&Arc<Plan>>) -> Order {
         milestones,
         begun: time(row.begun).unwrap_or_default(),
         changed: time(row.last).unwrap_or_default(),
+        says: String::new(),
+        failed_since: None,
     }
 }
 

@@ -53,6 +53,9 @@ pub struct CaughtView {
     pub at: String,
     /// The request's first line, or exchange and routing key.
     pub line: String,
+    /// What happened, in the sender's words: the `type` of a message at a broker, the event in a header or in the body; empty where
+    /// none is found.
+    pub event: String,
     /// Headers of a call, or properties and headers of a message at a broker; secrets are masked.
     #[schema(value_type = Object)]
     pub headers: Map<String, Value>,

@@ -16,6 +16,10 @@ pub struct MapView {
     pub to: String,
     /// Number of targets that its rules fill.
     pub rules: usize,
+    /// Flows that use it.
+    pub used_by: Vec<String>,
+    /// Cases that test it.
+    pub cases: usize,
     /// Somebody has made a draft of it.
     pub draft: bool,
 }

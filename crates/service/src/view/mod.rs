@@ -8,6 +8,7 @@ mod arrival;
 mod assignment;
 mod capture;
 mod connection;
+mod dry_run;
 mod edi;
 mod live;
 mod map;
@@ -28,6 +29,7 @@ pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
 pub use connection::{
     AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, HeardView, QueueView, TurnedView, WebhookView,
 };
+pub use dry_run::{DryRunMessage, DryRunStep, DryRunView};
 pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use map::{
@@ -38,7 +40,7 @@ pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
     Step, Story,
 };
-pub use order::{MilestoneView, Order, OrderQuery, OrderStory, Orders};
+pub use order::{MilestoneView, Order, OrderEvent, OrderQuery, OrderStory, Orders};
 pub use overview::{
     FigureSlot, Figures, FlowFigures, FlowLine, FlowSlot, FlowStep, Intake, Named, OrderCounts, Overview, PartnerShare,
     PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Workspace,

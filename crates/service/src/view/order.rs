@@ -1,7 +1,7 @@
 //! Orders along their plans.
 
 use super::Message;
-use super::words::{MilestoneMark, OrderState};
+use super::words::{MilestoneMark, OrderEventKind, OrderState};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -15,6 +15,10 @@ pub struct Order {
     pub milestones: Vec<MilestoneView>,
     pub begun: String,
     pub changed: String,
+    /// Why its newest failed message failed; empty where none is failed.
+    pub says: String,
+    /// Since when that message is failed.
+    pub failed_since: Option<String>,
 }
 
 /// A milestone of an order.
@@ -34,6 +38,8 @@ pub struct MilestoneView {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Orders {
     pub orders: Vec<Order>,
+    /// Orders that the filters find, on all pages; at most 10,000 are counted.
+    pub total: i64,
     pub next: Option<String>,
 }
 
@@ -42,6 +48,23 @@ pub struct Orders {
 pub struct OrderStory {
     pub orders: Vec<Order>,
     pub messages: Vec<Message>,
+    /// What happened to it, oldest first: of its first 20 messages.
+    pub events: Vec<OrderEvent>,
+}
+
+/// Something that happened to an order.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OrderEvent {
+    pub at: String,
+    pub kind: OrderEventKind,
+    /// What, in a few words.
+    pub says: String,
+    /// Mark of the milestone; `null` for other events.
+    pub mark: Option<MilestoneMark>,
+    /// The person who did it; `null` where it happened by itself.
+    pub by: Option<String>,
+    pub message: Option<String>,
+    pub arrival: Option<String>,
 }
 
 /// Which orders.
@@ -55,6 +78,9 @@ pub struct OrderQuery {
     pub state: String,
     /// The exact key.
     pub key: String,
+    /// Only orders that began then or later, and before then; RFC 3339.
+    pub since: String,
+    pub until: String,
     pub before: String,
     pub limit: Option<u32>,
 }

@@ -182,6 +182,18 @@ words! {
         Discard = "discard",
     }
 
+    /// Kind of an event of an order.
+    OrderEventKind {
+        /// A document of it arrived.
+        Arrived = "arrived",
+        /// It reached a milestone.
+        Milestone = "milestone",
+        /// The partner was sent an acknowledgment.
+        Acknowledged = "acknowledged",
+        /// A person did something with a message of it.
+        Act = "act",
+    }
+
     /// Kind of a problem that is assigned to a person.
     ProblemKind {
         /// All messages that failed for one reason; its name is the reason's id.
