@@ -70,7 +70,10 @@ watch(
       <p v-if="!story.caught.length" class="panel px-4 py-8 text-center text-soft" role="status">
         Nothing has arrived yet. New items are shown here at once.
       </p>
-      <div v-else class="grid items-start gap-4 xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+      <div
+        v-else
+        class="grid items-start gap-4 xl:grid-cols-[minmax(0,19rem)_minmax(0,1fr)] 2xl:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]"
+      >
         <ol
           class="panel max-h-[calc(100vh-16rem)] min-h-40 overflow-auto text-sm"
           tabindex="0"

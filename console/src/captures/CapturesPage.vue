@@ -50,7 +50,7 @@ function listenIn() {
   <div>
     <header class="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
       <h1 class="text-xl font-semibold">Captures</h1>
-      <p class="min-w-0 grow text-sm text-soft">
+      <p class="min-w-0 flex-1 basis-80 text-sm text-soft">
         Temporary addresses and taps that record whatever arrives, before there is a flow for it.
       </p>
       <button v-if="brokers.length" type="button" class="button" @click="listenIn">Tap an exchange…</button>
@@ -62,7 +62,7 @@ function listenIn() {
       Open an address and give it to a sender, or tap an exchange of a broker. Items are shown here at once. A capture
       closes after an hour.
     </EmptyState>
-    <div v-else-if="captures" class="grid items-start gap-4 lg:grid-cols-[17rem_minmax(0,1fr)]">
+    <div v-else-if="captures" class="grid items-start gap-4 lg:grid-cols-[14rem_minmax(0,1fr)]">
       <nav class="panel overflow-hidden" aria-label="Open captures">
         <RouterLink
           v-for="capture in captures"

@@ -9,7 +9,7 @@ import { useLive } from '../live/useLive'
 import FlowLine from '../overview/FlowLine.vue'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
-import ModalDialog from '../ui/ModalDialog.vue'
+import FigureTable from '../ui/FigureTable.vue'
 import RangeButtons from '../ui/RangeButtons.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeChart from '../ui/TimeChart.vue'
@@ -69,6 +69,13 @@ const durations = computed(() => [
   { name: 'median', values: figures.value?.slots.map((slot) => slot.median_us) ?? [], tone: 'thread' },
   { name: '95th percentile', values: figures.value?.slots.map((slot) => slot.p95_us) ?? [], tone: 'waiting' },
 ])
+const rows = computed(
+  () =>
+    figures.value?.slots.map(({ at, done, failed, median_us, p95_us }) => ({
+      at,
+      cells: [done, failed, span(median_us), span(p95_us)],
+    })) ?? [],
+)
 </script>
 
 <template>
@@ -150,31 +157,13 @@ const durations = computed(() => [
           <RouterLink :to="`/messages?flow=${line.flow}`" class="link text-sm">All messages of this flow</RouterLink>
         </section>
       </div>
-      <ModalDialog :open="table" :title="`${line.title} over time`" @close="table = false">
-        <div class="max-h-[60vh] overflow-auto" tabindex="0">
-          <table class="w-full text-sm tabular-nums">
-            <thead>
-              <tr class="text-left">
-                <th class="heading py-1">From</th>
-                <th class="heading text-right">Done</th>
-                <th class="heading text-right">Failed</th>
-                <th class="heading text-right">Median</th>
-                <th class="heading text-right">95th percentile</th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="slot in figures?.slots" :key="slot.at" class="border-t border-line/60">
-                <td class="py-1"><TimeText :at="slot.at" /></td>
-                <td class="text-right">{{ slot.done }}</td>
-                <td class="text-right">{{ slot.failed }}</td>
-                <td class="text-right">{{ span(slot.median_us) }}</td>
-                <td class="text-right">{{ span(slot.p95_us) }}</td>
-              </tr>
-            </tbody>
-          </table>
-        </div>
-        <button type="button" class="button mt-4" @click="table = false">Close</button>
-      </ModalDialog>
+      <FigureTable
+        :open="table"
+        :title="`${line.title} over time`"
+        :heads="['Done', 'Failed', 'Median', '95th percentile']"
+        :rows="rows"
+        @close="table = false"
+      />
     </template>
     <EmptyState v-else-if="known" title="No flow has this name">
       The running release has none. <RouterLink to="/flows" class="link">Show all flows</RouterLink>.

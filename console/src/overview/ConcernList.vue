@@ -55,7 +55,7 @@ const tone = (one: Concern) => (one.assigned ? 'soft' : looks[one.kind].tone)
             </p>
             <span
               v-if="one.to"
-              class="flex w-40 shrink-0 items-center justify-end gap-1 text-sm text-thread group-hover:underline max-[899px]:w-auto"
+              class="flex w-44 shrink-0 items-center justify-end gap-1 text-sm whitespace-nowrap text-thread group-hover:underline max-[899px]:w-auto"
             >
               {{ one.opens }}<ArrowRightIcon class="size-4" aria-hidden="true" />
             </span>

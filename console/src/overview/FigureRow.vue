@@ -5,7 +5,7 @@ import { api, asked } from '../api/client'
 import { FigureRange } from '../api/schema'
 import type { Figures, OrderCounts } from '../api/schema'
 import { useAsked } from '../api/useAsked'
-import ModalDialog from '../ui/ModalDialog.vue'
+import FigureTable from '../ui/FigureTable.vue'
 import RangeButtons from '../ui/RangeButtons.vue'
 import SparkLine from '../ui/SparkLine.vue'
 import TimeText from '../ui/TimeText.vue'
@@ -90,26 +90,12 @@ const cards = computed(() => {
         </p>
       </RouterLink>
     </div>
-    <ModalDialog :open="table" title="Orders in this range" @close="table = false">
-      <div class="max-h-[60vh] overflow-auto" tabindex="0">
-        <table class="w-full text-sm tabular-nums">
-          <thead>
-            <tr class="text-left">
-              <th class="heading py-1">From</th>
-              <th class="heading text-right">Orders</th>
-              <th class="heading text-right">Median duration</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="slot in known?.slots" :key="slot.at" class="border-t border-line/60">
-              <td class="py-1"><TimeText :at="slot.at" /></td>
-              <td class="text-right">{{ slot.orders }}</td>
-              <td class="text-right">{{ span(slot.median_us) }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
-      <button type="button" class="button mt-4" @click="table = false">Close</button>
-    </ModalDialog>
+    <FigureTable
+      :open="table"
+      title="Orders in this range"
+      :heads="['Orders', 'Median duration']"
+      :rows="known?.slots.map((slot) => ({ at: slot.at, cells: [slot.orders, span(slot.median_us)] })) ?? []"
+      @close="table = false"
+    />
   </section>
 </template>

@@ -49,8 +49,8 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'text')
     <p v-if="!release.changes.length" class="px-4 py-6 text-sm text-soft">
       It changed no file: it is the same as the release before.
     </p>
-    <div v-else class="grid lg:grid-cols-[17rem_minmax(0,1fr)]">
-      <div class="border-b border-line py-1 lg:border-r lg:border-b-0">
+    <div v-else class="grid 2xl:grid-cols-[16rem_minmax(0,1fr)]">
+      <div class="border-b border-line py-1 2xl:border-r 2xl:border-b-0">
         <ul
           v-for="[folder, files] in folders"
           :key="folder"

@@ -64,7 +64,7 @@ async function rollBack() {
     <EmptyState v-if="releases && !releases.length" title="No releases yet">
       Give the service a workspace with <code>wirewatch deploy FOLDER</code>.
     </EmptyState>
-    <div v-else-if="releases" class="grid items-start gap-4 lg:grid-cols-[19rem_minmax(0,1fr)]">
+    <div v-else-if="releases" class="grid items-start gap-4 lg:grid-cols-[14rem_minmax(0,1fr)]">
       <nav class="panel overflow-hidden" aria-label="Releases">
         <RouterLink
           v-for="one in releases"

@@ -36,13 +36,28 @@ async fn a_database_of_an_earlier_version_is_migrated_with_its_rows() {
     drop(PgJournal::open(&database.url, "test").await.unwrap());
     // As the first version left it.
     database.run("delete from seaql_migrations where version > 'm001_tables'").await;
-    database.run("alter table bulk_act drop column release").await;
+    database.run("alter table bulk_act drop column release, drop column correction").await;
+    database.run("alter table reason drop column first, drop column last").await;
+    database.run("drop table assignment").await;
     database
         .run(
             "insert into timeline values ('order', '', 'MF-1', 1, 'ended', 1, 2, ''), ('order', '', 'MF-2', 1, 'open', 1, 2, '')",
         )
         .await;
+    database
+        .run(
+            "insert into reason values (7, 'orders', 'book', 'erp', 'refused', 'no'), (8, 'orders', 'book', '', 'refused', 'no')",
+        )
+        .await;
+    for (id, at) in [(1, 50), (2, 40)] {
+        database
+            .run(&format!("insert into live values ({id}, 1, 1, 0, 1, 'orders', 1, 0, '', '', '', '', '', 'failed', 'book', 0, 0, '', 7, 'no', {at})"))
+            .await;
+    }
     let journal = PgJournal::open(&database.url, "test").await.unwrap();
+    let seen = |id: i64| format!("select first * 1000 + last from reason where id = {id}");
+    assert_eq!((database.number(&seen(7)).await, database.number(&seen(8)).await), (40_050, 0), "seen as long as its messages");
+    assert!(journal.store().assignments().await.unwrap().is_empty());
     assert_eq!(database.number("select count(*) from timeline where state = 'done' and key = 'MF-1'").await, 1);
     assert_eq!(database.number("select count(*) from timeline where state = 'open'").await, 1);
     assert!(journal.store().bulk_acts(1).await.unwrap().is_empty(), "its rows can be read");
