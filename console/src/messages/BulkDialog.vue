@@ -22,9 +22,9 @@ const why = ref('')
 const starting = ref(false)
 const trouble = shallowRef<Trouble>()
 const amends = computed(() => props.act === MessageAct.amend)
-/** The correction, once it can be tried. */
+/** The correction, once it can be tried: an empty value is more likely one that is not typed yet. */
 const correction = computed(() =>
-  amends.value && replace.value && replace.value !== put.value
+  amends.value && replace.value && put.value && replace.value !== put.value
     ? { replace: replace.value, with: put.value, field: field.value.trim() || null }
     : null,
 )
@@ -48,8 +48,9 @@ async function attempt(work: () => Promise<void>) {
 const shown = () => props.act !== undefined
 const look = () =>
   attempt(async () => {
+    const own = JSON.stringify(correction.value)
     preview.value = await asked(api.POST('/api/bulk-acts/preview', { body: body.value }))
-    tried.value = JSON.stringify(correction.value)
+    tried.value = own
   })
 watch(
   () => props.act,
