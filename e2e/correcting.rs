@@ -3,11 +3,15 @@
 use crate::scene::Scene;
 use serde_json::{Value, json};
 use wirewatch_standins::marrowfield::Flaw;
-use wirewatch_testkit::eventually;
+use wirewatch_testkit::{Database, eventually};
 
 /// A scene in which every second order of `sent` interchanges has failed, and the id of their reason.
 pub async fn with_a_wrong_item(sent: usize) -> (Scene, String) {
-    let mut scene = Scene::open().await;
+    with_a_wrong_item_on(&Database::new(), sent).await
+}
+
+async fn with_a_wrong_item_on(database: &Database, sent: usize) -> (Scene, String) {
+    let mut scene = Scene::open_on(database).await;
     for _ in 0..sent {
         scene.send(2, Flaw::UnknownItem);
     }
@@ -68,11 +72,18 @@ async fn one_wrong_item_is_corrected_in_many_orders() {
 /// A restart in between loses nothing and corrects nothing twice.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_correction_continues_after_a_kill() {
-    let (mut scene, reason) = with_a_wrong_item(12).await;
+    let database = Database::new();
+    let (mut scene, reason) = with_a_wrong_item_on(&database, 12).await;
+    // It comes as far as the seventh message, and waits there.
+    let oldest = "select id from live where state = 'failed' order by id";
+    let lock = database.begin(&format!("select 1 from live where id = ({oldest} offset 6 limit 1) for update")).await;
     let correct = ["--replace", "QH-HIVE-12", "--with", "QH-HIVE-10", "--detach", "--json"];
     let (code, out, err) = scene.service.command(&[&["amend", "--reason", &reason], correct.as_slice()].concat());
     let started: Value = serde_json::from_str(&out).unwrap_or_else(|_| panic!("{code} {out} {err}"));
+    let blocked = "select count(*) from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'";
+    eventually("it is halfway", || async { (database.number(blocked).await > 0).then_some(()) }).await;
     scene.service.kill();
+    lock.rollback().await.unwrap();
     scene.service.start().await;
     let path = format!("/api/bulk-acts/{}", started["id"].as_str().unwrap());
     let ended = eventually("it has ended", || async {

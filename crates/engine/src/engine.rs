@@ -214,7 +214,7 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         }
     }
 
-    /// Carries out a person's act on a message; committed when this returns or shortly after.
+    /// Carries out a person's act on a message; committed when this returns. It waits as long as the journal is away.
     ///
     /// # Errors
     /// [`ActError`]; nothing has changed then.
@@ -267,15 +267,20 @@ impl<J: Journal, L: Links, C: Clock + Clone> Engine<J, L, C> {
         let _ = self.shared.inputs.send(Input::LookNow(connection.to_owned()));
     }
 
-    /// Puts a connection on hold for a person: nothing passes until [`Self::resume`].
-    pub fn hold(&self, connection: &str, by: &str, why: &str) {
+    /// Puts a connection on hold for a person: nothing passes until [`Self::resume`]. The hold is stored when this returns.
+    pub async fn hold(&self, connection: &str, by: &str, why: &str) {
         let (connection, by, why) = (connection.to_owned(), by.to_owned(), why.to_owned());
-        let _ = self.shared.inputs.send(Input::Hold { connection, by, why });
+        let (reply, stored) = oneshot::channel();
+        let _ = self.shared.inputs.send(Input::Hold { connection, by, why, reply });
+        // Without a reply there was nothing to store, or the engine has ended.
+        let _ = stored.await;
     }
 
-    /// Resumes a connection, whoever put it on hold.
-    pub fn resume(&self, connection: &str) {
-        let _ = self.shared.inputs.send(Input::Free(connection.to_owned()));
+    /// Resumes a connection, whoever put it on hold; stored when this returns.
+    pub async fn resume(&self, connection: &str) {
+        let (reply, stored) = oneshot::channel();
+        let _ = self.shared.inputs.send(Input::Free(connection.to_owned(), reply));
+        let _ = stored.await;
     }
 
     /// Returns the connections on hold.

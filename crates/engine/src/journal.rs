@@ -386,6 +386,9 @@ pub enum NotActed {
     Unknown(MessageId),
     #[error("the message cannot be run again: {0}")]
     Broken(String),
+    /// Its content cannot be stored.
+    #[error("the act could not be stored, and nothing was done: {0}")]
+    NotStored(String),
 }
 
 /// Decides on an arrival, given what is known of its interchanges, or of its delivery.

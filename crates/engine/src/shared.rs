@@ -93,8 +93,10 @@ pub(crate) enum Input {
         connection: String,
         by: String,
         why: String,
+        /// The hold is stored.
+        reply: oneshot::Sender<OpResult>,
     },
-    Free(String),
+    Free(String, oneshot::Sender<OpResult>),
     Held(oneshot::Sender<Vec<Held>>),
 }
 

@@ -4,12 +4,13 @@ use crate::Clock;
 use crate::dispatcher::{Dispatcher, Out, Unacted};
 use crate::engine::Held;
 use crate::enter::Broken;
-use crate::journal::{Journal, NotActed, OpResult};
+use crate::journal::{Journal, NotActed, Op, OpResult};
 use crate::links::Links;
 use crate::loader::Wanted;
 use crate::shard::Shards;
 use crate::shared::{Acted, Closed, Input, Loaded, Shared, Why};
 use crate::writer::{Submitted, Tell, What};
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot, watch};
 use wirewatch_core::connection::Connection;
@@ -26,6 +27,48 @@ pub(crate) struct Outward {
     pub load: mpsc::UnboundedSender<Wanted>,
 }
 
+/// Replies to people that are sent once what they did is committed: an act that was answered survives a crash.
+#[derive(Default)]
+struct Replies {
+    /// Acts, by the message whose commit completes them.
+    acts: BTreeMap<MessageId, VecDeque<oneshot::Sender<Acted>>>,
+    /// Holds and resumes that are not handed to the writer yet, by connection.
+    holds: BTreeMap<String, VecDeque<oneshot::Sender<OpResult>>>,
+    /// The process drains.
+    drained: Option<oneshot::Sender<()>>,
+}
+
+impl Replies {
+    /// Answers the act that a commit completes, if there is one.
+    fn committed(&mut self, id: MessageId, result: &OpResult) {
+        let Some(waiting) = self.acts.get_mut(&id) else { return };
+        let reply = waiting.pop_front();
+        if waiting.is_empty() {
+            self.acts.remove(&id);
+        }
+        let acted = match result {
+            OpResult::Committed => Acted::Done,
+            OpResult::Refused(says) => Acted::Not(NotActed::NotStored(says.clone())),
+        };
+        // Whoever asked may have gone.
+        let _ = reply.map(|reply| reply.send(acted));
+    }
+
+    /// Returns who is told the result of a commit.
+    fn tell(&mut self, id: Option<MessageId>, op: &Op) -> Tell {
+        let held = match op {
+            Op::Hold(hold) => Some(&hold.connection),
+            Op::Resume { connection, by_person: true, .. } => Some(connection),
+            _ => None,
+        };
+        match (id, held.and_then(|connection| self.holds.get_mut(connection)?.pop_front())) {
+            (Some(id), _) => Tell::Dispatcher(id),
+            (None, Some(reply)) => Tell::One(reply),
+            (None, None) => Tell::Nobody,
+        }
+    }
+}
+
 /// Runs until no more input can arrive.
 pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     shared: Arc<Shared<J, L, C>>,
@@ -34,9 +77,9 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
     outward: Outward,
 ) {
     let mut batch = Vec::new();
-    let mut drained = None;
+    let mut replies = Replies::default();
     loop {
-        carry_out(&shared, &mut dispatcher, &outward, &mut drained);
+        carry_out(&shared, &mut dispatcher, &outward, &mut replies);
         outward.closed.send_if_modified(|known| {
             let now = closed_places(&dispatcher);
             let changed = now != *known;
@@ -57,7 +100,7 @@ pub(crate) async fn run<J: Journal, L: Links, C: Clock + Clone>(
             () = wake => dispatcher.tick(shared.clock.now()),
         }
         for input in batch.drain(..) {
-            handle(&mut dispatcher, &mut drained, input, shared.clock.now());
+            handle(&mut dispatcher, &mut replies, input, shared.clock.now());
         }
     }
 }
@@ -73,7 +116,7 @@ pub(crate) fn closed_places(dispatcher: &Dispatcher) -> Closed {
     full.chain(held).collect()
 }
 
-fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>, input: Input, now: Timestamp) {
+fn handle(dispatcher: &mut Dispatcher, replies: &mut Replies, input: Input, now: Timestamp) {
     match input {
         Input::Enter(all) => {
             for one in all {
@@ -98,6 +141,7 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
         }
         Input::Committed(all) => {
             for (id, result) in all {
+                replies.committed(id, &result);
                 match result {
                     OpResult::Committed => dispatcher.committed(id, now),
                     OpResult::Refused(says) => dispatcher.refused(id, &says, now),
@@ -115,27 +159,34 @@ fn handle(dispatcher: &mut Dispatcher, drained: &mut Option<oneshot::Sender<()>>
                 Some(Loaded::Entered(entered)) => dispatcher.act(id, Some(*entered), &acting, now),
                 None => dispatcher.act(id, None, &acting, now),
             };
-            let _ = reply.send(match done {
-                Ok(()) => Acted::Done,
+            let refused = match done {
+                Ok(()) => return replies.acts.entry(id).or_default().push_back(reply),
                 Err(Unacted::Busy) => Acted::Not(NotActed::Busy),
                 Err(Unacted::Elsewhere(shard)) => Acted::Elsewhere(shard),
                 Err(Unacted::Refused(refused)) => Acted::Not(NotActed::Refused(refused)),
-            });
+            };
+            let _ = reply.send(refused);
         }
         Input::Expect(shards) => dispatcher.expect(shards),
         Input::Gain(shards, found) => dispatcher.gain(shards, &found, now),
         Input::Handed(found) => found.iter().for_each(|one| dispatcher.handed(one, now)),
         Input::Leave(shards, to) => dispatcher.leave(shards, to),
         Input::Drain(reply) => {
-            *drained = Some(reply);
+            replies.drained = Some(reply);
             dispatcher.drain();
         }
         Input::HeldElsewhere(hold) => dispatcher.held_elsewhere(&hold, now),
         Input::FreedElsewhere(connection) => dispatcher.resumed_elsewhere(&connection, now),
         Input::Record(switched) => dispatcher.record(switched),
         Input::Surroundings(workspace) => dispatcher.set_surroundings(workspace, now),
-        Input::Hold { connection, by, why } => dispatcher.hold(&connection, &by, &why, now),
-        Input::Free(connection) => dispatcher.resume(&connection, now),
+        Input::Hold { connection, by, why, reply } => {
+            dispatcher.hold(&connection, &by, &why, now);
+            replies.holds.entry(connection).or_default().push_back(reply);
+        }
+        Input::Free(connection, reply) => {
+            dispatcher.resume(&connection, now);
+            replies.holds.entry(connection).or_default().push_back(reply);
+        }
         Input::LookNow(connection) => dispatcher.probe_now(&connection, now),
         Input::Held(reply) => {
             let held = dispatcher.held().map(|(connection, state, waiting)| Held {
@@ -198,11 +249,14 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
     shared: &Arc<Shared<J, L, C>>,
     dispatcher: &mut Dispatcher,
     outward: &Outward,
-    drained: &mut Option<oneshot::Sender<()>>,
+    replies: &mut Replies,
 ) {
     while let Some(out) = dispatcher.poll() {
         match out {
-            Out::Commit(id, op) => shared.submit(op, id.map_or(Tell::Nobody, Tell::Dispatcher)),
+            Out::Commit(id, op) => {
+                let tell = replies.tell(id, &op);
+                shared.submit(op, tell);
+            }
             Out::Perform { id, connection, work } => {
                 let shared = shared.clone();
                 let performing = Performing { id, inputs: shared.inputs.clone() };
@@ -224,7 +278,7 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
                 let _ = shared
                     .submitted
                     .send(Submitted { what: What::GiveAway { shards: Shards::NONE, to: 0 }, tell: Tell::One(tell) });
-                if let Some(reply) = drained.take() {
+                if let Some(reply) = replies.drained.take() {
                     tokio::spawn(async move {
                         let _ = given.await;
                         let _ = reply.send(());
@@ -242,4 +296,6 @@ fn carry_out<J: Journal, L: Links, C: Clock + Clone>(
             }
         }
     }
+    // What is left changed nothing, such as the resume of what is not on hold.
+    replies.holds.clear();
 }

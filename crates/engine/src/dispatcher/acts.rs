@@ -93,7 +93,7 @@ impl Dispatcher {
         let (key, order_key) = (found.key.clone(), found.order_key.clone());
         let change = Change { key, order_key, state: State::Discarded, ..Change::blank(origin, now) };
         let change = Change { entry: Some((logged, entry)), ..change };
-        self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
+        self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
         self.forget_waits(id);
         self.leave_lane(id, now);
         self.take_out(id);
@@ -101,7 +101,8 @@ impl Dispatcher {
         Ok(())
     }
 
-    /// Carries out a person's act on a message. `entered` is the loaded message when [`Self::has`] says that it is not in memory.
+    /// Carries out a person's act on a message: what it changes is committed with the message's id. `entered` is the loaded message when
+    /// [`Self::has`] says that it is not in memory.
     ///
     /// # Errors
     /// [`Unacted`]; nothing has changed then.

@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Answer, given_reason, queues, status, webhooks};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::ProblemCode;
+use crate::view::words::{PersonAct, ProblemCode};
 use crate::view::{AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, Why, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -133,8 +133,7 @@ pub async fn ask(
     let method = Method::of(&method).ok_or_else(|| wrong(format!("`{method}` is not a method that flows can use")))?;
     let key = Digest::parse(&key).ok_or_else(|| wrong("the key must be a digest in hexadecimal digits".to_owned()))?;
     let why = format!("{} {path} at {name}, for a dry run", method.as_str());
-    let subject = Id(Digest::of(&[name.as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), &by, "asked", subject, &why, SystemClock.now()).await?;
+    app.store.record_act(app.engine.mint(), &by, PersonAct::Called.as_str(), subject(&name), &why, SystemClock.now()).await?;
     let effect = Effect::Call { connection: name, method, path, body: body.as_deref().map(Body::from) };
     let step = "dry-run".to_owned();
     let work = Work { step, generation: 0, request: effect.digest(), key, effect, once: None };
@@ -146,7 +145,9 @@ pub async fn ask(
 /// Probes a connection on hold with the next message.
 #[utoipa::path(post, path = "/api/connections/{name}/probe", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
 pub async fn probe(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
-    acted(&app, person, &name, "looked", &name, |app, _| app.engine.probe_now(&name)).await
+    recorded(&app, &person, &name, PersonAct::Probed, &name).await?;
+    app.engine.probe_now(&name);
+    shown(&app, &name).await
 }
 
 /// Puts a connection on hold: nothing is received from it and nothing sent to it until a person resumes it.
@@ -159,28 +160,33 @@ pub async fn hold(
     Json(Why { why }): Json<Why>,
 ) -> Answer<ConnectionView> {
     let why = given_reason(&why, "it is put on hold")?;
-    acted(&app, person, &name, "held", why, |app, by| app.engine.hold(&name, by, why)).await
+    recorded(&app, &person, &name, PersonAct::Held, why).await?;
+    app.engine.hold(&name, &person.0.0, why).await;
+    shown(&app, &name).await
 }
 
 /// Resumes a connection on hold, whoever put it on hold.
 #[utoipa::path(post, path = "/api/connections/{name}/resume", operation_id = "resume_connection", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
-    acted(&app, person, &name, "freed", &name, |app, _| app.engine.resume(&name)).await
+    recorded(&app, &person, &name, PersonAct::Resumed, &name).await?;
+    app.engine.resume(&name).await;
+    shown(&app, &name).await
 }
 
-/// Records a person's act on a connection, carries it out, and returns the connection.
-async fn acted(
-    app: &App,
-    Extension(Person(by)): Extension<Person>,
-    name: &str,
-    act: &str,
-    why: &str,
-    carry_out: impl FnOnce(&App, &str),
-) -> Answer<ConnectionView> {
+/// Returns the id under which acts on a connection are recorded.
+pub(super) fn subject(connection: &str) -> Id {
+    Id(Digest::of(&[connection.as_bytes()]).short())
+}
+
+/// Records a person's act on a connection before it is carried out.
+async fn recorded(app: &App, person: &Person, name: &str, act: PersonAct, why: &str) -> Result<(), Problem> {
+    known(app, name)?;
+    Ok(app.store.record_act(app.engine.mint(), &person.0, act.as_str(), subject(name), why, SystemClock.now()).await?)
+}
+
+/// Returns a connection as it is now.
+async fn shown(app: &App, name: &str) -> Answer<ConnectionView> {
     let connection = known(app, name)?;
-    let subject = Id(Digest::of(&[name.as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), &by, act, subject, why, SystemClock.now()).await?;
-    carry_out(app, &by);
     let (_, workspace) = app.engine.releases().current();
     Ok(Json(view(&workspace, &connection, &status::held(app).await)))
 }

@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Answer, given_reason};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::RecordingDepth;
+use crate::view::words::{PersonAct, RecordingDepth};
 use crate::view::{PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Why, time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -70,8 +70,8 @@ pub async fn pause(
     Json(Why { why }): Json<Why>,
 ) -> Answer<Vec<PausedFlow>> {
     let why = given_reason(&why, "it is paused")?;
-    let by = acted(&app, person, &flow, "paused", why).await?;
-    app.engine.hold(&Before::Flow(&flow).to_string(), &by, why);
+    let by = acted(&app, person, &flow, PersonAct::Paused, why).await?;
+    app.engine.hold(&Before::Flow(&flow).to_string(), &by, why).await;
     Ok(Json(all_paused(&app).await))
 }
 
@@ -79,8 +79,8 @@ pub async fn pause(
 #[utoipa::path(post, path = "/api/flows/{flow}/resume", params(("flow" = String, Path)),
     responses((status = 200, body = ResumedFlow)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<ResumedFlow> {
-    acted(&app, person, &flow, "resumed", &flow).await?;
-    app.engine.resume(&Before::Flow(&flow).to_string());
+    acted(&app, person, &flow, PersonAct::Resumed, &flow).await?;
+    app.engine.resume(&Before::Flow(&flow).to_string()).await;
     let held: Vec<StepHold> = steps_on_hold(&app).await.into_iter().filter(|held| held.flow == flow).collect();
     for StepHold { flow, step, .. } in &held {
         app.engine.probe_now(&Before::Step { flow, step }.to_string());
@@ -101,8 +101,8 @@ pub async fn record(
     flow_of(&workspace, &flow)?;
     let now = SystemClock.now();
     let until = now.after(Duration::from_secs(u64::from(seconds.min(LONGEST))));
-    let why = format!("{flow}: {depth} until {}", time(until.0).unwrap_or_default());
-    app.store.record_act(app.engine.mint(), &by, "recorded", subject(&flow), &why, now).await?;
+    let why = format!("{depth} until {}", time(until.0).unwrap_or_default());
+    app.store.record_act(app.engine.mint(), &by, PersonAct::Recorded.as_str(), subject(&flow), &why, now).await?;
     app.record(&RecordingRow { flow: flow.clone(), depth: depth.to_string(), until: until.0, by_whom: by }).await?;
     Ok(Json(recorded(&app, &flow, SystemClock.now())))
 }
@@ -114,15 +114,21 @@ pub fn recorded(app: &App, flow: &str, now: Timestamp) -> Option<RecordedFlow> {
 }
 
 /// Records what a person does with a flow, before it is done; who it is.
-async fn acted(app: &App, Extension(Person(by)): Extension<Person>, flow: &str, act: &str, why: &str) -> Result<String, Problem> {
+async fn acted(
+    app: &App,
+    Extension(Person(by)): Extension<Person>,
+    flow: &str,
+    act: PersonAct,
+    why: &str,
+) -> Result<String, Problem> {
     let (_, workspace) = app.engine.releases().current();
     flow_of(&workspace, flow)?;
-    app.store.record_act(app.engine.mint(), &by, act, subject(flow), why, SystemClock.now()).await?;
+    app.store.record_act(app.engine.mint(), &by, act.as_str(), subject(flow), why, SystemClock.now()).await?;
     Ok(by)
 }
 
 /// Returns the id under which acts on a flow are recorded.
-fn subject(flow: &str) -> Id {
+pub(super) fn subject(flow: &str) -> Id {
     Id(Digest::of(&[Before::Flow(flow).to_string().as_bytes()]).short())
 }
 

@@ -109,6 +109,7 @@ impl From<ActError> for Problem {
             ActError::Not(NotActed::Refused(refused)) => (StatusCode::CONFLICT, refused_code(refused)),
             ActError::Not(NotActed::Busy) => (StatusCode::CONFLICT, ProblemCode::MessageBusy),
             ActError::Not(NotActed::Broken(_)) => (StatusCode::CONFLICT, ProblemCode::MessageDamaged),
+            ActError::Not(NotActed::NotStored(_)) => (StatusCode::UNPROCESSABLE_ENTITY, ProblemCode::ActNotStored),
             ActError::Not(NotActed::Unknown(_)) => (StatusCode::NOT_FOUND, ProblemCode::NotFound),
             ActError::Down(_) => (StatusCode::SERVICE_UNAVAILABLE, ProblemCode::DatabaseUnavailable),
         };

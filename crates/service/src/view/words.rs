@@ -18,6 +18,7 @@ use wirewatch_core::propose::Confidence;
 use wirewatch_core::reason::{Help, ReasonCode as CoreReasonCode};
 use wirewatch_core::schema::Written;
 use wirewatch_core::workspace::changes::What;
+use wirewatch_core::x12::ack::AckKind;
 use wirewatch_core::x12::{Level, SetAck as CoreSetAck, Weight};
 
 /// Declares enums whose words are written once: for the code, for serde, and for the API's description.
@@ -167,12 +168,31 @@ words! {
         Failed = "failed",
     }
 
-    /// Act of a person on a message or an arrival.
+    /// Act of a person; the first four are on messages and arrivals.
     PersonAct {
         Resent = "resent",
         Amended = "amended",
         Discarded = "discarded",
         Accepted = "accepted",
+        /// Flows.
+        Paused = "paused",
+        Resumed = "resumed",
+        /// More or less was recorded for a time.
+        Recorded = "recorded",
+        /// Connections, which are resumed too.
+        Held = "held",
+        Probed = "probed",
+        /// Called in a dry run.
+        Called = "called",
+        /// A document was sent to it by hand.
+        Submitted = "submitted",
+        /// Problems.
+        Assigned = "assigned",
+        Unassigned = "unassigned",
+        /// Secrets.
+        SecretSet = "secret-set",
+        SecretChanged = "secret-changed",
+        SecretRemoved = "secret-removed",
     }
 
     /// An act on one message.
@@ -234,6 +254,12 @@ words! {
         Day = "24h",
     }
 
+    /// Order of a list, by the time of arrival.
+    ListOrder {
+        Newest = "newest",
+        Oldest = "oldest",
+    }
+
     /// Kind of a connection.
     ConnectionType {
         Folder = "folder",
@@ -286,6 +312,8 @@ words! {
         MessageEnded = "message-ended",
         /// 409: a record of the message cannot be read.
         MessageDamaged = "message-damaged",
+        /// 422: the act has content that the database cannot store.
+        ActNotStored = "act-not-stored",
         /// 409: a completed step would make another request now; say what to do with its answer.
         OtherRequest = "other-request",
         /// 409: the message would no longer pass a completed step; say what to do about what was done.
@@ -372,6 +400,13 @@ words! {
         Accepted = "A",
         AcceptedWithErrors = "E",
         Rejected = "R",
+    }
+
+    /// What acknowledges: a transaction set for a group, or a segment for an interchange.
+    AcknowledgmentSet {
+        Functional = "997",
+        Implementation = "999",
+        Interchange = "TA1",
     }
 
     /// Severity of a finding in a file.
@@ -479,6 +514,9 @@ from_core! {
     }
     CoreSetAck => EdiAck {
         CoreSetAck::Accepted => Accepted, CoreSetAck::Noted => AcceptedWithErrors, CoreSetAck::Rejected => Rejected,
+    }
+    AckKind => AcknowledgmentSet {
+        AckKind::Functional => Functional, AckKind::Implementation => Implementation, AckKind::Interchange => Interchange,
     }
     Confidence => ProposalConfidence { Confidence::Sure => Sure, Confidence::Likely => Likely, Confidence::Maybe => Maybe }
     Recording => RecordingDepth { Recording::Calls => Calls, Recording::Failures => Failures }
