@@ -7,6 +7,7 @@ mod captures;
 mod drafts;
 mod figures;
 mod flow_figures;
+mod messages;
 mod recordings;
 mod releases;
 mod rows;
@@ -38,6 +39,9 @@ use std::ops::Range;
 use wirewatch_core::{ArrivalId, Id, MessageId, Timestamp};
 use wirewatch_engine::Stored;
 
+/// The columns of an [`ArrivalRow`].
+const ARRIVAL: &str = "id, connection, partner, name, verdict, says, size, messages, received, by_whom, event, properties";
+
 /// Answers queries. Clones share the connections.
 #[derive(Debug, Clone)]
 pub struct Store {
@@ -52,65 +56,6 @@ impl Store {
     /// Returns for how many days after today history has partitions; without any, no arrival can be stored.
     pub async fn days_ahead(&self, now: Timestamp) -> Result<i64, JournalError> {
         days::ahead(&self.db, now).await
-    }
-
-    /// Messages, newest first.
-    pub async fn messages(&self, filter: &MessageFilter) -> Result<Vec<MessageRow>, JournalError> {
-        let mut wheres = Wheres::default();
-        wheres.text("flow", &filter.flow);
-        wheres.text("partner", &filter.partner);
-        wheres.text("step", &filter.step);
-        if !filter.states.is_empty() {
-            let n = wheres.arg(filter.states.clone());
-            wheres.text.push(format!("state = any({n})"));
-        }
-        if !filter.key.is_empty() {
-            let n = wheres.arg(filter.key.clone());
-            wheres.text.push(format!("(key = {n} or result = {n})"));
-        }
-        if let Some(arrival) = filter.arrival {
-            wheres.compare("arrival", "=", arrival.0);
-        }
-        if let Some(flows) = &filter.flows {
-            let n = wheres.arg(flows.clone());
-            wheres.text.push(format!("flow = any({n})"));
-        }
-        wheres.window(filter.since, filter.until, filter.before);
-        let live_only = filter.reason.is_some();
-        let (mut history, mut live) = (wheres.sql(), wheres.sql());
-        if !filter.connection.is_empty() {
-            let n = wheres.arg(filter.connection.clone());
-            let by_intake =
-                |table: &str| format!("exists (select 1 from arrival a where a.id = {table}.arrival and a.connection = {n})");
-            history.push_str(&format!(" and {}", by_intake("message")));
-            live.push_str(&format!(" and (waits_for = {n} or {})", by_intake("live")));
-        }
-        if let Some(reason) = filter.reason {
-            let n = wheres.arg(reason);
-            live.push_str(&format!(" and reason = {n}"));
-        }
-        if live_only {
-            history.push_str(" and false");
-        }
-        let limit = wheres.arg(i64::from(filter.limit));
-        let shared = "id, arrival, flow, release, partner, key, result, state, step";
-        let text = format!(
-            "select m.id, m.arrival, m.flow, m.release, m.partner, m.key, m.result, m.state, m.step, m.tries, m.due, m.waits_for, m.reason, coalesce(r.code, '') as code,
-                case when m.says <> '' then m.says else coalesce(r.says, '') end as says, m.at
-             from (
-               (select {shared}, tries, due, waits_for, reason, says, at from live where {live} order by id desc limit {limit})
-               union all
-               (select {shared}, 0, 0::bigint, '', 0::bigint, says, at from message where {history} order by id desc limit {limit})
-             ) m left join reason r on r.id = m.reason
-             order by m.id desc limit {limit}"
-        );
-        Ok(MessageRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)
-    }
-
-    /// Returns one message as in lists.
-    pub async fn message(&self, id: MessageId) -> Result<Option<MessageRow>, JournalError> {
-        let filter = MessageFilter { before: Some(Id(id.0 + 1)), limit: 1, ..MessageFilter::default() };
-        Ok(self.messages(&filter).await?.into_iter().next().filter(|row| row.id == id.0))
     }
 
     /// Returns one message with document and log.
@@ -149,10 +94,7 @@ impl Store {
         wheres.text("name", &filter.name);
         wheres.window(filter.since, filter.until, filter.before);
         let (clause, limit) = (wheres.sql(), wheres.arg(i64::from(filter.limit)));
-        let text = format!(
-            "select id, connection, partner, name, verdict, says, size, messages, received, by_whom, event, properties from arrival
-             where {clause} order by id desc limit {limit}"
-        );
+        let text = format!("select {ARRIVAL} from arrival where {clause} order by id desc limit {limit}");
         Ok(ArrivalRow::find_by_statement(sql(&text, wheres.values)).all(&self.db).await?)
     }
 
@@ -176,6 +118,22 @@ impl Store {
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Id))
     }
 
+    /// Returns these arrivals, in no order; one that is no longer stored is left out.
+    pub async fn arrivals_of(&self, ids: &[ArrivalId]) -> Result<Vec<ArrivalRow>, JournalError> {
+        let text = format!("select {ARRIVAL} from arrival where id = any($1)");
+        Ok(ArrivalRow::find_by_statement(sql(&text, [numbers(ids)])).all(&self.db).await?)
+    }
+
+    /// Returns since when arrivals have been failing without a pause of `pause_us` or more; `None` if none failed since `since`.
+    pub async fn failing_since(&self, since: Timestamp, pause_us: i64) -> Result<Option<Timestamp>, JournalError> {
+        let text = "select received from (
+                select received, received - lag(received) over (order by received) as pause from arrival
+                where id >= $1 and verdict = 'failed'
+            ) failed where pause is null or pause >= $2 order by received desc limit 1";
+        let row = self.db.query_one_raw(sql(text, [Id::first_of(since).0.into(), pause_us.into()])).await?;
+        Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.map(Timestamp))
+    }
+
     /// Returns one arrival.
     pub async fn arrival(&self, id: ArrivalId) -> Result<Option<ArrivalRow>, JournalError> {
         let filter = ArrivalFilter { before: Some(Id(id.0 + 1)), limit: 1, ..ArrivalFilter::default() };
@@ -193,10 +151,11 @@ impl Store {
         found.map_err(|damaged| JournalError::Damaged(damaged.says))
     }
 
-    /// Ledger entries that belong to an arrival, in and out.
-    pub async fn ledger_of(&self, arrival: ArrivalId) -> Result<Vec<LedgerRow>, JournalError> {
-        let text = "select id, direction, sender, receiver, usage, control, arrival, message, answers, at from ledger where arrival = $1 order by id";
-        Ok(LedgerRow::find_by_statement(sql(text, [arrival.0.into()])).all(&self.db).await?)
+    /// Ledger entries that belong to these arrivals, in and out, oldest first.
+    pub async fn ledger_of(&self, arrivals: &[ArrivalId]) -> Result<Vec<LedgerRow>, JournalError> {
+        let text = "select id, direction, sender, receiver, usage, control, arrival, message, answers, at from ledger
+            where arrival = any($1) order by id";
+        Ok(LedgerRow::find_by_statement(sql(text, [numbers(arrivals)])).all(&self.db).await?)
     }
 
     /// Timelines, newest first.
@@ -237,13 +196,15 @@ impl Store {
         Ok(row.map(|row| row.try_get_by_index(0)).transpose()?.unwrap_or_default())
     }
 
-    /// Returns why the newest failed message of each key failed, and since when; a key without one is left out.
-    pub async fn failures_of(&self, keys: &[String]) -> Result<BTreeMap<String, (String, i64)>, JournalError> {
-        let text =
-            "select distinct on (key) key, says, at from live where key = any($1) and state = 'failed' order by key, id desc";
+    /// Returns why the newest failed message of each key failed, and since when, by key and partner: two partners may use the same
+    /// number. A key without a failed message is left out.
+    pub async fn failures_of(&self, keys: &[String]) -> Result<BTreeMap<(String, String), (String, i64)>, JournalError> {
+        let text = "select distinct on (key, partner) key, partner, says, at from live where key = any($1) and state = 'failed'
+            order by key, partner, id desc";
         let rows = self.db.query_all_raw(sql(text, [keys.to_vec().into()])).await?;
-        let failure =
-            |row: &sea_orm::QueryResult| Ok((row.try_get_by_index(0)?, (row.try_get_by_index(1)?, row.try_get_by_index(2)?)));
+        let failure = |row: &sea_orm::QueryResult| {
+            Ok(((row.try_get_by_index(0)?, row.try_get_by_index(1)?), (row.try_get_by_index(2)?, row.try_get_by_index(3)?)))
+        };
         rows.iter().map(failure).collect()
     }
 
@@ -254,10 +215,17 @@ impl Store {
         Ok(TallyRow::find_by_statement(sql(text, [since_hour.into()])).all(&self.db).await?)
     }
 
-    /// Acts on one message or arrival, oldest first.
-    pub async fn audit_of(&self, subject: Id) -> Result<Vec<AuditRow>, JournalError> {
-        let text = "select id, at, by_whom, act, subject, why from audit where subject = $1 order by id";
-        Ok(AuditRow::find_by_statement(sql(text, [subject.0.into()])).all(&self.db).await?)
+    /// Acts on these messages or arrivals, oldest first.
+    pub async fn audit_of(&self, subjects: &[Id]) -> Result<Vec<AuditRow>, JournalError> {
+        let text = "select id, at, by_whom, act, subject, why from audit where subject = any($1) order by id";
+        Ok(AuditRow::find_by_statement(sql(text, [numbers(subjects)])).all(&self.db).await?)
+    }
+
+    /// The newest acts of people since a moment, newest first.
+    pub async fn newest_acts(&self, since: Timestamp, limit: u32) -> Result<Vec<AuditRow>, JournalError> {
+        let text = "select id, at, by_whom, act, subject, why from audit where id >= $1 order by id desc limit $2";
+        let values = [Id::first_of(since).0.into(), i64::from(limit).into()];
+        Ok(AuditRow::find_by_statement(sql(text, values)).all(&self.db).await?)
     }
 
     /// Records an act that does not concern a message.
@@ -301,6 +269,11 @@ pub async fn feed_of(db: &impl ConnectionTrait, writer: i16, up: i64, down: i64)
     let text = "select writer, group_no, at, packed, events from feed where writer = $1 and (group_no > $2 or group_no < $3) order by at limit 2000";
     let rows = db.query_all_raw(sql(text, [writer.into(), up.into(), down.into()])).await?;
     rows.iter().map(feed_row).collect()
+}
+
+/// Converts ids to an argument of `any(…)`.
+fn numbers(ids: &[Id]) -> Value {
+    ids.iter().map(|id| id.0).collect::<Vec<i64>>().into()
 }
 
 /// Conditions joined by `and`, with numbered arguments.

@@ -23,6 +23,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step { name: "m004_bulk_correction", text: BULK_CORRECTION }),
             Box::new(Step { name: "m005_reason_seen", text: REASON_SEEN }),
             Box::new(Step { name: "m006_assignment", text: ASSIGNMENT }),
+            Box::new(Step { name: "m007_acts", text: ACTS }),
         ]
     }
 }
@@ -273,6 +274,14 @@ create table assignment (
   kind text not null, name text not null collate "C", to_whom text not null, note text not null, by_whom text not null,
   at bigint not null, primary key (kind, name)
 );
+"#;
+
+/// Acts of people have the words of the API. The newest are listed.
+const ACTS: &str = r#"
+update audit set act = case act when 'looked' then 'probed' when 'freed' then 'resumed' when 'asked' then 'called'
+  when 'set' then 'secret-set' when 'changed' then 'secret-changed' when 'removed' then 'secret-removed' else act end
+  where act in ('looked', 'freed', 'asked', 'set', 'changed', 'removed');
+create index audit_subject on audit (subject);
 "#;
 
 /// Tables partitioned by the day of an id, with the column that holds it.

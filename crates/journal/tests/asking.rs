@@ -157,12 +157,50 @@ async fn each_filter_finds_its_own() {
         "finished ones too, each once"
     );
     let failures = book.journal.store().failures_of(&["MF-2".to_owned(), "MF-1".to_owned()]).await.unwrap();
-    assert_eq!(failures.into_keys().collect::<Vec<_>>(), ["MF-2"]);
+    let failed: Vec<(String, String)> = failures.into_keys().collect();
+    assert_eq!(failed, [("MF-2".to_owned(), "marrowfield".to_owned())], "by partner: another's MF-2 has not failed");
+    let all = || MessageFilter { limit: 100, ..MessageFilter::default() };
+    assert_eq!(book.listed(MessageFilter { oldest_first: true, ..all() }).await, [a, b, c]);
+    let store = book.journal.store();
+    assert_eq!(store.messages(&MessageFilter { oldest_first: true, limit: 2, ..all() }).await.unwrap().last().unwrap().id, b.0);
+    for (filter, most, count) in
+        [(all(), 9, 3), (all(), 2, 2), (MessageFilter { key: "MF-1".into(), limit: 1, before: Some(a), ..all() }, 9, 2)]
+    {
+        assert_eq!(store.messages_count(&filter, most).await.unwrap(), count, "whatever the page: {filter:?}");
+    }
     let reasons = book.journal.store().reasons("").await.unwrap();
     assert_eq!(reasons.iter().map(|one| (one.says.as_str(), one.messages)).collect::<Vec<_>>(), [("unknown item QH-1", 1)]);
     assert!(book.journal.store().reasons("notes").await.unwrap().is_empty());
     let open: BTreeSet<(String, i64)> = book.journal.store().unfinished_by_state().await.unwrap().into_iter().collect();
     assert_eq!(open, BTreeSet::from([("failed".to_owned(), 1), ("waiting".to_owned(), 1)]));
+}
+
+/// Failing arrivals are one problem as long as less than a day lies between them.
+#[tokio::test]
+async fn failing_arrivals_are_followed_back_to_the_first() {
+    const HOUR: i64 = 3_600_000_000;
+    let book = Book::open().await;
+    let (store, since) = (book.journal.store(), SystemClock.now());
+    let failing = async || store.failing_since(since, 24 * HOUR).await.unwrap().map(|at| at.0 / HOUR);
+    assert_eq!(failing().await, None);
+    // Hours at which one is received, with its verdict, and since when they have been failing then.
+    for (hour, verdict, begin) in [
+        (1000, "received", None),
+        (1001, "failed", Some(1001)),
+        (1020, "failed", Some(1001)),
+        (1043, "failed", Some(1001)),
+        (1060, "resolved", Some(1001)),
+        (1068, "failed", Some(1068)),
+        (1069, "failed", Some(1068)),
+    ] {
+        let id = book.journal.mint(SystemClock.now()).0;
+        let insert =
+            "insert into arrival (id, connection, partner, name, verdict, says, size, digest, messages, received, by_whom)";
+        let values = format!("values ({id}, 'drop', '', 'a', '{verdict}', '', 1, '', 0, {}, '')", hour * HOUR);
+        book.database.run(&format!("{insert} {values}")).await;
+        assert_eq!(failing().await, begin, "after hour {hour}");
+    }
+    assert_eq!(store.failing_since(SystemClock.now(), 24 * HOUR).await.unwrap(), None, "none since");
 }
 
 /// A resend does not change when a reason was first seen; after a day without it, it is a new one.

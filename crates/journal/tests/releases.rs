@@ -39,6 +39,8 @@ async fn a_database_of_an_earlier_version_is_migrated_with_its_rows() {
     database.run("alter table bulk_act drop column release, drop column correction").await;
     database.run("alter table reason drop column first, drop column last").await;
     database.run("drop table assignment").await;
+    database.run("drop index audit_subject").await;
+    database.run("insert into audit values (1, 1, 'ada', 'freed', 7, ''), (2, 1, 'ada', 'resent', 7, '')").await;
     database
         .run(
             "insert into timeline values ('order', '', 'MF-1', 1, 'ended', 1, 2, ''), ('order', '', 'MF-2', 1, 'open', 1, 2, '')",
@@ -60,5 +62,7 @@ async fn a_database_of_an_earlier_version_is_migrated_with_its_rows() {
     assert!(journal.store().assignments().await.unwrap().is_empty());
     assert_eq!(database.number("select count(*) from timeline where state = 'done' and key = 'MF-1'").await, 1);
     assert_eq!(database.number("select count(*) from timeline where state = 'open'").await, 1);
+    let acts = journal.store().audit_of(&[wirewatch_core::Id(7)]).await.unwrap();
+    assert_eq!(acts.into_iter().map(|one| one.act).collect::<Vec<_>>(), ["resumed", "resent"], "in the words of the API");
     assert!(journal.store().bulk_acts(1).await.unwrap().is_empty(), "its rows can be read");
 }

@@ -19,12 +19,16 @@ pub struct MessageFilter {
     /// The step it is at, or ended at.
     pub step: String,
     pub key: String,
+    /// How the key, or the key in the target, begins.
+    pub key_prefix: String,
     pub arrival: Option<ArrivalId>,
     pub reason: Option<i64>,
     pub since: Option<Timestamp>,
     pub until: Option<Timestamp>,
-    /// Only messages older than this one: the next page.
+    /// Only messages after this one in the order of the list: the next page.
     pub before: Option<MessageId>,
+    /// Oldest first in place of newest first.
+    pub oldest_first: bool,
     pub limit: u32,
 }
 

@@ -1,10 +1,11 @@
-//! Who works on what needs attention, so that two people do not do the same, and nobody waits for nobody.
+//! Who works on what needs attention, so that no two people do the same, and no problem is left to somebody else.
 
 use super::problem::Problem;
+use super::status::DAY_US;
 use super::{Answer, flows, rows, status, storable};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::ProblemKind;
+use crate::view::words::{PersonAct, ProblemKind};
 use crate::view::{Assignment, AssignmentRequest, sure_time};
 use axum::extract::{Query, State};
 use axum::{Extension, Json};
@@ -15,6 +16,9 @@ use utoipa::IntoParams;
 use wirewatch_core::{Digest, Id, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::{AssignmentRow, JournalError};
+
+/// Days over which failing arrivals are followed back to the first one.
+const FAILING_FOR: i64 = 30;
 
 /// What needs attention now, with its beginning in RFC 3339.
 type Problems = BTreeMap<(ProblemKind, String), String>;
@@ -42,7 +46,7 @@ pub async fn assign(
         return Err(problem.detail("`wirewatch status` lists what needs attention"));
     }
     let now = SystemClock.now();
-    record(&app, &by, "assigned", kind, &name, &format!("{} to {to}: {note}", words(kind, &name))).await?;
+    record(&app, &by, PersonAct::Assigned, kind, &name, &format!("{} to {to}: {note}", words(kind, &name))).await?;
     let row = AssignmentRow { kind: kind.to_string(), name, to_whom: to, note, by_whom: by, at: now.0 };
     app.store.assign(&row).await?;
     Ok(Json(view(kind, row)))
@@ -70,7 +74,7 @@ pub async fn remove(
     if !app.store.unassign(kind.as_str(), &name).await? {
         return Err(Problem::not_found(format!("{} is not assigned to anybody", words(kind, &name))));
     }
-    record(&app, &by, "unassigned", kind, &name, &words(kind, &name)).await?;
+    record(&app, &by, PersonAct::Unassigned, kind, &name, &words(kind, &name)).await?;
     list(State(app)).await
 }
 
@@ -106,15 +110,24 @@ async fn problems(app: &App) -> Result<Problems, JournalError> {
     for held in flows::steps_on_hold(app).await {
         problems.insert((ProblemKind::Step, format!("{}/{}", held.flow, held.step)), held.since);
     }
-    if let Some(oldest) = status::arrivals_failed(app).await?.pop() {
-        problems.insert((ProblemKind::Arrivals, String::new()), oldest.received);
+    if let Some(since) = arrivals_failing_since(app).await? {
+        problems.insert((ProblemKind::Arrivals, String::new()), sure_time(since));
     }
     Ok(problems)
 }
 
-async fn record(app: &App, by: &str, act: &str, kind: ProblemKind, name: &str, why: &str) -> Result<(), JournalError> {
+/// Returns since when arrivals have been failing, without a day between them; `None` if none failed in the last day.
+async fn arrivals_failing_since(app: &App) -> Result<Option<Timestamp>, JournalError> {
+    if status::arrivals_failed(app).await?.is_empty() {
+        return Ok(None);
+    }
+    let since = Timestamp(SystemClock.now().0 - FAILING_FOR * DAY_US);
+    app.store.failing_since(since, DAY_US).await
+}
+
+async fn record(app: &App, by: &str, act: PersonAct, kind: ProblemKind, name: &str, why: &str) -> Result<(), JournalError> {
     let subject = Id(Digest::of(&[kind.as_str().as_bytes(), name.as_bytes()]).short());
-    app.store.record_act(app.engine.mint(), by, act, subject, why, SystemClock.now()).await
+    app.store.record_act(app.engine.mint(), by, act.as_str(), subject, why, SystemClock.now()).await
 }
 
 fn view(kind: ProblemKind, row: AssignmentRow) -> Assignment {

@@ -25,7 +25,7 @@ use wirewatch_journal::{ArrivalFilter, JournalError};
 const DAYS_AHEAD: i64 = 3;
 
 /// Failed arrivals of the last day are listed, up to a limit.
-const DAY_US: i64 = 24 * 3_600_000_000;
+pub(super) const DAY_US: i64 = 24 * 3_600_000_000;
 const ARRIVALS: u32 = 20;
 
 /// For so long after the last of them, rejected calls are warned of.

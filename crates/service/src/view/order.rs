@@ -47,8 +47,11 @@ pub struct Orders {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct OrderStory {
     pub orders: Vec<Order>,
+    /// Its newest 100 messages, newest first.
     pub messages: Vec<Message>,
-    /// What happened to it, oldest first: of its first 20 messages.
+    /// How many messages it has; at most 10,000 are counted.
+    pub total: i64,
+    /// What happened to it, oldest first: its milestones, and arrivals, acts and acknowledgments of its first 100 messages.
     pub events: Vec<OrderEvent>,
 }
 
