@@ -3,8 +3,10 @@
 use proptest::prelude::*;
 use serde_json::json;
 use std::sync::Arc;
+use wirewatch_core::edi::acknowledge::acknowledgments;
 use wirewatch_core::edi::{Report, Summary, differences, draft, page, tree, write};
 use wirewatch_core::partner::{Envelopes, Partner, Sending};
+use wirewatch_core::x12::ack::{AckForm, AckKind, AckStyle, Stamp};
 use wirewatch_core::x12::{Definitions, Delimiters, OnSeparator, Party, Reader, Reading, SetDefinition, SetTree, check_set};
 
 fn definition(set: &str) -> Arc<SetDefinition> {
@@ -56,6 +58,52 @@ fn order() -> SetTree {
 #[test]
 fn an_order_is_reported_with_everything_it_says() {
     insta::assert_snapshot!(Summary::of(&order()).to_string());
+}
+
+#[test]
+fn totals_that_do_not_agree_with_the_lines_are_warned_of() {
+    const HIVE: &str = "PO1*1*12*EA*64.5**VP*QH-HIVE-10";
+    const FRAME: &str = "PO1*2*48*EA*3.1**VP*QH-FRAME-D";
+    let cases: [(&[&str], &[&str]); 9] = [
+        (&[HIVE, FRAME, "CTT*2*60", "AMT*TT*922.8"], &[]),
+        (&[HIVE, FRAME, "CTT*3"], &["CTT01 says 3 lines; the document has 2"]),
+        (&[HIVE, FRAME, "CTT*2*61"], &["CTT02 says 61; the quantities of the lines add up to 60"]),
+        (&[HIVE, FRAME, "CTT*2", "AMT*TT*900"], &["AMT02 says 900; the lines add up to 922.8"]),
+        // What cannot be added up is not warned of.
+        (&[HIVE, "PO1*2**EA*3.1**VP*QH-FRAME-D", "CTT*2*12", "AMT*TT*1"], &[]),
+        (&[HIVE, "PO1*2*48*EA*3.1*HP*VP*QH-FRAME-D", "CTT*2*60", "AMT*TT*1"], &[]),
+        (&["SAC*C*D240***1250**********Freight", HIVE, "CTT*1", "AMT*TT*786.50"], &[]),
+        (&[HIVE, "SAC*C*D240***1250**********Freight", "CTT*1", "AMT*TT*786.50"], &[]),
+        (&["CTT*1"], &["CTT01 says 1 lines; the document has 0"]),
+    ];
+    for (segments, warnings) in cases {
+        let summary = Summary::of(&set("850", &[&["BEG*00*SA*MF-1**20261123"], segments].concat()));
+        assert_eq!(summary.warnings, warnings, "{segments:?}");
+        assert_eq!(summary.to_string().matches("warning: ").count(), warnings.len());
+        assert_eq!(page::page(&[summary]).matches("Warning:").count(), warnings.len());
+    }
+}
+
+#[test]
+fn an_input_is_acknowledged_group_by_group_in_its_partners_style() {
+    let text = include_str!("../../../demo/samples/marrowfield-850.edi");
+    let twice = format!("{text}{}", text.replacen("*000000101*0*T*", "*000000101*1*T*", 1));
+    let stamp = Stamp { interchange_control: 7, group_control: 7, date: "20261123".into(), time: "0700".into() };
+    let style = |form| AckStyle { form, ..AckStyle::default() };
+    let reading = Reader::read(Definitions::standard(), twice.as_bytes());
+    let drafted = acknowledgments(&reading, |_| style(AckForm::Implementation), &stamp);
+    let kinds: Vec<AckKind> = drafted.iter().map(|one| one.kind).collect();
+    assert_eq!(kinds.iter().filter(|kind| **kind == AckKind::Implementation).count(), 2);
+    assert_eq!(kinds.iter().filter(|kind| **kind == AckKind::Interchange).count(), 1, "{kinds:?}");
+    let controls: Vec<String> =
+        drafted.iter().map(|one| String::from_utf8_lossy(&one.bytes).split('*').nth(13).unwrap_or_default().to_owned()).collect();
+    let expected: Vec<String> = (7..7 + drafted.len()).map(|n| format!("{n:09}")).collect();
+    assert_eq!(controls, expected, "numbers count up");
+    for one in &drafted {
+        let lines = String::from_utf8(one.lines()).unwrap();
+        assert!(lines.starts_with("ISA*") && lines.lines().all(|line| line.ends_with('~')), "{lines}");
+    }
+    assert!(acknowledgments(&Reader::read(Definitions::standard(), b""), |_| AckStyle::default(), &stamp).is_empty());
 }
 
 #[test]

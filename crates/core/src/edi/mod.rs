@@ -1,5 +1,6 @@
 //! X12 documents for people and programs: findings, summaries, differences, and as JSON.
 
+pub mod acknowledge;
 pub mod diff;
 pub mod draft;
 pub mod page;

@@ -59,6 +59,7 @@ fn section(summary: &Summary) -> String {
     if !summary.totals.is_empty() {
         html += &format!("<h2>Totals</h2>{}", list(&summary.totals));
     }
+    html.extend(summary.warnings.iter().map(|says| format!("<p><strong>Warning:</strong> {}</p>", escaped(says))));
     html + "</section>"
 }
 

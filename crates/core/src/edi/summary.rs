@@ -18,6 +18,9 @@ pub struct Summary {
     pub lines: Vec<LineSummary>,
     /// Totals with labels: those stated in the document, and those of its lines.
     pub totals: Vec<Fact>,
+    /// Totals that do not agree with the lines, in sentences.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<String>,
     /// Sentences of an acknowledgment.
     pub says: Vec<String>,
 }
@@ -63,7 +66,7 @@ impl Summary {
     pub fn of(tree: &SetTree) -> Self {
         let definition = tree.definition();
         let mut summary = Self { title: definition.name.clone(), ..Self::default() };
-        let mut total = Decimal::ZERO;
+        let mut counted = Totals::default();
         let root = tree.root();
         for child in root.children() {
             match child {
@@ -72,24 +75,29 @@ impl Summary {
                     "N1" => summary.parties.push(party(tree, inner)),
                     "PO1" => {
                         let (line, amount) = line(tree, inner);
-                        total += amount.unwrap_or_default();
+                        counted.line(&line, amount);
+                        counted.charges |= has_charges(inner);
                         summary.lines.push(line);
                     }
                     "CTT" => {
                         for segment in inner.segments() {
                             let value = |n| text(&segment, n);
+                            summary.warnings.extend(counted.differences(&segment));
                             match segment.id() {
                                 b"CTT" => summary.totals.push(fact("Lines", value(1))),
                                 _ => summary.totals.push(fact(meaning(tree, &segment, 1), value(2))),
                             }
                         }
                     }
-                    _ => summary.facts.extend(inner_facts(tree, inner)),
+                    name => {
+                        counted.charges |= name == "SAC";
+                        summary.facts.extend(inner_facts(tree, inner));
+                    }
                 },
             }
         }
-        if !summary.lines.is_empty() && total != Decimal::ZERO {
-            summary.totals.push(fact("Sum of the lines", total.to_string()));
+        if counted.lines > 0 && counted.amount != Decimal::ZERO {
+            summary.totals.push(fact("Sum of the lines", counted.amount.to_string()));
         }
         if matches!(definition.set.as_str(), "997" | "999") {
             summary.says = acknowledgments_of(tree);
@@ -117,6 +125,56 @@ impl Summary {
             }
             _ => self.facts.extend(plain_fact(tree, segment)),
         }
+    }
+}
+
+/// What the lines of a set add up to.
+#[derive(Debug, Default)]
+struct Totals {
+    lines: usize,
+    /// PO102 of all lines; `None` once a line has none that is a number.
+    quantity: Option<Decimal>,
+    /// Quantity by price, of the lines that have both.
+    amount: Decimal,
+    /// A line has no amount.
+    partial: bool,
+    /// Charges or allowances (SAC) are part of the total amount.
+    charges: bool,
+}
+
+impl Totals {
+    fn line(&mut self, line: &LineSummary, amount: Option<Decimal>) {
+        let quantity = line.quantity.parse::<Decimal>().ok();
+        let before = if self.lines == 0 { Some(Decimal::ZERO) } else { self.quantity };
+        self.quantity = before.zip(quantity).and_then(|(sum, more)| sum.checked_add(more));
+        self.partial |= amount.is_none();
+        self.amount = self.amount.saturating_add(amount.unwrap_or_default());
+        self.lines += 1;
+    }
+
+    /// Returns where a segment of the trailer does not agree with the lines: CTT01 is their number, CTT02 the sum of their quantities
+    /// (X12 850 and 855, semantic notes of CTT); the total transaction amount is AMT02 behind the code TT.
+    fn differences(&self, segment: &Segment<'_>) -> Vec<String> {
+        let stated = |n| text(segment, n).parse::<Decimal>().ok();
+        let differ = |n, counted: Decimal| stated(n).filter(|stated| *stated != counted);
+        let mut says = Vec::new();
+        match segment.id() {
+            b"CTT" => {
+                if let Some(stated) = differ(1, self.lines.into()) {
+                    says.push(format!("CTT01 says {stated} lines; the document has {}", self.lines));
+                }
+                if let Some((counted, stated)) = self.quantity.and_then(|counted| Some((counted, differ(2, counted)?))) {
+                    says.push(format!("CTT02 says {stated}; the quantities of the lines add up to {counted}"));
+                }
+            }
+            b"AMT" if text(segment, 1) == "TT" && !self.partial && !self.charges => {
+                if let Some(stated) = differ(2, self.amount) {
+                    says.push(format!("AMT02 says {stated}; the lines add up to {}", self.amount));
+                }
+            }
+            _ => {}
+        }
+        says
     }
 }
 
@@ -166,7 +224,7 @@ impl std::fmt::Display for Summary {
             writeln!(f)?;
             list(f, &self.totals, "  ")?;
         }
-        Ok(())
+        self.warnings.iter().try_for_each(|says| writeln!(f, "  warning: {says}"))
     }
 }
 
@@ -231,7 +289,9 @@ fn line(tree: &SetTree, within: LoopRef<'_>) -> (LineSummary, Option<Decimal>) {
                 (line.number, line.quantity, line.price) = (value(1), value(2), value(4));
                 line.unit = meaning(tree, &segment, 3);
                 let number = |n| value(n).parse::<Decimal>().ok();
-                amount = number(2).zip(number(4)).map(|(quantity, price)| quantity * price);
+                // PO105: a price per hundred or thousand is not multiplied.
+                let each = !["HP", "TP"].contains(&value(5).as_str());
+                amount = number(2).zip(number(4)).filter(|_| each).and_then(|(quantity, price)| quantity.checked_mul(price));
                 line.amount = amount.map(|amount| amount.normalize()).map_or(String::new(), money);
                 line.ids = ids(tree, &segment, 6);
             }
@@ -244,6 +304,10 @@ fn line(tree: &SetTree, within: LoopRef<'_>) -> (LineSummary, Option<Decimal>) {
         }
     }
     (line, amount)
+}
+
+fn has_charges(within: LoopRef<'_>) -> bool {
+    within.children().any(|child| matches!(child, Child::Loop(inner) if inner.name() == "SAC"))
 }
 
 /// Returns an amount with at least two decimal places, and all that it has.

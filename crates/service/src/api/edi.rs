@@ -4,21 +4,24 @@ use super::problem::Problem;
 use super::{Answer, rows};
 use crate::run::App;
 use crate::view::some;
-use crate::view::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
+use crate::view::{EdiAcknowledgment, EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use wirewatch_core::edi::acknowledge::{self, Drafted};
 use wirewatch_core::edi::{Summary, summary};
 use wirewatch_core::workspace::Workspace;
-use wirewatch_core::x12::ack::is_acknowledged;
+use wirewatch_core::x12::ack::{Stamp, acknowledgments, is_acknowledged};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::x12::{Fault, Header, Item, Limits, Reader, Reading, Scanner, SetTree, Terms};
 
 /// Largest document in bytes, and segments returned.
 const MAX_TEXT: usize = 1 << 20;
 const LINES: usize = 5000;
+/// Acknowledgments that are shown.
+const ACKNOWLEDGMENTS: usize = 20;
 
 /// An X12 document with its segments, findings and summaries. Nothing is stored.
 #[utoipa::path(post, path = "/api/edi", operation_id = "edi", request_body = EdiRequest,
@@ -68,7 +71,26 @@ fn looked_at(workspace: &Arc<Workspace>, asked: &str, bytes: &[u8]) -> EdiLook {
     let partner = first.map_or(String::new(), |one| terms(workspace, asked, &one.header).0);
     let (lines, cut, numbers) = lines(bytes, &reading);
     let sets = sets(workspace, asked, bytes, &reading, &numbers);
-    EdiLook { valid: report.valid, says, partner: some(&partner), lines, cut, sets }
+    let acknowledgments = acknowledged(workspace, asked, &reading);
+    EdiLook { valid: report.valid, says, partner: some(&partner), lines, cut, sets, acknowledgments }
+}
+
+/// Returns the acknowledgments that a reading would get, each in the style of its partner.
+fn acknowledged(workspace: &Workspace, asked: &str, reading: &Reading) -> Vec<EdiAcknowledgment> {
+    let now = jiff::Zoned::now();
+    let (date, time) = (now.strftime("%Y%m%d").to_string(), now.strftime("%H%M").to_string());
+    let stamp = Stamp { interchange_control: 1, group_control: 1, date, time };
+    let style = |header: &Header| {
+        let partner = workspace.partners.get(&terms(workspace, asked, header).0);
+        partner.and_then(|partner| partner.acknowledge.as_ref()).map(|acknowledge| acknowledge.style).unwrap_or_default()
+    };
+    let shown = |one: Drafted| EdiAcknowledgment {
+        set: one.kind.into(),
+        says: acknowledgments(&one.bytes).iter().flat_map(|one| one.sentences()).collect(),
+        text: String::from_utf8_lossy(&one.lines()).trim_end().to_owned(),
+        answers: one.answers,
+    };
+    acknowledge::acknowledgments(reading, style, &stamp).into_iter().take(ACKNOWLEDGMENTS).map(shown).collect()
 }
 
 /// Every segment with its findings, whether there are more, and the number of the segment that begins at an offset.
@@ -176,6 +198,7 @@ fn view(of: Summary) -> EdiSummary {
         parties: of.parties.into_iter().map(party).collect(),
         lines: of.lines.into_iter().map(item).collect(),
         totals: facts(of.totals),
+        warnings: of.warnings,
         says: of.says,
     }
 }

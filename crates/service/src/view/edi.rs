@@ -1,7 +1,7 @@
 //! An X12 document: its segments with findings, and summaries of its sets.
 
 use super::message::DescribedSegment;
-use super::words::{EdiAck, EdiLevel, EdiWeight};
+use super::words::{AcknowledgmentSet, EdiAck, EdiLevel, EdiWeight};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -31,6 +31,20 @@ pub struct EdiLook {
     /// There are more segments than `lines` holds.
     pub cut: bool,
     pub sets: Vec<EdiSet>,
+    /// The acknowledgments that we would send, in the partner's style; empty where nothing is acknowledged.
+    pub acknowledgments: Vec<EdiAcknowledgment>,
+}
+
+/// An acknowledgment that would be sent.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EdiAcknowledgment {
+    pub set: AcknowledgmentSet,
+    /// Control number of the group that it answers, or of the interchange.
+    pub answers: String,
+    /// What it says, in sentences.
+    pub says: Vec<String>,
+    /// Its segments, one a line. The service numbers what it sends: the control numbers are made up.
+    pub text: String,
 }
 
 /// A segment.
@@ -84,6 +98,8 @@ pub struct EdiSummary {
     pub parties: Vec<EdiParty>,
     pub lines: Vec<EdiItem>,
     pub totals: Vec<EdiFact>,
+    /// Totals that do not agree with the lines, in sentences.
+    pub warnings: Vec<String>,
     /// Sentences of an acknowledgment.
     pub says: Vec<String>,
 }

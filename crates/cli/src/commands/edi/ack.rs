@@ -3,7 +3,8 @@ use crate::error::CommandError;
 use crate::local;
 use crate::terminal::document;
 use std::path::PathBuf;
-use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp, functional_ack, interchange_ack, is_acknowledged};
+use wirewatch_core::edi::acknowledge::{Drafted, acknowledgments};
+use wirewatch_core::x12::ack::{AckDepth, AckForm, AckStyle, Stamp};
 
 /// Write the acknowledgments of an X12 file: a 997 or 999 for each group, a TA1 where ISA14 requests one
 ///
@@ -43,29 +44,8 @@ pub fn run(args: &AckArgs) -> Result<(), CommandError> {
     let reading = input::read(&terms, &bytes);
     let now = jiff::Zoned::now();
     let (date, time) = (now.strftime("%Y%m%d").to_string(), now.strftime("%H%M").to_string());
-    let mut control = args.control;
-    let mut written = Vec::new();
-    for interchange in &reading.interchanges {
-        let mut acknowledgments = Vec::new();
-        let mut stamp = || {
-            let stamp = Stamp { interchange_control: control, group_control: control, date: date.clone(), time: time.clone() };
-            control += 1;
-            stamp
-        };
-        if interchange.header.wants_ta1 {
-            acknowledgments.push(interchange_ack(interchange, &stamp()));
-        }
-        // A broken interchange is answered by its TA1 alone: its groups are not processed.
-        let groups = interchange.groups.iter().filter(|group| interchange.faults.is_empty() && is_acknowledged(group));
-        acknowledgments.extend(groups.map(|group| functional_ack(&interchange.header, group, style, &stamp())));
-        let terminator = interchange.header.delimiters.segment;
-        for segment in acknowledgments.iter().flat_map(|ack| ack.split_inclusive(|byte| *byte == terminator)) {
-            written.extend_from_slice(segment);
-            if terminator != b'\n' {
-                written.push(b'\n');
-            }
-        }
-    }
+    let stamp = Stamp { interchange_control: args.control, group_control: args.control, date, time };
+    let written: Vec<u8> = acknowledgments(&reading, |_| style, &stamp).iter().flat_map(Drafted::lines).collect();
     if !written.is_empty() {
         return Ok(document(&written)?);
     }
