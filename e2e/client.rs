@@ -1,9 +1,9 @@
 //! The way of an order, seen with the client.
 
 use crate::scene::Scene;
-use serde_json::Value;
+use serde_json::{Value, json};
 use wirewatch_standins::marrowfield::Flaw;
-use wirewatch_testkit::{eventually, redact};
+use wirewatch_testkit::{Database, Service, eventually, redact};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_order_goes_from_the_folder_to_the_order_system_and_back() {
@@ -102,4 +102,48 @@ async fn exit_codes_tell_usage_refusal_and_absence_apart() {
     scene.service.kill();
     let (code, _, err) = scene.service.command(&["status"]);
     assert_eq!(code, 3, "{err}");
+}
+
+/// A flow lies in a folder of its own, and a key has characters that end a path or a query elsewhere.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn names_and_keys_may_have_any_characters() {
+    let files = [
+        ("workspace.toml", "format = 1"),
+        ("connections/drop.toml", "kind = \"folder\"\npath = \"drop\""),
+        ("schemas/note.schema.json", r#"{ "type": "object", "properties": { "number": { "type": "string" } } }"#),
+        (
+            "flows/shop/notes.toml",
+            "key = \"number\"\n[[intake]]\nfrom = \"drop\"\ntakes = \"note\"\n[[step]]\nname = \"odd\"\ncheck = [{ that = \"false\", says = \"no\" }]",
+        ),
+        (
+            "milestones/note.toml",
+            "[[milestone]]\nname = \"received\"\nmark = \"begins\"\nflow = \"shop/notes\"\nwhen = \"begun\"",
+        ),
+    ];
+    let mut service = Service::with_files(&Database::new(), &files);
+    service.start().await;
+    let key = "A/B?c=1#d %2F é";
+    std::fs::write(service.folder.path().join("note.json"), json!({ "number": key }).to_string()).unwrap();
+    let (code, out, err) = service.command(&["submit", "shop/notes", "note.json"]);
+    assert!(code == 0 && out.contains("received"), "{out}{err}");
+    eventually("it failed and its order began", || async {
+        let (found, page) = service.ask("/api/orders").await;
+        let begun = found == 200 && page["orders"][0]["key"] == key;
+        (begun && service.get("/api/messages?state=failed").await?["messages"][0]["key"] == key).then_some(())
+    })
+    .await;
+    for (command, says) in [
+        (vec!["show", key], "odd: no"),
+        (vec!["order", key], "received"),
+        (vec!["messages", "--key", key], key),
+        (vec!["flow", "show", "shop/notes"], "flows/shop/notes.toml"),
+        (vec!["flow", "pause", "shop/notes", "--why", "counting"], "is paused"),
+        (vec!["flow", "resume", "shop/notes"], "is resumed"),
+        (vec!["flow", "record", "shop/notes", "failures"], "recording `failures`"),
+    ] {
+        let (code, out, err) = service.command(&command);
+        assert!(code == 0 && out.contains(says), "{command:?}: {code} {out}{err}");
+    }
+    let (code, _, err) = service.command(&["flow", "show", "shop/note"]);
+    assert!(code == 1 && err.contains("Did you mean `shop/notes`?"), "{err}");
 }

@@ -36,6 +36,9 @@ pub struct Which {
     /// Only this key, e.g. a purchase order number, or the number in the target
     #[arg(long, default_value = "")]
     pub key: String,
+    /// Only keys that begin so
+    #[arg(long, default_value = "", value_name = "TEXT")]
+    pub key_prefix: String,
 }
 
 /// Size and format of a list.
@@ -82,9 +85,17 @@ fn find_token_file() -> Option<PathBuf> {
     here.ancestors().map(|folder| folder.join("state").join(TOKEN_FILE)).find(|path| path.exists())
 }
 
+/// Formats a path of the API, with each value as one segment: names and keys can have any characters.
+macro_rules! api_path {
+    ($template:literal $(, $value:expr)*) => {
+        format!(concat!("/api/", $template) $(, $crate::api::segment(&$value.to_string()))*)
+    };
+}
+pub(crate) use api_path;
+
 /// Returns the path of a message in the API. A message is named by its id or by a key, which can have any characters.
 pub fn message_path(message: &str) -> String {
-    format!("/api/messages/{}", segment(message))
+    api_path!("messages/{}", message)
 }
 
 /// Returns a text as one segment of a path.

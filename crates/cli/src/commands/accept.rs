@@ -1,4 +1,4 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::ui;
@@ -21,7 +21,7 @@ pub struct AcceptArgs {
 }
 
 pub async fn run(client: &ClientArgs, args: &AcceptArgs) -> Result<(), CommandError> {
-    let path = format!("/api/arrivals/{}/accept", args.arrival);
+    let path = api_path!("arrivals/{}/accept", args.arrival);
     let handed: Handed = client.client()?.post(&path, &json!({ "why": args.why })).await?;
     if args.json {
         ui::json(&handed);

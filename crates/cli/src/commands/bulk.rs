@@ -1,6 +1,6 @@
 //! Acts on many messages: started by `resend`, `amend --replace` and `discard`, done by the service in the background.
 
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::show;
 use crate::terminal::{errln, outln};
@@ -54,7 +54,7 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
     match &args.command {
         Command::List { json } => list(&client, *json).await,
         Command::Show { id, json } => {
-            let one: BulkAct = client.get(&format!("/api/bulk-acts/{id}"), &[]).await?;
+            let one: BulkAct = client.get(&api_path!("bulk-acts/{}", id), &[]).await?;
             if *json {
                 ui::json(&one)
             } else {
@@ -63,11 +63,11 @@ pub async fn run(client: &ClientArgs, args: &BulkArgs) -> Result<(), CommandErro
             Ok(())
         }
         Command::Follow { id, json } => {
-            let one: BulkAct = client.get(&format!("/api/bulk-acts/{id}"), &[]).await?;
+            let one: BulkAct = client.get(&api_path!("bulk-acts/{}", id), &[]).await?;
             report(&follow(&client, one).await?, *json)
         }
         Command::Stop { id } => {
-            let one: BulkAct = client.post(&format!("/api/bulk-acts/{id}/stop"), &()).await?;
+            let one: BulkAct = client.post(&api_path!("bulk-acts/{}/stop", id), &()).await?;
             outln!("stopped; {} of {} {}", one.done, ui::count(one.total as usize, "message"), past(one.act));
             Ok(())
         }
@@ -157,7 +157,7 @@ async fn follow(client: &Client, mut one: BulkAct) -> Result<BulkAct, CommandErr
     let bar = ProgressBar::new(one.total as u64);
     let style = ProgressStyle::with_template("{wide_bar} {pos} of {len}  {msg}  {eta} left");
     bar.set_style(style.expect("the template is well-formed"));
-    let path = format!("/api/bulk-acts/{}", one.id);
+    let path = api_path!("bulk-acts/{}", one.id);
     while one.state == BulkState::Running {
         bar.set_position((one.done + one.refused) as u64);
         if one.refused > 0 {

@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::ui::{self, BAD, PLAIN, cell, clock, paint};
@@ -94,7 +94,7 @@ pub async fn run(client: &ClientArgs, args: &CaptureArgs) -> Result<(), CommandE
         Command::List { json } => list(&client, *json).await,
         Command::Show { name, n, json } => show(&client, name, *n, *json).await,
         Command::Save { name, n, file } => {
-            let bytes = client.bytes(&format!("/api/captures/{name}/{n}/bytes")).await?;
+            let bytes = client.bytes(&api_path!("captures/{}/{}/bytes", name, n)).await?;
             let failed = |error| CommandError::Failed(format!("{}: {error}", file.display()));
             std::fs::write(file, &bytes).map_err(failed)?;
             outln!("{} bytes are in {}", bytes.len(), file.display());
@@ -102,7 +102,7 @@ pub async fn run(client: &ClientArgs, args: &CaptureArgs) -> Result<(), CommandE
         }
         Command::Pass { name, n, flow, to } => pass(&client, name, *n, flow.as_deref(), to.as_deref()).await,
         Command::Close { name } => {
-            client.delete(&format!("/api/captures/{name}")).await?;
+            client.delete(&api_path!("captures/{}", name)).await?;
             outln!("{name} is closed");
             Ok(())
         }
@@ -137,7 +137,7 @@ async fn open(client: &Client, request: CaptureRequest, how: &How) -> Result<(),
 }
 
 async fn story(client: &Client, name: &str) -> Result<CaptureStory, CommandError> {
-    client.get(&format!("/api/captures/{name}"), &[]).await
+    client.get(&api_path!("captures/{}", name), &[]).await
 }
 
 async fn list(client: &Client, json: bool) -> Result<(), CommandError> {
@@ -204,10 +204,10 @@ fn print_line(caught: &CaughtView) {
 async fn pass(client: &Client, name: &str, n: u64, flow: Option<&str>, to: Option<&str>) -> Result<(), CommandError> {
     let story = story(client, name).await?;
     let caught = numbered(&story, n)?;
-    let bytes = client.bytes(&format!("/api/captures/{name}/{n}/bytes")).await?;
+    let bytes = client.bytes(&api_path!("captures/{}/{}/bytes", name, n)).await?;
     if let Some(flow) = flow {
         let called = [("name", format!("{name} {n}"))];
-        let handed: Handed = client.post_bytes(&format!("/api/flows/{flow}/submit"), &called, bytes).await?;
+        let handed: Handed = client.post_bytes(&api_path!("flows/{}/submit", flow), &called, bytes).await?;
         outln!("{} {} {}", handed.arrival, handed.verdict, handed.says);
         return Ok(());
     }

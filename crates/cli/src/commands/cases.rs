@@ -1,5 +1,5 @@
 use super::compare;
-use crate::api::{ClientArgs, message_path};
+use crate::api::{ClientArgs, api_path, message_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::{errln, outln};
@@ -202,10 +202,10 @@ pub async fn make(client: &ClientArgs, args: &CaseArgs) -> Result<(), CommandErr
     local::files(&args.workspace)?;
     let client = client.client()?;
     let story: Story = client.get(&message_path(&args.message), &[]).await?;
-    let mut bytes = client.bytes(&format!("/api/arrivals/{}/bytes", story.message.arrival)).await?;
+    let mut bytes = client.bytes(&api_path!("arrivals/{}/bytes", story.message.arrival)).await?;
     // The last answers were given to the corrected document.
     if story.acts.iter().any(|act| act.act == PersonAct::Amended) {
-        let amended: DocumentView = client.get(&format!("/api/messages/{}/document", story.message.id), &[]).await?;
+        let amended: DocumentView = client.get(&api_path!("messages/{}/document", story.message.id), &[]).await?;
         bytes = as_given(&bytes, &amended)?;
     }
     let mut answers = answers(&story);

@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::ui::{self, BAD, GOOD, cell, span, styled};
@@ -53,7 +53,7 @@ pub async fn run(client: &ClientArgs, args: &ConnectionArgs) -> Result<(), Comma
 }
 
 async fn test(client: &Client, connection: &str, json: bool) -> Result<(), CommandError> {
-    let tested: Value = client.post(&format!("/api/connections/{connection}/test"), &json!({})).await?;
+    let tested: Value = client.post(&api_path!("connections/{}/test", connection), &json!({})).await?;
     let says = tested["says"].as_str().unwrap_or_default();
     if json {
         ui::json(&tested);
@@ -68,7 +68,7 @@ async fn test(client: &Client, connection: &str, json: bool) -> Result<(), Comma
 }
 
 async fn act(client: &Client, connection: &str, act: &str, body: &Value) -> Result<(), CommandError> {
-    let view: ConnectionView = client.post(&format!("/api/connections/{connection}/{act}"), body).await?;
+    let view: ConnectionView = client.post(&api_path!("connections/{}/{}", connection, act), body).await?;
     match view.on_hold {
         Some(held) => match &held.by {
             None => outln!("{connection} is on hold: {}; the next message probes it", held.says),

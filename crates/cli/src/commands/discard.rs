@@ -1,5 +1,5 @@
 use super::bulk;
-use crate::api::{Client, ClientArgs, message_path};
+use crate::api::{Client, ClientArgs, api_path, message_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::{show, ui};
@@ -67,7 +67,7 @@ async fn arrivals(client: &Client, args: &DiscardArgs) -> Result<(), CommandErro
     let mut discarded: Vec<Arrival> = Vec::new();
     for arrival in &args.target.messages {
         let why = Why { why: args.why.clone() };
-        discarded.push(client.post(&format!("/api/arrivals/{arrival}/discard"), &why).await?);
+        discarded.push(client.post(&api_path!("arrivals/{}/discard", arrival), &why).await?);
     }
     if args.target.json {
         ui::json(&discarded);

@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs, message_path};
+use crate::api::{Client, ClientArgs, api_path, message_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::outln;
@@ -142,7 +142,7 @@ impl Answering for Outside<'_> {
                     body: body.as_ref().map(Body::text),
                     key: work.key.to_string(),
                 };
-                let at = format!("/api/connections/{connection}/ask");
+                let at = api_path!("connections/{}/ask", connection);
                 let asking = client.post::<Asked>(&at, &request);
                 // A dry run runs its machine in one go; the answer is waited for where it is needed.
                 let asked = tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking));

@@ -1,4 +1,4 @@
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::{clear, document, errln, out, outln};
@@ -114,7 +114,7 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
         }
         return Ok(());
     };
-    let story: MapStory = client.get(&format!("/api/maps/{name}"), &[]).await?;
+    let story: MapStory = client.get(&api_path!("maps/{}", name), &[]).await?;
     let Some(draft) = story.draft else { return Err(CommandError::Failed(format!("the map {name} has no draft"))) };
     let file = args.workspace.join("maps").join(format!("{name}.toml"));
     let before = if file.exists() { String::from_utf8_lossy(&local::bytes(&file)?).into_owned() } else { String::new() };
@@ -125,7 +125,7 @@ async fn take(client: &ClientArgs, args: &TakeArgs) -> Result<(), CommandError> 
         return Ok(());
     }
     local::write(&file, &draft.text)?;
-    client.delete(&format!("/api/maps/{name}/draft")).await?;
+    client.delete(&api_path!("maps/{}/draft", name)).await?;
     outln!("{} written; next: `wirewatch check`, then `wirewatch deploy`", file.display());
     Ok(())
 }

@@ -3,8 +3,9 @@ use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::{show, ui};
 use wirewatch_service::view::Messages;
+use wirewatch_service::view::words::ListOrder;
 
-/// List messages, newest first
+/// List messages
 #[derive(Debug, clap::Args)]
 pub struct MessagesArgs {
     #[command(flatten)]
@@ -18,6 +19,9 @@ pub struct MessagesArgs {
     /// Only messages received before this moment
     #[arg(long, default_value = "", value_name = "MOMENT")]
     until: String,
+    /// Which come first
+    #[arg(long, default_value_t = ListOrder::Newest, value_parser = super::words(ListOrder::ALL))]
+    order: ListOrder,
     #[command(flatten)]
     page: Page,
 }
@@ -29,6 +33,8 @@ pub async fn run(client: &ClientArgs, args: &MessagesArgs) -> Result<(), Command
         ("state", args.which.state.clone()),
         ("reason", args.reason.clone()),
         ("key", args.which.key.clone()),
+        ("key_prefix", args.which.key_prefix.clone()),
+        ("order", args.order.to_string()),
         ("since", args.since.clone()),
         ("until", args.until.clone()),
         ("before", args.page.before.clone()),
@@ -42,7 +48,7 @@ pub async fn run(client: &ClientArgs, args: &MessagesArgs) -> Result<(), Command
     } else {
         show::messages(&page.messages);
         if let Some(next) = &page.next {
-            outln!("{}", ui::paint(ui::DIM, format!("older: --before {next}")));
+            outln!("{}", ui::paint(ui::DIM, format!("next page: --before {next}")));
         }
     }
     Ok(())

@@ -1,4 +1,4 @@
-use crate::api::{ClientArgs, Page};
+use crate::api::{ClientArgs, Page, api_path};
 use crate::error::CommandError;
 use crate::terminal::outln;
 use crate::{show, ui};
@@ -53,7 +53,7 @@ pub async fn list(client: &ClientArgs, args: &OrdersArgs) -> Result<(), CommandE
 }
 
 pub async fn one(client: &ClientArgs, args: &OrderArgs) -> Result<(), CommandError> {
-    let story: OrderStory = client.client()?.get(&format!("/api/orders/{}", args.key), &[]).await?;
+    let story: OrderStory = client.client()?.get(&api_path!("orders/{}", args.key), &[]).await?;
     if args.json {
         ui::json(&story);
         return Ok(());
@@ -64,5 +64,10 @@ pub async fn one(client: &ClientArgs, args: &OrderArgs) -> Result<(), CommandErr
     show::events(&story.events);
     outln!();
     show::messages(&story.messages);
+    let shown = story.messages.len();
+    if usize::try_from(story.total).is_ok_and(|total| total > shown) {
+        let rest = format!("the newest {shown} of {} messages; all: wirewatch messages --key '{}'", story.total, args.key);
+        outln!("{}", ui::paint(ui::DIM, rest));
+    }
     Ok(())
 }

@@ -1,5 +1,5 @@
 use super::deploy::{changes, print_release};
-use crate::api::ClientArgs;
+use crate::api::{ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::local;
 use crate::terminal::outln;
@@ -49,9 +49,9 @@ pub async fn list(client: &ClientArgs, args: &ReleasesArgs) -> Result<(), Comman
     let client = client.client()?;
     if let Some(no) = args.release {
         if let Some(to) = &args.to {
-            return write(&client.get(&format!("/api/releases/{no}/files"), &[]).await?, to);
+            return write(&client.get(&api_path!("releases/{}/files", no), &[]).await?, to);
         }
-        let story: ReleaseStory = client.get(&format!("/api/releases/{no}"), &[]).await?;
+        let story: ReleaseStory = client.get(&api_path!("releases/{}", no), &[]).await?;
         if args.json {
             ui::json(&story);
         } else {
@@ -115,7 +115,7 @@ pub struct RollbackArgs {
 }
 
 pub async fn rollback(client: &ClientArgs, args: &RollbackArgs) -> Result<(), CommandError> {
-    let path = format!("/api/releases/{}/rollback", args.release);
+    let path = api_path!("releases/{}/rollback", args.release);
     let release: Release = client.client()?.post(&path, &Why { why: args.why.clone() }).await?;
     if args.json {
         ui::json(&release);

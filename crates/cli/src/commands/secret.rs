@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs};
+use crate::api::{Client, ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
 use crate::ui::{self, BAD, cell, clock, styled};
@@ -62,7 +62,7 @@ pub async fn run(client: &ClientArgs, args: &SecretArgs) -> Result<(), CommandEr
 }
 
 fn path(name: &str) -> String {
-    format!("/api/secrets/{name}")
+    api_path!("secrets/{}", name)
 }
 
 async fn set(client: &Client, name: &str, generate: bool, keep_seconds: u64) -> Result<(), CommandError> {

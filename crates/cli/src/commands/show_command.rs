@@ -1,4 +1,4 @@
-use crate::api::{ClientArgs, message_path};
+use crate::api::{ClientArgs, api_path, message_path};
 use crate::error::CommandError;
 use crate::{show, ui};
 use wirewatch_service::view::{ArrivalStory, Story};
@@ -22,7 +22,7 @@ pub async fn run(client: &ClientArgs, args: &ShowArgs) -> Result<(), CommandErro
         Ok(story) if args.json => ui::json(&story),
         Ok(story) => show::story(&story),
         Err(error) if missing(&error) && args.what.parse::<wirewatch_core::Id>().is_ok() => {
-            let path = format!("/api/arrivals/{}", args.what);
+            let path = api_path!("arrivals/{}", args.what);
             let story: ArrivalStory = client.get(&path, &[]).await.map_err(|error| match error {
                 error if missing(&error) => CommandError::Failed(format!("there is no message and no arrival {}", args.what)),
                 other => other,

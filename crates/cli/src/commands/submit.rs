@@ -1,4 +1,4 @@
-use crate::api::{Client, ClientArgs, message_path, segment};
+use crate::api::{Client, ClientArgs, api_path, message_path};
 use crate::error::CommandError;
 use crate::follow::{StreamItem, follow};
 use crate::local;
@@ -90,7 +90,7 @@ impl SubmitArgs {
 
 /// The document of a message, or the bytes of an arrival.
 async fn like(client: &Client, id: &str) -> Result<Vec<u8>, CommandError> {
-    match client.bytes(&format!("/api/arrivals/{}/bytes", segment(id))).await {
+    match client.bytes(&api_path!("arrivals/{}/bytes", id)).await {
         Ok(bytes) => Ok(bytes),
         Err(CommandError::Refused(_)) => {
             let path = format!("{}/document", message_path(id));
@@ -128,7 +128,7 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
     if args.is_connection(&client).await? {
         return at_connection(&client, args, name, bytes).await;
     }
-    let path = format!("/api/flows/{}/submit", args.target);
+    let path = api_path!("flows/{}/submit", args.target);
     if args.json || args.no_watch {
         let handed: Handed = client.post_bytes(&path, &[("name", name)], bytes).await?;
         if args.json {
@@ -174,7 +174,7 @@ pub async fn run(client: &ClientArgs, args: &SubmitArgs) -> Result<(), CommandEr
         }
     }
     following.abort();
-    let story: ArrivalStory = client.get(&format!("/api/arrivals/{}", handed.arrival), &[]).await?;
+    let story: ArrivalStory = client.get(&api_path!("arrivals/{}", handed.arrival), &[]).await?;
     outln!();
     crate::show::messages(&story.messages);
     Ok(())
@@ -201,7 +201,7 @@ impl Followed {
     /// Reads the arrival. New messages are followed from now on; messages at rest are finished, although their event may still
     /// arrive.
     async fn look(&mut self, client: &Client, arrival: &str) -> Result<(), CommandError> {
-        let story: ArrivalStory = client.get(&format!("/api/arrivals/{arrival}"), &[]).await?;
+        let story: ArrivalStory = client.get(&api_path!("arrivals/{}", arrival), &[]).await?;
         self.splitting = story.arrival.verdict == Verdict::Splitting;
         for message in &story.messages {
             self.ours.insert(message.id.clone());
@@ -225,7 +225,7 @@ async fn at_connection(client: &Client, args: &SubmitArgs, name: String, bytes: 
         ("path", text(&args.post)),
         ("name", name),
     ];
-    let submitted: Submitted = client.post_bytes(&format!("/api/connections/{}/submit", args.target), &at, bytes).await?;
+    let submitted: Submitted = client.post_bytes(&api_path!("connections/{}/submit", args.target), &at, bytes).await?;
     if args.json {
         ui::json(&submitted);
     } else {
