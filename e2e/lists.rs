@@ -48,6 +48,7 @@ async fn each_table_says_what_it_should_after_a_morning() {
         &["orders"],
         &["orders", "--state", "trouble"],
         &["order", &good.orders[0]],
+        &["flow", "show", "partner-orders"],
     ];
     let tables = tables.map(|one| printed(&scene, one));
     insta::assert_snapshot!("lists_after_a_morning", tables.join("\n"));
@@ -55,6 +56,38 @@ async fn each_table_says_what_it_should_after_a_morning() {
     let status = printed(&scene, &["status"]);
     let words: Vec<&str> = status.split_whitespace().collect();
     insta::assert_snapshot!("status_after_a_morning", words.join(" "));
+}
+
+/// Messages are found by how their number begins, and listed from either end.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn messages_are_found_by_the_beginning_of_their_number_and_listed_from_either_end() {
+    let mut scene = Scene::open().await;
+    let sent = scene.send(12, Flaw::None);
+    scene.quiet(12).await;
+    let keys = async |query: &str| {
+        let page = scene.service.get(&format!("/api/messages?flow=partner-orders&{query}")).await.unwrap();
+        let keys = page["messages"].as_array().unwrap().iter().map(|one| one["key"].as_str().unwrap().to_owned());
+        (keys.collect::<Vec<_>>(), page["next"].as_str().map(str::to_owned))
+    };
+    let prefix = &sent.orders[0][..sent.orders[0].len() - 1];
+    let mut begins: Vec<String> = sent.orders.iter().filter(|order| order.starts_with(prefix)).cloned().collect();
+    assert_eq!(keys(&format!("key_prefix={prefix}&order=oldest")).await.0, begins);
+    begins.reverse();
+    assert_eq!(keys(&format!("key_prefix={prefix}")).await.0, begins);
+    assert_eq!(keys("key_prefix=Q-1000").await.0.len(), 12, "the number in the target, too");
+    assert_eq!(keys("key_prefix=%25").await.0.len(), 0, "no pattern");
+    // Pages from the oldest on.
+    let (mut all, mut next) = keys("order=oldest&limit=5").await;
+    while let Some(before) = next {
+        let (more, further) = keys(&format!("order=oldest&limit=5&before={before}")).await;
+        all.extend(more);
+        next = further;
+    }
+    assert_eq!(all, sent.orders);
+    let (status, problem) = scene.service.ask("/api/messages?order=middle").await;
+    assert_eq!(status, 400, "{problem}");
+    let (code, out, _) = scene.service.command(&["messages", "--key-prefix", prefix, "--order", "oldest", "--limit", "1"]);
+    assert!(code == 0 && out.contains(&sent.orders[0]) && out.contains("next page: --before"), "{out}");
 }
 
 /// Sends an order whose acknowledgment is sent before it is booked.

@@ -5,11 +5,12 @@ use crate::scene::Scene;
 use wirewatch_testkit::eventually;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_flow_is_paused_and_let_go_on() {
+async fn a_flow_is_paused_and_resumed() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line=partner-orders]").await;
-    browser.click("[data-line=partner-orders] [data-part=pause]").await;
+    browser.click("[data-line=partner-orders] [data-part=acts]").await;
+    browser.press("Pause…").await;
     browser.click("[role=dialog] input").await;
     browser.type_keys("stocktaking").await;
     browser.press("Pause").await;
@@ -36,7 +37,7 @@ async fn an_earlier_release_is_gone_back_to() {
     browser.click("[data-release='1']").await;
     browser.comes_to("/releases?release=1").await;
     browser.press("Go back to this release…").await;
-    browser.click("#why").await;
+    browser.click("[role=dialog] input").await;
     browser.type_keys("the title was meant").await;
     browser.press("Go back").await;
     browser.comes_to("/releases?release=3").await;

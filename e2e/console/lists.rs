@@ -42,6 +42,40 @@ async fn a_filtered_list_is_an_address_that_can_be_sent() {
     browser.comes_to("/messages?within=between&since=2020-01-01T00:00:00.000Z&until=2099-01-01T00:00:00.000Z").await;
     browser.read("[role=table]", &more.orders[0]).await;
     assert_eq!(browser.accessibility().await, "");
+    // A number is found by its beginning; a whole list is sorted by any column, and columns are chosen.
+    browser.go("/messages?flow=partner-orders").await;
+    browser.click("#key").await;
+    browser.type_keys(format!("{}\n", &more.orders[0][..more.orders[0].len() - 1])).await;
+    browser.comes_to(&format!("/messages?flow=partner-orders&key_prefix={}", &more.orders[0][..more.orders[0].len() - 1])).await;
+    browser.read("[role=table]", &more.orders[0]).await;
+    browser.go("/messages?flow=partner-orders").await;
+    let numbers = async || {
+        let numbers =
+            browser.script("return [...document.querySelectorAll('[data-message] a')].map((one) => one.textContent)").await;
+        serde_json::from_value::<Vec<String>>(numbers).unwrap_or_default()
+    };
+    let shown = async |sorted: &dyn Fn(&mut Vec<String>)| {
+        eventually("they are in this order", || async {
+            let now = numbers().await;
+            let mut wanted = now.clone();
+            sorted(&mut wanted);
+            (now.len() == 4 && now == wanted).then_some(())
+        })
+        .await;
+    };
+    shown(&|all| all.sort_by(|a, b| b.cmp(a))).await;
+    browser.click("[data-sort=received]").await;
+    browser.comes_to("/messages?flow=partner-orders&order=oldest").await;
+    shown(&|all| all.sort()).await;
+    browser.click("[data-sort=result]").await;
+    browser.see("[role=columnheader][aria-sort=ascending]").await;
+    assert_eq!(numbers().await.last(), Some(&flawed.orders[0]), "without a number in the target, it is the last");
+    browser.press("Columns").await;
+    browser.click("[data-column=release]").await;
+    browser.see("[data-sort=release]").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Show the usual columns").await;
+    browser.see_no("[data-sort=release]").await;
     browser.go("/messages?key=none-such").await;
     browser.read("main", "No message matches these filters").await;
     browser.go("/messages?direction=out").await;
@@ -125,6 +159,10 @@ async fn a_flow_has_its_page_and_an_arrival_names_its_orders() {
     browser.read("main", &sent.orders[0]).await;
     browser.press("24 h").await;
     browser.read("[data-part=figures]", "5 messages done").await;
+    browser.read("[data-part=notes]", "the order desk").await;
+    browser.read("[data-part=intakes]", "newest arrival").await;
+    browser.read("[data-part=versions]", "release 1").await;
+    browser.read("[data-part=versions]", "flows/partner-orders.toml, maps/po-to-order.toml").await;
     browser.press("As a table").await;
     let rows = browser.script("return document.querySelectorAll('[role=dialog] tbody tr').length").await;
     assert_eq!(rows, 30);

@@ -27,6 +27,13 @@ async fn a_refused_order_is_found_amended_and_booked() {
 
     browser.press("Amend…").await;
     browser.read("[data-part=verdict]", "no findings").await;
+    browser.read("[data-part=intro]", "Valid X12; step book failed:").await;
+    // The refused value is selected: what is typed replaces it, and the change is shown.
+    browser.read("[role=dialog] .cm-chosen", "QH-HIVE-12").await;
+    browser.type_keys("QH-HIVE-10").await;
+    browser.read("[data-part=changed] ins", "QH-HIVE-10").await;
+    browser.read("[data-part=changed] del", "QH-HIVE-12").await;
+    browser.control('z').await;
     let document = browser.script("return document.querySelector('[role=dialog] .cm-content').innerText").await;
     let mended = document.as_str().unwrap().replace("QH-HIVE-12", "QH-HIVE-10");
     browser.click("[role=dialog] .cm-content").await;

@@ -66,6 +66,14 @@ async fn the_first_page_has_the_figures_and_the_sidebar_leads_everywhere() {
     browser.read("[data-figure=median]", "95th percentile").await;
     browser.read("[data-figure=attention]", "the oldest").await;
     browser.read("[data-count=messages]", "1").await;
+    // Systems and what people did are one line each.
+    browser.read("[data-part=systems]", "Order system").await;
+    let failed = scene.messages("state=failed").await.remove(0)["id"].as_str().unwrap().to_owned();
+    assert_eq!(scene.service.command(&["discard", &failed, "--why", "a test order"]).0, 0);
+    browser.read("[data-part=recent-acts]", "discarded").await;
+    browser.read("[data-part=recent-acts]", "a test order").await;
+    scene.send(1, Flaw::UnknownItem);
+    browser.read("[data-figure=attention]", "the oldest").await;
     browser.press("As a table").await;
     let rows = browser.script("return document.querySelectorAll('[role=dialog] tbody tr').length").await;
     assert_eq!(rows, 30, "the table has every span of the line");

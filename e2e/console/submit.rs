@@ -10,7 +10,8 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
     let scene = Scene::open().await;
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line=shop-orders]").await;
-    browser.click("[data-line=shop-orders] [data-part=submit]").await;
+    browser.click("[data-line=shop-orders] [data-part=acts]").await;
+    browser.press("Submit one…").await;
     browser.read("[role=dialog]", "as if it had arrived from Quillhaven web shop").await;
     browser.see("[data-field='data.number']").await;
     browser.see(".cm-content").await;
@@ -68,7 +69,8 @@ async fn what_last_received_in_is_submitted_again_with_another_number() {
     assert_eq!((&found["takes"], &found["form"], &found["made_up"]), (&"x12/850".into(), &"x12".into(), &"".into()));
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line=partner-orders]").await;
-    browser.click("[data-line=partner-orders] [data-part=submit]").await;
+    browser.click("[data-line=partner-orders] [data-part=acts]").await;
+    browser.press("Submit one…").await;
     browser.see(".cm-content").await;
     // It has another control number; with the old one it is a duplicate.
     let control = format!("{:09}", sent.control);

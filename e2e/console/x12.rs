@@ -25,6 +25,10 @@ async fn a_pasted_document_is_shown_raw_and_readable_with_what_is_wrong_beside_i
     assert!(text(&browser, "[data-finding=error]").await.contains("PO102 (Quantity Ordered): expected a number, found `twelve`"));
     assert_eq!(text(&browser, "[data-weight=error]").await, "twelve", "the place is marked");
     assert!(text(&browser, "main h2").await.contains("Purchase Order MF-20417"));
+    // The acknowledgment that would be sent is beside it.
+    browser.read("[data-part=acknowledgment]", "The 997 that we would send for group ").await;
+    browser.read("[data-part=acknowledgment]", "PO102: Invalid Character In Data Element (twelve)").await;
+    browser.read("[data-part=acknowledgment] pre", "AK5*R*5~").await;
     // An element chosen in the readable half is marked in the raw one.
     browser.click("main input[type=checkbox]").await;
     browser.see("[data-element=BEG03]").await;

@@ -1,19 +1,21 @@
 <script setup lang="ts">
 /** One arrival: its bytes, its ledger entries and its messages. */
 import { Direction, DocumentForm, Verdict } from '../api/schema'
-import { computed, ref, watch } from 'vue'
+import type { EdiLook } from '../api/schema'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { api, asked } from '../api/client'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import CodeView from '../ui/CodeView.vue'
-import ModalDialog from '../ui/ModalDialog.vue'
+import ReasonDialog from '../ui/ReasonDialog.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TermHelp from '../ui/TermHelp.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { bytes, count } from '../words/format'
+import RawLines from '../x12/RawLines.vue'
 import { flattened } from './flattened'
 import { glossary, type Term } from '../words/glossary'
 
@@ -30,6 +32,23 @@ const messages = computed(() => {
   const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))
   return story.value?.messages.filter((one) => !acknowledgments.has(one.id)) ?? []
 })
+/** An X12 document that was not received shows its segments with what is wrong in each. */
+const look = shallowRef<EdiLook>()
+const wrong = computed(
+  () =>
+    story.value?.form === DocumentForm.x12 &&
+    [Verdict.failed, Verdict.rejected].includes(story.value.arrival.verdict) &&
+    story.value.arrival.id,
+)
+watch(wrong, async (arrival) => {
+  look.value = undefined
+  if (!arrival) return
+  // One that is too large for the view is shown as it is.
+  const read = await asked(api.POST('/api/edi', { body: { document: '', arrival, partner: '' } })).catch(
+    () => undefined,
+  )
+  if (wrong.value === arrival && read?.lines.length) look.value = read
+})
 const properties = computed(() => flattened(story.value?.headers ?? {}))
 const soon = useThrottled(() => void again(), 1000)
 useLive({
@@ -43,27 +62,14 @@ watch(() => props.id, again, { immediate: true })
 
 /** The act of the open dialog. */
 const act = ref<'accept' | 'discard' | ''>('')
-const why = ref('')
-const refused = ref<Trouble>()
-function ask(what: 'accept' | 'discard') {
-  act.value = what
-  why.value = ''
-  refused.value = undefined
-}
-async function carryOut() {
-  const request = { params: { path: { id: props.id } }, body: { why: why.value } }
-  try {
-    if (act.value === 'discard') {
-      await asked(api.POST('/api/arrivals/{id}/discard', request))
-      void again()
-    } else {
-      const handed = await asked(api.POST('/api/arrivals/{id}/accept', request))
-      void router.push(`/arrivals/${handed.arrival}`)
-    }
-    act.value = ''
-  } catch (error) {
-    refused.value = troubleOf(error)
+async function carryOut(why: string) {
+  const request = { params: { path: { id: props.id } }, body: { why } }
+  if (act.value === 'discard') {
+    await asked(api.POST('/api/arrivals/{id}/discard', request))
+    return again()
   }
+  const handed = await asked(api.POST('/api/arrivals/{id}/accept', request))
+  return router.push(`/arrivals/${handed.arrival}`)
 }
 </script>
 
@@ -99,11 +105,11 @@ async function carryOut() {
           v-if="[Verdict.duplicate, Verdict.rejected, Verdict.failed].includes(story.arrival.verdict)"
           type="button"
           class="button"
-          @click="ask('accept')"
+          @click="act = 'accept'"
         >
           Accept it…
         </button>
-        <button v-if="story.arrival.verdict === Verdict.failed" type="button" class="button" @click="ask('discard')">
+        <button v-if="story.arrival.verdict === Verdict.failed" type="button" class="button" @click="act = 'discard'">
           Discard…
         </button>
       </header>
@@ -157,7 +163,12 @@ async function carryOut() {
             </p>
           </section>
         </div>
+        <div v-if="look">
+          <RawLines :lines="look.lines" />
+          <p v-for="says in look.says" :key="says" class="mt-2 text-sm text-failed">{{ says }}</p>
+        </div>
         <CodeView
+          v-else
           :model-value="story.text"
           :form="story.form"
           label="The received bytes"
@@ -172,31 +183,22 @@ async function carryOut() {
           </template>
         </CodeView>
       </div>
-      <ModalDialog
+      <ReasonDialog
         :open="act !== ''"
         :title="act === 'discard' ? `Discard ${story.arrival.name}` : 'Accept it'"
+        :verb="act === 'discard' ? 'Discard' : 'Accept it'"
+        :grave="act === 'discard'"
+        :act="carryOut"
         @close="act = ''"
       >
-        <form @submit.prevent="carryOut">
-          <p v-if="act === 'discard'" class="text-soft">
-            No message will be made from it, and it no longer needs attention. Its bytes stay stored. The reason is
-            shown with the arrival.
-          </p>
-          <p v-else class="text-soft">
-            Its bytes become a new arrival, which is not checked for duplicates. Orders in it may be booked a second
-            time.
-          </p>
-          <label class="mt-4 block text-sm font-medium" for="let-why">Why</label>
-          <input id="let-why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
-          <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
-          <div class="mt-5 flex justify-end gap-2">
-            <button type="button" class="button" @click="act = ''">Cancel</button>
-            <button type="submit" class="button" :class="act === 'discard' ? 'button-grave' : 'button-main'">
-              {{ act === 'discard' ? 'Discard' : 'Accept it' }}
-            </button>
-          </div>
-        </form>
-      </ModalDialog>
+        <p v-if="act === 'discard'" class="text-soft">
+          No message will be made from it, and it no longer needs attention. Its bytes stay stored. The reason is shown
+          with the arrival.
+        </p>
+        <p v-else class="text-soft">
+          Its bytes become a new arrival, which is not checked for duplicates. Orders in it may be booked a second time.
+        </p>
+      </ReasonDialog>
     </template>
   </div>
 </template>

@@ -5,7 +5,7 @@ import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { ConnectionType, HoldState, RepeatType } from '../api/schema'
 import type { ConnectionView, Tested } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
-import ModalDialog from '../ui/ModalDialog.vue'
+import ReasonDialog from '../ui/ReasonDialog.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
@@ -20,7 +20,6 @@ const tested = shallowRef<Tested>()
 const trouble = shallowRef<Trouble>()
 const busy = ref('')
 const holding = ref(false)
-const why = ref('')
 const params = () => ({ path: { name: props.connection.name } })
 
 async function carryOut(what: string, act: () => Promise<unknown>) {
@@ -28,7 +27,6 @@ async function carryOut(what: string, act: () => Promise<unknown>) {
   trouble.value = undefined
   try {
     await act()
-    holding.value = false
     emit('changed')
   } catch (error) {
     trouble.value = troubleOf(error)
@@ -43,10 +41,7 @@ const test = () =>
   })
 const probe = () => carryOut('probe', () => asked(api.POST('/api/connections/{name}/probe', { params: params() })))
 const resume = () => carryOut('resume', () => asked(api.POST('/api/connections/{name}/resume', { params: params() })))
-const hold = () =>
-  carryOut('hold', () =>
-    asked(api.POST('/api/connections/{name}/hold', { params: params(), body: { why: why.value } })),
-  )
+const hold = (why: string) => asked(api.POST('/api/connections/{name}/hold', { params: params(), body: { why } }))
 
 const repeats: Record<string, string> = {
   key: 'Idempotent: the receiver ignores repeats of the same key.',
@@ -158,7 +153,7 @@ const repeated = computed(() => {
       }}</span>
       <span>{{ tested.says }}</span>
     </p>
-    <TroubleNote v-if="trouble && !holding" :trouble="trouble" class="mt-3" />
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <div class="mt-auto flex flex-wrap gap-2 pt-4">
       <button type="button" class="button" :disabled="busy === 'test'" @click="test">
         {{ busy === 'test' ? 'Testing…' : 'Test' }}
@@ -167,14 +162,7 @@ const repeated = computed(() => {
         <button v-if="!connection.on_hold.by" type="button" class="button" @click="probe">Probe now</button>
         <button type="button" class="button button-main" @click="resume">Resume</button>
       </template>
-      <button
-        v-if="!connection.on_hold?.by"
-        type="button"
-        class="button"
-        @click="((holding = true), (why = ''), (trouble = undefined))"
-      >
-        Hold…
-      </button>
+      <button v-if="!connection.on_hold?.by" type="button" class="button" @click="holding = true">Hold…</button>
       <a
         v-if="connection.page"
         :href="connection.page"
@@ -185,21 +173,17 @@ const repeated = computed(() => {
         Open its website<ArrowTopRightOnSquareIcon class="size-4" aria-hidden="true" />
       </a>
     </div>
-    <ModalDialog :open="holding" :title="`Hold ${connection.title}`" @close="holding = false">
-      <form @submit.prevent="hold">
-        <p class="text-soft">
-          Nothing is received from it or sent to it until somebody resumes it. Messages wait; nothing is lost.
-        </p>
-        <label class="mt-4 block text-sm font-medium" :for="`why-${connection.name}`"
-          >Reason (shown to colleagues)</label
-        >
-        <input :id="`why-${connection.name}`" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
-        <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
-        <div class="mt-5 flex justify-end gap-2">
-          <button type="button" class="button" @click="holding = false">Cancel</button>
-          <button type="submit" class="button button-main" :disabled="busy === 'hold'">Hold</button>
-        </div>
-      </form>
-    </ModalDialog>
+    <ReasonDialog
+      :open="holding"
+      :title="`Hold ${connection.title}`"
+      verb="Hold"
+      :act="hold"
+      @close="holding = false"
+      @done="emit('changed')"
+    >
+      <p class="text-soft">
+        Nothing is received from it or sent to it until somebody resumes it. Messages wait; nothing is lost.
+      </p>
+    </ReasonDialog>
   </article>
 </template>

@@ -7,7 +7,7 @@ import type { FlowFigures } from '../api/schema'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
 import FlowLine from '../overview/FlowLine.vue'
-import { titleOf, useWorkspace } from '../shell/useWorkspace'
+import { hasFlow, titleOf, useWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
 import FigureTable from '../ui/FigureTable.vue'
 import RangeButtons from '../ui/RangeButtons.vue'
@@ -28,11 +28,12 @@ const table = ref(false)
 const drawn = ref<InstanceType<typeof FlowLine>>()
 const { known, trouble, again } = useAsked(async () => {
   const flow = props.name
-  const [overview, newest] = await Promise.all([
-    asked(api.GET('/api/overview')),
+  if (!(await hasFlow(flow))) return { newest: [] }
+  const [story, newest] = await Promise.all([
+    asked(api.GET('/api/flows/{flow}', { params: { path: { flow } } })),
     asked(api.GET('/api/messages', { params: { query: { flow, limit: NEWEST } } })),
   ])
-  return { overview, newest: newest.messages }
+  return { story, newest: newest.messages }
 })
 const { known: figures, again: countAgain } = useAsked((): Promise<FlowFigures> =>
   asked(
@@ -51,10 +52,11 @@ useLive({
 watch(() => props.name, again, { immediate: true })
 useEvery(5000, () => (void again(), line.value && void countAgain()))
 
-const line = computed(() => known.value?.overview.lines.find((one) => one.flow === props.name))
+const story = computed(() => known.value?.story)
+const line = computed(() => story.value?.line)
 // A flow that does not exist has no figures.
 watch([() => line.value?.flow, range], ([flow]) => flow && void countAgain())
-const reasons = computed(() => known.value?.overview.reasons.filter((one) => one.flow === props.name) ?? [])
+const reasons = computed(() => story.value?.reasons ?? [])
 const span = (us: number | null | undefined) => (us === null || us === undefined ? '–' : took(us))
 const at = computed(() => figures.value?.slots.map((slot) => slot.at) ?? [])
 const counts = computed(() => [
@@ -81,29 +83,18 @@ const rows = computed(
 <template>
   <div>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <template v-if="line && known">
+    <template v-if="line && story && known">
       <header class="mb-4">
         <p class="text-sm text-faint">
           <RouterLink to="/flows" class="hover:text-thread hover:underline">Flows</RouterLink> · {{ line.flow }}
         </p>
         <h1 class="text-xl font-semibold">{{ line.title }}</h1>
         <p class="text-soft" data-part="state">
-          {{ stateOf(line) }}<template v-if="line.intakes.length">; takes </template
-          ><template v-for="(one, n) in line.intakes" :key="n"
-            ><template v-if="n">, </template><code>{{ one.takes }}</code> from
-            <RouterLink :to="`/connections#${one.connection}`" class="link">{{
-              titleOf('connections', one.connection)
-            }}</RouterLink><template v-if="one.queue"> (queue {{ one.queue }})</template></template
-          >
+          {{ stateOf(line) }}
         </p>
+        <p v-if="story.notes" class="mt-1 max-w-prose whitespace-pre-line" data-part="notes">{{ story.notes }}</p>
       </header>
-      <FlowLine
-        ref="drawn"
-        :line="line"
-        :connections="known.overview.connections"
-        :reasons="reasons"
-        @changed="again"
-      />
+      <FlowLine ref="drawn" :line="line" :connections="story.connections" :reasons="reasons" @changed="again" />
       <section v-if="figures" aria-label="Figures" class="mt-4">
         <div class="mb-2 flex flex-wrap items-center gap-3">
           <RangeButtons v-model="range" />
@@ -155,6 +146,43 @@ const rows = computed(
             </li>
           </ul>
           <RouterLink :to="`/messages?flow=${line.flow}`" class="link text-sm">All messages of this flow</RouterLink>
+        </section>
+      </div>
+      <div class="mt-4 grid items-start gap-4 lg:grid-cols-2">
+        <section v-if="story.intakes.length" class="panel p-3" aria-labelledby="intakes">
+          <h2 id="intakes" class="heading mb-1">Where its messages come from</h2>
+          <ul class="divide-y divide-line/60 text-sm" data-part="intakes">
+            <li v-for="(one, n) in story.intakes" :key="n" class="flex flex-wrap items-baseline gap-x-3 py-1.5">
+              <code>{{ one.takes }}</code>
+              <span class="grow"
+                >from
+                <RouterLink :to="`/connections#${one.connection}`" class="link">{{
+                  titleOf('connections', one.connection)
+                }}</RouterLink><template v-if="one.queue"> (queue {{ one.queue }})</template></span
+              >
+              <RouterLink v-if="one.sample && one.received" :to="`/arrivals/${one.sample}`" class="link"
+                >newest arrival <TimeText :at="one.received"
+              /></RouterLink>
+              <span v-else class="text-faint">nothing received yet</span>
+            </li>
+          </ul>
+        </section>
+        <section class="panel p-3" aria-labelledby="versions">
+          <h2 id="versions" class="heading mb-1">Versions</h2>
+          <ul class="divide-y divide-line/60 text-sm" data-part="versions">
+            <li v-for="one in story.versions" :key="one.release" class="py-1.5">
+              <RouterLink :to="{ path: '/releases', query: { release: one.release } }" class="link"
+                >release {{ one.release }}</RouterLink
+              >
+              <span class="text-soft"> <TimeText :at="one.at" /> by {{ one.by }}</span>
+              <span v-if="one.says">: {{ one.says }}</span>
+              <span class="block text-soft">{{ one.changes.map((change) => change.file).join(', ') }}</span>
+            </li>
+            <li v-for="act in story.acts" :key="act.at" class="py-1.5 text-soft">
+              <TimeText :at="act.at" /> {{ act.act }} by {{ act.by }}: {{ act.why }}
+            </li>
+          </ul>
+          <p v-if="!story.versions.length" class="text-sm text-soft">No release of the newest 50 changed it.</p>
         </section>
       </div>
       <FigureTable

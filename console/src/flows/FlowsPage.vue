@@ -59,7 +59,7 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
             class="border-b border-line/60 last:border-0 hover:bg-sunken"
           >
             <td class="py-2 pr-3 pl-4 font-medium whitespace-nowrap">
-              <RouterLink :to="`/flows/${line.flow}`" class="hover:text-thread hover:underline">{{
+              <RouterLink :to="`/flows/${encodeURIComponent(line.flow)}`" class="hover:text-thread hover:underline">{{
                 line.title
               }}</RouterLink>
             </td>

@@ -23,7 +23,7 @@ onMounted(again)
     <ul v-if="maps?.length" class="panel divide-y divide-line">
       <li v-for="map in maps" :key="map.name">
         <RouterLink
-          :to="`/maps/${map.name}`"
+          :to="`/maps/${encodeURIComponent(map.name)}`"
           class="flex flex-wrap items-baseline gap-x-4 px-4 py-2.5 hover:bg-sunken"
           :data-map="map.name"
         >

@@ -25,7 +25,7 @@ test('what is required and not filled comes before other errors, and those befor
   expect(inOrder(all).map((one) => one.code)).toEqual(['map::unfilled', 'expr::syntax', 'map::cut'])
 })
 
-test('how a map stands is one sentence', () => {
+test('the state of a map is one sentence', () => {
   const rule = (value: string | null) => ({ target: 'a', value, line: 1 })
   const field = (used: boolean) => ({ path: 'b', value: 'c', times: 1, used })
   expect(standing([finding(FindingSeverity.error, 'map::unfilled')], [], [])).toBe('1 required field is not filled.')

@@ -64,7 +64,7 @@ test('a map is tried on its first sample, and at each change once', async () => 
   expect(asked.slice(before).map((body) => body.text)).toEqual(['from = "order"  # mine'])
 })
 
-test('a sample brings what stands beside it, and its meta', async () => {
+test('a sample brings its other documents and its meta', async () => {
   const { asked, trial } = await scene()
   trial.at.value = 3
   trial.choose('two')
@@ -73,7 +73,7 @@ test('a sample brings what stands beside it, and its meta', async () => {
   expect(trial.beside.value.items?.from).toBe('from the sample')
 })
 
-test('what stands beside is given as a file, and stays with a document of one’s own', async () => {
+test('other documents are given as a file, and stay with a pasted document', async () => {
   const { asked, trial } = await scene()
   await trial.giveBeside('items', new File(['[8]'], 'items.json'))
   await trial.give(new File(['{"no":3}'], 'own.json'))

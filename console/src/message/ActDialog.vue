@@ -4,105 +4,84 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { AnswerRule, MessageAct, MessageState, ProblemCode } from '../api/schema'
 import type { ActPlan, Message } from '../api/schema'
-import ModalDialog from '../ui/ModalDialog.vue'
+import ReasonDialog from '../ui/ReasonDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import PlanNote from './PlanNote.vue'
 
 const props = defineProps<{ act: MessageAct | undefined; message: Message }>()
-const emit = defineEmits<{ close: []; acted: [] }>()
-const why = ref('')
-const busy = ref(false)
+defineEmits<{ close: []; acted: [] }>()
+/** Why there is no plan. */
 const trouble = shallowRef<Trouble>()
 /** The service asks what to do about completed steps. */
 const asks = ref(false)
 const plan = shallowRef<ActPlan>()
+const discards = computed(() => props.act === MessageAct.discard)
 const failsAgain = computed(() => plan.value?.next.state === MessageState.failed)
 watch(
   () => props.act,
-  (act) => {
-    why.value = ''
+  async (act) => {
     trouble.value = undefined
     asks.value = false
     plan.value = undefined
-    if (act === MessageAct.resend) void send(act, true)
+    if (act !== MessageAct.resend) return
+    try {
+      const { plan: found } = await send(act, '', true)
+      if (props.act === act) plan.value = found ?? undefined
+    } catch (error) {
+      trouble.value = troubleOf(error)
+    }
   },
 )
 
-async function send(act: MessageAct, preview: boolean, answers: AnswerRule = AnswerRule.ask) {
-  busy.value = true
-  trouble.value = undefined
+async function send(act: MessageAct, why: string, preview: boolean, answers = AnswerRule.ask) {
   try {
     const params = { path: { id: props.message.id } }
-    const body = { act, why: why.value, answers, preview }
-    const result = await asked(api.POST('/api/messages/{id}/acts', { params, body }))
-    if (!preview) emit('acted')
-    else if (props.act === act) plan.value = result.plan ?? undefined
+    return await asked(api.POST('/api/messages/{id}/acts', { params, body: { act, why, answers, preview } }))
   } catch (error) {
-    trouble.value = troubleOf(error)
-    const { code } = trouble.value
+    const { code } = troubleOf(error)
     asks.value = code === ProblemCode.other_request || code === ProblemCode.step_not_passed
-  } finally {
-    busy.value = false
+    throw error
   }
 }
-const carryOut = (answers?: AnswerRule) => props.act && send(props.act, false, answers)
+const carryOut = (answers?: AnswerRule) => async (why: string) => {
+  trouble.value = undefined
+  return props.act && send(props.act, why, false, answers)
+}
 </script>
 
 <template>
-  <ModalDialog
+  <ReasonDialog
     :open="act !== undefined"
-    :title="
-      act === MessageAct.discard
-        ? `Discard ${message.key || 'this message'}`
-        : `Resend ${message.key || 'this message'}`
-    "
+    :title="`${discards ? 'Discard' : 'Resend'} ${message.key || 'this message'}`"
+    :verb="discards ? 'Discard' : failsAgain ? 'Resend anyway' : 'Resend'"
+    :optional="!discards"
+    :grave="discards"
+    :calm="failsAgain"
+    :act="carryOut()"
     @close="$emit('close')"
+    @done="$emit('acted')"
   >
-    <form @submit.prevent="carryOut()">
-      <p class="text-soft">
-        <template v-if="act === MessageAct.discard">
-          It stops for good and sends nothing more. Its history stays. The reason is shown with the message.
-        </template>
-        <template v-else-if="message.state === MessageState.done">
-          It runs again from its document. Completed steps are skipped unless their request has changed.
-        </template>
-        <template v-else
-          >It continues at the step where it stopped, with the flow as it is now. Completed steps are skipped unless
-          their request has changed.</template
-        >
-      </p>
-      <PlanNote v-if="plan" :plan="plan" />
-      <label class="mt-4 block text-sm font-medium" for="why"
-        >Why{{ act === MessageAct.discard ? '' : ' (if it should be known)' }}</label
+    <p class="text-soft">
+      <template v-if="discards">
+        It stops for good and sends nothing more. Its history stays. The reason is shown with the message.
+      </template>
+      <template v-else-if="message.state === MessageState.done">
+        It runs again from its document. Completed steps are skipped unless their request has changed.
+      </template>
+      <template v-else
+        >It continues at the step where it stopped, with the flow as it is now. Completed steps are skipped unless their
+        request has changed.</template
       >
-      <input
-        id="why"
-        v-model="why"
-        class="field mt-1 w-full"
-        :required="act === MessageAct.discard"
-        autocomplete="off"
-      />
-      <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
-      <div class="mt-5 flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <template v-if="asks">
-          <button type="button" class="button" :disabled="busy" @click="carryOut(AnswerRule.keep)">
-            Keep the earlier answer
-          </button>
-          <button type="button" class="button button-main" :disabled="busy" @click="carryOut(AnswerRule.again)">
-            Send again
-          </button>
-        </template>
-        <button
-          v-else
-          type="submit"
-          class="button"
-          :class="act === MessageAct.discard ? 'button-grave' : !failsAgain && 'button-main'"
-          :disabled="busy"
-        >
-          {{ act === MessageAct.discard ? 'Discard' : failsAgain ? 'Resend anyway' : 'Resend' }}
-        </button>
-      </div>
-    </form>
-  </ModalDialog>
+    </p>
+    <PlanNote v-if="plan" :plan="plan" />
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
+    <template v-if="asks" #acts="{ carryOut: decide, busy }">
+      <button type="button" class="button" :disabled="busy" @click="decide(carryOut(AnswerRule.keep))">
+        Keep the earlier answer
+      </button>
+      <button type="button" class="button button-main" :disabled="busy" @click="decide(carryOut(AnswerRule.again))">
+        Send again
+      </button>
+    </template>
+  </ReasonDialog>
 </template>

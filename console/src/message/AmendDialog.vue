@@ -2,13 +2,14 @@
 /** Amends a message's document. Findings and the next request are shown while typing; it can be sent only without errors. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import { MessageAct, MessageState } from '../api/schema'
+import { DocumentForm, MessageAct, MessageState } from '../api/schema'
 import type { ActPlan, DocumentView, FindingView, Message } from '../api/schema'
 import { useThrottled } from '../api/useAsked'
 import CodeView from '../ui/CodeView.vue'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { count } from '../words/format'
+import { changedLines, type Place, placeOf } from './amending'
 import PlanNote from './PlanNote.vue'
 
 const props = defineProps<{ open: boolean; message: Message }>()
@@ -18,6 +19,8 @@ const text = ref('')
 const why = ref('')
 const findings = shallowRef<FindingView[]>([])
 const plan = shallowRef<ActPlan>()
+/** Where the document has the value that the failure names. */
+const refused = shallowRef<Place>()
 /** The text that was checked last. */
 const checked = ref<string>()
 const trouble = shallowRef<Trouble>()
@@ -33,8 +36,15 @@ watch(
     plan.value = undefined
     checked.value = undefined
     if (!open) return
+    refused.value = undefined
     try {
-      const got = await asked(api.GET('/api/messages/{id}/document', { params: params.value }))
+      const body = { act: MessageAct.amend, messages: [props.message.id] }
+      const [got, named] = await Promise.all([
+        asked(api.GET('/api/messages/{id}/document', { params: params.value })),
+        asked(api.POST('/api/bulk-acts/preview', { body })),
+      ])
+      const values = named.suggested.map((one) => one.value)
+      refused.value = placeOf(got.text, values)
       text.value = got.text
       document.value = got
     } catch (error) {
@@ -77,6 +87,13 @@ async function amend() {
   }
 }
 const changed = computed(() => document.value !== undefined && text.value !== document.value.text)
+const lines = computed(() => changedLines(document.value?.text ?? '', text.value))
+/** Who refused it: a document without faults failed at a step. */
+const intro = computed(() => {
+  const valid = checked.value === document.value?.text && !findings.value.length
+  const what = document.value?.form === DocumentForm.x12 ? 'Valid X12' : 'A valid document'
+  return valid && props.message.step ? `${what}; step ${props.message.step} failed:` : ''
+})
 const ready = computed(
   () =>
     changed.value &&
@@ -93,8 +110,9 @@ const verdict = computed(() => {
 <template>
   <ModalDialog :open="open" :title="`Amend ${message.key || 'this message'}`" wide @close="$emit('close')">
     <p class="text-sm text-soft">
-      <strong class="font-medium text-ink">{{ message.says }}</strong> — correct it below. It is checked like a received
-      document. The received document stays stored unchanged.
+      <span data-part="intro">{{ intro }}</span> <strong class="font-medium text-ink">{{ message.says }}</strong>.
+      <template v-if="refused">Line {{ refused.line }} has the value. </template>Correct it below: it is checked like a
+      received document, which stays stored unchanged.
     </p>
     <CodeView
       v-if="document"
@@ -104,6 +122,8 @@ const verdict = computed(() => {
       label="The document"
       editable
       :findings="findings"
+      :chosen="refused"
+      select
     >
       <template #title>
         <span role="status" :class="findings.length ? 'text-failed' : 'text-done'" data-part="verdict"
@@ -123,6 +143,14 @@ const verdict = computed(() => {
         <span v-if="finding.help" class="text-soft">{{ finding.help }}</span>
       </li>
     </ul>
+    <div v-if="changed" class="mt-2 max-h-28 overflow-auto font-mono text-xs" tabindex="0" data-part="changed">
+      <p v-for="(line, n) in lines.before" :key="`-${n}`" class="break-all text-failed">
+        <del>{{ line }}</del>
+      </p>
+      <p v-for="(line, n) in lines.after" :key="`+${n}`" class="break-all text-done">
+        <ins>{{ line }}</ins>
+      </p>
+    </div>
     <PlanNote v-if="plan && changed" :plan="plan" />
     <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <form class="mt-4 flex flex-wrap items-end gap-3" @submit.prevent="amend">

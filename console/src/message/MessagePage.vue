@@ -74,7 +74,7 @@ function begin(wanted: unknown) {
   if (wanted === MessageAct.amend && stopped.value) amending.value = true
   if (wanted === MessageAct.resend && resendable.value) act.value = MessageAct.resend
 }
-// A list opens a message with the act that its key stands for.
+// A list opens a message with the act of the key that was pressed.
 watch(message, (now, before) => {
   if (!now || before || !route.query.act) return
   begin(route.query.act)
@@ -98,7 +98,8 @@ const help = computed(() => {
 function acted() {
   act.value = undefined
   amending.value = false
-  chosen.value = ''
+  // The step that failed shows its next attempt.
+  chosen.value = message.value?.step ? `step-${message.value.step}` : ''
   void again()
 }
 </script>

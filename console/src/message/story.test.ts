@@ -73,7 +73,7 @@ test('the line tells arrival, steps and acts in their order', () => {
   expect(listed[3]!.says).toBe('call · 2 tries')
 })
 
-test('a step stands as the message does that stands there', () => {
+test('the state of a step is that of the message that is at it', () => {
   const steps = [step('to-order'), step('book', { attempts: [attempt(AttemptResult.on_hold, '07:01')] })]
   expect(entries(story(MessageState.waiting, 'book', steps)).map((one) => one.state)).toEqual([
     'done',
@@ -99,7 +99,7 @@ test('an act behind everything comes last', () => {
   ).toBe('act')
 })
 
-test('first looked at is where the message stands', () => {
+test('the step of the message is shown first', () => {
   const steps = [step('to-order'), step('book'), step('tell')]
   const at = (state: MessageState, where: string) => {
     const one = story(state, where, steps)

@@ -1,12 +1,11 @@
 <script setup lang="ts">
 /** The cells of one row. They are drawn again only when the message changes, not when the row moves. */
 import type { Message } from '../api/schema'
-import { titleOf } from '../shell/useWorkspace'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
-import { whyOf } from './whyOf'
+import type { Column } from './columns'
 
-defineProps<{ row: Message; reasons?: boolean }>()
+defineProps<{ row: Message; columns: Column[]; /** The reason is the point of the list. */ failures?: boolean }>()
 </script>
 
 <template>
@@ -16,10 +15,14 @@ defineProps<{ row: Message; reasons?: boolean }>()
       row.key || row.id
     }}</RouterLink>
   </span>
-  <span v-if="reasons" role="cell" class="line-clamp-2" :title="whyOf(row)">{{ whyOf(row) }}</span>
-  <span v-else role="cell" class="truncate">{{ row.result }}</span>
-  <span role="cell" class="truncate text-soft">{{ titleOf('flows', row.flow) }}</span>
-  <span role="cell" class="truncate text-soft">{{ titleOf('partners', row.partner) }}</span>
-  <span v-if="!reasons" role="cell" class="truncate text-soft" :title="whyOf(row)">{{ whyOf(row) }}</span>
-  <span role="cell" class="text-soft"><TimeText :at="row.received" /></span>
+  <span
+    v-for="{ key, text } in columns"
+    :key="key"
+    role="cell"
+    :class="[failures && key === 'why' ? 'line-clamp-2' : 'truncate', !['why', 'result'].includes(key) && 'text-soft']"
+    :title="key === 'why' ? text(row) : undefined"
+  >
+    <TimeText v-if="key === 'received' || key === 'changed'" :at="text(row)" />
+    <template v-else>{{ text(row) }}</template>
+  </span>
 </template>

@@ -5,16 +5,22 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { MessageAct } from '../api/schema'
 import type { Message } from '../api/schema'
+import type { Column, ColumnKey, Sort } from './columns'
 import MessageCells from './MessageCells.vue'
 
 const props = defineProps<{
   rows: Message[]
+  columns: Column[]
   busy?: boolean
-  /** The reason is the point of the list. */ reasons?: boolean
+  /** The reason is the point of the list. */
+  failures?: boolean
+  sort: Sort
+  /** All rows of the list are loaded, so that they can be sorted by any column. */
+  whole?: boolean
 }>()
-const emit = defineEmits<{ /** The last row has come into sight. */ end: [] }>()
+const emit = defineEmits<{ /** The last row has come into sight. */ end: []; sort: [key: ColumnKey] }>()
 const router = useRouter()
-const height = computed(() => (props.reasons ? 54 : 38))
+const height = computed(() => (props.failures ? 54 : 38))
 const scroller = ref<HTMLElement>()
 const virtual = useVirtualizer(
   computed(() => ({
@@ -36,16 +42,14 @@ watch(items, (now) => {
   if ((now.at(-1)?.index ?? 0) >= props.rows.length - 20) emit('end')
 })
 
-const columns = computed(() =>
-  props.reasons
-    ? 'grid-template-columns: 6.5rem minmax(7rem, 10rem) minmax(14rem, 3fr) minmax(6rem, 1fr) minmax(6rem, 1fr) 7.5rem'
-    : 'grid-template-columns: 6.5rem minmax(8rem, 11.5rem) 7rem minmax(7rem, 12.5rem) minmax(7rem, 12rem) minmax(8rem, 1fr) 7.5rem',
-)
-const names = computed(() =>
-  props.reasons
-    ? ['State', 'Number', 'Why', 'Flow', 'Partner', 'Received']
-    : ['State', 'Number', 'In the target', 'Flow', 'Partner', 'Why', 'Received'],
-)
+const grid = computed(() => {
+  const widths = props.columns.map((one) => one.width)
+  // One column takes the room that is left.
+  if (!props.columns.some((one) => one.key === 'why')) widths.push('1fr')
+  return `grid-template-columns: 6.5rem minmax(7rem, 11.5rem) ${widths.join(' ')}`
+})
+const sorted = (key: ColumnKey) =>
+  props.sort.key !== key ? undefined : props.sort.descending ? 'descending' : 'ascending'
 
 /** Moves between rows with the arrow keys, or j and k; amends or resends with a and r. */
 function onKey(event: KeyboardEvent) {
@@ -82,9 +86,24 @@ function open(event: MouseEvent, row: Message) {
       role="row"
       aria-rowindex="1"
       class="grid items-center gap-3 overflow-y-scroll border-b border-line px-4 py-2 text-left"
-      :style="[columns, { scrollbarColor: 'transparent transparent' }]"
+      :style="[grid, { scrollbarColor: 'transparent transparent' }]"
     >
-      <span v-for="name in names" :key="name" role="columnheader" class="heading">{{ name }}</span>
+      <span role="columnheader" class="heading">State</span>
+      <span role="columnheader" class="heading">Number</span>
+      <span v-for="{ key, title } in columns" :key="key" role="columnheader" class="heading" :aria-sort="sorted(key)">
+        <button
+          v-if="whole || key === 'received'"
+          type="button"
+          class="heading hover:text-thread"
+          :data-sort="key"
+          @click="emit('sort', key)"
+        >
+          {{ title }}<span v-if="sorted(key)" aria-hidden="true"> {{ sort.descending ? '↓' : '↑' }}</span>
+        </button>
+        <span v-else title="A list can be sorted by this column once it has no further page: add a filter.">{{
+          title
+        }}</span>
+      </span>
     </div>
     <div
       ref="scroller"
@@ -105,10 +124,10 @@ function open(event: MouseEvent, row: Message) {
           :data-message="row.id"
           :data-state="row.state"
           class="absolute inset-x-0 grid cursor-pointer items-center gap-3 border-b border-line/60 px-4 text-sm hover:bg-sunken"
-          :style="[columns, { height: `${height}px`, transform: `translateY(${item.start}px)` }]"
+          :style="[grid, { height: `${height}px`, transform: `translateY(${item.start}px)` }]"
           @click="open($event, row)"
         >
-          <MessageCells :row="row" :reasons="reasons" />
+          <MessageCells :row="row" :columns="columns" :failures="failures" />
         </div>
       </div>
     </div>

@@ -3,7 +3,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, asked } from '../api/client'
-import { EventKind, MessageAct, MessageState } from '../api/schema'
+import { EventKind, ListOrder, MessageAct, MessageState } from '../api/schema'
 import type { Pulse, Reason } from '../api/schema'
 import { useAsked, useThrottled } from '../api/useAsked'
 import { useLive } from '../live/useLive'
@@ -18,24 +18,29 @@ import { count } from '../words/format'
 import { toQuery } from '../words/spans'
 import { messageStates } from '../words/states'
 import BulkDialog from './BulkDialog.vue'
+import ColumnMenu from './ColumnMenu.vue'
+import { type ColumnKey, shownColumns, type Sort, sortedBy } from './columns'
 import { keys, pulsesSuffice } from './filters'
 import { lastList } from './lastList'
 import MessageTable from './MessageTable.vue'
 import { type Listed, reduceMessages } from './reduceMessages'
+import { useColumns } from './useColumns'
 
 const PAGE = 200
 
 useWorkspace()
 const route = useRoute()
-const { filters, set, picks, filtered } = useAddressFilters(keys)
+const { filters, set, change, picks, filtered } = useAddressFilters(keys)
 const listed = shallowRef<Listed>({ rows: [] })
 const loaded = ref(false)
+
+const oldest = computed(() => filters.value.order === ListOrder.oldest)
 
 const ask = (before = '') =>
   asked(api.GET('/api/messages', { params: { query: { ...toQuery(filters.value, Date.now()), before, limit: PAGE } } }))
 const { trouble, again, asking } = useAsked(async () => {
   const page = await ask()
-  listed.value = reduceMessages(listed.value, { kind: 'first', page })
+  listed.value = reduceMessages(listed.value, { kind: 'first', page, oldest: oldest.value })
   loaded.value = true
 })
 const soon = useThrottled(() => void again(), 1500)
@@ -63,6 +68,25 @@ useLive({
   anew: soon,
 })
 
+const { chosen } = useColumns()
+const failures = computed(() => filters.value.state === MessageState.failed)
+const shown = computed(() => shownColumns(listed.value.rows, chosen.value, failures.value))
+/** A sort by another column than the time of arrival, which the service sorts by. */
+const sorting = ref<Sort>()
+const sort = computed(() => sorting.value ?? { key: 'received' as const, descending: !oldest.value })
+const whole = computed(() => loaded.value && !listed.value.next)
+const rows = computed(() =>
+  sorting.value && whole.value
+    ? sortedBy(listed.value.rows, sorting.value.key, sorting.value.descending)
+    : listed.value.rows,
+)
+function sortBy(key: ColumnKey) {
+  const descending = sort.value.key === key && !sort.value.descending
+  if (key !== 'received') return void (sorting.value = { key, descending })
+  sorting.value = undefined
+  set('order', sort.value.descending ? ListOrder.oldest : '')
+}
+
 const reason = shallowRef<Reason>()
 /** The act of the open dialog. */
 const bulk = ref<MessageAct>()
@@ -74,7 +98,7 @@ const acts = computed(() => {
   return reason.value?.helps === MessageAct.amend ? all.reverse() : all
 })
 watch(
-  () => listed.value.rows,
+  () => rows.value,
   (rows) => (lastList.value = { ids: rows.map((row) => row.id), address: route.fullPath }),
 )
 watch(
@@ -94,16 +118,15 @@ watch(
   { immediate: true },
 )
 
-const typed = ref(filters.value.key ?? '')
-watch(
-  () => filters.value.key,
-  (key) => (typed.value = key ?? ''),
-)
+const number = computed(() => filters.value.key ?? filters.value.key_prefix ?? '')
+const typed = ref(number.value)
+watch(number, (text) => (typed.value = text))
 const states = messageStates.map((state) => ({ value: state, text: state }))
 const directions = [
   { value: 'in', text: 'comes to us' },
   { value: 'out', text: 'goes to partners' },
 ]
+
 /** Filters without a field. */
 const others = computed(() => (['step', 'arrival'] as const).filter((key) => filters.value[key]))
 </script>
@@ -117,9 +140,9 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
       </p>
     </header>
     <div class="mb-3 flex flex-wrap items-center gap-2" role="search" aria-label="Filters">
-      <form class="contents" @submit.prevent="set('key', typed.trim())">
+      <form class="contents" @submit.prevent="change({ key: '', key_prefix: typed.trim() })">
         <label class="sr-only" for="key">Number</label>
-        <input id="key" v-model="typed" class="field w-52" placeholder="Number, ours or theirs" autocomplete="off" />
+        <input id="key" v-model="typed" class="field w-52" placeholder="Number, or its beginning" autocomplete="off" />
       </form>
       <PickList v-model="picks.state" label="State" :options="states" />
       <PickList v-model="picks.flow" label="Flow" :options="optionsOf('flows')" />
@@ -131,6 +154,7 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
         {{ key }} {{ filters[key] }} <span aria-hidden="true">✕</span><span class="sr-only">: remove this filter</span>
       </button>
       <RouterLink v-if="filtered" to="/messages" class="link text-sm">Show all</RouterLink>
+      <ColumnMenu :shown="shown" />
     </div>
     <div
       v-if="reason"
@@ -159,10 +183,14 @@ const others = computed(() => (['step', 'arrival'] as const).filter((key) => fil
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
     <MessageTable
       v-if="listed.rows.length"
-      :rows="listed.rows"
+      :rows="rows"
+      :columns="shown"
       :busy="asking && !loaded"
-      :reasons="filters.state === MessageState.failed"
+      :failures="failures"
+      :sort="sort"
+      :whole="whole"
       @end="older"
+      @sort="sortBy"
     />
     <EmptyState v-else-if="loaded && filtered" title="No message matches these filters">
       <RouterLink to="/messages" class="link">Show all messages</RouterLink>, or remove a filter.

@@ -8,6 +8,7 @@ export const keys = [
   'state',
   'step',
   'key',
+  'key_prefix',
   'reason',
   'connection',
   'direction',
@@ -15,6 +16,7 @@ export const keys = [
   'within',
   'since',
   'until',
+  'order',
 ] as const
 
 export type Key = (typeof keys)[number]
@@ -25,7 +27,10 @@ const undecided: Key[] = ['reason', 'connection', 'direction', 'arrival', 'since
 
 /** True if pulses alone keep the list correct, because membership does not depend on later values of a message. */
 export const pulsesSuffice = (filters: Filters) =>
-  keys.every((key) => !filters[key] || ['flow', 'partner', 'within'].includes(key))
+  keys.every((key) => !filters[key] || ['flow', 'partner', 'within', 'order'].includes(key))
+
+const begins = (prefix: string, ...texts: (string | null | undefined)[]) =>
+  texts.some((text) => text?.startsWith(prefix))
 
 /** True if a change has enough fields to decide that it belongs to the list. */
 export function surelyFits(change: LiveEvent, filters: Filters): boolean {
@@ -37,6 +42,7 @@ export function surelyFits(change: LiveEvent, filters: Filters): boolean {
     (!filters.partner || change.partner === filters.partner) &&
     (!filters.step || change.step === filters.step) &&
     (!filters.key || change.key === filters.key || change.result === filters.key) &&
+    (!filters.key_prefix || begins(filters.key_prefix, change.key, change.result)) &&
     (!states || states.includes(change.state))
   )
 }

@@ -48,7 +48,7 @@ test('pulses suffice where nothing that comes later decides', () => {
   expect(lists.map(pulsesSuffice)).toEqual([true, true, false, false, false])
 })
 
-test('a message that begins stands first, one that is known changes in place', () => {
+test('a new message comes first, a known one changes in place', () => {
   const after = reduceMessages(list('b', 'a'), {
     kind: 'pulse',
     pulse: pulse(change('c'), change('a', { state: MessageState.done, result: 'Q-1', began: false, key: '' })),
@@ -81,7 +81,7 @@ test('the first page loaded again keeps what was loaded behind it', () => {
   expect([ids(whole), whole.next]).toEqual(['f', null])
 })
 
-test('a list that grows live is cut at its end, where it goes on when scrolled to', () => {
+test('a list that grows live is cut at its end, and continues there when scrolled to', () => {
   const digits = (n: number) => String(n).padStart(5, '0')
   const full: Listed = { rows: Array.from({ length: 3000 }, (_, n) => asMessage(change(digits(3000 - n)))), next: null }
   const after = reduceMessages(full, { kind: 'pulse', pulse: pulse(change(digits(3001))), filters: {} })
@@ -91,4 +91,17 @@ test('a list that grows live is cut at its end, where it goes on when scrolled t
     '00002',
     '00002',
   ])
+})
+
+test('oldest first, a new message is added behind the last page alone', () => {
+  const first = (next: string | null) =>
+    reduceMessages({ rows: [] }, { kind: 'first', page: page('234', next), oldest: true })
+  const fresh = { kind: 'pulse', pulse: pulse(change('6'), change('5')), filters: {} } as const
+  expect(ids(reduceMessages(first(null), fresh))).toBe('23456')
+  expect(ids(reduceMessages(first('4'), fresh))).toBe('234')
+  const more = reduceMessages(first('4'), { kind: 'older', page: page('567', '7') })
+  expect([ids(more), more.oldest]).toEqual(['234567', true])
+  // A reload of the first page keeps the pages behind it.
+  const again = reduceMessages(more, { kind: 'first', page: page('234', '4'), oldest: true })
+  expect([ids(again), again.next]).toEqual(['234567', '7'])
 })

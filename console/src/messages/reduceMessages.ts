@@ -7,10 +7,12 @@ export interface Listed {
   rows: Message[]
   /** Cursor of the next page; absent on the last page. */
   next?: string | null
+  /** Oldest first; otherwise newest first. */
+  oldest?: boolean
 }
 
 export type Happening =
-  | { kind: 'first'; page: Messages }
+  | { kind: 'first'; page: Messages; oldest?: boolean }
   | { kind: 'older'; page: Messages }
   | { kind: 'pulse'; pulse: Pulse; filters: Filters }
 
@@ -20,16 +22,16 @@ const MOST = 3000
 export function reduceMessages(listed: Listed, happening: Happening): Listed {
   switch (happening.kind) {
     case 'first': {
-      const { messages, next } = happening.page
-      const last = messages.at(-1)
+      const { page, oldest } = happening
+      const last = page.messages.at(-1)
       // Later pages stay, unless the first page is now the last.
-      const older = next && last ? listed.rows.filter((row) => row.id < last.id) : []
-      return { rows: [...messages, ...older], next: older.length ? listed.next : next }
+      const behind = page.next && last ? listed.rows.filter((row) => inOrder(last, row, oldest) < 0) : []
+      return { rows: [...page.messages, ...behind], next: behind.length ? listed.next : page.next, oldest }
     }
     case 'older': {
       const known = new Set(listed.rows.map((row) => row.id))
       const fresh = happening.page.messages.filter((row) => !known.has(row.id))
-      return { rows: [...listed.rows, ...fresh], next: happening.page.next }
+      return { ...listed, rows: [...listed.rows, ...fresh], next: happening.page.next }
     }
     case 'pulse':
       return pulsed(listed, happening.pulse, happening.filters)
@@ -49,14 +51,17 @@ function pulsed(listed: Listed, { changes }: Pulse, filters: Filters): Listed {
   })
   const fresh = [...news.values()].filter((change) => change.began && surelyFits(change, filters)).map(asMessage)
   if (!changed && fresh.length === 0) return listed
-  fresh.sort((a, b) => ((a.id ?? '') < (b.id ?? '') ? 1 : -1))
+  const { oldest, next } = listed
+  // Oldest first, new messages belong behind the last page.
+  const placed = oldest && next ? [] : fresh
   // Almost always the newest; a message of another process may be a little older.
-  const all = fresh.length && rows[0] && fresh.at(-1)!.id < rows[0].id ? merged(fresh, rows) : [...fresh, ...rows]
-  if (all.length <= MOST) return { rows: all, next: listed.next }
-  return { rows: all.slice(0, MOST), next: all[MOST - 1]!.id }
+  const all = placed.length ? [...rows, ...placed].sort((a, b) => inOrder(a, b, oldest)) : rows
+  if (all.length <= MOST) return { rows: all, next, oldest }
+  return { rows: all.slice(0, MOST), next: all[MOST - 1]!.id, oldest }
 }
 
-const merged = (fresh: Message[], rows: Message[]) => [...fresh, ...rows].sort((a, b) => (a.id < b.id ? 1 : -1))
+/** Compares two messages by the order of the list: below 0 when `a` comes first. */
+const inOrder = (a: Message, b: Message, oldest?: boolean) => (a.id === b.id ? 0 : a.id < b.id === !!oldest ? -1 : 1)
 
 /** Applies a change to a known message. */
 function changedFields({ state, step, tries, due, says, key, result, at }: LiveEvent): Partial<Message> {

@@ -98,6 +98,9 @@ const duration = computed(() => {
       <section class="panel px-4 py-3" aria-labelledby="happened">
         <h2 id="happened" class="mb-1 font-semibold">What happened</h2>
         <OrderEvents :events="story.events" />
+        <p v-if="story.total > story.messages.length" class="pt-2 text-sm text-faint">
+          Arrivals, acts and acknowledgments of its first {{ story.messages.length }} documents.
+        </p>
       </section>
       <CodeView
         v-if="content"
@@ -111,7 +114,15 @@ const duration = computed(() => {
       </CodeView>
     </div>
     <section v-if="story?.messages.length" class="panel overflow-x-auto">
-      <h2 class="px-4 pt-3 pb-1 font-semibold">Its documents</h2>
+      <h2 class="px-4 pt-3 pb-1 font-semibold">
+        Its documents
+        <RouterLink
+          v-if="story.total > story.messages.length"
+          :to="{ path: '/messages', query: { key: orderKey } }"
+          class="link font-normal"
+          >the newest {{ story.messages.length }} of {{ story.total }}</RouterLink
+        >
+      </h2>
       <table class="w-full text-sm">
         <caption class="sr-only">
           Messages of this order

@@ -5,8 +5,7 @@ import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'
 import TimeText from '../ui/TimeText.vue'
 import { figure } from '../words/format'
-import FlowSubmit from '../submit/FlowSubmit.vue'
-import FlowPause from './FlowPause.vue'
+import FlowMenu from './FlowMenu.vue'
 import StepCell from './StepCell.vue'
 import { sampled, type Way, wayOf } from './paths'
 import { isQuiet } from './reduceOverview'
@@ -27,7 +26,6 @@ const dots = ref<InstanceType<typeof FlowDots>>()
 
 const quiet = computed(() => isQuiet(props.line))
 const connectionOf = (name?: string | null) => props.connections.find((one) => one.name === name)
-const held = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? []))
 const intake = computed(() => connectionOf(props.line.intakes[0]?.connection))
 const reasonsAt = (step: string) => props.reasons.filter((one) => one.flow === props.line.flow && one.step === step)
 
@@ -41,7 +39,7 @@ defineExpose({ show })
 
 <template>
   <section
-    class="group/line panel px-4"
+    class="panel px-4"
     :class="small ? 'flex min-w-0 items-center gap-4 py-1.5' : 'col-span-full min-w-0 pt-2.5 pb-3'"
     :aria-label="line.title"
     :data-line="line.flow"
@@ -49,7 +47,9 @@ defineExpose({ show })
   >
     <header class="flex items-baseline gap-3" :class="small && 'w-64 shrink-0'">
       <h2 class="truncate font-semibold">
-        <RouterLink :to="`/flows/${line.flow}`" class="hover:text-thread hover:underline">{{ line.title }}</RouterLink>
+        <RouterLink :to="`/flows/${encodeURIComponent(line.flow)}`" class="hover:text-thread hover:underline">{{
+          line.title
+        }}</RouterLink>
       </h2>
       <span v-if="quiet" class="text-xs text-faint">quiet</span>
       <RouterLink
@@ -64,24 +64,20 @@ defineExpose({ show })
           {{ line.recorded.depth === RecordingDepth.calls ? 'every answer' : 'answers of failures' }} recorded until
           <TimeText :at="line.recorded.until" />
         </span>
-        <FlowSubmit v-if="line.intakes.length" :flow="line.flow" :title="line.title" />
-        <FlowPause
-          :flow="line.flow"
-          :title="line.title"
-          :paused="line.paused"
-          :held="held"
-          @changed="$emit('changed')"
-        />
+        <FlowMenu :line="line" @changed="$emit('changed')" />
       </span>
     </header>
-    <div v-if="small" class="relative flex h-6 grow items-center justify-around" aria-hidden="true">
-      <span class="absolute inset-x-0 top-1/2 h-px bg-line-strong" />
-      <span
-        v-for="step in line.steps"
-        :key="step.step"
-        class="relative size-2 rounded-full border border-line-strong bg-surface"
-      />
-    </div>
+    <template v-if="small">
+      <div class="relative flex h-6 grow items-center justify-around" aria-hidden="true">
+        <span class="absolute inset-x-0 top-1/2 h-px bg-line-strong" />
+        <span
+          v-for="step in line.steps"
+          :key="step.step"
+          class="relative size-2 rounded-full border border-line-strong bg-surface"
+        />
+      </div>
+      <FlowMenu :line="line" small @changed="$emit('changed')" />
+    </template>
     <div v-else class="relative mt-1">
       <ol class="grid gap-y-3" style="grid-template-columns: repeat(auto-fit, minmax(8.25rem, 1fr))">
         <StepCell

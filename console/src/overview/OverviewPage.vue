@@ -13,6 +13,8 @@ import ConcernList from './ConcernList.vue'
 import FigureRow from './FigureRow.vue'
 import { moves, isQuiet, rank, reduceOverview } from './reduceOverview'
 import FlowLine from './FlowLine.vue'
+import RecentActs from './RecentActs.vue'
+import SystemsLine from './SystemsLine.vue'
 import { concerns, glance } from './concerns'
 
 /** With more flows than this, quiet ones are drawn as thin lines. */
@@ -67,6 +69,10 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
         :small="!roomy && isQuiet(line)"
         @changed="soon"
       />
+    </div>
+    <div v-if="overview" class="panel mt-4 space-y-1.5 px-4 py-2.5">
+      <SystemsLine :connections="overview.connections" />
+      <RecentActs />
     </div>
     <EmptyState v-if="overview && !lines.length" title="No flows yet">
       A flow is a file in the workspace’s folder <code>flows</code>; <code>wirewatch deploy</code> makes it run.

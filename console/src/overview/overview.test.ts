@@ -110,7 +110,7 @@ test('what the service tells whole replaces what was added up, and an empty puls
   ).toBeUndefined()
 })
 
-test('quiet is when nothing passes and nothing stands', () => {
+test('a flow is quiet when no message passes and none waits', () => {
   expect(isQuiet(line())).toBe(true)
   expect(isQuiet(line([step('', { failed: 1 })]))).toBe(false)
   const intakes = [{ connection: 'drop', queue: null, takes: 'order' }]

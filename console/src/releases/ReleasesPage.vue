@@ -1,14 +1,14 @@
 <script setup lang="ts">
 /** The current release, what each release changed, and rollback to an earlier one. */
-import { computed, onMounted, ref, shallowRef } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { api, asked } from '../api/client'
 import type { Release } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 import { useLive } from '../live/useLive'
 import { refreshWorkspace } from '../shell/useWorkspace'
 import EmptyState from '../ui/EmptyState.vue'
-import ModalDialog from '../ui/ModalDialog.vue'
+import ReasonDialog from '../ui/ReasonDialog.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useEvery } from '../ui/useEvery'
@@ -26,29 +26,12 @@ onMounted(again)
 useEvery(5000, again)
 
 const back = ref(0)
-const why = ref('')
-const busy = ref(false)
-const refused = shallowRef<Trouble>()
-function ask(release: number) {
-  back.value = release
-  why.value = ''
-  refused.value = undefined
-}
-async function rollBack() {
-  busy.value = true
-  refused.value = undefined
-  try {
-    const params = { path: { no: back.value } }
-    const done: Release = await asked(api.POST('/api/releases/{no}/rollback', { params, body: { why: why.value } }))
-    back.value = 0
-    refreshWorkspace()
-    await again()
-    void router.replace({ query: { release: done.release } })
-  } catch (error) {
-    refused.value = troubleOf(error)
-  } finally {
-    busy.value = false
-  }
+async function rollBack(why: string) {
+  const params = { path: { no: back.value } }
+  const done: Release = await asked(api.POST('/api/releases/{no}/rollback', { params, body: { why } }))
+  void refreshWorkspace()
+  await again()
+  void router.replace({ query: { release: done.release } })
 }
 </script>
 
@@ -84,22 +67,19 @@ async function rollBack() {
           <span class="block text-xs text-faint"><TimeText :at="one.at" />, by {{ one.by }}</span>
         </RouterLink>
       </nav>
-      <ReleaseDetail v-if="chosen" :key="chosen.release" :release="chosen" @back="ask" />
+      <ReleaseDetail v-if="chosen" :key="chosen.release" :release="chosen" @back="back = $event" />
     </div>
-    <ModalDialog :open="back > 0" :title="`Go back to release ${back}`" @close="back = 0">
-      <form @submit.prevent="rollBack">
-        <p class="text-soft">
-          Its files become a new release, which runs from now on. Running messages finish with the release they began
-          with.
-        </p>
-        <label class="mt-4 block text-sm font-medium" for="why">Why</label>
-        <input id="why" v-model="why" class="field mt-1 w-full" required autocomplete="off" />
-        <TroubleNote v-if="refused" :trouble="refused" class="mt-3" />
-        <div class="mt-5 flex justify-end gap-2">
-          <button type="button" class="button" @click="back = 0">Cancel</button>
-          <button type="submit" class="button button-main" :disabled="busy">Go back</button>
-        </div>
-      </form>
-    </ModalDialog>
+    <ReasonDialog
+      :open="back > 0"
+      :title="`Go back to release ${back}`"
+      verb="Go back"
+      :act="rollBack"
+      @close="back = 0"
+    >
+      <p class="text-soft">
+        Its files become a new release, which runs from now on. Running messages finish with the release they began
+        with.
+      </p>
+    </ReasonDialog>
   </div>
 </template>

@@ -26,7 +26,10 @@ test('parts lead to what belongs to them, by title or else by name', () => {
 })
 
 test('what looks like a number leads to its order, escaped', () => {
-  expect(numbersIn(' MF/20501 ').map((one) => one.to)).toEqual(['/orders/MF%2F20501', '/messages?key=MF%2F20501'])
+  expect(numbersIn(' MF/20501 ').map((one) => one.to)).toEqual([
+    '/orders/MF%2F20501',
+    '/messages?key_prefix=MF%2F20501',
+  ])
   expect(numbersIn('two words 7')).toEqual([])
   expect(numbersIn('erp')).toEqual([])
 })

@@ -32,7 +32,7 @@ export function numbersIn(typed: string): Choice[] {
   const number = encodeURIComponent(text)
   return [
     { text: `Order ${text}`, kind: 'order', to: `/orders/${number}` },
-    { text: `Messages with the number ${text}`, kind: 'messages', to: `/messages?key=${number}` },
+    { text: `Messages with a number that begins with ${text}`, kind: 'messages', to: `/messages?key_prefix=${number}` },
   ]
 }
 

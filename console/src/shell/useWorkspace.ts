@@ -25,8 +25,18 @@ export function useWorkspace() {
 }
 
 /** Reloads, e.g. after a deploy. */
-export function refreshWorkspace() {
+export function refreshWorkspace(): Promise<void> {
   loading = load().catch(() => void (loading = undefined))
+  return loading
+}
+
+/** True if the running release has this flow. The names are loaded again before one is called unknown. */
+export async function hasFlow(name: string): Promise<boolean> {
+  const known = () => workspace.value.flows.some((flow) => flow.name === name)
+  useWorkspace()
+  await loading
+  if (!known()) await refreshWorkspace()
+  return known()
 }
 
 type Part = 'flows' | 'partners' | 'connections' | 'plans'

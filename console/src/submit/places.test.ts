@@ -17,7 +17,7 @@ const at = (text: string, key: string) => {
   return place
 }
 
-test('each value is known by where it stands', () => {
+test('each value is found by its place', () => {
   const found = shapeOf(order)?.places.map((one) => [one.key, one.path, one.value, one.kind])
   expect(found).toContainEqual(['basket[1].article', 'basket[].article', 'V-2', 'string'])
   expect(found).toContainEqual(['basket[0].price', 'basket[].price', '1.10', 'number'])

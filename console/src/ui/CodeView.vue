@@ -11,6 +11,8 @@ const props = defineProps<{
   findings?: FindingView[]
   /** The marked range: the line counts from 1, columns from 0. */
   chosen?: { line: number; from: number; to: number }
+  /** The marked range is selected, so that it can be typed over. */
+  select?: boolean
 }>()
 const emit = defineEmits<{
   /** The user chose a position: the line counts from 1, the column from 0. */
@@ -38,7 +40,7 @@ onMounted(async () => {
     },
   })
   made.findings(props.findings ?? [])
-  if (props.chosen) made.choose(props.chosen.line, props.chosen.from, props.chosen.to)
+  if (props.chosen) made.choose(props.chosen.line, props.chosen.from, props.chosen.to, props.select)
 })
 onBeforeUnmount(() => made?.destroy())
 watch(text, (now) => made?.replace(now))
@@ -48,7 +50,7 @@ watch(
 )
 watch(
   () => props.chosen,
-  (now) => made?.choose(now?.line, now?.from, now?.to),
+  (now) => made?.choose(now?.line, now?.from, now?.to, props.select),
 )
 
 async function copy(what: string) {

@@ -34,7 +34,7 @@ const data = (): uPlot.AlignedData => [
   ...props.series.map((one) => one.values),
 ]
 
-/** Seconds from one value to the next: each stands for the span that begins with it. */
+/** Seconds from one value to the next: each value is that of the span that begins there. */
 const slot = () => (props.at.length > 1 ? (Date.parse(props.at[1]!) - Date.parse(props.at[0]!)) / 1000 : 60)
 /** Draws it anew, in the colours of the theme. */
 function draw() {

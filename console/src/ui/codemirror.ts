@@ -172,11 +172,16 @@ export function view(parent: HTMLElement, { text, form, label, editable, onChang
         editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } })
       }
     },
-    /** Marks columns of a line and scrolls to them; without a line, removes the mark. */
-    choose(line?: number, from = 0, to = 0) {
+    /** Marks columns of a line and scrolls to them, and can select them; without a line, removes the mark. */
+    choose(line?: number, from = 0, to = 0, select = false) {
       if (!line || line > editor.state.doc.lines) return editor.dispatch({ effects: choose.of(null) })
       const start = editor.state.doc.line(line).from
       const range = { from: start + from, to: Math.min(start + to, editor.state.doc.length) }
+      // What is typed replaces it.
+      if (select) {
+        editor.dispatch({ selection: EditorSelection.range(range.from, range.to) })
+        editor.focus()
+      }
       editor.dispatch({
         effects: [
           choose.of(range),

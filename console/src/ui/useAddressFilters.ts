@@ -17,10 +17,12 @@ export function useAddressFilters<Key extends string>(keys: readonly Key[]) {
   const route = useRoute()
   const router = useRouter()
   const filters = computed(() => fromAddress(keys, route.query))
-  const set = (key: Key, value: string) =>
-    void router.replace({
-      query: { ...filters.value, [key]: value || undefined } as Record<string, string | undefined>,
-    })
+  /** Sets several filters at once; an empty text removes one. */
+  const change = (values: Partial<Record<Key, string>>) => {
+    const given = Object.entries({ ...filters.value, ...values }).filter(([, value]) => value)
+    void router.replace({ query: Object.fromEntries(given) as Record<string, string> })
+  }
+  const set = (key: Key, value: string) => change({ [key]: value } as Partial<Record<Key, string>>)
   /** For `v-model`: the text of each filter; empty if not set. */
   const picks = reactive(
     Object.fromEntries(
@@ -31,5 +33,5 @@ export function useAddressFilters<Key extends string>(keys: readonly Key[]) {
     ),
   ) as unknown as Record<Key, string>
   const filtered = computed(() => Object.keys(filters.value).length > 0)
-  return { filters, set, picks, filtered }
+  return { filters, set, change, picks, filtered }
 }

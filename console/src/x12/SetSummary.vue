@@ -72,5 +72,8 @@ const acks: Record<string, string> = {
       </tbody>
     </table>
     <FactList :facts="set.summary.totals" />
+    <p v-for="says in set.summary.warnings" :key="says" class="text-retrying" data-part="warning">
+      <span aria-hidden="true">▲ </span>{{ says }}
+    </p>
   </div>
 </template>

@@ -3,6 +3,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { AcknowledgmentSet } from '../api/schema'
 import type { EdiLook } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import TroubleNote from '../ui/TroubleNote.vue'
@@ -172,6 +173,24 @@ function another() {
           <p v-else class="p-4 text-soft">It has no transaction set.</p>
         </section>
       </div>
+      <section
+        v-for="one in look.acknowledgments"
+        :key="one.set + one.answers"
+        class="panel mt-4 grid gap-x-6 gap-y-2 p-3 lg:grid-cols-2"
+        data-part="acknowledgment"
+      >
+        <div>
+          <h2 class="font-semibold">
+            The {{ one.set }} that we would send for {{ one.set === AcknowledgmentSet.TA1 ? 'interchange' : 'group' }}
+            {{ one.answers }}
+          </h2>
+          <ul class="mt-1 list-disc space-y-1 pl-5 text-sm">
+            <li v-for="says in one.says" :key="says">{{ says }}</li>
+          </ul>
+          <p class="mt-1 text-xs text-faint">The service numbers what it sends; these control numbers are made up.</p>
+        </div>
+        <pre class="overflow-x-auto rounded bg-sunken p-3 font-mono text-xs" tabindex="0">{{ one.text }}</pre>
+      </section>
     </template>
   </div>
 </template>

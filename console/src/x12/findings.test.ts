@@ -31,7 +31,8 @@ test('places beyond the line, and findings without one, cut nothing', () => {
 
 test('the verdict counts what would be rejected', () => {
   const set = { ack: EdiAck.A } as EdiLook['sets'][number]
-  const look: EdiLook = { valid: true, says: [], partner: '', lines: [line([])], cut: false, sets: [set, set] }
+  const base = { valid: true, says: [], partner: '', lines: [line([])], cut: false, acknowledgments: [] }
+  const look: EdiLook = { ...base, sets: [set, set] }
   expect(verdictOf(look)).toBe('Nothing in it would be rejected: 2 sets.')
   expect(verdictOf({ ...look, valid: false, sets: [set, { ...set, ack: EdiAck.R }] })).toBe(
     '1 of 2 sets would be rejected.',

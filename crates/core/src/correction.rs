@@ -1,4 +1,4 @@
-//! One correction of a value, for many documents alike: a value that an outside system refused is replaced wherever it stands.
+//! One correction of a value, for many documents alike: a value that an outside system refused is replaced wherever it occurs.
 //!
 //! Only whole values are replaced, never a part of one, and everything else of a document stays as it is.
 
@@ -198,7 +198,7 @@ pub fn named_in(says: &str, workspace: &Workspace, form: &Form, document: &[u8])
     found
 }
 
-/// Returns whether `word` stands in `says` with no letter or digit beside it.
+/// Returns `true` if `word` occurs in `says` with no letter or digit beside it.
 fn has_word(says: &str, word: &str) -> bool {
     let part = |c: char| c.is_alphanumeric();
     says.match_indices(word).any(|(at, _)| {

@@ -18,6 +18,8 @@ pub const END: usize = usize::MAX;
 pub struct Flow {
     pub name: String,
     pub title: String,
+    /// For people; may be empty.
+    pub notes: String,
     pub intakes: Vec<Intake>,
     /// Every step, those inside ways among them; a message begins at the first.
     pub steps: Vec<Step>,
@@ -356,6 +358,8 @@ impl Flow {
         Self {
             name: ACKNOWLEDGMENTS.to_owned(),
             title: "Acknowledgments to partners".to_owned(),
+            notes: "A built-in flow: delivers the acknowledgments of what partners sent, in the order of their control numbers."
+                .to_owned(),
             intakes: Vec::new(),
             steps: vec![Step {
                 name: "deliver".to_owned(),
@@ -391,6 +395,7 @@ impl Flow {
         Self {
             name: UNROUTED.to_owned(),
             title: "Documents without a flow".to_owned(),
+            notes: "A built-in flow: transaction sets that no flow takes fail here, so that a person sees them.".to_owned(),
             steps: vec![check],
             key: crate::expr::parse("$meta.document & ' ' & $meta.interchange").ok(),
             result: None,

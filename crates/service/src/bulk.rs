@@ -1,6 +1,7 @@
 //! Acts on many messages in the background: stored with their progress, continued after a restart, by one process at a time.
 
 use crate::api::amending::{self, Amendment};
+use crate::api::messages::source;
 use crate::api::parse_reason;
 use crate::api::problem::Problem;
 use crate::run::App;
@@ -94,11 +95,11 @@ pub async fn correct(
     answers: Answers,
     release: Option<i64>,
 ) -> Result<(amending::Tried, Vec<String>), Problem> {
-    let (form, bytes) = amending::document_of(stored);
+    let (form, bytes) = source(stored);
     let (_, workspace) = app.engine.releases().current();
-    let corrected = beside(bytes.len(), || correction.apply(&workspace, &form, &bytes));
+    let corrected = beside(bytes.len(), || correction.apply(&workspace, form, bytes));
     let corrected = corrected.map_err(|not| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, not.to_string()))?;
-    let amendment = Amendment { form, document: corrected.document, answers, release };
+    let amendment = Amendment { form: form.clone(), document: corrected.document, answers, release };
     let tried = amending::tried(app, id, stored, amendment).await?;
     match tried.refused() {
         Some(refused) => Err(refused),

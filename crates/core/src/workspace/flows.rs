@@ -27,6 +27,7 @@ impl<'a> Build<'a> {
 
     fn read_flow(&self, name: &str, file: &File<'a>, fields: &Fields<'_>) -> Option<Flow> {
         let title = fields.text("title").map_or_else(|| name.to_owned(), |text| text.value);
+        let notes = fields.text("notes").map_or_else(String::new, |text| text.value.trim().to_owned());
         let intakes: Vec<Intake> = fields.tables("intake").into_iter().filter_map(|intake| self.intake(file, intake)).collect();
         if intakes.is_empty() && !fields.has("intake") {
             fields.missing("[[intake]]");
@@ -61,6 +62,7 @@ impl<'a> Build<'a> {
         Some(Flow {
             name: name.to_owned(),
             title,
+            notes,
             intakes,
             steps,
             on_failure,

@@ -1,6 +1,5 @@
 //! Amendments: a corrected document is checked as on arrival and tried on a copy of its message, before anything is done.
 
-use super::messages::source;
 use super::plan::{fails_again, plan};
 use super::problem::Problem;
 use crate::run::App;
@@ -40,11 +39,6 @@ impl Tried {
             None => Some(faulty(self.findings.clone())),
         }
     }
-}
-
-/// Returns the form and the bytes of the document that a stored message runs from.
-pub fn document_of(stored: &Stored) -> (Form, Vec<u8>) {
-    source(&stored.origin.form, stored.document.clone(), &stored.log)
 }
 
 /// Checks an amendment and tries it on a copy of its message.

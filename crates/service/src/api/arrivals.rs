@@ -5,7 +5,7 @@ use super::problem::Problem;
 use super::{Answer, given_reason, id, maybe_id, moment, next_of, page, rows};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::{DocumentForm, ProblemCode};
+use crate::view::words::{DocumentForm, PersonAct, ProblemCode};
 use crate::view::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, Why};
 use axum::body::{Body, Bytes};
 use axum::extract::{Path, Query, State};
@@ -73,8 +73,8 @@ pub async fn one(State(app): State<Arc<App>>, Path(text): Path<String>) -> Answe
         arrival: rows::arrival(row),
         form,
         text,
-        ledger: app.store.ledger_of(wanted).await?.into_iter().map(rows::ledger).collect(),
-        acts: app.store.audit_of(wanted).await?.into_iter().filter_map(rows::act).collect(),
+        ledger: app.store.ledger_of(&[wanted]).await?.into_iter().map(rows::ledger).collect(),
+        acts: app.store.audit_of(&[wanted]).await?.into_iter().filter_map(rows::act).collect(),
         messages: app.store.messages(&filter).await?.into_iter().map(rows::message).collect(),
     }))
 }
@@ -127,7 +127,7 @@ pub async fn accept(
         return Err(resolved_before(&text));
     }
     let why = given_reason(&why, "it is accepted")?;
-    app.store.record_act(app.engine.mint(), &by, "accepted", wanted, why, SystemClock.now()).await?;
+    app.store.record_act(app.engine.mint(), &by, PersonAct::Accepted.as_str(), wanted, why, SystemClock.now()).await?;
     let provenance = Provenance {
         connection: row.connection.clone(),
         name: row.name.clone(),

@@ -1,6 +1,6 @@
 //! Acts on many messages: previewed, started, followed, stopped.
 
-use super::amending;
+use super::messages::source;
 use super::problem::Problem;
 use super::rows::by_state;
 use super::{Answer, given_reason, id, message_id, rows, storable};
@@ -59,9 +59,9 @@ pub async fn preview(State(app): State<Arc<App>>, Json(request): Json<BulkReques
 async fn suggested(app: &App, preview: &BulkPreview) -> Result<Vec<SuggestedValue>, Problem> {
     let Some(first) = preview.messages.first() else { return Ok(Vec::new()) };
     let Some(stored) = app.store.stored(id(&first.id)?).await? else { return Ok(Vec::new()) };
-    let (form, bytes) = amending::document_of(&stored);
+    let (form, bytes) = source(&stored);
     let (_, workspace) = app.engine.releases().current();
-    let named = beside(bytes.len(), || correction::named_in(&first.says, &workspace, &form, &bytes));
+    let named = beside(bytes.len(), || correction::named_in(&first.says, &workspace, form, bytes));
     Ok(named.into_iter().map(|FieldValue { field, value }| SuggestedValue { field, value }).collect())
 }
 

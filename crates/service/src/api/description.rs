@@ -1,7 +1,7 @@
 //! The API's description: what `utoipa` derives from the code, completed with what holds for every operation.
 
 use super::problem::Problem;
-use crate::view::words::{EventState, ProblemCode};
+use crate::view::words::{EventState, ListOrder, ProblemCode};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeSet;
 use utoipa::OpenApi;
@@ -17,7 +17,7 @@ use utoipa::OpenApi;
             An error is a problem (RFC 9457) with a stable `code`. Lists are given newest first, in pages: send `next` as `before` \
             for the following page."
     ),
-    components(schemas(Problem, ProblemCode, EventState))
+    components(schemas(Problem, ProblemCode, EventState, ListOrder))
 )]
 pub struct Description;
 
@@ -26,7 +26,7 @@ const TAGS: [(&str, &str, &[&str]); 9] = [
     (
         "status",
         "The service as a whole: status, overview, figures, reasons of failures, and who works on them.",
-        &["status", "overview", "figures", "workspace", "reasons", "assignments"],
+        &["status", "overview", "figures", "workspace", "reasons", "assignments", "acts"],
     ),
     ("messages", "Messages, their documents, and acts on one or many of them.", &["messages", "bulk-acts"]),
     ("arrivals", "What was received, with its bytes.", &["arrivals"]),
@@ -137,7 +137,7 @@ fn problem_responses(operation: &Value) -> Vec<(String, Value)> {
 fn describe(status: &str, response: &mut Value) {
     let about = match status {
         "200" => "Done; the result.",
-        "202" => "Accepted; the work goes on in the background.",
+        "202" => "Accepted; the work continues in the background.",
         "204" => "Done.",
         "409" => "The present state does not allow it; `code` says which.",
         _ => "A problem; `code` says which.",

@@ -21,30 +21,44 @@ use wirewatch_journal::{FlowSpan, JournalError, OrderFigures};
 /// Spans in a range.
 const SLOTS: i64 = 30;
 
+/// Figures of one key, with the time of their count; `None` while they were never counted.
+type Cell<V> = Arc<Mutex<Option<(Instant, V)>>>;
+
 /// Figures that were counted a moment ago: many consoles together count once.
 #[derive(Debug)]
-struct Recent<K, V>(Mutex<BTreeMap<K, (Instant, V)>>);
+struct Recent<K, V>(std::sync::Mutex<BTreeMap<K, Cell<V>>>);
 
 impl<K, V> Default for Recent<K, V> {
     fn default() -> Self {
-        Self(Mutex::new(BTreeMap::new()))
+        Self(std::sync::Mutex::new(BTreeMap::new()))
     }
 }
 
 impl<K: Ord, V: Clone> Recent<K, V> {
-    /// Returns what was counted within `age`, or counts it now. Figures that nobody has asked for in a day are forgotten.
+    /// Returns what was counted within `age`, or counts it now.
     async fn get(&self, key: K, age: Duration, count: impl Future<Output = Result<V, JournalError>>) -> Result<V, JournalError> {
-        // The lock stays until it is counted, so that requests at the same time count once.
-        let mut counted = self.0.lock().await;
-        counted.retain(|_, (at, _)| at.elapsed() < length(FigureRange::Day));
-        if let Some((at, figures)) = counted.get(&key)
+        let cell = self.cell(key);
+        // The lock stays until it is counted, so that requests for one key at the same time count once; other keys do not wait.
+        let mut counted = cell.lock().await;
+        if let Some((at, figures)) = &*counted
             && at.elapsed() < age
         {
             return Ok(figures.clone());
         }
         let figures = count.await?;
-        counted.insert(key, (Instant::now(), figures.clone()));
+        *counted = Some((Instant::now(), figures.clone()));
         Ok(figures)
+    }
+
+    /// Returns the cell of a key. Figures that were not counted for a day are forgotten; those that are in use stay.
+    fn cell(&self, key: K) -> Cell<V> {
+        let old = |cell: &Cell<V>| match cell.try_lock() {
+            Ok(counted) => counted.as_ref().is_none_or(|(at, _)| at.elapsed() > length(FigureRange::Day)),
+            Err(_) => false,
+        };
+        let mut cells = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        cells.retain(|_, cell| Arc::strong_count(cell) > 1 || !old(cell));
+        Arc::clone(cells.entry(key).or_default())
     }
 }
 

@@ -3,7 +3,7 @@
 use super::problem::Problem;
 use super::{Answer, maybe_id, message_id, moment, next_of, page, rows};
 use crate::run::App;
-use crate::view::words::DocumentForm;
+use crate::view::words::{DocumentForm, ListOrder};
 use crate::view::{DescribedSegment, DocumentView, MessageQuery, Messages};
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -14,7 +14,7 @@ use utoipa::IntoParams;
 use wirewatch_core::document::Form;
 use wirewatch_core::edi::tree;
 use wirewatch_core::key;
-use wirewatch_core::machine::{LogEntry, Logged, State as MessageState};
+use wirewatch_core::machine::{Logged, State as MessageState};
 use wirewatch_core::x12::describe::describe;
 use wirewatch_core::{Document, act::Act};
 use wirewatch_engine::{Stored, beside};
@@ -23,7 +23,7 @@ use wirewatch_journal::MessageFilter;
 /// Segments that are described at a time.
 const SEGMENTS: usize = 2000;
 
-/// Messages, newest first.
+/// Messages, newest first unless another order is asked for.
 #[utoipa::path(get, path = "/api/messages", operation_id = "messages", params(MessageQuery), responses((status = 200, body = Messages)))]
 pub async fn list(State(app): State<Arc<App>>, Query(query): Query<MessageQuery>) -> Answer<Messages> {
     let filter = filter(&app, &query)?;
@@ -60,6 +60,8 @@ fn filter(app: &App, query: &MessageQuery) -> Result<MessageFilter, Problem> {
         states,
         step: query.step.clone(),
         key: key::stored(query.key.clone()),
+        key_prefix: query.key_prefix.clone(),
+        oldest_first: query.order == Some(ListOrder::Oldest),
         arrival: maybe_id(&query.arrival)?,
         reason,
         since: moment(&query.since)?,
@@ -99,15 +101,15 @@ pub async fn document(
             false => rows::document(after.into(), after.readable(), usize::MAX),
         }));
     }
-    let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
+    let (form, bytes) = source(&stored);
     let (_, workspace) = app.engine.releases().current();
     beside(bytes.len(), || {
         if as_tree {
-            let read = workspace.document(&form, &bytes);
+            let read = workspace.document(form, bytes);
             let read = read.map_err(|error| Problem::new(StatusCode::CONFLICT, format!("message {text}: {error}")))?;
             return Ok(Json(content(&read)));
         }
-        Ok(Json(rows::document((&form).into(), workspace.shown(&form, &bytes), usize::MAX)))
+        Ok(Json(rows::document(form.into(), workspace.shown(form, bytes), usize::MAX)))
     })
 }
 
@@ -139,10 +141,10 @@ pub async fn described(
     Query(DescribedQuery { skip }): Query<DescribedQuery>,
 ) -> Answer<Vec<DescribedSegment>> {
     let stored = stored(&app, &text).await?;
-    let (form, bytes) = source(&stored.origin.form, stored.document, &stored.log);
+    let (form, bytes) = source(&stored);
     let (_, workspace) = app.engine.releases().current();
     beside(bytes.len(), || {
-        let Ok(Document::X12(tree)) = workspace.document(&form, &bytes) else {
+        let Ok(Document::X12(tree)) = workspace.document(form, bytes) else {
             return Err(Problem::new(StatusCode::CONFLICT, format!("message {text} was not made from an X12 document")));
         };
         let all = describe(&tree);
@@ -154,10 +156,10 @@ async fn stored(app: &App, text: &str) -> Result<Stored, Problem> {
     app.store.stored(message_id(app, text).await?).await?.ok_or_else(|| Problem::not_found(format!("there is no message {text}")))
 }
 
-/// Returns the newest amendment, or the document that was received.
-pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8>) {
-    let amended = log.iter().rev().find_map(|entry| match &entry.what {
-        Logged::Act { act: Act::Amend { form, document, .. }, .. } => Some((form.clone(), document.clone().into_bytes())),
+/// Returns the form and the bytes of the document that a message runs from: its newest amendment, or what was received.
+pub fn source(stored: &Stored) -> (&Form, &[u8]) {
+    let amended = stored.log.iter().rev().find_map(|entry| match &entry.what {
+        Logged::Act { act: Act::Amend { form, document, .. }, .. } => Some((form, document.as_bytes())),
         Logged::Act { .. }
         | Logged::Intent { .. }
         | Logged::Attempt { .. }
@@ -165,5 +167,5 @@ pub fn source(form: &Form, document: Vec<u8>, log: &[LogEntry]) -> (Form, Vec<u8
         | Logged::Woken { .. }
         | Logged::Parted { .. } => None,
     });
-    amended.unwrap_or_else(|| (form.clone(), document))
+    amended.unwrap_or((&stored.origin.form, &stored.document))
 }

@@ -17,14 +17,16 @@ mod description;
 mod dry_run;
 mod edi;
 pub mod figures;
+mod flow_story;
 mod flows;
 mod maps;
-mod messages;
+pub mod messages;
 mod orders;
 mod overview;
 mod plan;
 pub mod problem;
 mod queues;
+mod recent_acts;
 mod releases;
 mod request_check;
 mod rows;
@@ -112,6 +114,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(messages::document))
         .routes(routes!(messages::described))
         .routes(routes!(acts::act))
+        .routes(routes!(recent_acts::list))
         .routes(routes!(bulk_acts::preview))
         .routes(routes!(bulk_acts::list, bulk_acts::start))
         .routes(routes!(bulk_acts::one))
@@ -136,6 +139,7 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(figures::flow_figures))
         .routes(routes!(dry_run::run))
         .routes(routes!(flows::paused))
+        .routes(routes!(flow_story::one))
         .routes(routes!(flows::pause))
         .routes(routes!(flows::resume))
         .routes(routes!(flows::record))

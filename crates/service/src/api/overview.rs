@@ -4,54 +4,68 @@ use super::{Answer, assignments, connections, flows, rows, status};
 use crate::run::App;
 use crate::view::some;
 use crate::view::words::StepVerb;
-use crate::view::{FlowLine, FlowStep, Intake, Named, Overview, PartnerShare, Workspace, sure_time, time};
+use crate::view::{ConnectionView, FlowLine, FlowStep, Intake, Named, Overview, PartnerShare, Workspace, sure_time, time};
 use axum::Json;
 use axum::extract::State;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use wirewatch_core::Timestamp;
 use wirewatch_core::duration;
 use wirewatch_core::flow::{Flow, Parcel, Step, Takes, UNROUTED, Until, Verb};
 use wirewatch_core::meter::{self, Figures, Point};
 use wirewatch_core::workspace;
 use wirewatch_engine::{Clock, SystemClock};
-use wirewatch_journal::Standing;
+use wirewatch_journal::{JournalError, Standing};
 
 type Read = BTreeMap<meter::FlowStep, Figures>;
 
 /// Every flow with its steps: figures of the last minute and what waits or fails at each.
 #[utoipa::path(get, path = "/api/overview", responses((status = 200, body = Overview)))]
 pub async fn overview(State(app): State<Arc<App>>) -> Answer<Overview> {
-    let (_, workspace) = app.engine.releases().current();
-    let standing = app.store.standing().await?;
     let now = SystemClock.now();
     let connections = connections::views(&app).await;
-    let paused = flows::all_paused(&app).await;
-    let steps_on_hold = flows::steps_on_hold(&app).await;
     let days_ahead = app.store.days_ahead(now).await?;
-    let read = app.meter.read(now);
-    let held = |name: &str| connections.iter().any(|one| one.name == name && one.on_hold.is_some());
-    let own = |flow: &Flow| standing.iter().filter(|one| one.flow == flow.name).collect::<Vec<&Standing>>();
-    // The flow of unrouted documents is shown only when it has messages.
-    let shown = workspace.flows.values().filter(|flow| flow.name != UNROUTED || !own(flow).is_empty());
-    let lines = shown.map(|flow| {
-        let own = own(flow);
-        let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
-        let recorded = flows::recorded(&app, &flow.name, now);
-        let mut line = FlowLine { paused, recorded, ..line(flow, &own, &read, held) };
-        for step in &mut line.steps {
-            step.on_hold = steps_on_hold.iter().find(|held| held.flow == flow.name && held.step == step.step).cloned();
-        }
-        line
-    });
     Ok(Json(Overview {
         at: sure_time(now),
-        lines: lines.collect(),
+        lines: lines(&app, now, &connections, None).await?,
         arrivals_failed: status::arrivals_failed(&app).await?,
         reasons: app.store.reasons("").await?.into_iter().map(rows::reason).collect(),
         warnings: status::warnings(&app, days_ahead, &status::held(&app).await).await?,
         assignments: assignments::current(&app).await?,
         connections,
     }))
+}
+
+/// Returns the line of every flow, or of the one named.
+pub(super) async fn lines(
+    app: &App,
+    now: Timestamp,
+    connections: &[ConnectionView],
+    only: Option<&str>,
+) -> Result<Vec<FlowLine>, JournalError> {
+    let (_, workspace) = app.engine.releases().current();
+    let standing = app.store.standing().await?;
+    let paused = flows::all_paused(app).await;
+    let steps_on_hold = flows::steps_on_hold(app).await;
+    let read = app.meter.read(now);
+    let held = |name: &str| connections.iter().any(|one| one.name == name && one.on_hold.is_some());
+    let own = |flow: &Flow| standing.iter().filter(|one| one.flow == flow.name).collect::<Vec<&Standing>>();
+    // The flow of unrouted documents is listed only when it has messages.
+    let shown = workspace.flows.values().filter(|flow| match only {
+        Some(only) => flow.name == only,
+        None => flow.name != UNROUTED || !own(flow).is_empty(),
+    });
+    let lines = shown.map(|flow| {
+        let own = own(flow);
+        let paused = paused.iter().find(|paused| paused.flow == flow.name).cloned();
+        let recorded = flows::recorded(app, &flow.name, now);
+        let mut line = FlowLine { paused, recorded, ..line(flow, &own, &read, held) };
+        for step in &mut line.steps {
+            step.on_hold = steps_on_hold.iter().find(|held| held.flow == flow.name && held.step == step.step).cloned();
+        }
+        line
+    });
+    Ok(lines.collect())
 }
 
 /// The names of the workspace's parts, for filters.
@@ -193,7 +207,7 @@ mod tests {
     }
 
     #[test]
-    fn each_step_reports_what_stands_there_and_whose_it_is() {
+    fn each_step_reports_its_messages_and_their_partners() {
         let all = [
             standing("book", "running", "marrowfield", 3, 5_000_000),
             standing("book", "retrying", "marrowfield", 2, 4_000_000),
@@ -211,7 +225,7 @@ mod tests {
         let affects: Vec<_> =
             book.affects.iter().map(|share| (share.partner.as_deref().unwrap_or_default(), share.messages)).collect();
         assert_eq!(affects, [("tansy", 7), ("marrowfield", 2)]);
-        assert_eq!(drawn.steps[3].failed, 1, "what stands at a step of an earlier release is not lost from sight");
+        assert_eq!(drawn.steps[3].failed, 1, "messages at a step of an earlier release are still shown");
     }
 
     #[test]

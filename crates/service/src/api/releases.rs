@@ -14,7 +14,7 @@ use std::sync::Arc;
 use wirewatch_core::Severity;
 use wirewatch_core::workspace::Files;
 use wirewatch_core::workspace::changes::{FileChange, changes};
-use wirewatch_journal::ReleaseRow;
+use wirewatch_journal::{JournalError, ReleaseRow};
 
 /// Releases in the list, at most.
 const LISTED: u32 = 50;
@@ -64,6 +64,11 @@ async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
 /// The newest releases, newest first, each with what it changed.
 #[utoipa::path(get, path = "/api/releases", operation_id = "releases", responses((status = 200, body = Vec<ReleaseView>)))]
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
+    Ok(Json(newest(&app).await?))
+}
+
+/// The newest releases, newest first, each with what it changed.
+pub(super) async fn newest(app: &App) -> Result<Vec<ReleaseView>, JournalError> {
     let (current, _) = app.engine.releases().current();
     // One more is read, so that the oldest listed can be compared with the one before it.
     let rows = app.store.releases(i64::MAX, LISTED + 1).await?;
@@ -77,7 +82,7 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
         }
     }
     views.reverse();
-    Ok(Json(views))
+    Ok(views)
 }
 
 /// One release with the texts of the files it changed, before and after.

@@ -5,6 +5,7 @@ use super::{Answer, given_reason};
 use crate::access::Person;
 use crate::run::App;
 use crate::secrets::{self, Secret};
+use crate::view::words::PersonAct;
 use crate::view::{SecretRequest, SecretSet, SecretView, sure_time};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -61,7 +62,13 @@ pub async fn set(
     };
     let value = request.value.as_ref().or(generated.as_ref()).map(String::as_str).unwrap_or_default();
     let now = SystemClock.now();
-    record(&app, &by, if app.secrets.good(&name, now).is_empty() { "set" } else { "changed" }, &name).await?;
+    record(
+        &app,
+        &by,
+        if app.secrets.good(&name, now).is_empty() { PersonAct::SecretSet } else { PersonAct::SecretChanged },
+        &name,
+    )
+    .await?;
     app.secrets_changed(&app.secrets.set(&name, value, Duration::from_secs(request.keep_seconds), &by, now).await?);
     let (_, workspace) = app.engine.releases().current();
     let secret = view(&name, app.secrets.all().get(&name), &workspace);
@@ -79,13 +86,13 @@ pub async fn remove(
     if !app.secrets.all().contains_key(&name) {
         return Err(Problem::not_found(format!("there is no secret `{name}`")));
     }
-    record(&app, &by, "removed", &name).await?;
+    record(&app, &by, PersonAct::SecretRemoved, &name).await?;
     app.secrets_changed(&app.secrets.remove(&name).await?);
     Ok(StatusCode::NO_CONTENT)
 }
 
-async fn record(app: &App, by: &str, act: &str, name: &str) -> Result<(), Problem> {
+async fn record(app: &App, by: &str, act: PersonAct, name: &str) -> Result<(), Problem> {
     let name = given_reason(name, "which secret it is")?;
     let subject = Id(Digest::of(&[b"secret ", name.as_bytes()]).short());
-    Ok(app.store.record_act(app.engine.mint(), by, act, subject, name, SystemClock.now()).await?)
+    Ok(app.store.record_act(app.engine.mint(), by, act.as_str(), subject, name, SystemClock.now()).await?)
 }

@@ -28,10 +28,10 @@ pub async fn story(State(app): State<Arc<App>>, Path(text): Path<String>) -> Ans
     let from = app.store.arrival(stored.origin.arrival).await?.map(rows::arrival);
     let others = MessageFilter { arrival: Some(stored.origin.arrival), limit: BESIDE, ..MessageFilter::default() };
     let others = app.store.messages(&others).await?.into_iter().filter(|other| other.id != wanted.0).map(rows::message).collect();
-    let acts = app.store.audit_of(wanted).await?.into_iter().filter_map(rows::act).collect();
-    let (form, bytes) = source(&stored.origin.form, stored.document.clone(), &stored.log);
-    let shown = beside(bytes.len(), || app.engine.releases().current().1.shown(&form, &bytes));
-    let document = rows::document((&form).into(), shown, SHOWN);
+    let acts = app.store.audit_of(&[wanted]).await?.into_iter().filter_map(rows::act).collect();
+    let (form, bytes) = source(&stored);
+    let shown = beside(bytes.len(), || app.engine.releases().current().1.shown(form, bytes));
+    let document = rows::document(form.into(), shown, SHOWN);
     let machine = rebuilt(&app, &stored).await?.ok();
     let mut variables = machine.as_ref().map(|machine| machine.variables().clone()).unwrap_or_default();
     variables.remove("meta");

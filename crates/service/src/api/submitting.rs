@@ -1,23 +1,25 @@
 //! Submits one real message by hand at a connection: to a queue, an exchange, a server, a folder, or one of our webhooks.
 
 use super::Answer;
+use super::connections;
 use super::connections::known;
 use super::problem::Problem;
 use crate::access::Person;
 use crate::hooks::PREFIX;
 use crate::run::App;
 use crate::view::Submitted;
+use crate::view::words::PersonAct;
 use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde::Deserialize;
 use std::sync::Arc;
+use wirewatch_core::Digest;
 use wirewatch_core::connection::{Connection, ConnectionKind, RepeatRule};
 use wirewatch_core::flow::Method;
 use wirewatch_core::machine::{Body, Effect, Outcome, Post, Work};
 use wirewatch_core::webhook::Webhook;
-use wirewatch_core::{Digest, Id};
 use wirewatch_engine::{Clock, Links, SystemClock};
 use wirewatch_links::http;
 
@@ -73,9 +75,8 @@ pub async fn submit(
             (app.outside.perform(&careful, &work).await, line)
         }
     };
-    let subject = Id(Digest::of(&[name.as_bytes()]).short());
     let now = SystemClock.now();
-    app.store.record_act(app.engine.mint(), &by, "submitted", subject, &format!("{name}: {line}"), now).await?;
+    app.store.record_act(app.engine.mint(), &by, PersonAct::Submitted.as_str(), connections::subject(&name), &line, now).await?;
     Ok(Json(submitted(&outcome, line)))
 }
 

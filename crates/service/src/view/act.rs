@@ -59,7 +59,7 @@ pub struct BulkRequest {
 /// A value to replace in the documents of many messages.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CorrectionView {
-    /// The whole value, as it stands in the documents.
+    /// The whole value, exactly as in the documents.
     pub replace: String,
     /// Its successor; may be empty.
     pub with: String,

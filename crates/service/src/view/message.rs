@@ -2,7 +2,8 @@
 
 use super::Arrival;
 use super::words::{
-    AttemptResult, Direction, DocumentForm, MessageAct, MessageState, PersonAct, ReasonCode as ReasonCodeName, StepVerb,
+    AttemptResult, Direction, DocumentForm, ListOrder, MessageAct, MessageState, PersonAct, ReasonCode as ReasonCodeName,
+    StepVerb,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -153,6 +154,23 @@ pub struct ActView {
     pub why: String,
 }
 
+/// What a person did lately, to one thing or to several for the same reason.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecentAct {
+    /// The newest of them.
+    pub at: String,
+    pub by: String,
+    pub act: PersonAct,
+    pub why: String,
+    /// How many messages, arrivals or parts of the workspace; of the newest 500 acts.
+    pub subjects: usize,
+    /// The key of the message, the name of the arrival, or the title of the flow or connection; `null` for several, and where nothing
+    /// is known of it any more.
+    pub name: Option<String>,
+    pub message: Option<String>,
+    pub arrival: Option<String>,
+}
+
 /// A segment of an X12 document with its names, for people.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DescribedSegment {
@@ -194,6 +212,8 @@ pub struct MessageQuery {
     pub step: String,
     /// Key, here or in the target system.
     pub key: String,
+    /// How the key begins, here or in the target system.
+    pub key_prefix: String,
     pub reason: String,
     pub arrival: String,
     /// Messages received by it, or waiting for it.
@@ -204,6 +224,9 @@ pub struct MessageQuery {
     /// RFC 3339.
     pub since: String,
     pub until: String,
+    /// Newest first when left out.
+    pub order: Option<ListOrder>,
+    /// The next page, as `next` of the page before it.
     pub before: String,
     pub limit: Option<u32>,
 }

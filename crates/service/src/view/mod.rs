@@ -30,20 +30,20 @@ pub use connection::{
     AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, HeardView, QueueView, TurnedView, WebhookView,
 };
 pub use dry_run::{DryRunMessage, DryRunStep, DryRunView};
-pub use edi::{EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
+pub use edi::{EdiAcknowledgment, EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use map::{
     MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
     MapTry, MapView, MapWithin,
 };
 pub use message::{
-    ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RequestView,
-    Step, Story,
+    ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RecentAct,
+    RequestView, Step, Story,
 };
 pub use order::{MilestoneView, Order, OrderEvent, OrderQuery, OrderStory, Orders};
 pub use overview::{
-    FigureSlot, Figures, FlowFigures, FlowLine, FlowSlot, FlowStep, Intake, Named, OrderCounts, Overview, PartnerShare,
-    PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Workspace,
+    FigureSlot, Figures, FlowFigures, FlowIntake, FlowLine, FlowSlot, FlowStep, FlowStory, Intake, Named, OrderCounts, Overview,
+    PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Workspace,
 };
 pub use release::{FileView, FindingView, Release, ReleaseFiles, ReleaseStory, ReleaseView, WorkspaceFiles};
 pub use secret::{SecretRequest, SecretSet, SecretView};

@@ -1,7 +1,7 @@
 //! Flows as the console draws them: a line of steps with their messages.
 
 use super::words::{FigureRange, RecordingDepth, StepVerb};
-use super::{Arrival, Assignment, ConnectionView, Reason};
+use super::{ActView, Arrival, Assignment, ConnectionView, Reason, ReleaseView};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -44,6 +44,37 @@ pub struct Intake {
     pub queue: Option<String>,
     /// E.g. `x12/850`.
     pub takes: String,
+}
+
+/// One flow with all that a person asks about it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlowStory {
+    pub line: FlowLine,
+    /// For people, from its file; may be empty.
+    pub notes: String,
+    pub intakes: Vec<FlowIntake>,
+    /// The connections that its line names.
+    pub connections: Vec<ConnectionView>,
+    /// Why its messages failed.
+    pub reasons: Vec<Reason>,
+    /// Releases that changed its file or one of its maps, newest first, each with these changes alone; of the newest 50 releases.
+    pub versions: Vec<ReleaseView>,
+    /// Acts of people on the flow, newest first.
+    pub acts: Vec<ActView>,
+}
+
+/// An intake of a flow with its newest arrival.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FlowIntake {
+    pub connection: String,
+    /// The queue, where the connection is a broker.
+    pub queue: Option<String>,
+    /// E.g. `x12/850`.
+    pub takes: String,
+    /// When the newest arrival was received at its connection or queue; `null` before the first, or when it is no longer stored.
+    pub received: Option<String>,
+    /// The id of that arrival.
+    pub sample: Option<String>,
 }
 
 /// A flow that a person has paused.

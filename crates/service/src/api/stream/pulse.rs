@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn a_message_is_reported_once_as_it_stands_with_all_it_passed() {
+    fn a_message_is_reported_once_in_its_newest_state_with_all_steps_it_passed() {
         let mut gathered = Gathered::default();
         gathered.add(&[event(1, "running", "", &[]), event(2, "running", "", &[])]);
         gathered.add(&[event(1, "retrying", "book", &["to-order"]), event(1, "done", "book", &["book"])]);
