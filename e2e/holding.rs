@@ -129,7 +129,7 @@ async fn twenty_that_fail_alike_hold_their_step_over_a_kill_until_one_goes_well(
     let (_, out, _) = service.command(&["status"]);
     assert!(out.contains("step book of orders is on hold for ") && out.contains(" waiting; one tries at "), "{out}");
     let (_, out, _) = service.command(&["flow", "list"]);
-    assert!(out.contains("book held for "), "{out}");
+    assert!(out.contains("book on hold for "), "{out}");
     let (_, out, _) = service.command(&["messages", "--state", "waiting"]);
     assert!(out.contains("waits: step book is on hold, because many messages failed there for the same reason"), "{out}");
 

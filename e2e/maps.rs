@@ -240,7 +240,7 @@ async fn messages_and_steps_are_compared_and_a_flow_is_dry_run_with_answers_that
     assert!(code == 0 && out.contains("answered 201") && out.contains("1 request sent for real."), "{out}{err}");
     assert!(scene.orders.references().contains(&"MF-20417".to_owned()));
     let written =
-        "select count(*) from audit where act = 'asked' and by_whom <> '' and why = 'POST /orders at erp, for a dry run'";
+        "select count(*) from audit where act = 'called' and by_whom <> '' and why = 'POST /orders at erp, for a dry run'";
     assert_eq!(database.number(written).await, 1);
     scene.service.act("/api/connections/erp/hold", &serde_json::json!({ "why": "counting" })).await;
     let (code, out, _) = scene.service.command(&[&really[..], &["--limit", "1"]].concat());

@@ -4,6 +4,7 @@ import { Bars3Icon, ComputerDesktopIcon, MagnifyingGlassIcon, MoonIcon, SunIcon 
 import { computed, onBeforeUnmount, onMounted, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { onSignedOut } from './api/client'
+import { forgetAnswers } from './api/useAsked'
 import CommandPalette from './shell/CommandPalette.vue'
 import LinkState from './shell/LinkState.vue'
 import SideBar from './shell/SideBar.vue'
@@ -28,6 +29,7 @@ const themes = [
 const themeIcon = computed(() => themes.find((one) => one.value === theme.value)?.icon ?? SunIcon)
 
 onSignedOut(async () => {
+  forgetAnswers()
   // The first answer may arrive before the first page is loaded.
   await router.isReady()
   if (!route.meta.open) void router.replace('/sign-in')

@@ -1,7 +1,7 @@
 import { afterEach, beforeEach, expect, test, vi } from 'vitest'
 import { effectScope } from 'vue'
 import { Trouble } from './client'
-import { useAsked, useSettled, useThrottled } from './useAsked'
+import { forgetAnswers, useAsked, useSettled, useThrottled } from './useAsked'
 
 beforeEach(() => void vi.useFakeTimers())
 afterEach(() => void vi.useRealTimers())
@@ -50,6 +50,35 @@ test('nothing comes to what is gone or forgotten', async () => {
   open[1]!.answer('late')
   await more
   expect(known.value).toBeUndefined()
+})
+
+test('a page that is opened again shows the last answer until its own arrives, and asks again where nothing answers', async () => {
+  const answers = ['first', 'second', 'third']
+  const signals: AbortSignal[] = []
+  const page = (key: string) =>
+    effectScope().run(() =>
+      useAsked(
+        async (signal) => {
+          signals.push(signal)
+          const answer = answers.shift()
+          if (answer === 'second') throw new Trouble('not reached', 0)
+          return answer
+        },
+        () => [key],
+      ),
+    )!
+  const [one, same, other] = [page('a'), page('a'), page('b')]
+  await one.again()
+  expect(one.known.value).toBe('first')
+  const asked = same.again()
+  expect([same.known.value, other.known.value]).toEqual(['first', undefined])
+  await vi.advanceTimersByTimeAsync(1000)
+  await asked
+  expect([same.known.value, one.known.value, same.trouble.value]).toEqual(['third', 'third', undefined])
+  forgetAnswers()
+  void same.again()
+  void same.again()
+  expect(signals.at(-2)?.aborted).toBe(true)
 })
 
 test('throttled: at once, then at most once in its time, and the last is never lost', () => {

@@ -1,39 +1,84 @@
+import { QueryClient, QueryObserver, type QueryObserverOptions } from '@tanstack/query-core'
 import { onScopeDispose, readonly, ref, shallowReadonly, shallowRef } from 'vue'
 import { type Trouble, troubleOf } from './client'
+
+/** What a key was answered with last is shown at once by a page that is opened again, until its own answer arrives. */
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      enabled: false,
+      gcTime: 5 * 60_000,
+      // A service on this machine is reached without any network.
+      networkMode: 'always',
+      // A service that cannot be reached is asked once more, e.g. while it restarts.
+      retry: (times, error) => times < 1 && troubleOf(error).status === 0,
+      retryDelay: 500,
+    },
+  },
+})
+
+/** Forgets all answers, e.g. because the session has ended. */
+export const forgetAnswers = () => client.clear()
+
+interface Answer<T> {
+  value: T
+}
+
+let unnamed = 0
 
 /**
  * Data that is loaded and reloaded: the last value, the last error, and whether a request is running.
  *
- * If answers arrive out of order, only the one to the newest request counts. The last value stays during a reload.
+ * A new request cancels the one before it. The last value stays during a reload, and after an error. With a `key`, the value is kept
+ * for other pages with the same key.
  */
-export function useAsked<T>(ask: () => Promise<T>) {
+export function useAsked<T>(ask: (signal: AbortSignal) => Promise<T>, key?: () => readonly unknown[]) {
   const known = shallowRef<T>()
   const trouble = shallowRef<Trouble>()
   const asking = ref(false)
-  let newest = 0
+  const own = ['unnamed', unnamed++]
+  const options = (): QueryObserverOptions<Answer<T>> => ({
+    queryKey: key?.() ?? own,
+    // An answer without a value is one all the same.
+    queryFn: async ({ signal }) => ({ value: await ask(signal) }),
+    ...(key ? {} : { gcTime: 0 }),
+  })
+  let observer: QueryObserver<Answer<T>> | undefined
+  const ends: (() => void)[] = []
+
+  /** The observer of the key as it is now. */
+  function observing(): QueryObserver<Answer<T>> {
+    if (observer) {
+      observer.setOptions(options())
+      return observer
+    }
+    const made = new QueryObserver<Answer<T>>(client, options())
+    ends.push(
+      made.subscribe(({ data, error, isFetching }) => {
+        if (data) known.value = data.value
+        trouble.value = error ? troubleOf(error) : undefined
+        asking.value = isFetching
+      }),
+    )
+    return (observer = made)
+  }
 
   async function again() {
-    const own = ++newest
-    asking.value = true
-    try {
-      const answer = await ask()
-      if (own !== newest) return
-      known.value = answer
-      trouble.value = undefined
-    } catch (error) {
-      if (own === newest) trouble.value = troubleOf(error)
-    } finally {
-      if (own === newest) asking.value = false
-    }
+    const observed = observing()
+    const cached = observed.getCurrentResult().data
+    if (cached) known.value = cached.value
+    // A request for the first value would be shared; ours may ask for something else by now.
+    void client.cancelQueries({ queryKey: observed.options.queryKey!, exact: true }, { silent: true })
+    await observed.refetch({ cancelRefetch: true })
   }
 
   function forget() {
-    newest++
+    void client.cancelQueries({ queryKey: observer?.options.queryKey ?? own, exact: true })
     known.value = undefined
     trouble.value = undefined
   }
 
-  onScopeDispose(() => newest++)
+  onScopeDispose(() => ends.forEach((end) => end()))
   return { known, trouble: shallowReadonly(trouble), asking: readonly(asking), again, forget }
 }
 

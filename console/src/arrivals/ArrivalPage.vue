@@ -26,7 +26,10 @@ const {
   known: story,
   trouble,
   again,
-} = useAsked(() => asked(api.GET('/api/arrivals/{id}', { params: { path: { id: props.id } } })))
+} = useAsked(
+  (signal) => asked(api.GET('/api/arrivals/{id}', { params: { path: { id: props.id } }, signal })),
+  () => ['arrival', props.id],
+)
 /** Messages without acknowledgments, which are in the ledger entries. */
 const messages = computed(() => {
   const acknowledgments = new Set(story.value?.ledger.map((entry) => entry.message))

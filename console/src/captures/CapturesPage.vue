@@ -15,8 +15,18 @@ import CaptureDetail from './CaptureDetail.vue'
 
 const route = useRoute()
 const router = useRouter()
-const { known: captures, trouble, again } = useAsked(() => asked(api.GET('/api/captures')))
-const { known: connections, again: askConnections } = useAsked(() => asked(api.GET('/api/connections')))
+const {
+  known: captures,
+  trouble,
+  again,
+} = useAsked(
+  (signal) => asked(api.GET('/api/captures', { signal })),
+  () => ['captures'],
+)
+const { known: connections, again: askConnections } = useAsked(
+  (signal) => asked(api.GET('/api/connections', { signal })),
+  () => ['connections'],
+)
 const brokers = computed(() => connections.value?.filter((one) => one.kind === ConnectionType.amqp) ?? [])
 const chosen = computed(
   () => captures.value?.find((capture) => capture.name === route.query.capture) ?? captures.value?.[0],

@@ -13,7 +13,14 @@ import { useEvery } from '../ui/useEvery'
 import ConnectionCard from './ConnectionCard.vue'
 
 const route = useRoute()
-const { known: connections, trouble, again } = useAsked(() => asked(api.GET('/api/connections')))
+const {
+  known: connections,
+  trouble,
+  again,
+} = useAsked(
+  (signal) => asked(api.GET('/api/connections', { signal })),
+  () => ['connections'],
+)
 const soon = useThrottled(() => void again(), 1000)
 useLive({
   pulse: ({ changes }) => {

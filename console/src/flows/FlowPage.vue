@@ -26,15 +26,18 @@ useWorkspace()
 const range = ref<FigureRange>(FigureRange.Value1h)
 const table = ref(false)
 const drawn = ref<InstanceType<typeof FlowLine>>()
-const { known, trouble, again } = useAsked(async () => {
-  const flow = props.name
-  if (!(await hasFlow(flow))) return { newest: [] }
-  const [story, newest] = await Promise.all([
-    asked(api.GET('/api/flows/{flow}', { params: { path: { flow } } })),
-    asked(api.GET('/api/messages', { params: { query: { flow, limit: NEWEST } } })),
-  ])
-  return { story, newest: newest.messages }
-})
+const { known, trouble, again } = useAsked(
+  async (signal) => {
+    const flow = props.name
+    if (!(await hasFlow(flow))) return { newest: [] }
+    const [story, newest] = await Promise.all([
+      asked(api.GET('/api/flows/{flow}', { params: { path: { flow } }, signal })),
+      asked(api.GET('/api/messages', { params: { query: { flow, limit: NEWEST } }, signal })),
+    ])
+    return { story, newest: newest.messages }
+  },
+  () => ['flow', props.name],
+)
 const { known: figures, again: countAgain } = useAsked((): Promise<FlowFigures> =>
   asked(
     api.GET('/api/flows/{flow}/figures', { params: { path: { flow: props.name }, query: { range: range.value } } }),

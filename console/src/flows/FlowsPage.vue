@@ -14,7 +14,10 @@ import { figure } from '../words/format'
 import { stateOf, sums } from './flows'
 
 useWorkspace()
-const { known, trouble, again } = useAsked(() => asked(api.GET('/api/overview')))
+const { known, trouble, again } = useAsked(
+  (signal) => asked(api.GET('/api/overview', { signal })),
+  () => ['overview'],
+)
 onMounted(again)
 useEvery(5000, again)
 const flows = computed(() => {

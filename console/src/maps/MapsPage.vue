@@ -9,7 +9,14 @@ import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import { count, listed } from '../words/format'
 
 useWorkspace()
-const { known: maps, trouble, again } = useAsked(() => asked(api.GET('/api/maps')))
+const {
+  known: maps,
+  trouble,
+  again,
+} = useAsked(
+  (signal) => asked(api.GET('/api/maps', { signal })),
+  () => ['maps'],
+)
 onMounted(again)
 </script>
 

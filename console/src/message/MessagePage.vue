@@ -33,7 +33,10 @@ const {
   trouble,
   again,
   forget,
-} = useAsked(() => asked(api.GET('/api/messages/{id}', { params: { path: { id: props.id } } })))
+} = useAsked(
+  (signal) => asked(api.GET('/api/messages/{id}', { params: { path: { id: props.id } }, signal })),
+  () => ['message', props.id],
+)
 const soon = useThrottled(() => void again(), 500)
 useLive({
   pulse: ({ changes }) => {

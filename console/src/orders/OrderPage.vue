@@ -23,7 +23,10 @@ const {
   trouble,
   again,
   forget,
-} = useAsked(() => asked(api.GET('/api/orders/{key}', { params: { path: { key: props.orderKey } } })))
+} = useAsked(
+  (signal) => asked(api.GET('/api/orders/{key}', { params: { path: { key: props.orderKey } }, signal })),
+  () => ['order', props.orderKey],
+)
 const soon = useThrottled(() => void again(), 1000)
 // Milestones are stored a moment after the messages that reach them.
 const after = useSettled(soon, 1500)

@@ -9,7 +9,10 @@ import TimeText from '../ui/TimeText.vue'
 import { useEvery } from '../ui/useEvery'
 import { figure } from '../words/format'
 
-const { known: acts, again } = useAsked(() => asked(api.GET('/api/acts')))
+const { known: acts, again } = useAsked(
+  (signal) => asked(api.GET('/api/acts', { signal })),
+  () => ['acts'],
+)
 onMounted(again)
 useEvery(5000, again)
 

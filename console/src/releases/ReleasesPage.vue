@@ -17,7 +17,14 @@ import ReleaseDetail from './ReleaseDetail.vue'
 
 const route = useRoute()
 const router = useRouter()
-const { known: releases, trouble, again } = useAsked(() => asked(api.GET('/api/releases')))
+const {
+  known: releases,
+  trouble,
+  again,
+} = useAsked(
+  (signal) => asked(api.GET('/api/releases', { signal })),
+  () => ['releases'],
+)
 const chosen = computed(
   () => releases.value?.find((one) => `${one.release}` === route.query.release) ?? releases.value?.[0],
 )
