@@ -32,6 +32,12 @@ async fn a_made_up_document_is_changed_in_the_form_and_submitted() {
     let lines = document["data"]["basket"].as_array().map_or(0, Vec::len);
     browser.press("Add another").await;
     browser.see(&format!("[data-field='data.basket[{lines}].article']")).await;
+    // Until the text has it, a dry run would be one of an earlier text.
+    let added = || async {
+        let document: Value = serde_json::from_str(&browser.edited().await).ok()?;
+        (document["data"]["basket"].as_array()?.len() == lines + 1).then_some(())
+    };
+    eventually("the text has another line", added).await;
     // The dry run shows what will be sent; sending is a second act, for exactly this text.
     let submit = "//button[normalize-space(.)='Submit for real']";
     let enabled = async || browser.driver.find(thirtyfour::By::XPath(submit)).await.unwrap().is_enabled().await.unwrap();

@@ -12,7 +12,7 @@ async fn a_sender_is_set_up_and_seen_calling() {
     let browser = Browser::signed_in(&scene.service).await;
     // Without a secret no call is accepted, and the first page says so.
     browser.read("[data-concern=warning]", "the secret `shop-signing` is not set").await;
-    browser.go("/connections").await;
+    browser.go("/connections#shop").await;
     let address = scene.service.url("/in/shop-7d2f");
     browser.read("[data-connection=shop] [data-part=address]", &address).await;
     browser.read("[data-connection=shop]", "Only this machine can reach it").await;
@@ -27,7 +27,7 @@ async fn a_sender_is_set_up_and_seen_calling() {
     assert_eq!(shop.tell(&purchase).await, Ok(202));
     assert_eq!(shop.tell_as(&purchase, "whsec_Zm9yZ2Vk").await, Ok(401));
     scene.quiet(1).await;
-    browser.go("/connections").await;
+    browser.go("/connections#shop").await;
     browser.read("[data-connection=shop] [data-part=events]", "purchase.placed").await;
     browser.read("[data-connection=shop] [data-part=events]", "Web shop orders").await;
     browser.read("[data-connection=shop] [data-part=turned-away]", "1 call rejected").await;
@@ -40,7 +40,7 @@ async fn a_sender_is_set_up_and_seen_calling() {
     // Changed, the one before stays good for a while.
     let secrets = eventually("the secrets", || scene.service.get("/api/secrets")).await;
     assert!(secrets[0]["before_until"].is_null(), "{secrets}");
-    browser.go("/connections").await;
+    browser.go("/connections#shop").await;
     browser.press("Change…").await;
     browser.read("[role=dialog]", "stays valid for 24 hours").await;
     browser.press("Create").await;

@@ -13,7 +13,7 @@ import { count } from '../words/format'
 import QueueList from './QueueList.vue'
 import WebhookDetail from './WebhookDetail.vue'
 
-const props = defineProps<{ connection: ConnectionView; /** The one that a link led to. */ marked?: boolean }>()
+const props = defineProps<{ connection: ConnectionView }>()
 const emit = defineEmits<{ changed: [] }>()
 const workspace = useWorkspace()
 const tested = shallowRef<Tested>()
@@ -59,7 +59,6 @@ const repeated = computed(() => {
 <template>
   <article
     class="panel flex flex-col p-4"
-    :class="marked && 'animate-flash border-thread!'"
     :data-connection="connection.name"
     :data-on-hold="!!connection.on_hold"
     :aria-labelledby="`title-${connection.name}`"

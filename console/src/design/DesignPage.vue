@@ -56,6 +56,7 @@ const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   stuck_since: null,
   next_due: null,
   passed_minute: 42,
+  passed_slots: [],
   median_us: 14_000,
   slow_us: 90_000,
   running: 0,
@@ -73,6 +74,7 @@ const line = (title: string, steps: FlowStep[]): FlowLineData => ({
   recorded: null,
   steps,
   done_minute: 42,
+  done_slots: [2, 4, 3, 5, 4, 4, 3, 2, 5, 4, 4, 2],
 })
 const busy = line('Every step', [
   step('', { median_us: null }),
@@ -88,6 +90,7 @@ const still = line('Quiet', [
   step('two', { passed_minute: 0 }),
 ])
 still.done_minute = 0
+still.done_slots = []
 const reasons = [
   {
     id: '1',
@@ -188,7 +191,7 @@ const order: Order = {
       <FlowLine :line="busy" :connections="[]" :reasons="reasons" />
       <FlowLine :line="long" :connections="[]" :reasons="[]" />
       <FlowLine :line="still" :connections="[]" :reasons="[]" />
-      <FlowLine :line="{ ...still, title: 'Quiet among many' }" :connections="[]" :reasons="[]" small />
+      <FlowLine :line="{ ...still, title: 'Quiet among many' }" :connections="[]" :reasons="[]" compact />
     </section>
     <section aria-labelledby="order" class="panel p-4">
       <h2 id="order" class="heading mb-2">An order’s milestones</h2>

@@ -90,7 +90,7 @@ const changed = computed(() => document.value !== undefined && text.value !== do
 const lines = computed(() => changedLines(document.value?.text ?? '', text.value))
 /** Who refused it: a document without faults failed at a step. */
 const intro = computed(() => {
-  const valid = checked.value === document.value?.text && !findings.value.length
+  const valid = document.value && checked.value === document.value.text && !findings.value.length
   const what = document.value?.form === DocumentForm.x12 ? 'Valid X12' : 'A valid document'
   return valid && props.message.step ? `${what}; step ${props.message.step} failed:` : ''
 })

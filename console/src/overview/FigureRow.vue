@@ -3,7 +3,7 @@
 import { computed, ref, watch } from 'vue'
 import { api, asked } from '../api/client'
 import { FigureRange } from '../api/schema'
-import type { Figures, OrderCounts } from '../api/schema'
+import type { Figures, OrderCounts, Overview } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 import FigureTable from '../ui/FigureTable.vue'
 import RangeButtons from '../ui/RangeButtons.vue'
@@ -13,6 +13,7 @@ import { useEvery } from '../ui/useEvery'
 import { took } from '../words/format'
 import { change } from './figures'
 
+const props = defineProps<{ /** What needs attention, as the rest of the page has it. */ overview?: Overview }>()
 const range = ref<FigureRange>(FigureRange.Value1h)
 /** The range in the filter of orders. */
 const within: Record<FigureRange, string> = { '15m': '15m', '1h': '1h', '24h': '1d' }
@@ -27,8 +28,9 @@ const progress = ({ open, trouble }: OrderCounts) =>
   open ? `${open} in progress${trouble ? `, ${trouble} in trouble` : ''}` : ''
 const cards = computed(() => {
   if (!known.value) return []
-  const { orders, before, slots, failed, failed_since, arrivals_failed, acknowledgments, acknowledgments_since } =
-    known.value
+  const { orders, before, slots, failed_since, acknowledgments, acknowledgments_since } = known.value
+  const failed = props.overview?.reasons.reduce((sum, reason) => sum + reason.messages, 0) ?? known.value.failed
+  const arrivals_failed = props.overview?.arrivals_failed.length ?? known.value.arrivals_failed
   return [
     {
       name: 'orders',
@@ -79,13 +81,13 @@ const cards = computed(() => {
         v-for="card in cards"
         :key="card.name"
         :to="card.to"
-        class="panel block min-h-24 px-3 py-2 hover:border-thread"
+        class="panel flex flex-wrap items-baseline gap-x-3 px-3 py-2 hover:border-thread"
         :data-figure="card.name"
       >
-        <p class="text-xs text-soft">{{ card.title }}</p>
+        <p class="w-full text-xs text-soft">{{ card.title }}</p>
         <p class="text-xl font-semibold" :class="card.grave && 'text-failed'">{{ card.value }}</p>
-        <SparkLine v-if="card.values" :values="card.values" />
-        <p class="line-clamp-2 text-xs text-faint">
+        <div v-if="card.values" class="min-w-16 grow basis-0"><SparkLine :values="card.values" /></div>
+        <p class="line-clamp-2 w-full text-xs text-faint">
           <template v-if="card.since">the oldest <TimeText :at="card.since" as="distance" /></template>{{ card.beside }}
         </p>
       </RouterLink>

@@ -3,12 +3,13 @@
 import { computed, ref } from 'vue'
 import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'
+import SparkLine from '../ui/SparkLine.vue'
 import TimeText from '../ui/TimeText.vue'
-import { figure } from '../words/format'
+import { figure, span } from '../words/format'
 import FlowMenu from './FlowMenu.vue'
 import StepCell from './StepCell.vue'
 import { sampled, type Way, wayOf } from './paths'
-import { isQuiet } from './reduceOverview'
+import { isQuiet, slowest } from './reduceOverview'
 import FlowDots from './FlowDots.vue'
 
 /** Most new dots for one pulse; at five pulses a second that is fifty. */
@@ -18,8 +19,8 @@ const props = defineProps<{
   line: FlowLine
   connections: ConnectionView[]
   reasons: Reason[]
-  /** Draws a quiet flow as one thin line. */
-  small?: boolean
+  /** One row of a list: short names, counts, and figures at its end. */
+  compact?: boolean
 }>()
 defineEmits<{ /** Somebody paused it or let it go on. */ changed: [] }>()
 const dots = ref<InstanceType<typeof FlowDots>>()
@@ -28,6 +29,11 @@ const quiet = computed(() => isQuiet(props.line))
 const connectionOf = (name?: string | null) => props.connections.find((one) => one.name === name)
 const intake = computed(() => connectionOf(props.line.intakes[0]?.connection))
 const reasonsAt = (step: string) => props.reasons.filter((one) => one.flow === props.line.flow && one.step === step)
+const failed = computed(() => props.line.steps.reduce((sum, step) => sum + step.failed, 0))
+const slow = computed(() => slowest(props.line))
+const takes = computed(() =>
+  props.line.intakes.map((one) => [one.queue, one.takes].filter(Boolean).join(': ')).join(', '),
+)
 
 /** Starts dots for the changes of this flow. */
 function show(changes: LiveEvent[]) {
@@ -39,47 +45,39 @@ defineExpose({ show })
 
 <template>
   <section
-    class="panel px-4"
-    :class="small ? 'flex min-w-0 items-center gap-4 py-1.5' : 'col-span-full min-w-0 pt-2.5 pb-3'"
+    :class="
+      compact
+        ? 'grid grid-cols-[13rem_minmax(0,1fr)_auto] items-center gap-x-3 px-4 py-1.5 max-[1099px]:grid-cols-[minmax(0,1fr)_auto]'
+        : 'panel min-w-0 px-4 pt-2.5 pb-3'
+    "
     :aria-label="line.title"
     :data-line="line.flow"
     :data-quiet="quiet"
   >
-    <header class="flex items-baseline gap-3" :class="small && 'w-64 shrink-0'">
-      <h2 class="truncate font-semibold">
-        <RouterLink :to="`/flows/${encodeURIComponent(line.flow)}`" class="hover:text-thread hover:underline">{{
-          line.title
-        }}</RouterLink>
+    <header class="min-w-0" :class="!compact && 'flex items-baseline gap-3'">
+      <h2 class="truncate font-semibold" :class="compact && 'text-sm'">
+        <RouterLink
+          v-if="compact"
+          :to="`/flows/${encodeURIComponent(line.flow)}`"
+          class="hover:text-thread hover:underline"
+          >{{ line.title }}</RouterLink
+        >
+        <template v-else>Steps</template>
       </h2>
-      <span v-if="quiet" class="text-xs text-faint">quiet</span>
-      <RouterLink
-        v-else
-        :to="`/messages?flow=${line.flow}&within=1m`"
-        class="text-xs text-faint hover:text-thread hover:underline"
-      >
-        {{ figure(line.done_minute) }} done in the last minute
-      </RouterLink>
-      <span v-if="!small" class="ml-auto flex min-w-0 items-baseline gap-4">
+      <span v-if="!compact" class="ml-auto flex min-w-0 items-baseline gap-4">
         <span v-if="line.recorded" class="shrink-0 text-xs text-faint" data-part="recorded">
           {{ line.recorded.depth === RecordingDepth.calls ? 'every answer' : 'answers of failures' }} recorded until
           <TimeText :at="line.recorded.until" />
         </span>
         <FlowMenu :line="line" @changed="$emit('changed')" />
       </span>
+      <FlowMenu v-else part="state" :line="line" @changed="$emit('changed')" />
     </header>
-    <template v-if="small">
-      <div class="relative flex h-6 grow items-center justify-around" aria-hidden="true">
-        <span class="absolute inset-x-0 top-1/2 h-px bg-line-strong" />
-        <span
-          v-for="step in line.steps"
-          :key="step.step"
-          class="relative size-2 rounded-full border border-line-strong bg-surface"
-        />
-      </div>
-      <FlowMenu :line="line" small @changed="$emit('changed')" />
-    </template>
-    <div v-else class="relative mt-1">
-      <ol class="grid gap-y-3" style="grid-template-columns: repeat(auto-fit, minmax(8.25rem, 1fr))">
+    <div class="relative" :class="compact ? 'max-[1099px]:col-span-full max-[1099px]:row-start-2' : 'mt-1'">
+      <ol
+        class="grid gap-y-3"
+        :style="`grid-template-columns: repeat(auto-fit, minmax(${compact ? '5rem' : '8.25rem'}, 1fr))`"
+      >
         <StepCell
           v-for="(step, n) in line.steps"
           :key="step.step"
@@ -87,12 +85,11 @@ defineExpose({ show })
           :step="step"
           :first="n === 0"
           :connection="n === 0 ? intake : connectionOf(step.connection)"
-          :takes="
-            n === 0 ? line.intakes.map((one) => [one.queue, one.takes].filter(Boolean).join(': ')).join(', ') : ''
-          "
+          :takes="n === 0 ? takes : ''"
           :reasons="reasonsAt(step.step)"
+          :compact="compact"
         />
-        <li class="relative pt-11" data-step-end>
+        <li class="relative" :class="compact ? 'pt-4' : 'pt-11'" data-step-end>
           <div class="relative h-5">
             <span class="absolute top-1/2 left-0 h-[3px] w-1/2 -translate-y-1/2 bg-thread/40" />
             <span
@@ -102,7 +99,7 @@ defineExpose({ show })
               >✓</span
             >
           </div>
-          <p class="mt-1 text-center text-xs text-faint">
+          <p class="text-center text-faint" :class="compact ? 'text-2xs' : 'mt-1 text-xs'">
             <RouterLink :to="`/messages?flow=${line.flow}&state=done`" class="hover:text-thread hover:underline"
               >done</RouterLink
             >
@@ -110,6 +107,39 @@ defineExpose({ show })
         </li>
       </ol>
       <FlowDots ref="dots" />
+    </div>
+    <div v-if="compact" class="flex items-center gap-3">
+      <dl class="flex items-center gap-3 text-right text-xs" data-part="figures">
+        <div class="w-20">
+          <dt class="sr-only">Done in the last minute</dt>
+          <dd>
+            <SparkLine :values="line.done_slots" />
+            <RouterLink :to="`/messages?flow=${line.flow}&within=1m`" class="hover:text-thread hover:underline"
+              >{{ figure(line.done_minute) }}<span class="text-faint">/min</span></RouterLink
+            >
+          </dd>
+        </div>
+        <div class="w-12">
+          <dt class="text-2xs text-faint">failed</dt>
+          <dd>
+            <RouterLink
+              v-if="failed"
+              :to="`/messages?state=failed&flow=${line.flow}`"
+              class="font-semibold text-failed hover:underline"
+              >▲ {{ figure(failed) }}</RouterLink
+            >
+            <span v-else class="text-faint">0</span>
+          </dd>
+        </div>
+        <div
+          class="w-14"
+          :title="slow ? `the slowest step is ${slow.step}: 95th percentile of its requests` : undefined"
+        >
+          <dt class="text-2xs text-faint">p95</dt>
+          <dd>{{ slow ? span(slow.us / 1000) : '–' }}</dd>
+        </div>
+      </dl>
+      <FlowMenu part="menu" :line="line" @changed="$emit('changed')" />
     </div>
   </section>
 </template>

@@ -14,7 +14,11 @@ import { listed } from '../words/format'
 
 const HOUR_S = 3600
 
-const props = defineProps<{ line: FlowLine; /** Only the menu: the line is thin. */ small?: boolean }>()
+const props = defineProps<{
+  line: FlowLine
+  /** The state alone, or the menu alone; both when left out. */
+  part?: 'state' | 'menu'
+}>()
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()
 const SubmitDialog = defineAsyncComponent(() => import('../submit/SubmitDialog.vue'))
@@ -71,7 +75,7 @@ const acts = computed(() => {
 
 <template>
   <span class="flex min-w-0 items-center gap-2 text-xs">
-    <template v-if="!small">
+    <template v-if="part !== 'menu'">
       <template v-if="line.paused">
         <span class="truncate text-waiting" :title="line.paused.says" data-paused>
           <span aria-hidden="true">Ⅱ</span> paused by {{ line.paused.by }} since <TimeText :at="line.paused.since" />:
@@ -80,8 +84,11 @@ const acts = computed(() => {
         <button type="button" class="link shrink-0" :disabled="busy" @click="resume">Resume</button>
       </template>
       <template v-else-if="held.length">
-        <span class="truncate text-waiting" data-on-hold>
-          <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} on hold
+        <span class="truncate text-waiting" :title="held[0]?.says" data-on-hold>
+          <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} on hold<template
+            v-if="held[0] && !part"
+            >, one tries <TimeText :at="held[0].next_try" as="distance"
+          /></template>
         </span>
         <button
           type="button"
@@ -95,7 +102,7 @@ const acts = computed(() => {
       </template>
       <TroubleNote v-if="trouble" :trouble="trouble" />
     </template>
-    <Menu as="span" class="relative shrink-0">
+    <Menu v-if="part !== 'state'" as="span" class="relative shrink-0">
       <MenuButton
         class="grid size-6 place-items-center rounded-md text-soft hover:bg-sunken hover:text-thread"
         data-part="acts"

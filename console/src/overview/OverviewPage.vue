@@ -11,14 +11,11 @@ import TermHelp from '../ui/TermHelp.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import ConcernList from './ConcernList.vue'
 import FigureRow from './FigureRow.vue'
-import { moves, isQuiet, rank, reduceOverview } from './reduceOverview'
+import { moves, rank, reduceOverview } from './reduceOverview'
 import FlowLine from './FlowLine.vue'
 import RecentActs from './RecentActs.vue'
 import SystemsLine from './SystemsLine.vue'
 import { concerns, glance } from './concerns'
-
-/** With more flows than this, quiet ones are drawn as thin lines. */
-const ROOMY = 6
 
 useWorkspace()
 const overview = shallowRef<Overview>()
@@ -42,7 +39,6 @@ onBeforeUnmount(() => clearInterval(timer))
 
 const found = computed(() => (overview.value ? concerns(overview.value, titleOf) : []))
 const stale = computed(() => link.value === 'lost' || link.value === 'signed-out')
-const roomy = computed(() => (overview.value?.lines.length ?? 0) <= ROOMY)
 /** Flows with trouble first, then flows with an intake, then flows for documents made here, such as acknowledgments. */
 const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => rank(a) - rank(b)))
 </script>
@@ -56,9 +52,9 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
       <p class="ml-auto text-xs text-faint">Each line is a flow. <TermHelp term="step" word="What is a step?" /></p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <FigureRow />
+    <FigureRow :overview="overview" />
     <ConcernList :concerns="found" class="mb-4" @changed="again" />
-    <div v-if="overview" class="grid grid-flow-row-dense gap-3 xl:grid-cols-2 2xl:grid-cols-3">
+    <div v-if="overview && lines.length" class="panel divide-y divide-line/60">
       <FlowLine
         v-for="line in lines"
         :key="line.flow"
@@ -66,7 +62,7 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
         :line="line"
         :connections="overview.connections"
         :reasons="overview.reasons"
-        :small="!roomy && isQuiet(line)"
+        compact
         @changed="soon"
       />
     </div>

@@ -15,6 +15,8 @@ const props = defineProps<{
   connection?: ConnectionView
   takes: string
   reasons: Reason[]
+  /** Short: the name, the rate, and what waits or failed as counts. */
+  compact?: boolean
 }>()
 
 /** The queues of the intake. */
@@ -36,9 +38,15 @@ const worst = computed(() =>
 
 <template>
   <li class="relative" :data-step="step.step || 'begin'" :data-worst="worst || undefined">
-    <div class="flex h-11 flex-col items-center justify-start px-1.5 text-center">
-      <p class="max-w-full truncate text-sm font-medium" :title="name">{{ name }}</p>
-      <p class="max-w-full truncate text-2xs text-faint" :title="what">{{ what }}</p>
+    <div
+      class="flex flex-col items-center justify-start text-center"
+      :class="compact ? 'h-4 px-0.5' : 'h-11 px-1.5'"
+      :title="compact ? [name, what].filter(Boolean).join(': ') : undefined"
+    >
+      <p class="max-w-full truncate" :class="compact ? 'text-2xs text-soft' : 'text-sm font-medium'" :title="name">
+        {{ name }}
+      </p>
+      <p v-if="!compact" class="max-w-full truncate text-2xs text-faint" :title="what">{{ what }}</p>
     </div>
     <div class="relative h-5">
       <span
@@ -71,7 +79,34 @@ const worst = computed(() =>
         aria-hidden="true"
       />
     </div>
-    <div class="flex flex-col items-center gap-1 px-1 pt-1 text-center text-xs">
+    <p v-if="compact" class="flex flex-wrap justify-center gap-x-1.5 text-2xs whitespace-nowrap text-faint">
+      <RouterLink :to="to('&within=1m')" class="hover:text-thread hover:underline" data-part="rate">{{
+        figure(step.passed_minute)
+      }}</RouterLink>
+      <RouterLink
+        v-if="step.failed"
+        :to="to(`&state=failed${at}`)"
+        class="font-semibold text-failed hover:underline"
+        :title="reasons[0]?.says"
+        data-part="failed"
+        >▲ {{ figure(step.failed) }}</RouterLink
+      >
+      <RouterLink
+        v-if="step.waiting"
+        :to="to(`&state=waiting,running${at}`)"
+        class="font-semibold text-waiting hover:underline"
+        data-part="waiting"
+        >Ⅱ {{ count(step.waiting, 'waits', 'wait') }}</RouterLink
+      >
+      <RouterLink
+        v-if="step.retrying"
+        :to="to(`&state=retrying${at}`)"
+        class="font-semibold text-retrying hover:underline"
+        data-part="retrying"
+        >↻ {{ figure(step.retrying) }}</RouterLink
+      >
+    </p>
+    <div v-else class="flex flex-col items-center gap-1 px-1 pt-1 text-center text-xs">
       <p class="flex flex-wrap justify-center gap-x-1.5 text-soft">
         <RouterLink :to="to('&within=1m')" class="hover:text-thread hover:underline" data-part="rate">
           {{ figure(step.passed_minute) }}<span class="text-faint">/min</span>

@@ -17,6 +17,7 @@ const step = (step: string, more: Partial<FlowStep> = {}): FlowStep => ({
   stuck_since: null,
   next_due: null,
   passed_minute: 0,
+  passed_slots: [],
   running: 0,
   waiting: 0,
   retrying: 0,
@@ -32,6 +33,7 @@ const line = (steps: FlowStep[] = [step(''), step('to-order'), step('book', { co
   recorded: null,
   steps,
   done_minute: 0,
+  done_slots: [0, 0],
 })
 const overviewOf = (more: Partial<Overview> = {}): Overview => ({
   at: '',
@@ -95,7 +97,7 @@ test('a pulse moves the counts of its own flow and no other', () => {
     }),
   })!
   expect(after.lines[0]!.steps.map((one) => one.passed_minute)).toEqual([0, 0, 3])
-  expect(after.lines[0]!.done_minute).toBe(1)
+  expect([after.lines[0]!.done_minute, after.lines[0]!.done_slots]).toEqual([1, [0, 1]])
   expect(after.lines[1]).toBe(other)
   expect(before.lines[0]!.steps[2]!.passed_minute).toBe(0)
 })

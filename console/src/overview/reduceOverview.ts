@@ -17,7 +17,9 @@ export function reduceOverview(known: Overview | undefined, happening: Happening
       const more = own.find((one) => one.step === step.step)?.messages ?? 0
       return more ? { ...step, passed_minute: step.passed_minute + more } : step
     })
-    return { ...line, steps, done_minute: line.done_minute + done(line.flow) }
+    const more = done(line.flow)
+    const done_slots = line.done_slots.map((slot, n) => (n === line.done_slots.length - 1 ? slot + more : slot))
+    return { ...line, steps, done_minute: line.done_minute + more, done_slots }
   })
   return { ...known, lines }
 }
@@ -31,6 +33,12 @@ export const isQuiet = (line: FlowLine) =>
   !line.steps.some((step) => step.on_hold) &&
   line.done_minute === 0 &&
   line.steps.every((step) => step.passed_minute + step.running + step.waiting + step.retrying + step.failed === 0)
+
+/** Returns the step with the slowest requests in the last minute: their 95th percentile. */
+export function slowest(line: FlowLine): { step: string; us: number } | undefined {
+  const timed = line.steps.flatMap(({ step, slow_us: us }) => (us ? [{ step, us }] : []))
+  return timed.sort((a, b) => b.us - a.us)[0]
+}
 
 /** Number of messages of a flow that need attention or retry. */
 export const stuck = (line: FlowLine) =>

@@ -71,6 +71,7 @@ function drop(event: DragEvent) {
   dropping.value = false
   void take(event.dataTransfer?.files)
 }
+const toAcknowledgment = () => window.document.getElementById('acknowledgment')?.scrollIntoView({ block: 'center' })
 function another() {
   document.value = ''
   name.value = ''
@@ -146,6 +147,11 @@ function another() {
           {{ verdictOf(look) }}
         </p>
         <p v-for="says in look.lines.length ? look.says : []" :key="says" class="text-sm text-soft">{{ says }}</p>
+        <p v-if="look.acknowledgments.length" class="text-sm">
+          <a href="#acknowledgment" class="link" @click.prevent="toAcknowledgment"
+            >See the {{ look.acknowledgments[0]!.set }} that we would send</a
+          >
+        </p>
         <p v-if="look.cut" class="text-sm text-soft">
           Only the first {{ look.lines.length }} segments are shown. <code>wirewatch edi check</code> lists the rest.
         </p>
@@ -174,7 +180,8 @@ function another() {
         </section>
       </div>
       <section
-        v-for="one in look.acknowledgments"
+        v-for="(one, n) in look.acknowledgments"
+        :id="n ? undefined : 'acknowledgment'"
         :key="one.set + one.answers"
         class="panel mt-4 grid gap-x-6 gap-y-2 p-3 lg:grid-cols-2"
         data-part="acknowledgment"

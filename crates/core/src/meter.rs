@@ -8,7 +8,7 @@ const SLOT_US: i64 = 5_000_000;
 /// Longest duration that is distinguished.
 const LONGEST_US: u64 = 3_600_000_000;
 /// Whole slots of a minute; one more is being filled.
-const SLOTS: usize = 12;
+pub const SLOTS: usize = 12;
 
 /// A counted point of a flow.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -32,6 +32,8 @@ pub struct FlowStep {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Figures {
     pub passed: u64,
+    /// The same in spans of five seconds, oldest first; the last one is still being filled.
+    pub slots: [u64; SLOTS],
     /// Half of the spans were no longer than this, in microseconds; `None` when nothing was timed.
     pub median_us: Option<u64>,
     /// Nineteen of twenty spans were no longer than this, in microseconds.
@@ -88,6 +90,9 @@ impl Meter {
             let mut figures = Figures::default();
             for slot in slots.iter().filter(|slot| slot.number > oldest) {
                 figures.passed += slot.passed;
+                // Those of a moment in the future, by another process's clock, count as the newest.
+                let place = usize::try_from(slot.number - oldest - 1).unwrap_or(0).min(SLOTS - 1);
+                figures.slots[place] += slot.passed;
                 if let Some(more) = &slot.spans {
                     // Both resize themselves, so adding cannot fail.
                     let _ = spans.add(more);
@@ -120,6 +125,7 @@ mod tests {
         let mut meter = Meter::default();
         (0..30).for_each(|second| meter.count(step("book"), Some(1000), at(1000 + second)));
         assert_eq!(meter.read(at(1030))[&step("book")].passed, 30);
+        assert_eq!(meter.read(at(1030))[&step("book")].slots, [0, 0, 0, 0, 0, 5, 5, 5, 5, 5, 5, 0], "five seconds each");
         assert_eq!(meter.read(at(1070))[&step("book")].passed, 15, "the first half is more than a minute ago");
         assert_eq!(meter.read(at(1200)), BTreeMap::new());
     }
@@ -133,7 +139,10 @@ mod tests {
         let (median, slow) = (read[&step("book")].median_us.unwrap(), read[&step("book")].slow_us.unwrap());
         assert!((45_000..=56_000).contains(&median), "{median}");
         assert!((90_000..=106_000).contains(&slow), "{slow}");
-        assert_eq!(read[&step("to-order")], Figures { passed: 1, median_us: None, slow_us: None });
+        assert_eq!(
+            read[&step("to-order")],
+            Figures { passed: 1, slots: read[&step("to-order")].slots, median_us: None, slow_us: None }
+        );
     }
 
     #[test]

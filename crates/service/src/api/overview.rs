@@ -87,10 +87,15 @@ pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
 
 fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) -> bool) -> FlowLine {
     let figures = |point| read.get(&meter::FlowStep { flow: flow.name.clone(), point }).copied().unwrap_or_default();
-    let mut steps =
-        vec![FlowStep { verb: Some(StepVerb::Intake), passed_minute: figures(Point::Begun).passed, ..FlowStep::default() }];
+    let begun = figures(Point::Begun);
+    let mut steps = vec![FlowStep {
+        verb: Some(StepVerb::Intake),
+        passed_minute: begun.passed,
+        passed_slots: begun.slots.to_vec(),
+        ..FlowStep::default()
+    }];
     for (at, step) in flow.steps.iter().enumerate() {
-        let Figures { passed, median_us, slow_us } = figures(Point::Step(step.name.clone()));
+        let Figures { passed, slots, median_us, slow_us } = figures(Point::Step(step.name.clone()));
         // Steps on failure are shown when something fails.
         if flow.is_on_failure(at) && passed == 0 && standing.iter().all(|one| one.step != step.name) {
             continue;
@@ -102,6 +107,7 @@ fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) ->
             what: what(step),
             connection: step.verb.connection().map(str::to_owned),
             passed_minute: passed,
+            passed_slots: slots.to_vec(),
             median_us,
             slow_us,
             ..FlowStep::default()
@@ -109,7 +115,8 @@ fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) ->
     }
     for one in standing {
         let place = steps.iter().position(|step| step.step == one.step).unwrap_or_else(|| {
-            steps.push(FlowStep { step: one.step.clone(), ..FlowStep::default() });
+            let passed_slots = vec![0; meter::SLOTS];
+            steps.push(FlowStep { step: one.step.clone(), passed_slots, ..FlowStep::default() });
             steps.len() - 1
         });
         stand(&mut steps[place], one, &held);
@@ -133,6 +140,7 @@ fn line(flow: &Flow, standing: &[&Standing], read: &Read, held: impl Fn(&str) ->
         intakes: intakes.collect(),
         steps,
         done_minute: figures(Point::Done).passed,
+        done_slots: figures(Point::Done).slots.to_vec(),
     }
 }
 

@@ -34,6 +34,8 @@ pub struct FlowLine {
     pub steps: Vec<FlowStep>,
     /// Messages that ended in the last minute.
     pub done_minute: u64,
+    /// The same in 12 spans of five seconds, oldest first.
+    pub done_slots: Vec<u64>,
 }
 
 /// An intake of a flow.
@@ -139,6 +141,8 @@ pub struct FlowStep {
     pub connection: Option<String>,
     /// Messages that passed in the last minute.
     pub passed_minute: u64,
+    /// The same in 12 spans of five seconds, oldest first.
+    pub passed_slots: Vec<u64>,
     /// Duration of its requests in microseconds: median and 95th percentile.
     pub median_us: Option<u64>,
     pub slow_us: Option<u64>,
