@@ -152,6 +152,12 @@ async fn a_list_is_worked_through_by_keys() {
     browser.script("document.querySelector(`[data-row='2'] a`).focus()").await;
     browser.type_keys("a").await;
     browser.read("[role=dialog]", &format!("Amend {}", failed[2])).await;
+    browser.read("[role=dialog] .cm-content", "QH-HIVE-12").await;
+    browser.go("/messages?state=failed").await;
+    browser.see("[data-row='0'] a").await;
+    browser.script("document.querySelector(`[data-row='1'] a`).focus()").await;
+    browser.type_keys("r").await;
+    browser.read("[role=dialog]", "POST /orders").await;
     browser.leave().await;
 }
 

@@ -68,7 +68,7 @@ const choose = (name: string) => router.replace({ hash: `#${encodeURIComponent(n
       </p>
     </header>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <div v-if="rows.length" class="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_26rem]">
+    <div v-if="rows.length" class="grid items-start gap-4 2xl:grid-cols-[minmax(0,1fr)_26rem]">
       <div class="panel overflow-x-auto">
         <table class="w-full text-sm">
           <caption class="sr-only">

@@ -31,6 +31,8 @@ watch(
       trouble.value = troubleOf(error)
     }
   },
+  // A key in a list opens the page with the dialog already open.
+  { immediate: true },
 )
 
 async function send(act: MessageAct, why: string, preview: boolean, answers = AnswerRule.ask) {

@@ -51,6 +51,8 @@ watch(
       trouble.value = troubleOf(error)
     }
   },
+  // A key in a list opens the page with the dialog already open.
+  { immediate: true },
 )
 
 const send = (preview: boolean) =>
