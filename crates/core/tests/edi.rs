@@ -64,17 +64,18 @@ fn an_order_is_reported_with_everything_it_says() {
 fn totals_that_do_not_agree_with_the_lines_are_warned_of() {
     const HIVE: &str = "PO1*1*12*EA*64.5**VP*QH-HIVE-10";
     const FRAME: &str = "PO1*2*48*EA*3.1**VP*QH-FRAME-D";
-    let cases: [(&[&str], &[&str]); 9] = [
+    let cases: [(&[&str], &[&str]); 10] = [
         (&[HIVE, FRAME, "CTT*2*60", "AMT*TT*922.8"], &[]),
-        (&[HIVE, FRAME, "CTT*3"], &["CTT01 says 3 lines; the document has 2"]),
-        (&[HIVE, FRAME, "CTT*2*61"], &["CTT02 says 61; the quantities of the lines add up to 60"]),
-        (&[HIVE, FRAME, "CTT*2", "AMT*TT*900"], &["AMT02 says 900; the lines add up to 922.8"]),
+        (&[HIVE, FRAME, "CTT*3"], &["CTT01 is 3, but the number of lines is 2"]),
+        (&[HIVE, FRAME, "CTT*2*61"], &["CTT02 is 61, but the quantities of the lines add up to 60"]),
+        (&[HIVE, FRAME, "CTT*2", "AMT*TT*900"], &["AMT02 is 900, but the lines add up to 922.8"]),
         // What cannot be added up is not warned of.
         (&[HIVE, "PO1*2**EA*3.1**VP*QH-FRAME-D", "CTT*2*12", "AMT*TT*1"], &[]),
         (&[HIVE, "PO1*2*48*EA*3.1*HP*VP*QH-FRAME-D", "CTT*2*60", "AMT*TT*1"], &[]),
         (&["SAC*C*D240***1250**********Freight", HIVE, "CTT*1", "AMT*TT*786.50"], &[]),
         (&[HIVE, "SAC*C*D240***1250**********Freight", "CTT*1", "AMT*TT*786.50"], &[]),
-        (&["CTT*1"], &["CTT01 says 1 lines; the document has 0"]),
+        (&[HIVE, "TXI*ST*50", "CTT*1", "AMT*TT*824"], &[]),
+        (&["CTT*1"], &["CTT01 is 1, but the number of lines is 0"]),
     ];
     for (segments, warnings) in cases {
         let summary = Summary::of(&set("850", &[&["BEG*00*SA*MF-1**20261123"], segments].concat()));

@@ -67,10 +67,15 @@ impl Summary {
         let definition = tree.definition();
         let mut summary = Self { title: definition.name.clone(), ..Self::default() };
         let mut counted = Totals::default();
+        // Other sets count other things in CTT, such as the levels of a shipment.
+        let has_order_lines = matches!(definition.set.as_str(), "850" | "855");
         let root = tree.root();
         for child in root.children() {
             match child {
-                Child::Segment(segment) => summary.heading(tree, &segment),
+                Child::Segment(segment) => {
+                    counted.charges |= is_charge(segment.id());
+                    summary.heading(tree, &segment);
+                }
                 Child::Loop(inner) => match inner.name() {
                     "N1" => summary.parties.push(party(tree, inner)),
                     "PO1" => {
@@ -82,7 +87,9 @@ impl Summary {
                     "CTT" => {
                         for segment in inner.segments() {
                             let value = |n| text(&segment, n);
-                            summary.warnings.extend(counted.differences(&segment));
+                            if has_order_lines {
+                                summary.warnings.extend(counted.differences(&segment));
+                            }
                             match segment.id() {
                                 b"CTT" => summary.totals.push(fact("Lines", value(1))),
                                 _ => summary.totals.push(fact(meaning(tree, &segment, 1), value(2))),
@@ -90,7 +97,7 @@ impl Summary {
                         }
                     }
                     name => {
-                        counted.charges |= name == "SAC";
+                        counted.charges |= is_charge(name.as_bytes());
                         summary.facts.extend(inner_facts(tree, inner));
                     }
                 },
@@ -138,7 +145,7 @@ struct Totals {
     amount: Decimal,
     /// A line has no amount.
     partial: bool,
-    /// Charges or allowances (SAC) are part of the total amount.
+    /// Charges, allowances or taxes are part of the total amount.
     charges: bool,
 }
 
@@ -161,15 +168,15 @@ impl Totals {
         match segment.id() {
             b"CTT" => {
                 if let Some(stated) = differ(1, self.lines.into()) {
-                    says.push(format!("CTT01 says {stated} lines; the document has {}", self.lines));
+                    says.push(format!("CTT01 is {stated}, but the number of lines is {}", self.lines));
                 }
                 if let Some((counted, stated)) = self.quantity.and_then(|counted| Some((counted, differ(2, counted)?))) {
-                    says.push(format!("CTT02 says {stated}; the quantities of the lines add up to {counted}"));
+                    says.push(format!("CTT02 is {stated}, but the quantities of the lines add up to {counted}"));
                 }
             }
             b"AMT" if text(segment, 1) == "TT" && !self.partial && !self.charges => {
                 if let Some(stated) = differ(2, self.amount) {
-                    says.push(format!("AMT02 says {stated}; the lines add up to {}", self.amount));
+                    says.push(format!("AMT02 is {stated}, but the lines add up to {}", self.amount));
                 }
             }
             _ => {}
@@ -306,8 +313,16 @@ fn line(tree: &SetTree, within: LoopRef<'_>) -> (LineSummary, Option<Decimal>) {
     (line, amount)
 }
 
+/// Returns whether a segment, or the loop that it begins, changes the total amount: SAC or a tax (TXI).
+fn is_charge(id: &[u8]) -> bool {
+    matches!(id, b"SAC" | b"TXI")
+}
+
 fn has_charges(within: LoopRef<'_>) -> bool {
-    within.children().any(|child| matches!(child, Child::Loop(inner) if inner.name() == "SAC"))
+    within.children().any(|child| match child {
+        Child::Segment(segment) => is_charge(segment.id()),
+        Child::Loop(inner) => is_charge(inner.name().as_bytes()),
+    })
 }
 
 /// Returns an amount with at least two decimal places, and all that it has.
