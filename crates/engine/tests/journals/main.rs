@@ -6,7 +6,9 @@ mod small;
 use small::{Next, Small, empty, engine, engine_of, read};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
+use tokio::sync::Semaphore;
 use wirewatch_core::Id;
+use wirewatch_core::act::Act;
 use wirewatch_core::document::Form;
 use wirewatch_core::intake::Verdict;
 use wirewatch_core::machine::{Origin, State};
@@ -67,8 +69,8 @@ async fn what_the_journal_refuses_holds_up_nothing_behind_it() {
     assert_eq!(verdicts, [Err("too odd".to_owned()), Ok(Verdict::Received)]);
 }
 
-/// Returns the log of an engine that finds one message, picked up that many times before; whatever it sends breaks.
-async fn found(picked_up: u16) -> Vec<String> {
+/// A workspace with one flow, which books orders at `erp`.
+fn one_flow() -> Files {
     let mut files = empty("One flow");
     for (name, text) in [
         ("schemas/order.schema.json", r#"{ "type": "object" }"#),
@@ -82,15 +84,52 @@ async fn found(picked_up: u16) -> Vec<String> {
     ] {
         files.insert(name.to_owned(), text.to_owned());
     }
+    files
+}
+
+/// A failed or running message of that flow, as a restart finds it.
+fn unfinished(state: State, picked_up: u16) -> (Recovered, Stored) {
     let (id, form, meta, flow) = (Id(7), Form::Json, serde_json::Map::new(), "orders".to_owned());
     let origin = Origin { id, arrival: id, body: id, slice: 0..2, flow: flow.clone(), release: 1, form, meta };
-    let stored = Stored::new(origin, b"{}".to_vec());
     let (key, order_key) = (String::new(), String::new());
-    let found = Recovered { id, size: 2, flow, key, order_key, state: State::Running, due: None, picked_up };
-    let journal = Arc::new(Small { found: Some((found, stored)), ..Small::default() });
-    let _engine = engine_of(journal.clone(), &files).await;
+    (Recovered { id, size: 2, flow, key, order_key, state, due: None, picked_up }, Stored::new(origin, b"{}".to_vec()))
+}
+
+/// Returns the log of an engine that finds one message, picked up that many times before; whatever it sends breaks.
+async fn found(picked_up: u16) -> Vec<String> {
+    let journal = Arc::new(Small { found: Some(unfinished(State::Running, picked_up)), ..Small::default() });
+    let _engine = engine_of(journal.clone(), &one_flow()).await;
     journal.passed.notified().await;
     std::mem::take(&mut journal.notes.lock().unwrap())
+}
+
+/// A person is answered when the act is committed, not before: what was answered survives a crash.
+#[tokio::test]
+async fn an_act_is_answered_once_it_is_committed() {
+    let commits = Arc::new(Semaphore::new(0));
+    let found = Some(unfinished(State::Failed, 0));
+    let journal = Arc::new(Small { found, commits: Some(commits.clone()), ..Small::default() });
+    let engine = engine_of(journal.clone(), &one_flow()).await;
+    // What changes nothing is answered without a commit.
+    engine.resume("erp").await;
+    let hold = engine.hold("erp", "ada", "counting");
+    tokio::pin!(hold);
+    tokio::select! {
+        () = &mut hold => panic!("answered before it was committed"),
+        () = journal.passed.notified() => {}
+    }
+    assert!(engine.held().await.iter().any(|held| held.connection == "erp"), "it applies at once");
+    commits.add_permits(1);
+    hold.await;
+    let act = engine.act(Id(7), Act::Discard, "ada", "not needed");
+    tokio::pin!(act);
+    tokio::select! {
+        done = &mut act => panic!("answered before it was committed: {done:?}"),
+        () = journal.passed.notified() => {}
+    }
+    commits.add_permits(1);
+    act.await.unwrap();
+    assert!(journal.notes.lock().unwrap().iter().any(|note| note.starts_with("discarded")));
 }
 
 #[tokio::test]

@@ -27,6 +27,8 @@ pub struct Small {
     pub asked: Mutex<Vec<i64>>,
     /// Batches are received only when this semaphore allows it.
     pub gate: Option<Arc<Semaphore>>,
+    /// Groups are committed only when this semaphore allows it.
+    pub commits: Option<Arc<Semaphore>>,
     /// Duration of receiving one batch.
     pub takes: Duration,
     /// The arrivals received, in order.
@@ -56,6 +58,11 @@ pub enum Next {
 
 impl Journal for Small {
     async fn commit(&self, _: u64, ops: &[Op]) -> Result<Vec<OpResult>, Down> {
+        if let Some(commits) = &self.commits {
+            self.notes.lock().unwrap().push(format!("commit {}", ops.len()));
+            self.passed.notify_one();
+            commits.acquire().await.unwrap().forget();
+        }
         for op in ops {
             if let Op::Change(change) = op {
                 let reason = change.reason.as_ref().map(|reason| reason.code.to_string()).unwrap_or_default();

@@ -4,21 +4,16 @@ use super::amending::{self, Amendment};
 use super::messages::source;
 use super::plan::plan;
 use super::problem::Problem;
-use super::{Answer, given_reason, message_id, rows, storable};
+use super::{Answer, given_reason, message_id, rows, storable, stored_soon};
 use crate::access::Person;
 use crate::run::App;
-use crate::view::words::{MessageAct, ProblemCode};
+use crate::view::words::MessageAct;
 use crate::view::{ActRequest, ActResult};
 use axum::extract::{Path, State};
-use axum::http::StatusCode;
 use axum::{Extension, Json};
 use std::sync::Arc;
-use std::time::Duration;
 use wirewatch_core::act::Act;
 use wirewatch_core::amend;
-
-/// A person waits so long for an act to be stored.
-const STORED_WITHIN: Duration = Duration::from_secs(30);
 
 /// An act on one message: resend, amend or discard. It is stored when it is answered.
 #[utoipa::path(post, path = "/api/messages/{id}/acts", params(("id" = String, Path)), request_body = ActRequest,
@@ -57,16 +52,8 @@ pub async fn act(
         MessageAct::Discard => given_reason(&request.why, "it is discarded").map(|_| (Act::Discard, None, Vec::new()))?,
     };
     if !request.preview {
-        let done = tokio::time::timeout(STORED_WITHIN, app.engine.act(wanted, act, &by, &request.why)).await;
-        done.map_err(|_| not_stored_yet(&text))??;
+        stored_soon(app.engine.act(wanted, act, &by, &request.why)).await??;
     }
     let row = app.store.message(wanted).await?.ok_or_else(unknown)?;
     Ok(Json(ActResult { message: rows::message(row), done: !request.preview, says: String::new(), plan, findings }))
-}
-
-fn not_stored_yet(message: &str) -> Problem {
-    let problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the act is not stored yet: the database does not answer");
-    problem.code(ProblemCode::DatabaseUnavailable).detail(format!(
-        "It is done once the database answers, unless the service ends before. See message {message} before repeating it."
-    ))
 }

@@ -1,7 +1,7 @@
 //! Connections: state, test, hold, resume, probe.
 
 use super::problem::Problem;
-use super::{Answer, given_reason, queues, status, webhooks};
+use super::{Answer, given_reason, queues, status, stored_soon, webhooks};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::words::{PersonAct, ProblemCode};
@@ -161,7 +161,7 @@ pub async fn hold(
 ) -> Answer<ConnectionView> {
     let why = given_reason(&why, "it is put on hold")?;
     recorded(&app, &person, &name, PersonAct::Held, why).await?;
-    app.engine.hold(&name, &person.0.0, why).await;
+    stored_soon(app.engine.hold(&name, &person.0.0, why)).await?;
     shown(&app, &name).await
 }
 
@@ -169,7 +169,7 @@ pub async fn hold(
 #[utoipa::path(post, path = "/api/connections/{name}/resume", operation_id = "resume_connection", params(("name" = String, Path)), responses((status = 200, body = ConnectionView)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(name): Path<String>) -> Answer<ConnectionView> {
     recorded(&app, &person, &name, PersonAct::Resumed, &name).await?;
-    app.engine.resume(&name).await;
+    stored_soon(app.engine.resume(&name)).await?;
     shown(&app, &name).await
 }
 

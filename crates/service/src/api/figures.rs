@@ -4,7 +4,7 @@ use super::problem::Problem;
 use super::{Answer, flows, status};
 use crate::run::App;
 use crate::view::words::FigureRange;
-use crate::view::{FigureSlot, Figures, FlowFigures, FlowSlot, OrderCounts, sure_time};
+use crate::view::{FigureSlot, Figures, FlowFigures, FlowSlot, OrderCounts, ReleaseView, sure_time};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use serde::Deserialize;
@@ -62,11 +62,23 @@ impl<K: Ord, V: Clone> Recent<K, V> {
     }
 }
 
-/// Figures that were counted a moment ago.
+/// Figures that were counted a moment ago, and releases that were compared.
 #[derive(Debug, Default)]
 pub struct Counted {
     orders: Recent<FigureRange, Figures>,
     flows: Recent<(String, FigureRange), FlowFigures>,
+    releases: Recent<(i64, i64), Vec<ReleaseView>>,
+}
+
+impl Counted {
+    /// Returns the newest releases with their changes, compared once for each pair of newest and current release.
+    pub(super) async fn releases(
+        &self,
+        newest_and_current: (i64, i64),
+        compare: impl Future<Output = Result<Vec<ReleaseView>, JournalError>>,
+    ) -> Result<Vec<ReleaseView>, JournalError> {
+        self.releases.get(newest_and_current, length(FigureRange::Hour), compare).await
+    }
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

@@ -3,11 +3,12 @@
 use super::problem::Problem;
 use super::{Answer, connections, flows, overview, releases, rows};
 use crate::run::App;
-use crate::view::{FlowIntake, FlowLine, FlowStory, ReleaseView, some, time};
+use crate::view::{FlowIntake, FlowLine, FlowStory, ReleaseView, time};
 use axum::Json;
 use axum::extract::{Path, State};
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use wirewatch_core::Id;
 use wirewatch_core::flow::{Flow, Verb, place_of};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::JournalError;
@@ -24,7 +25,8 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let used = used(&line);
     connections.retain(|connection| used.contains(connection.name.as_str()));
     let files = files_of(flow);
-    let mut versions = releases::newest(&app).await?;
+    let newest = (app.store.newest_release().await?, app.engine.releases().current().0);
+    let mut versions = app.counted.releases(newest, releases::newest(&app)).await?;
     for version in &mut versions {
         version.changes.retain(|change| files.contains(&change.file));
     }
@@ -69,7 +71,7 @@ async fn intakes(app: &App, line: &FlowLine) -> Result<Vec<FlowIntake>, JournalE
             queue: intake.queue.clone(),
             takes: intake.takes.clone(),
             received: newest.as_ref().and_then(|arrival| time(arrival.received)),
-            sample: newest.as_ref().and_then(|arrival| some(&wirewatch_core::Id(arrival.id).to_string())),
+            sample: newest.map(|arrival| Id(arrival.id).to_string()),
         });
     }
     Ok(intakes)

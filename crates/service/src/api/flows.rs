@@ -1,7 +1,7 @@
 //! Flows: paused and resumed by people, recorded for a time.
 
 use super::problem::Problem;
-use super::{Answer, given_reason};
+use super::{Answer, given_reason, stored_soon};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::words::{PersonAct, RecordingDepth};
@@ -71,7 +71,7 @@ pub async fn pause(
 ) -> Answer<Vec<PausedFlow>> {
     let why = given_reason(&why, "it is paused")?;
     let by = acted(&app, person, &flow, PersonAct::Paused, why).await?;
-    app.engine.hold(&Before::Flow(&flow).to_string(), &by, why).await;
+    stored_soon(app.engine.hold(&Before::Flow(&flow).to_string(), &by, why)).await?;
     Ok(Json(all_paused(&app).await))
 }
 
@@ -80,7 +80,7 @@ pub async fn pause(
     responses((status = 200, body = ResumedFlow)))]
 pub async fn resume(State(app): State<Arc<App>>, person: Extension<Person>, Path(flow): Path<String>) -> Answer<ResumedFlow> {
     acted(&app, person, &flow, PersonAct::Resumed, &flow).await?;
-    app.engine.resume(&Before::Flow(&flow).to_string()).await;
+    stored_soon(app.engine.resume(&Before::Flow(&flow).to_string())).await?;
     let held: Vec<StepHold> = steps_on_hold(&app).await.into_iter().filter(|held| held.flow == flow).collect();
     for StepHold { flow, step, .. } in &held {
         app.engine.probe_now(&Before::Step { flow, step }.to_string());

@@ -49,6 +49,7 @@ use axum::{Json, Router, middleware};
 use problem::Problem;
 pub use rows::parse_reason;
 use std::sync::Arc;
+use std::time::Duration;
 use tower_http::CompressionLevel;
 use tower_http::compression::CompressionLayer;
 use utoipa::OpenApi;
@@ -225,6 +226,18 @@ fn given_reason<'a>(why: &'a str, of: &str) -> Result<&'a str, Problem> {
     storable(why)?;
     let missing = || Problem::new(StatusCode::BAD_REQUEST, format!("say why {of}"));
     Some(why.trim()).filter(|why| !why.is_empty()).ok_or_else(missing)
+}
+
+/// Time for which an act of a person may wait until it is stored.
+const STORED_WITHIN: Duration = Duration::from_secs(30);
+
+/// Waits until an act is stored; not for ever, since a database that is away may stay away.
+async fn stored_soon<T>(act: impl Future<Output = T>) -> Result<T, Problem> {
+    tokio::time::timeout(STORED_WITHIN, act).await.map_err(|_| {
+        Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the act is not stored yet: the database does not answer")
+            .code(ProblemCode::DatabaseUnavailable)
+            .detail("It is done once the database answers, unless the service ends before that. Look at its result before you repeat it.")
+    })
 }
 
 /// Refuses a text that the database cannot store as it is.
