@@ -36,7 +36,7 @@ pub struct Which {
     /// Only this key, e.g. a purchase order number, or the number in the target
     #[arg(long, default_value = "")]
     pub key: String,
-    /// Only keys that begin so
+    /// Only keys that begin with this text
     #[arg(long, default_value = "", value_name = "TEXT")]
     pub key_prefix: String,
 }

@@ -19,7 +19,7 @@ pub struct MessagesArgs {
     /// Only messages received before this moment
     #[arg(long, default_value = "", value_name = "MOMENT")]
     until: String,
-    /// Which come first
+    /// Order by time of arrival
     #[arg(long, default_value_t = ListOrder::Newest, value_parser = super::words(ListOrder::ALL))]
     order: ListOrder,
     #[command(flatten)]

@@ -1,4 +1,4 @@
-//! The newest acts of people, as a colleague would tell them: what was done at once to many is told once.
+//! The newest acts of people: an act on many messages for one reason is one entry.
 
 use super::{Answer, connections, flows, rows};
 use crate::run::App;
@@ -13,22 +13,23 @@ use wirewatch_core::{Id, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::AuditRow;
 
-/// Acts that are read, and groups of them that are told.
+/// Acts that are read, and entries that are listed.
 const READ: u32 = 500;
-const TOLD: usize = 5;
+const LISTED: usize = 5;
 /// How far back, in microseconds: a day.
 const SINCE_US: i64 = 24 * 3_600_000_000;
 
-/// The newest acts of people in the last day, newest first; at most 5. Acts of one person for one reason, one behind another, are one.
+/// The newest acts of people in the last day, newest first; at most 5 entries. Successive acts of one person for one reason are one
+/// entry.
 #[utoipa::path(get, path = "/api/acts", operation_id = "recent_acts", responses((status = 200, body = Vec<RecentAct>)))]
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<RecentAct>> {
     let rows = app.store.newest_acts(Timestamp(SystemClock.now().0 - SINCE_US), READ).await?;
     let (_, workspace) = app.engine.releases().current();
     let parts = parts(&workspace);
     let mut acts = Vec::new();
-    for Group { newest, subjects } in groups(rows).into_iter().take(TOLD) {
+    for Group { newest, subjects } in groups(rows).into_iter().take(LISTED) {
         let Some(act) = PersonAct::parse(&newest.act) else { continue };
-        let mut told = RecentAct {
+        let mut entry = RecentAct {
             at: sure_time(Timestamp(newest.at)),
             by: newest.by_whom,
             act,
@@ -38,16 +39,16 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<RecentAct>> {
             message: None,
             arrival: None,
         };
-        if let ([subject], None) = (subjects.as_slice(), &told.name) {
+        if let ([subject], None) = (subjects.as_slice(), &entry.name) {
             if let Some(message) = app.store.message(Id(*subject)).await?.map(rows::message) {
-                told.name = Some(if message.key.is_empty() { message.id.clone() } else { message.key });
-                told.message = Some(message.id);
+                entry.name = Some(if message.key.is_empty() { message.id.clone() } else { message.key });
+                entry.message = Some(message.id);
             } else if let Some(arrival) = app.store.arrival(Id(*subject)).await? {
-                told.arrival = Some(Id(arrival.id).to_string());
-                told.name = Some(arrival.name);
+                entry.arrival = Some(Id(arrival.id).to_string());
+                entry.name = Some(arrival.name);
             }
         }
-        acts.push(told);
+        acts.push(entry);
     }
     Ok(Json(acts))
 }
@@ -59,7 +60,7 @@ fn parts(workspace: &Workspace) -> BTreeMap<i64, String> {
     flows.chain(connections).collect()
 }
 
-/// Acts of one person for one reason, one behind another.
+/// Successive acts of one person for one reason.
 struct Group {
     newest: AuditRow,
     /// Each once.
@@ -88,7 +89,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn acts_for_one_reason_are_told_once_and_a_repeated_act_counts_its_message_once() {
+    fn acts_for_one_reason_are_one_entry_and_a_repeated_act_counts_its_message_once() {
         let row = |act: &str, subject, why: &str| AuditRow {
             id: 1,
             at: 1,
@@ -98,8 +99,8 @@ mod tests {
             why: why.into(),
         };
         let rows = vec![row("resent", 1, "open"), row("resent", 2, "open"), row("resent", 1, "open"), row("resent", 3, "")];
-        let told: Vec<(String, Vec<i64>)> = groups(rows).into_iter().map(|one| (one.newest.why, one.subjects)).collect();
-        assert_eq!(told, [("open".to_owned(), vec![1, 2]), (String::new(), vec![3])]);
+        let entries: Vec<(String, Vec<i64>)> = groups(rows).into_iter().map(|one| (one.newest.why, one.subjects)).collect();
+        assert_eq!(entries, [("open".to_owned(), vec![1, 2]), (String::new(), vec![3])]);
         assert!(groups(Vec::new()).is_empty());
     }
 }

@@ -154,7 +154,7 @@ pub struct ActView {
     pub why: String,
 }
 
-/// What a person did lately, to one thing or to several for the same reason.
+/// An act of a person, on one subject or on several for the same reason.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RecentAct {
     /// The newest of them.
@@ -162,10 +162,10 @@ pub struct RecentAct {
     pub by: String,
     pub act: PersonAct,
     pub why: String,
-    /// How many messages, arrivals or parts of the workspace; of the newest 500 acts.
+    /// Number of messages, arrivals or parts of the workspace, within the newest 500 acts.
     pub subjects: usize,
-    /// The key of the message, the name of the arrival, or the title of the flow or connection; `null` for several, and where nothing
-    /// is known of it any more.
+    /// The key of the message, the name of the arrival, or the title of the flow or connection; `null` for several, and for what is no
+    /// longer stored or in the workspace.
     pub name: Option<String>,
     pub message: Option<String>,
     pub arrival: Option<String>,

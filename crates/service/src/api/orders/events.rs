@@ -46,7 +46,7 @@ fn arrived(from: &str, row: ArrivalRow) -> OrderEvent {
     OrderEvent { by: row.by, arrival: Some(row.id), ..event(OrderEventKind::Arrived, row.received, says) }
 }
 
-/// An acknowledgment that we have sent; other entries of the ledger are no event.
+/// Returns the event of an acknowledgment that we have sent; `None` for other entries of the ledger.
 fn acknowledged(row: LedgerRow) -> Option<OrderEvent> {
     let arrival = Id(row.arrival).to_string();
     let entry = rows::ledger(row);
