@@ -7,7 +7,7 @@ use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_testkit::eventually;
 
 /// Presses Tab until what has the focus fits.
-async fn tab_to(browser: &Browser, css: &str) {
+pub async fn tab_to(browser: &Browser, css: &str) {
     for _ in 0..60 {
         browser.type_keys(Key::Tab + "").await;
         let there = browser.script(&format!("return !!document.activeElement?.matches({css:?})")).await;

@@ -1,6 +1,7 @@
 //! Lists: filtered by the address, live, and fast at any length.
 
 use super::browser::Browser;
+use super::keyboard::tab_to;
 use crate::scene::Scene;
 use wirewatch_standins::marrowfield::Flaw;
 use wirewatch_testkit::eventually;
@@ -178,5 +179,37 @@ async fn a_flow_has_its_page_and_an_arrival_names_its_orders() {
         out.contains("KEYS") && out.contains(&sent.orders[3]) && !out.contains(&sent.orders[4]) && out.contains("…"),
         "{out}"
     );
+    browser.leave().await;
+}
+
+/// The last answer is shown at once, and with it all that a page asks for because of it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_page_that_was_seen_before_is_as_complete_as_the_first_time() {
+    let mut scene = Scene::open().await;
+    let key = scene.send(1, Flaw::UnknownItem).orders.remove(0);
+    eventually("it failed", || async { (scene.messages("state=failed").await.len() == 1).then_some(()) }).await;
+    let browser = Browser::signed_in(&scene.service).await;
+    for _ in 0..2 {
+        browser.type_keys("go").await;
+        browser.comes_to("/orders").await;
+        browser.press(&key).await;
+        browser.comes_to(&format!("/orders/{key}")).await;
+        browser.read(".cm-content", &key).await;
+        browser.type_keys("gf").await;
+        browser.comes_to("/flows").await;
+        browser.click("[data-flow=partner-orders] a").await;
+        browser.read("[data-part=figures]", "1 failed").await;
+    }
+    for _ in 0..2 {
+        browser.type_keys("gx").await;
+        browser.comes_to("/messages?state=failed").await;
+        browser.see("[data-message]").await;
+        tab_to(&browser, "[data-message] a").await;
+        browser.type_keys("a").await;
+        browser.read("[role=dialog]", &format!("Amend {key}")).await;
+        browser.read("[role=dialog] .cm-chosen", "QH-HIVE-12").await;
+        browser.press("Cancel").await;
+        browser.see_no("[role=dialog]").await;
+    }
     browser.leave().await;
 }

@@ -71,6 +71,9 @@ test('a page that is opened again shows the last answer until its own arrives, a
   await one.again()
   expect(one.known.value).toBe('first')
   const asked = same.again()
+  // Not at once: a page that is being set up watches for it.
+  expect(same.known.value).toBeUndefined()
+  await Promise.resolve()
   expect([same.known.value, other.known.value]).toEqual(['first', undefined])
   await vi.advanceTimersByTimeAsync(1000)
   await asked
@@ -79,6 +82,33 @@ test('a page that is opened again shows the last answer until its own arrives, a
   void same.again()
   void same.again()
   expect(signals.at(-2)?.aborted).toBe(true)
+})
+
+test('another key shows its own last answer or none, and nothing is asked for a page that has gone', async () => {
+  let id = 'x'
+  let asks = 0
+  const scope = effectScope()
+  const page = scope.run(() =>
+    useAsked(
+      async () => `${id} ${++asks}`,
+      () => ['page', id],
+    ),
+  )!
+  await page.again()
+  id = 'y'
+  const second = page.again()
+  await Promise.resolve()
+  expect(page.known.value).toBeUndefined()
+  await second
+  expect(page.known.value).toBe('y 2')
+  id = 'x'
+  const third = page.again()
+  await Promise.resolve()
+  expect(page.known.value).toBe('x 1')
+  await third
+  scope.stop()
+  await page.again()
+  expect([page.known.value, asks]).toEqual(['x 3', 3])
 })
 
 test('throttled: at once, then at most once in its time, and the last is never lost', () => {

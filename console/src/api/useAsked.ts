@@ -44,7 +44,10 @@ export function useAsked<T>(ask: (signal: AbortSignal) => Promise<T>, key?: () =
     ...(key ? {} : { gcTime: 0 }),
   })
   let observer: QueryObserver<Answer<T>> | undefined
-  const ends: (() => void)[] = []
+  let ended = false
+  let stop = () => {}
+  /** The key that `known` belongs to. */
+  let shown = ''
 
   /** The observer of the key as it is now. */
   function observing(): QueryObserver<Answer<T>> {
@@ -53,32 +56,45 @@ export function useAsked<T>(ask: (signal: AbortSignal) => Promise<T>, key?: () =
       return observer
     }
     const made = new QueryObserver<Answer<T>>(client, options())
-    ends.push(
-      made.subscribe(({ data, error, isFetching }) => {
-        if (data) known.value = data.value
-        trouble.value = error ? troubleOf(error) : undefined
-        asking.value = isFetching
-      }),
-    )
+    stop = made.subscribe(({ data, error, isFetching }) => {
+      // Until it is answered, the last answer is shown by `show`.
+      if (data && !isFetching) known.value = data.value
+      trouble.value = error ? troubleOf(error) : undefined
+      asking.value = isFetching
+    })
     return (observer = made)
   }
 
+  /** Another key shows its own last answer, or none. Watchers that a page is still setting up see the change. */
+  function show(key: string, cached: Answer<T> | undefined) {
+    if (key === shown) return
+    shown = key
+    void Promise.resolve().then(() => {
+      if (shown === key && !ended) known.value = cached?.value
+    })
+  }
+
   async function again() {
+    if (ended) return
     const observed = observing()
-    const cached = observed.getCurrentResult().data
-    if (cached) known.value = cached.value
+    const { queryKey } = observed.options
+    show(JSON.stringify(queryKey), observed.getCurrentResult().data)
     // A request for the first value would be shared; ours may ask for something else by now.
-    void client.cancelQueries({ queryKey: observed.options.queryKey!, exact: true }, { silent: true })
+    void client.cancelQueries({ queryKey: queryKey!, exact: true }, { silent: true })
     await observed.refetch({ cancelRefetch: true })
   }
 
   function forget() {
     void client.cancelQueries({ queryKey: observer?.options.queryKey ?? own, exact: true })
+    shown = ''
     known.value = undefined
     trouble.value = undefined
   }
 
-  onScopeDispose(() => ends.forEach((end) => end()))
+  onScopeDispose(() => {
+    ended = true
+    stop()
+  })
   return { known, trouble: shallowReadonly(trouble), asking: readonly(asking), again, forget }
 }
 

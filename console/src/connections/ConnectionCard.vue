@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ArrowTopRightOnSquareIcon } from '@heroicons/vue/16/solid'
 import { computed, ref, shallowRef } from 'vue'
-import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { api, asked } from '../api/client'
 import { ConnectionType, HoldState, RepeatType } from '../api/schema'
 import type { ConnectionView, Tested } from '../api/schema'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
@@ -9,6 +9,7 @@ import ReasonDialog from '../ui/ReasonDialog.vue'
 import StateBadge from '../ui/StateBadge.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useAct } from '../ui/useAct'
 import { count } from '../words/format'
 import QueueList from './QueueList.vue'
 import WebhookDetail from './WebhookDetail.vue'
@@ -17,30 +18,23 @@ const props = defineProps<{ connection: ConnectionView }>()
 const emit = defineEmits<{ changed: [] }>()
 const workspace = useWorkspace()
 const tested = shallowRef<Tested>()
-const trouble = shallowRef<Trouble>()
-const busy = ref('')
+const { busy, trouble, carryOut } = useAct(() => emit('changed'))
 const holding = ref(false)
+const testing = ref(false)
 const params = () => ({ path: { name: props.connection.name } })
 
-async function carryOut(what: string, act: () => Promise<unknown>) {
-  busy.value = what
-  trouble.value = undefined
-  try {
-    await act()
-    emit('changed')
-  } catch (error) {
-    trouble.value = troubleOf(error)
-  } finally {
-    busy.value = ''
-  }
-}
 const test = () =>
-  carryOut('test', async () => {
+  carryOut(async () => {
     tested.value = undefined
-    tested.value = await asked(api.POST('/api/connections/{name}/test', { params: params() }))
+    testing.value = true
+    try {
+      tested.value = await asked(api.POST('/api/connections/{name}/test', { params: params() }))
+    } finally {
+      testing.value = false
+    }
   })
-const probe = () => carryOut('probe', () => asked(api.POST('/api/connections/{name}/probe', { params: params() })))
-const resume = () => carryOut('resume', () => asked(api.POST('/api/connections/{name}/resume', { params: params() })))
+const probe = () => carryOut(() => asked(api.POST('/api/connections/{name}/probe', { params: params() })))
+const resume = () => carryOut(() => asked(api.POST('/api/connections/{name}/resume', { params: params() })))
 const hold = (why: string) => asked(api.POST('/api/connections/{name}/hold', { params: params(), body: { why } }))
 
 const repeats: Record<string, string> = {
@@ -154,12 +148,14 @@ const repeated = computed(() => {
     </p>
     <TroubleNote v-if="trouble" :trouble="trouble" class="mt-3" />
     <div class="mt-auto flex flex-wrap gap-2 pt-4">
-      <button type="button" class="button" :disabled="busy === 'test'" @click="test">
-        {{ busy === 'test' ? 'Testing…' : 'Test' }}
+      <button type="button" class="button" :disabled="busy" @click="test">
+        {{ testing ? 'Testing…' : 'Test' }}
       </button>
       <template v-if="connection.on_hold">
-        <button v-if="!connection.on_hold.by" type="button" class="button" @click="probe">Probe now</button>
-        <button type="button" class="button button-main" @click="resume">Resume</button>
+        <button v-if="!connection.on_hold.by" type="button" class="button" :disabled="busy" @click="probe">
+          Probe now
+        </button>
+        <button type="button" class="button button-main" :disabled="busy" @click="resume">Resume</button>
       </template>
       <button v-if="!connection.on_hold?.by" type="button" class="button" @click="holding = true">Hold…</button>
       <a

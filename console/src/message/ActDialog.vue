@@ -10,7 +10,7 @@ import PlanNote from './PlanNote.vue'
 
 const props = defineProps<{ act: MessageAct | undefined; message: Message }>()
 defineEmits<{ close: []; acted: [] }>()
-/** Why there is no plan. */
+/** Why the plan could not be made. */
 const trouble = shallowRef<Trouble>()
 /** The service asks what to do about completed steps. */
 const asks = ref(false)

@@ -31,6 +31,7 @@ const router = useRouter()
 const {
   known: story,
   trouble,
+  asking,
   again,
   forget,
 } = useAsked(
@@ -78,8 +79,9 @@ function begin(wanted: unknown) {
   if (wanted === MessageAct.resend && resendable.value) act.value = MessageAct.resend
 }
 // A list opens a message with the act of the key that was pressed.
-watch(message, (now, before) => {
-  if (!now || before || !route.query.act) return
+// An answer from the cache may have another state, so the next answer decides.
+watch([message, asking], ([now, busy]) => {
+  if (!now || busy || !route.query.act) return
   begin(route.query.act)
   void router.replace(route.path)
 })

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 /** Who works on a problem, and the button that says "I'm on it". */
-import { ref, shallowRef } from 'vue'
-import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { ref } from 'vue'
+import { api, asked } from '../api/client'
 import type { Assignment, ProblemKind } from '../api/schema'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import { useAct } from '../ui/useAct'
 
 const props = defineProps<{
   kind: ProblemKind
@@ -17,8 +18,7 @@ const emit = defineEmits<{ changed: [] }>()
 const open = ref(false)
 const to = ref('')
 const note = ref('')
-const busy = ref(false)
-const trouble = shallowRef<Trouble>()
+const { busy, trouble, carryOut } = useAct(changed)
 
 function ask() {
   to.value = props.assigned?.to ?? ''
@@ -26,22 +26,14 @@ function ask() {
   trouble.value = undefined
   open.value = true
 }
-async function send(work: () => Promise<unknown>) {
-  busy.value = true
-  try {
-    await work()
-    open.value = false
-    emit('changed')
-  } catch (error) {
-    trouble.value = troubleOf(error)
-  } finally {
-    busy.value = false
-  }
+function changed() {
+  open.value = false
+  emit('changed')
 }
 const problem = () => ({ kind: props.kind, name: props.name })
 const assign = () =>
-  send(() => asked(api.PUT('/api/assignments', { body: { ...problem(), to: to.value, note: note.value } })))
-const remove = () => send(() => asked(api.DELETE('/api/assignments', { params: { query: problem() } })))
+  carryOut(() => asked(api.PUT('/api/assignments', { body: { ...problem(), to: to.value, note: note.value } })))
+const remove = () => carryOut(() => asked(api.DELETE('/api/assignments', { params: { query: problem() } })))
 </script>
 
 <template>

@@ -1,12 +1,11 @@
 <script setup lang="ts">
 /** One flow: its steps in a line, with a dot for each message that passes. */
 import { computed, ref } from 'vue'
-import { RecordingDepth } from '../api/schema'
 import type { ConnectionView, LiveEvent, Reason, FlowLine } from '../api/schema'
 import SparkLine from '../ui/SparkLine.vue'
-import TimeText from '../ui/TimeText.vue'
 import { figure, span } from '../words/format'
 import FlowMenu from './FlowMenu.vue'
+import FlowState from './FlowState.vue'
 import StepCell from './StepCell.vue'
 import { sampled, type Way, wayOf } from './paths'
 import { isQuiet, slowest } from './reduceOverview'
@@ -64,14 +63,8 @@ defineExpose({ show })
         >
         <template v-else>Steps</template>
       </h2>
-      <span v-if="!compact" class="ml-auto flex min-w-0 items-baseline gap-4">
-        <span v-if="line.recorded" class="shrink-0 text-xs text-faint" data-part="recorded">
-          {{ line.recorded.depth === RecordingDepth.calls ? 'every answer' : 'answers of failures' }} recorded until
-          <TimeText :at="line.recorded.until" />
-        </span>
-        <FlowMenu :line="line" @changed="$emit('changed')" />
-      </span>
-      <FlowMenu v-else part="state" :line="line" @changed="$emit('changed')" />
+      <FlowState :line="line" :compact="compact" :class="!compact && 'ml-auto'" @changed="$emit('changed')" />
+      <FlowMenu v-if="!compact" :line="line" @changed="$emit('changed')" />
     </header>
     <div class="relative" :class="compact ? 'max-[1099px]:col-span-full max-[1099px]:row-start-2' : 'mt-1'">
       <ol
@@ -139,7 +132,7 @@ defineExpose({ show })
           <dd>{{ slow ? span(slow.us / 1000) : '–' }}</dd>
         </div>
       </dl>
-      <FlowMenu part="menu" :line="line" @changed="$emit('changed')" />
+      <FlowMenu :line="line" @changed="$emit('changed')" />
     </div>
   </section>
 </template>

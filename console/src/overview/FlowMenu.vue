@@ -1,46 +1,28 @@
 <script setup lang="ts">
-/** The state of a flow in words, and the menu of its acts: submit a document, pause or resume, record more, see its messages. */
+/** The menu of a flow's acts: submit a document, pause or resume, record more, see its messages. */
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
 import { EllipsisHorizontalIcon } from '@heroicons/vue/16/solid'
-import { computed, defineAsyncComponent, ref, shallowRef } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, asked, type Trouble, troubleOf } from '../api/client'
+import { api, asked } from '../api/client'
 import { RecordingDepth } from '../api/schema'
 import type { FlowLine } from '../api/schema'
+import ModalDialog from '../ui/ModalDialog.vue'
 import ReasonDialog from '../ui/ReasonDialog.vue'
-import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
-import { listed } from '../words/format'
+import { useAct } from '../ui/useAct'
 
 const HOUR_S = 3600
 
-const props = defineProps<{
-  line: FlowLine
-  /** The state alone, or the menu alone; both when left out. */
-  part?: 'state' | 'menu'
-}>()
+const props = defineProps<{ line: FlowLine }>()
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()
 const SubmitDialog = defineAsyncComponent(() => import('../submit/SubmitDialog.vue'))
 const submitting = ref(false)
 const pausing = ref(false)
-const busy = ref(false)
-const trouble = shallowRef<Trouble>()
+const { trouble, carryOut } = useAct(() => emit('changed'))
 const params = computed(() => ({ path: { flow: props.line.flow } }))
-const held = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? []))
-
-async function carryOut(act: () => Promise<unknown>) {
-  busy.value = true
-  trouble.value = undefined
-  try {
-    await act()
-    emit('changed')
-  } catch (error) {
-    trouble.value = troubleOf(error)
-  } finally {
-    busy.value = false
-  }
-}
+const held = computed(() => props.line.steps.some((step) => step.on_hold))
 const pause = (why: string) => asked(api.POST('/api/flows/{flow}/pause', { params: params.value, body: { why } }))
 const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', { params: params.value })))
 const record = (seconds: number) =>
@@ -56,7 +38,7 @@ interface FlowAct {
 }
 const acts = computed(() => {
   const { line } = props
-  const stopped = line.paused ? 'Resume' : held.value.length ? 'Let one waiting message try' : ''
+  const stopped = line.paused ? 'Resume' : held.value ? 'Let one waiting message try' : ''
   const all: FlowAct[] = [
     { text: 'Open the flow', act: () => router.push(`/flows/${encodeURIComponent(line.flow)}`) },
     { text: 'See its messages', act: () => router.push({ path: '/messages', query: { flow: line.flow } }) },
@@ -74,35 +56,8 @@ const acts = computed(() => {
 </script>
 
 <template>
-  <span class="flex min-w-0 items-center gap-2 text-xs">
-    <template v-if="part !== 'menu'">
-      <template v-if="line.paused">
-        <span class="truncate text-waiting" :title="line.paused.says" data-paused>
-          <span aria-hidden="true">Ⅱ</span> paused by {{ line.paused.by }} since <TimeText :at="line.paused.since" />:
-          {{ line.paused.says }}
-        </span>
-        <button type="button" class="link shrink-0" :disabled="busy" @click="resume">Resume</button>
-      </template>
-      <template v-else-if="held.length">
-        <span class="truncate text-waiting" :title="held[0]?.says" data-on-hold>
-          <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} on hold<template
-            v-if="held[0] && !part"
-            >, one tries <TimeText :at="held[0].next_try" as="distance"
-          /></template>
-        </span>
-        <button
-          type="button"
-          class="link shrink-0"
-          title="Sends one waiting message; when it succeeds, the others follow"
-          :disabled="busy"
-          @click="resume"
-        >
-          Try one
-        </button>
-      </template>
-      <TroubleNote v-if="trouble" :trouble="trouble" />
-    </template>
-    <Menu v-if="part !== 'state'" as="span" class="relative shrink-0">
+  <span class="shrink-0 text-xs">
+    <Menu as="span" class="relative block">
       <MenuButton
         class="grid size-6 place-items-center rounded-md text-soft hover:bg-sunken hover:text-thread"
         data-part="acts"
@@ -137,6 +92,12 @@ const acts = computed(() => {
         are completed.
       </p>
     </ReasonDialog>
+    <ModalDialog :open="!!trouble" title="It was not done" @close="trouble = undefined">
+      <TroubleNote v-if="trouble" :trouble="trouble" />
+      <div class="mt-5 flex justify-end">
+        <button type="button" class="button" @click="trouble = undefined">Close</button>
+      </div>
+    </ModalDialog>
     <SubmitDialog v-if="submitting" :flow="line.flow" :title="line.title" @close="submitting = false" />
   </span>
 </template>

@@ -7,7 +7,7 @@ import type { RecentAct } from '../api/schema'
 import { useAsked } from '../api/useAsked'
 import TimeText from '../ui/TimeText.vue'
 import { useEvery } from '../ui/useEvery'
-import { figure } from '../words/format'
+import { count } from '../words/format'
 
 const { known: acts, again } = useAsked(
   (signal) => asked(api.GET('/api/acts', { signal })),
@@ -35,18 +35,12 @@ const words: Record<PersonAct, string> = {
   'secret-changed': 'changed a secret',
   'secret-removed': 'removed a secret',
 }
-/** These have what they concern in their reason. */
-const told: PersonAct[] = [
-  PersonAct.assigned,
-  PersonAct.unassigned,
-  PersonAct.secret_set,
-  PersonAct.secret_changed,
-  PersonAct.secret_removed,
-]
+/** These are done to documents; the others have their subject in their reason, or it is no longer known. */
+const toDocuments: PersonAct[] = [PersonAct.resent, PersonAct.amended, PersonAct.discarded, PersonAct.accepted]
 const to = ({ message, arrival }: RecentAct) =>
   message ? `/messages/${message}` : arrival ? `/arrivals/${arrival}` : undefined
 const name = ({ name, subjects, act }: RecentAct) =>
-  name ?? (told.includes(act) ? '' : subjects === 1 ? 'one message' : `${figure(subjects)} messages`)
+  name ?? (toDocuments.includes(act) ? count(subjects, 'document') : '')
 const why = ({ why, name }: RecentAct) => (why && why !== name ? `: ${why}` : '')
 </script>
 
