@@ -309,6 +309,33 @@ fn the_map_table_is_given_what_steps_would_have_set() {
 }
 
 #[test]
+fn a_rule_without_a_value_is_a_finding_at_its_place() {
+    let text = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\nplaced = \"no & date(placed_on)\"\n";
+    let on = Tryout { given: br#"{ "no": "7", "placed_on": "soon" }"#.to_vec(), ..Tryout::default() };
+    let table = map_table(&files(&[("maps/m.toml", text)]), None, "m", text, &on);
+    let failed: Vec<_> = table.findings.iter().filter(|one| one.code == "map::failed").collect();
+    let [finding] = failed[..] else { panic!("{:?}", table.findings) };
+    assert_eq!((finding.line, finding.column), (5, 21), "{finding:?}");
+    assert!(finding.says.starts_with("placed = no & date(placed_on): ") && finding.says.contains("soon"), "{}", finding.says);
+    // A rule of another map has no line here.
+    let schema = r#"{ "type": "object", "properties": { "sku": { "type": "string" } } }"#;
+    let by = "from = \"order\"\nto = \"pick\"\n[set]\norder = \"no\"\n[[each]]\nof = \"lines\"\ninto = \"rows\"\nby = \"line\"\n";
+    let line = "from = \"line\"\nto = \"row\"\n[set]\nitem = \"date(sku)\"\n";
+    let on = Tryout { given: br#"{ "no": "7", "lines": [{ "sku": "soon" }] }"#.to_vec(), ..Tryout::default() };
+    let table = map_table(
+        &files(&[("schemas/line.schema.json", schema), ("maps/m.toml", by), ("maps/line.toml", line)]),
+        None,
+        "m",
+        by,
+        &on,
+    );
+    assert!(
+        table.findings.iter().all(|one| one.code != "map::failed") && table.says.contains("line 4 of the map line"),
+        "{table:?}"
+    );
+}
+
+#[test]
 fn what_uses_a_map_does_not_keep_it_from_being_tried() {
     let text = "from = \"order\"\nto = \"pick\"\n[with]\nitems = \"\"\n[set]\norder = \"no\"\nplaced = \"no\"\n";
     let flow = "key = \"no\"\n[[intake]]\nfrom = \"in\"\ntakes = \"order\"\n[[step]]\nname = \"m\"\nmap = \"m\"\n";

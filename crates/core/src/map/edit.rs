@@ -1,6 +1,6 @@
 //! Edits a map file rule by rule; comments and order stay.
 
-use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, value};
+use toml_edit::{ArrayOfTables, DocumentMut, Item, KeyMut, Table, TableLike, value};
 
 /// Most names of a target, lists included: TOML is read no deeper.
 const DEPTH: usize = 32;
@@ -74,9 +74,64 @@ pub fn with_rule(text: &str, within: &[Within], target: &[String], expression: &
         level = inside(level, list)?;
     }
     let set = level.entry("set").or_insert_with(|| Item::Table(Table::new()));
-    let set = set.as_table_like_mut().ok_or("`set` must be a table")?;
-    put(set, target, expression)?;
+    let column = set.as_table_mut().and_then(|set| column(shown_in(set, target)));
+    let rules = set.as_table_like_mut().ok_or("`set` must be a table")?;
+    put(rules, target, expression)?;
+    if let (Some(column), Some(set)) = (column, set.as_table_mut()) {
+        align(shown_in(set, target), column);
+    }
     Ok(document.to_string())
+}
+
+/// Returns the table below whose header the rule of a target is written: `[set.to]` for `to.town` where there is one.
+fn shown_in<'t>(mut table: &'t mut Table, target: &[String]) -> &'t mut Table {
+    for name in target {
+        let below = |table: &Table| table.get(name).and_then(Item::as_table).is_some_and(|inner| !inner.is_dotted());
+        if !below(table) {
+            break;
+        }
+        match table.get_mut(name).and_then(Item::as_table_mut) {
+            Some(inner) => table = inner,
+            None => unreachable!("it was found a line before"),
+        }
+    }
+    table
+}
+
+/// Calls `each` with the key of every line below a table's header, and the width of the names before it, with their dots.
+fn keys(table: &mut Table, before: usize, each: &mut dyn FnMut(KeyMut<'_>, usize)) {
+    for (key, item) in table.iter_mut() {
+        match item {
+            Item::Table(inner) if inner.is_dotted() => {
+                let before = before + key.display_repr().chars().count() + 1;
+                keys(inner, before, each);
+            }
+            Item::Value(_) => each(key, before),
+            _ => {}
+        }
+    }
+}
+
+/// Returns the column of the equals signs below a table's header, from 0, if all of them are in one column.
+fn column(table: &mut Table) -> Option<usize> {
+    let mut columns = Vec::new();
+    keys(table, 0, &mut |key, before| {
+        let space = key.leaf_decor().suffix().and_then(|space| space.as_str()).map_or(1, str::len);
+        columns.push(before + key.display_repr().chars().count() + space);
+    });
+    let first = *columns.first()?;
+    columns.iter().all(|column| *column == first).then_some(first)
+}
+
+/// Writes the equals signs in one column: this one, or the next that is wide enough.
+fn align(table: &mut Table, column: usize) {
+    let mut widest = 0;
+    keys(table, 0, &mut |key, before| widest = widest.max(before + key.display_repr().chars().count()));
+    let column = column.max(widest + 1);
+    keys(table, 0, &mut |mut key, before| {
+        let width = before + key.display_repr().chars().count();
+        key.leaf_decor_mut().set_suffix(" ".repeat(column - width));
+    });
 }
 
 fn inside<'t>(level: &'t mut Table, list: &Within) -> Result<&'t mut Table, String> {
@@ -152,9 +207,12 @@ mod tests {
     #[test]
     fn rules_are_added_where_they_belong_and_nothing_else_changes() {
         let one = added(MAP, "to.town", &[], "place.'the town'").unwrap();
-        assert_eq!(one, MAP.replace("# important\n", "# important\nto.town = \"place.'the town'\"\n"));
+        // Equals signs in one column stay in one column.
+        let wider =
+            MAP.replace("no    = \"id\"  # important\n", "no      = \"id\"  # important\nto.town = \"place.'the town'\"\n");
+        assert_eq!(one, wider);
         let two = added(&one, "rows[].pieces", &[("rows", "lines")], "n").unwrap();
-        assert_eq!(two, one.clone() + "pieces = \"n\"\n");
+        assert_eq!(two, one.replace("item = \"sku\"\n", "item   = \"sku\"\npieces = \"n\"\n"));
         let three = added(&two, "boxes[].of[].weight", &[("boxes", "parcels"), ("of", "it")], "kg").unwrap();
         assert_eq!(
             three,
@@ -164,6 +222,24 @@ mod tests {
         assert!(
             fills(&filled(&three), "to.town") && !fills(&filled(&three), "to.town_2") && fills(&["to".to_owned()], "to.town")
         );
+    }
+
+    #[test]
+    fn a_rule_is_aligned_with_those_around_it() {
+        for (set, path, expected) in [
+            ("a   = \"x\"\nbcd = \"y\"", "e", "a   = \"x\"\nbcd = \"y\"\ne   = \"v\"\n"),
+            ("a   = \"x\"\nbcd = \"y\"", "longer", "a      = \"x\"\nbcd    = \"y\"\nlonger = \"v\"\n"),
+            // Where they are not in one column, nothing is moved.
+            ("a = \"x\"\nbcd = \"y\"", "e", "a = \"x\"\nbcd = \"y\"\ne = \"v\"\n"),
+            ("to.name = \"x\"\nno      = \"y\"", "to.town", "to.name = \"x\"\nto.town = \"v\"\nno      = \"y\"\n"),
+            ("\"ü\" = \"x\"", "e", "\"ü\" = \"x\"\ne   = \"v\"\n"),
+            // A table of its own has its own column.
+            ("number = \"x\"\n[set.to]\na = \"y\"", "to.bc", "number = \"x\"\n[set.to]\na  = \"y\"\nbc = \"v\"\n"),
+            ("", "e", "e = \"v\"\n"),
+        ] {
+            let text = added(&format!("[set]\n{set}\n"), path, &[], "v").unwrap();
+            assert_eq!(text.trim_start_matches("[set]\n").trim(), expected.trim(), "{path} to {set}");
+        }
     }
 
     #[test]

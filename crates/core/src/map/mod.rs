@@ -225,6 +225,12 @@ pub struct Filled {
 const THE_MAP: &str = "the map";
 
 impl MapError {
+    /// Returns whether the rule is in the map that was run, not in one that makes the items of a list.
+    #[must_use]
+    pub fn in_own_map(&self) -> bool {
+        self.map == THE_MAP
+    }
+
     /// The whole target document cannot be used.
     fn of_all(target: String, says: String) -> Self {
         let source = EvalError { span: 0..0, says };

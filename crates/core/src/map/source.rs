@@ -3,6 +3,7 @@
 use super::{Map, Rules};
 use crate::Document;
 use crate::expr::{PRODUCT_ID, Reads, segment_path};
+use crate::x12::definitions::SegmentDefinition;
 use crate::x12::{Child, LoopRef, Segment};
 use serde::Serialize;
 use serde_json::Value;
@@ -14,6 +15,9 @@ pub struct SourceField {
     /// Path as an expression reads it: `data.buyer.mail`; of a transaction set `BEG03`, `N1.N301`, or `N1.04` in the segment that
     /// opens the loop.
     pub path: String,
+    /// English name of the element of a transaction set, as its definition has it; empty for other documents.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub title: String,
     /// First value.
     pub value: String,
     /// Number of its values.
@@ -67,13 +71,13 @@ struct Fields {
 }
 
 impl Fields {
-    fn tell(&mut self, path: &str, value: String, used: bool) {
+    fn tell(&mut self, path: &str, title: &str, value: String, used: bool) {
         if let Some(at) = self.places.get(path) {
             self.all[*at].times += 1;
             return;
         }
         self.places.insert(path.to_owned(), self.all.len());
-        self.all.push(SourceField { path: path.to_owned(), value, times: 1, used });
+        self.all.push(SourceField { path: path.to_owned(), title: title.to_owned(), value, times: 1, used });
     }
 
     fn json(&mut self, value: &Value, path: &str) {
@@ -86,21 +90,21 @@ impl Fields {
                 }
             }
             Value::Array(items) => items.iter().for_each(|item| self.json(item, path)),
-            Value::String(text) => self.tell(path, text.clone(), self.reads.has(path)),
-            Value::Bool(_) | Value::Number(_) => self.tell(path, value.to_string(), self.reads.has(path)),
+            Value::String(text) => self.tell(path, "", text.clone(), self.reads.has(path)),
+            Value::Bool(_) | Value::Number(_) => self.tell(path, "", value.to_string(), self.reads.has(path)),
         }
     }
 
     fn level(&mut self, of: LoopRef<'_>, path: &str) {
         for child in of.children() {
             match child {
-                Child::Segment(segment) => self.segment(&segment, path),
+                Child::Segment(segment) => self.segment(&segment, of.tree().described(&segment), path),
                 Child::Loop(inner) => self.level(inner, &segment_path(path, inner.name())),
             }
         }
     }
 
-    fn segment(&mut self, segment: &Segment<'_>, path: &str) {
+    fn segment(&mut self, segment: &Segment<'_>, definition: Option<&SegmentDefinition>, path: &str) {
         let id = segment.text(0);
         if matches!(id.as_str(), "ST" | "SE") {
             return;
@@ -116,7 +120,8 @@ impl Fields {
             let value = segment.text(n);
             if !value.is_empty() {
                 let used = ids && n >= pairs || self.reads.has(&format!("{path}.{n:02}"));
-                self.tell(&format!("{shown}{n:02}"), value, used);
+                let title = definition.and_then(|known| known.place(n)).map_or("", |place| place.content.name());
+                self.tell(&format!("{shown}{n:02}"), title, value, used);
             }
         }
     }

@@ -4,7 +4,7 @@ use super::given::given_to_map;
 use crate::Severity;
 use crate::finding::Finding;
 use crate::map::edit::{filled, fills};
-use crate::map::{AsIs, Filled, SourceField, scope_of};
+use crate::map::{AsIs, Filled, MapError, SourceField, scope_of};
 use crate::schema::{Misfit, Schema};
 use crate::workspace::{Files, Workspace};
 use serde_json::{Map, Value};
@@ -26,7 +26,8 @@ pub struct MapTable {
     pub result: Value,
     /// The fields of the target that no rule fills.
     pub open: Vec<OpenField>,
-    /// Why there is no result; empty if there is one, or no document was given.
+    /// Why there is no result; empty if there is one, or no document was given. A rule of this map that is the cause has a finding
+    /// too.
     pub says: String,
 }
 
@@ -144,7 +145,25 @@ pub fn map_table(files: &Files, environment: Option<&str>, name: &str, text: &st
                 Err(error) => table.says = error.to_string(),
             }
         }
-        Err(error) => table.says = error.to_string(),
+        Err(error) => {
+            table.findings.extend(at_its_line(&error, &path, text));
+            table.says = error.to_string();
+        }
     }
     table
+}
+
+/// Returns the finding at the rule of the map file `text` that has no value; `None` if the rule is in another map.
+fn at_its_line(error: &MapError, path: &str, text: &str) -> Option<Finding> {
+    let own = error.in_own_map() && !error.expression.is_empty();
+    let before = (error.line as usize).checked_sub(1).filter(|_| own)?;
+    let from: usize = text.split_inclusive('\n').take(before).map(str::len).sum();
+    let line = text[from..].lines().next()?;
+    // The part of the expression, where it is on the line as it was read; the line otherwise.
+    let span = match line.find(&error.expression) {
+        Some(at) => from + at + error.source.span.start..from + at + error.source.span.end,
+        None => from..from + line.len(),
+    };
+    let says = format!("{} = {}: {}", error.target, error.expression, error.source);
+    Some(Finding::at(Severity::Error, "map::failed", path, text, span, says))
 }
