@@ -56,13 +56,34 @@ async fn what_a_sender_calls_with_is_seen_saved_passed_on_and_then_taken_at_the_
     let (code, out, errors) = scene.service.command(&["capture", "pass", &name, "1", "--flow", "shop-orders"]);
     assert!(code == 0 && out.contains("received"), "{out}{errors}");
     scene.quiet(1).await;
-    // A connection with the capture's last part as its path: the sender changes nothing.
-    scene.service.change("connections/shop.toml", "\"shop-7d2f\"", &format!("\"{name}\""));
+    // A flow of it: its connection has the capture's address, so the sender changes nothing.
     let workspace = scene.service.workspace().to_string_lossy().into_owned();
-    assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
+    let make =
+        |n: &str, flow: &str| scene.service.command(&["capture", "flow", &name, n, "--flow", flow, "--workspace", &workspace]);
+    let (code, out, errors) = make("1", "purchases");
+    assert_eq!(code, 0, "{errors}");
+    for file in ["connections/purchases", "flows/purchases", "schemas/purchases.schema", "cases/purchases/"] {
+        assert!(out.contains(&format!("+ {file}")), "{out}");
+    }
+    assert!(out.contains(&format!("next: `wirewatch check {workspace}`")), "{out}");
+    for (n, flow, says) in [
+        ("1", "purchases", "exists already; choose another name"),
+        ("2", "other", "begins like JSON and cannot be read"),
+        ("9", "other", "has no item 9 (any more)"),
+    ] {
+        let (code, _, errors) = make(n, flow);
+        assert!(code == 1 && errors.contains(says), "{n} {flow}: {errors}");
+    }
+    let (code, out, errors) = scene.service.command(&["deploy", &workspace]);
+    assert_eq!(code, 0, "{out}{errors}");
     let reported = shop.purchase();
     assert_eq!(shop.tell(&reported).await, Ok(202));
-    scene.quiet(2).await;
+    let made = eventually("the new flow has it", || async {
+        let made = scene.messages("flow=purchases&state=done").await;
+        (made.len() == 1).then_some(made)
+    })
+    .await;
+    assert!(reported.body.contains(made[0]["key"].as_str().unwrap()), "{made:?}");
     assert_eq!(scene.service.command(&["capture", "close", &name]).0, 0);
     assert_eq!(scene.service.command(&["capture", "show", &name]).0, 1);
 }
@@ -98,6 +119,32 @@ async fn what_goes_to_an_exchange_is_overheard_and_taken_from_nobody() {
     let (code, out, errors) = scene.service.command(&["submit", "picks", file.to_str().unwrap()]);
     assert_eq!(code, 0, "{out}{errors}");
     assert_eq!(items(&scene, &name, 2).await[0]["line"], format!("{exchange} picks.swiftfoot.2026-12-01.Q-8"));
+    // A flow of it has a queue of its own at the exchange.
+    let workspace = scene.service.workspace().to_string_lossy().into_owned();
+    let queue = scene.broker.name("swift-picks");
+    let (code, out, errors) =
+        scene.service.command(&["capture", "flow", &name, "1", "--flow", &queue, "--workspace", &workspace]);
+    assert!(code == 0 && out.contains("± connections/warehouse.toml"), "{out}{errors}");
+    assert_eq!(scene.service.command(&["deploy", &workspace]).0, 0);
+    scene.queues_known().await;
+    std::fs::write(&file, release.replace("Q-7", "Q-9")).unwrap();
+    assert_eq!(scene.service.command(&["submit", "picks", file.to_str().unwrap()]).0, 0);
+    eventually("the new flow has it", || async {
+        let got = scene.messages(&format!("flow={queue}")).await;
+        (got.len() == 1 && got[0]["state"] == "done").then_some(())
+    })
+    .await;
+    let (code, _, errors) = scene.service.command(&[
+        "capture",
+        "flow",
+        &name,
+        "1",
+        "--flow",
+        "more",
+        "--workspace",
+        scene.service.folder.path().to_str().unwrap(),
+    ]);
+    assert!(code == 1 && errors.contains("warehouse.toml is missing"), "{errors}");
     let (code, _, errors) = scene.service.command(&["capture", "queue", "warehouse", "--exchange", "nothing", "--detach"]);
     assert!(code == 1 && errors.contains("no exchange 'nothing'"), "{errors}");
 }

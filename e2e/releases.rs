@@ -141,3 +141,51 @@ async fn in_an_environment_connections_are_elsewhere_and_production_takes_no_tes
     assert!(code == 0 && out.contains("failed") && out.contains("ISA15 is T"), "{out}{err}");
     assert_eq!((scene.orders.summary().booked, scene.acknowledged().len()), (1, 1), "nothing was sent");
 }
+
+/// A change in the console cannot undo another's, skip a failing case in silence, or be made where the workspace forbids it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_from_the_console_is_refused_for_a_stated_reason() {
+    let scene = Scene::open().await;
+    let service = &scene.service;
+    let text = read(service, "flows/picks.toml");
+    let shorter = text.replace("Picks to the warehouse", "Picks");
+    let broken = text.replace("takes", "taken");
+    let post = async |path: &str, body: Value| {
+        let response = service.post(path).json(&body).send().await.unwrap();
+        (response.status().as_u16(), response.json::<Value>().await.unwrap())
+    };
+    let change = async |body: Value| post("/api/releases/changes", body).await;
+    let files = |after: &str| json!({ "flows/picks.toml": after });
+    let map = read(service, "maps/po-to-order.toml");
+    let other_map = map.replace("\"BEG03\"", "\"'PO ' & BEG03\"");
+    let maps = json!({ "maps/po-to-order.toml": other_map });
+    for (body, status, code) in [
+        (json!({ "files": files(&shorter), "before": files(&text), "why": " " }), 400, "bad-request"),
+        (json!({ "files": files(&shorter), "before": files(&shorter), "why": "x" }), 409, "release-stale"),
+        (json!({ "files": files(&shorter), "why": "x" }), 409, "release-stale"),
+        (json!({ "files": files(&broken), "before": files(&text), "why": "x" }), 422, "workspace-invalid"),
+        (json!({ "files": files(&broken), "before": files(&text), "why": "x", "skip_cases": true }), 422, "workspace-invalid"),
+        (json!({ "files": maps, "before": { "maps/po-to-order.toml": map }, "why": "x" }), 422, "cases-failed"),
+    ] {
+        let (got, problem) = change(body.clone()).await;
+        assert_eq!((got, problem["code"].as_str()), (status, Some(code)), "{body} {problem}");
+    }
+    assert_eq!(service.get("/api/workspace").await.unwrap()["release"], 1, "nothing was deployed");
+    let (status, cases) = post("/api/cases", json!({ "files": maps })).await;
+    let differs = |one: &&Value| one["outcome"] == "differs";
+    let failed: Vec<&Value> = cases.as_array().unwrap().iter().filter(differs).collect();
+    assert!(status == 200 && failed.iter().any(|one| one["name"] == "orders-of-marrowfield"), "{cases}");
+    let skipped = json!({ "files": maps, "before": { "maps/po-to-order.toml": map }, "why": "as agreed", "skip_cases": true });
+    let (status, release) = change(skipped).await;
+    assert_eq!((status, release["release"].as_i64()), (200, Some(2)), "{release}");
+    // The folder is older now: a deploy of it says so.
+    let folder = service.workspace().display().to_string();
+    let (code, _, errors) = service.command(&["deploy", "--skip-cases", &folder]);
+    assert!(code == 1 && errors.contains("release::stale") && errors.contains("maps/po-to-order.toml"), "{errors}");
+    let (code, _, errors) = service.command(&["deploy", "--take-back", &folder]);
+    assert_eq!(code, 0, "{errors}");
+    service.change("workspace.toml", "deploy_from_console = true", "deploy_from_console = false");
+    assert_eq!(service.command(&["deploy", &folder]).0, 0);
+    let (status, problem) = change(json!({ "files": files(&shorter), "before": files(&text), "why": "x" })).await;
+    assert_eq!((status, problem["code"].as_str()), (403, Some("console-deploy-off")), "{problem}");
+}

@@ -21,6 +21,23 @@ async fn what_arrives_in_a_capture_shows_at_once() {
     browser.read("[data-capture]", "2 arrived").await;
     browser.click("[data-caught='1']").await;
     browser.read(".cm-content", "\"W-1\"").await;
+    // A flow of it: its files are shown with their case, and deployed with a reason.
+    browser.press("Make a flow of this…").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.press("Show the files").await;
+    browser.read("[data-part=cases]", "0 failed").await;
+    browser.click("[data-file='flows/purchase-placed.toml']").await;
+    browser.read("[role=dialog]", "key   = \"number\"").await;
+    assert_eq!(browser.accessibility().await, "");
+    browser.click("#deploy-why").await;
+    browser.type_keys("a first flow\n").await;
+    browser.comes_to("/flows/purchase-placed").await;
+    let sent = client.post(&address).header("quillhaven-event", "purchase.placed").body(r#"{"number":"W-2","basket":[]}"#);
+    assert_eq!(sent.send().await.unwrap().status(), 202);
+    browser.read("main", "W-2").await;
+    browser.go("/releases").await;
+    browser.read("main", "a first flow").await;
+    browser.go("/captures").await;
     browser.press("Close the capture…").await;
     browser.read("[role=dialog]", "stops recording").await;
     browser.press("Close it").await;

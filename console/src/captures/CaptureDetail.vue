@@ -12,6 +12,7 @@ import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { useEvery } from '../ui/useEvery'
 import { bytes, count } from '../words/format'
+import FlowDialog from './FlowDialog.vue'
 
 const props = defineProps<{ name: string }>()
 const emit = defineEmits<{ closed: []; arrived: [number] }>()
@@ -27,6 +28,7 @@ const shown = computed(() => story.value?.caught.find((one) => one.n === picked.
 const properties = computed(() => flattened(shown.value?.headers ?? {}))
 const refused = shallowRef<Trouble>()
 const asking = ref(false)
+const making = ref(false)
 
 async function close() {
   closing.value = true
@@ -106,6 +108,12 @@ watch(
           </li>
         </ol>
         <div v-if="shown" class="min-w-0 space-y-4">
+          <p class="flex flex-wrap items-center gap-x-3 gap-y-1 text-sm">
+            <span class="min-w-0 truncate font-medium">{{ shown.event || shown.line }}</span>
+            <button type="button" class="button ml-auto" :disabled="!shown.size" @click="making = true">
+              Make a flow of this…
+            </button>
+          </p>
           <dl
             v-if="properties.length"
             class="panel max-h-56 overflow-auto px-4 py-3 text-sm"
@@ -133,6 +141,7 @@ watch(
           </CodeView>
         </div>
       </div>
+      <FlowDialog v-if="making && shown" :capture="name" :n="shown.n" :event="shown.event" @close="making = false" />
       <ModalDialog :open="asking" title="Close the capture" @close="asking = false">
         <p class="text-soft">
           {{ story.capture.address }} stops recording, and its

@@ -3,7 +3,10 @@
 import { computed, ref, toRef } from 'vue'
 import type { MapDraft, MapOpen, MapProposal } from '../api/schema'
 import CodeView from '../ui/CodeView.vue'
+import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
+import ChangeDialog from '../releases/ChangeDialog.vue'
+import { useWorkspace } from '../shell/useWorkspace'
 import DraftDialog from './DraftDialog.vue'
 import SourceFields from './SourceFields.vue'
 import TargetFields from './TargetFields.vue'
@@ -15,9 +18,12 @@ const { story, tried, good, trouble, proposals, taking, text, given, at, sample,
   trial
 const chosen = ref<{ line: number; from: number; to: number }>()
 const drafting = ref(false)
+const trying = ref(false)
+const workspace = useWorkspace()
 /** Findings in other files have no line in the editor. */
 const file = computed(() => `maps/${props.name}.toml`)
 const own = computed(() => findings.value.filter((one) => one.file === file.value))
+const change = computed(() => [{ file: file.value, before: story.value?.text ?? '', after: text.value }])
 const changed = computed(() => !!story.value && text.value !== story.value.text)
 
 function give(files: FileList | null | undefined) {
@@ -32,6 +38,10 @@ function saved(draft: MapDraft) {
   drafting.value = false
   trial.saved(draft)
 }
+function deployed() {
+  trying.value = false
+  void trial.begin()
+}
 function show(line: number) {
   chosen.value = { line, from: 0, to: text.value.split('\n')[line - 1]?.length ?? 0 }
 }
@@ -43,7 +53,12 @@ function show(line: number) {
       <div class="min-w-0 grow">
         <p class="text-sm"><RouterLink to="/maps" class="link">Maps</RouterLink></p>
         <h1 class="text-xl font-semibold">{{ name }}</h1>
-        <p v-if="story" class="font-mono text-sm text-soft">{{ story.map.from }} → {{ story.map.to }}</p>
+        <p v-if="story" class="text-sm text-soft">
+          <span class="font-mono">{{ story.map.from }} → {{ story.map.to }}</span
+          ><template v-if="story.map.changed"
+            >; changed <TimeText :at="story.map.changed.at" as="distance" /> by {{ story.map.changed.by }}</template
+          >
+        </p>
       </div>
       <label v-if="story?.samples.length" class="flex items-center gap-2 text-sm">
         <span class="text-faint">Sample</span>
@@ -127,6 +142,9 @@ function show(line: number) {
                 <span class="text-soft">changed</span>
                 <button type="button" class="link whitespace-nowrap" @click="text = story.text">running version</button>
                 <button type="button" class="link whitespace-nowrap" @click="drafting = true">Store as draft…</button>
+                <button type="button" class="link whitespace-nowrap" @click="trying = true">
+                  {{ workspace.deploy_from_console ? 'Run cases and deploy…' : 'Run cases…' }}
+                </button>
               </template>
             </template>
           </CodeView>
@@ -150,6 +168,13 @@ function show(line: number) {
         :draft="story.draft ?? null"
         @close="drafting = false"
         @saved="saved"
+      />
+      <ChangeDialog
+        v-if="trying"
+        :title="`Cases with this change of ${name}`"
+        :files="change"
+        @close="trying = false"
+        @deployed="deployed"
       />
     </template>
   </div>

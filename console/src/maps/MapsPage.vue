@@ -4,6 +4,7 @@ import { onMounted } from 'vue'
 import { api, asked } from '../api/client'
 import { useAsked } from '../api/useAsked'
 import EmptyState from '../ui/EmptyState.vue'
+import TimeText from '../ui/TimeText.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
 import { titleOf, useWorkspace } from '../shell/useWorkspace'
 import { count, listed } from '../words/format'
@@ -42,6 +43,11 @@ onMounted(again)
               ? `used by ${listed(map.used_by.map((flow) => titleOf('flows', flow)))}`
               : 'not used by a flow'
           }}</span>
+          <span class="w-56 truncate text-right text-sm text-soft" data-part="changed"
+            ><template v-if="map.changed"
+              >changed <TimeText :at="map.changed.at" as="distance" /> by {{ map.changed.by }}</template
+            ></span
+          >
           <span class="w-36 text-right text-sm text-soft"
             >{{ count(map.rules, 'rule') }}, {{ count(map.cases, 'case') }}</span
           >

@@ -15,7 +15,7 @@ const emit = defineEmits<{ beside: [name: string, file: File] }>()
 
 const find = ref('')
 const copied = ref('')
-const shown = computed(() => props.fields.filter((one) => has(find.value, one.path, one.value)))
+const shown = computed(() => props.fields.filter((one) => has(find.value, one.path, one.title, one.value)))
 
 async function copy(path: string) {
   await navigator.clipboard.writeText(path)
@@ -78,7 +78,8 @@ function take(name: string, event: Event) {
           >
             <span :class="one.used ? 'text-done' : 'text-faint'" aria-hidden="true">{{ one.used ? '✓' : '·' }}</span>
             <span class="truncate font-mono"
-              >{{ one.path }}<span class="sr-only">{{ one.used ? ', used' : ', not used' }}</span></span
+              >{{ one.path }}<span v-if="one.title" class="ml-2 font-sans text-xs text-soft">{{ one.title }}</span
+              ><span class="sr-only">{{ one.used ? ', used' : ', not used' }}</span></span
             >
             <span class="text-xs text-faint">{{
               copied === one.path ? 'copied' : one.times > 1 ? `× ${one.times}` : ''

@@ -27,7 +27,7 @@ test('what is required and not filled comes before other errors, and those befor
 
 test('the state of a map is one sentence', () => {
   const rule = (value: string | null) => ({ target: 'a', value, line: 1 })
-  const field = (used: boolean) => ({ path: 'b', value: 'c', times: 1, used })
+  const field = (used: boolean) => ({ path: 'b', value: 'c', times: 1, title: '', used })
   expect(standing([finding(FindingSeverity.error, 'map::unfilled')], [], [])).toBe('1 required field is not filled.')
   expect(
     standing(

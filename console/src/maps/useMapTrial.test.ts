@@ -5,7 +5,7 @@ import type { MapStory, MapTried } from '../api/schema'
 import { useMapTrial } from './useMapTrial'
 
 const story: MapStory = {
-  map: { name: 'm', from: 'order', to: 'pick', rules: 1, used_by: [], cases: 0, draft: false },
+  map: { name: 'm', from: 'order', to: 'pick', rules: 1, used_by: [], cases: 0, draft: false, changed: null },
   text: 'from = "order"',
   samples: [
     { name: 'one', text: '{"no":1}', with: {}, meta: {} },

@@ -37,7 +37,10 @@ export function useMapTrial(name: Ref<string>) {
     () => findings.value.some((one) => one.severity === FindingSeverity.error) || !!tried.value?.says,
   )
   const says = computed(
-    () => tried.value && (tried.value.says || standing(findings.value, tried.value.rules, tried.value.source)),
+    () =>
+      tried.value &&
+      ((!findings.value.some((one) => one.code === 'map::failed') && tried.value.says) ||
+        standing(findings.value, tried.value.rules, tried.value.source)),
   )
   const params = () => ({ path: { name: name.value } })
 

@@ -14,6 +14,7 @@ test('parts lead to what belongs to them, by title or else by name', () => {
     title: '',
     environment: null,
     release: 1,
+    deploy_from_console: false,
     flows: [named('partner-orders', 'Partner purchase orders')],
     partners: [],
     connections: [named('erp', '')],

@@ -6,6 +6,7 @@ const workspace = shallowRef<Workspace>({
   title: '',
   environment: null,
   release: 0,
+  deploy_from_console: false,
   flows: [],
   partners: [],
   connections: [],

@@ -21,8 +21,11 @@ defineProps<{
       <p v-if="trouble.detail" class="text-soft">{{ trouble.detail }}</p>
       <ul v-if="trouble.findings.length" class="mt-1 space-y-1">
         <li v-for="(finding, n) in trouble.findings" :key="n" class="text-soft">
-          <span class="text-faint">line {{ finding.line }}:</span> {{ finding.says
-          }}<template v-if="finding.help"> — {{ finding.help }}</template>
+          <span class="text-faint"
+            >{{ finding.file }}<template v-if="finding.line"> line {{ finding.line }}</template
+            >:</span
+          >
+          {{ finding.says }}<template v-if="finding.help"> — {{ finding.help }}</template>
         </li>
       </ul>
     </div>

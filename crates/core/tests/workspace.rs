@@ -295,3 +295,20 @@ fn slips_at_servers_are_reported() {
     add("connections/hostless.toml", "kind = \"http\"\naddress = \"https:///orders\"\n");
     insta::assert_snapshot!(reported(&files));
 }
+
+#[test]
+fn an_environment_decides_whether_the_console_deploys() {
+    let allowed = |root: &str, env: &str| {
+        let files = Files::from([
+            ("workspace.toml".to_owned(), format!("format = 1\n{root}")),
+            ("env/live.toml".to_owned(), format!("title = \"Live\"\n{env}")),
+        ]);
+        let [here, live] = [None, Some("live")].map(|env| Workspace::read_in(&files, env).workspace.expect("sound"));
+        (here.deploys_from_console(), live.deploys_from_console())
+    };
+    let (yes, no) = ("deploy_from_console = true\n", "deploy_from_console = false\n");
+    assert_eq!(
+        [allowed("", ""), allowed(yes, ""), allowed(yes, no), allowed("", yes)],
+        [(false, false), (true, true), (true, false), (false, true)]
+    );
+}

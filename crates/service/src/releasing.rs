@@ -32,6 +32,8 @@ pub struct Proposal<'a> {
     pub take_back: bool,
     /// Report what would happen, and change nothing.
     pub only_tell: bool,
+    /// Refuse it unless this release runs.
+    pub only_after: Option<i64>,
 }
 
 /// Result of a proposal.
@@ -58,7 +60,7 @@ pub enum How {
 impl App {
     /// Makes `files` the current release, unless they have errors or are older than it.
     pub async fn release(&self, proposal: Proposal<'_>) -> Result<Released, JournalError> {
-        let Proposal { files, by, says, take_back, only_tell } = proposal;
+        let Proposal { files, by, says, take_back, only_tell, only_after } = proposal;
         // Only files of known kinds are stored, whatever a caller sends.
         let (files, left_out) = &known(files);
         let _one = self.releasing.lock().await;
@@ -75,6 +77,10 @@ impl App {
         let released = |how, findings| Ok(Released { how, findings, changes: changes.clone() });
         if !take_back {
             findings.extend(stale(&before, files));
+        }
+        if only_after.is_some_and(|expected| expected != no) {
+            let says = format!("release {no} was deployed in the meantime");
+            findings.push(Finding::at(Severity::Error, "release::stale", "workspace.toml", "", 0..0, says).help("try it again"));
         }
         let Some(workspace) = workspace.filter(|_| findings.iter().all(|one| one.severity != Severity::Error)).map(Arc::new)
         else {

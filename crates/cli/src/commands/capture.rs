@@ -1,3 +1,5 @@
+mod flow;
+
 use crate::api::{Client, ClientArgs, api_path};
 use crate::error::CommandError;
 use crate::terminal::{errln, outln};
@@ -66,6 +68,8 @@ enum Command {
         #[arg(long, group = "where", value_name = "URL")]
         to: Option<String>,
     },
+    /// Make a flow of one item: connection or queue, schema, flow and case, as files of a workspace
+    Flow(flow::FlowArgs),
     /// Close a capture and delete what it keeps
     Close { name: String },
 }
@@ -101,6 +105,7 @@ pub async fn run(client: &ClientArgs, args: &CaptureArgs) -> Result<(), CommandE
             Ok(())
         }
         Command::Pass { name, n, flow, to } => pass(&client, name, *n, flow.as_deref(), to.as_deref()).await,
+        Command::Flow(args) => flow::run(&client, args).await,
         Command::Close { name } => {
             client.delete(&api_path!("captures/{}", name)).await?;
             outln!("{name} is closed");

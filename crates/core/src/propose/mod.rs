@@ -4,6 +4,7 @@
 //! the result is a map file to read and edit.
 
 mod file;
+pub mod flow;
 mod set;
 mod trade;
 

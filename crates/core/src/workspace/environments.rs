@@ -15,6 +15,8 @@ pub struct Environment {
     pub title: String,
     /// True if messages sent from here have real effects: test interchanges are not acknowledged.
     pub production: bool,
+    /// Whether people may deploy from the console here; `None` leaves it to `workspace.toml`.
+    pub deploy_from_console: Option<bool>,
 }
 
 /// The files as they are in an environment, and the connections it speaks of.
@@ -73,12 +75,13 @@ pub(super) fn attribute(findings: &mut [Finding], files: &Files, environment: &s
 
 impl<'a> Build<'a> {
     pub(super) fn environment(&mut self, name: &str, file: &File<'a>) {
-        let mut environment = Environment { name: name.to_owned(), title: name.to_owned(), production: false };
+        let mut environment = Environment { name: name.to_owned(), title: name.to_owned(), ..Environment::default() };
         self.toml(file, |fields| {
             if let Some(title) = fields.text("title") {
                 environment.title = title.value;
             }
             environment.production = fields.flag("production").unwrap_or(false);
+            environment.deploy_from_console = fields.flag("deploy_from_console");
             let Some(connections) = fields.table("connections") else { return };
             for (name, span) in connections.keys() {
                 if !self.files.contains_key(&format!("connections/{name}.toml")) {

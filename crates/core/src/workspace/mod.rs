@@ -51,6 +51,8 @@ pub type Files = BTreeMap<String, String>;
 #[derive(Debug, Clone, Default)]
 pub struct Workspace {
     pub title: String,
+    /// As `workspace.toml` has it; see [`Self::deploys_from_console`].
+    deploy_from_console: bool,
     /// Stands for the content of every file.
     pub digest: Digest,
     /// The environment, if one is chosen.
@@ -89,6 +91,13 @@ pub fn digest(files: &Files) -> Digest {
 }
 
 impl Workspace {
+    /// Returns whether people may change files of the running release in the console.
+    #[must_use]
+    pub fn deploys_from_console(&self) -> bool {
+        let here = self.environment.as_ref().and_then(|environment| environment.deploy_from_console);
+        here.unwrap_or(self.deploy_from_console)
+    }
+
     /// Reads and checks all files.
     #[must_use]
     pub fn read(files: &Files) -> Checked {
@@ -320,14 +329,16 @@ impl<'a> Build<'a> {
             return;
         };
         let file = self.file(path, text);
-        let mut title = String::new();
+        let (mut title, mut deploy_from_console) = (String::new(), false);
         self.toml(&file, |fields| {
             title = fields.text("title").map(|text| text.value).unwrap_or_default();
+            deploy_from_console = fields.flag("deploy_from_console").unwrap_or(false);
             if fields.whole("format", 1..2).is_none() && !fields.has("format") {
                 fields.missing("format");
             }
         });
         self.workspace.title = title;
+        self.workspace.deploy_from_console = deploy_from_console;
     }
 
     /// Reports files that nothing reads.

@@ -2,29 +2,23 @@
 
 use super::arrivals::readable;
 use super::problem::Problem;
-use super::{Answer, webhooks::is_local};
+use super::{Answer, releases, webhooks::is_local};
 use crate::access::Person;
 use crate::captures::{Capture, CaptureKind, Caught, LONGEST, OPEN, tapped};
 use crate::hooks::PREFIX;
 use crate::keep;
 use crate::run::App;
-use crate::view::words::{CaptureType, DocumentForm};
-use crate::view::{CaptureRequest, CaptureStory, CaptureView, CaughtView, sure_time};
+use crate::view::words::{CaptureType, DocumentForm, ProblemCode};
+use crate::view::{CaptureRequest, CaptureStory, CaptureView, CaughtView, FirstFlow, FirstFlowRequest, ProposedFile, sure_time};
 use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
-use serde_json::{Map, Value};
 use std::sync::Arc;
 use std::time::Duration;
+use wirewatch_core::propose::flow::{self as core_flow, FirstFlowError, Recorded, Source, event};
 use wirewatch_core::{Document, Timestamp};
 use wirewatch_engine::{Clock, SystemClock};
-
-/// Longest name of an event, in bytes; longer texts are content.
-const EVENT: usize = 80;
-/// Words in the names of headers, and fields of bodies, that hold the event.
-const EVENT_WORDS: [&str; 2] = ["event", "topic"];
-const EVENT_FIELDS: [&str; 4] = ["type", "event", "event_type", "topic"];
 
 /// Bytes of a body that are shown.
 const SHOWN: usize = 256 << 10;
@@ -73,9 +67,60 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<CaptureView>> {
 #[utoipa::path(get, path = "/api/captures/{name}", operation_id = "capture", params(("name" = String, Path)),
     responses((status = 200, body = CaptureStory), (status = 404, body = Problem)))]
 pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<CaptureStory> {
-    let read = |capture: &Capture| (view(&app, &name, capture), capture.caught.iter().rev().cloned().collect::<Vec<Caught>>());
-    let (capture, caught) = app.captures.read(&name, SystemClock.now(), read).ok_or_else(|| unknown(&name))?;
-    Ok(Json(CaptureStory { capture, caught: caught.iter().map(caught_view).collect() }))
+    let read = |capture: &Capture| (view(&app, &name, capture), capture.kind.clone(), newest(capture));
+    let (capture, kind, caught) = app.captures.read(&name, SystemClock.now(), read).ok_or_else(|| unknown(&name))?;
+    let source = source_of(&name, &kind);
+    Ok(Json(CaptureStory { capture, caught: caught.iter().map(|one| caught_view(source, one)).collect() }))
+}
+
+fn newest(capture: &Capture) -> Vec<Caught> {
+    capture.caught.iter().rev().cloned().collect()
+}
+
+fn source_of<'a>(name: &'a str, kind: &'a CaptureKind) -> Source<'a> {
+    match kind {
+        CaptureKind::Http => Source::Address(name),
+        CaptureKind::Queue { connection, exchange, pattern } => Source::Exchange { connection, exchange, routing_key: pattern },
+    }
+}
+
+fn recorded(caught: &Caught) -> Recorded<'_> {
+    Recorded { headers: &caught.headers, body: &caught.body }
+}
+
+/// The files of a first flow that receives what a capture recorded: connection or queue, schema, flow and case. Nothing is stored.
+#[utoipa::path(post, path = "/api/captures/{name}/{n}/flow", operation_id = "flow_of_capture", params(("name" = String, Path), ("n" = u64, Path)),
+    request_body = FirstFlowRequest, responses((status = 200, body = FirstFlow), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn first_flow(
+    State(app): State<Arc<App>>,
+    Path((name, n)): Path<(String, u64)>,
+    Json(FirstFlowRequest { flow }): Json<FirstFlowRequest>,
+) -> Answer<FirstFlow> {
+    let read = |capture: &Capture| (capture.kind.clone(), newest(capture));
+    let (kind, caught) = app.captures.read(&name, SystemClock.now(), read).ok_or_else(|| unknown(&name))?;
+    if !caught.iter().any(|one| one.n == n) {
+        return Err(no_item(&name, n));
+    }
+    let files = releases::running_files(&app).await?;
+    let made = tokio::task::spawn_blocking(move || {
+        let source = source_of(&name, &kind);
+        let items: Vec<Recorded<'_>> = caught.iter().map(recorded).collect();
+        let chosen = caught.iter().position(|one| one.n == n).map_or(items[0], |at| items[at]);
+        let made = core_flow::first_flow(&files, &flow, source, chosen, &items)?;
+        let event = core_flow::event(source, chosen).map(|(_, event)| event).unwrap_or_default();
+        let file = |(file, after): (String, String)| ProposedFile { before: files.get(&file).cloned(), file, after };
+        Ok(FirstFlow { event, files: made.into_iter().map(file).collect() })
+    });
+    let made = made
+        .await
+        .map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "no flow was made because of a fault in the service"))?;
+    made.map(Json).map_err(|error: FirstFlowError| {
+        let problem = Problem::new(StatusCode::UNPROCESSABLE_ENTITY, error.to_string());
+        match error {
+            FirstFlowError::Says(_) => problem,
+            FirstFlowError::Findings(findings) => Problem { findings, ..problem.code(ProblemCode::WorkspaceInvalid) },
+        }
+    })
 }
 
 /// The bytes of one captured request or message, unchanged.
@@ -84,7 +129,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
 pub async fn bytes(State(app): State<Arc<App>>, Path((name, n)): Path<(String, u64)>) -> Result<Response, Problem> {
     let read = |capture: &Capture| capture.caught.iter().find(|one| one.n == n).map(|one| one.body.clone());
     let body = app.captures.read(&name, SystemClock.now(), read).ok_or_else(|| unknown(&name))?;
-    let body = body.ok_or_else(|| Problem::not_found(format!("{name} keeps no number {n} (any more)")))?;
+    let body = body.ok_or_else(|| no_item(&name, n))?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], body.to_vec()).into_response())
 }
 
@@ -97,6 +142,10 @@ pub async fn close(State(app): State<Arc<App>>, Path(name): Path<String>) -> Res
     }
     app.store.remove_capture(&name).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+fn no_item(name: &str, n: u64) -> Problem {
+    Problem::not_found(format!("{name} has no item {n} (any more)"))
 }
 
 fn unknown(name: &str) -> Problem {
@@ -122,19 +171,7 @@ fn view(app: &App, name: &str, capture: &Capture) -> CaptureView {
     }
 }
 
-/// Returns the event that an item is about. Senders name it in a property `type`, in a header, or in a field of the body.
-fn event(headers: &Map<String, Value>, text: &str) -> String {
-    let word = |value: &Value| value.as_str().filter(|word| !word.is_empty() && word.len() <= EVENT).map(str::to_owned);
-    let named = |name: &str| name == "type" || name.to_ascii_lowercase().split('-').any(|part| EVENT_WORDS.contains(&part));
-    let header = headers.iter().find_map(|(name, value)| named(name).then(|| word(value)).flatten());
-    let body = || {
-        let Ok(Value::Object(fields)) = serde_json::from_str(text) else { return None };
-        EVENT_FIELDS.iter().find_map(|name| fields.get(*name).and_then(word))
-    };
-    header.or_else(body).unwrap_or_default()
-}
-
-fn caught_view(caught: &Caught) -> CaughtView {
+fn caught_view(source: Source<'_>, caught: &Caught) -> CaughtView {
     let shown = &caught.body[..caught.body.len().min(SHOWN)];
     let (form, text) = readable(shown);
     // The first bytes of what is larger are never whole.
@@ -146,37 +183,11 @@ fn caught_view(caught: &Caught) -> CaughtView {
         n: caught.n,
         at: sure_time(Timestamp(caught.at.0)),
         line: caught.line.clone(),
-        event: event(&caught.headers, &text),
+        event: event(source, recorded(caught)).map(|(_, event)| event).unwrap_or_default(),
         headers: caught.headers.clone(),
         size: caught.body.len(),
         form,
         fault: fault.unwrap_or_default(),
         text,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use serde_json::json;
-
-    #[test]
-    fn the_event_is_found_where_senders_put_it() {
-        let event = |headers: Value, text: &str| {
-            let Value::Object(headers) = headers else { unreachable!() };
-            super::event(&headers, text)
-        };
-        let long = "x".repeat(200);
-        for (headers, text, expected) in [
-            (json!({ "type": "order.released", "content_type": "application/json" }), "{}", "order.released"),
-            (json!({ "quillhaven-event": "item.listed" }), r#"{"type":"other"}"#, "item.listed"),
-            (json!({ "content-type": "application/json" }), r#"{"type":"purchase.placed","data":{}}"#, "purchase.placed"),
-            (json!({ "content-type": "text/plain" }), r#"{"event":"a","topic":"b"}"#, "a"),
-            (json!({ "quillhaven-event": "" }), r#"{"type":7}"#, ""),
-            (json!({ "prevent-cache": "yes" }), "no json", ""),
-            (json!({ "type": long }), "[]", ""),
-        ] {
-            assert_eq!(event(headers.clone(), text), expected, "{headers} {text}");
-        }
     }
 }

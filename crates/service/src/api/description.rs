@@ -34,7 +34,7 @@ const TAGS: [(&str, &str, &[&str]); 9] = [
     ("flows", "Flows: pause, resume, record, submit.", &["flows"]),
     ("maps", "Maps: rules, drafts, trials and proposals.", &["maps"]),
     ("connections", "Connections, their secrets and captures.", &["connections", "secrets", "captures"]),
-    ("releases", "Deployed workspaces.", &["releases"]),
+    ("releases", "Deployed workspaces, and their cases.", &["releases", "cases"]),
     ("edi", "X12 documents, read and explained.", &["edi"]),
 ];
 const LIVE: (&str, &str) = ("live", "Server-sent events.");

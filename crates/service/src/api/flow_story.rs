@@ -25,8 +25,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let used = used(&line);
     connections.retain(|connection| used.contains(connection.name.as_str()));
     let files = files_of(flow);
-    let newest = (app.store.newest_release().await?, app.engine.releases().current().0);
-    let mut versions = app.counted.releases(newest, releases::newest(&app)).await?;
+    let mut versions = releases::compared(&app).await?;
     for version in &mut versions {
         version.changes.retain(|change| files.contains(&change.file));
     }

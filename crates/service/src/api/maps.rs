@@ -1,18 +1,19 @@
 //! The maps of the running release, tried as one writes them. Nothing is stored; a changed map runs once it is deployed.
 
-use super::Answer;
 use super::problem::Problem;
+use super::{Answer, releases};
 use crate::access::Person;
 use crate::run::App;
 use crate::view::words::FieldType;
 use crate::view::{
-    MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
-    MapTry, MapView, MapWithin, sure_time,
+    Changed, MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText,
+    MapTried, MapTry, MapView, MapWithin, ReleaseView, sure_time,
 };
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use serde_json::Value;
+use std::collections::HashMap;
 use std::sync::Arc;
 use wirewatch_core::Timestamp;
 use wirewatch_core::flow::{Flow, Verb};
@@ -20,7 +21,7 @@ use wirewatch_core::map::edit::{Within, place, with_rule};
 use wirewatch_core::map::{Map, Rules};
 use wirewatch_core::propose::{ProposedRule, propose};
 use wirewatch_core::trial::{Case, MapTable, Subject, Tryout, map_table};
-use wirewatch_core::workspace::{Files, Workspace};
+use wirewatch_core::workspace::Workspace;
 use wirewatch_engine::{Clock, SystemClock};
 use wirewatch_journal::DraftRow;
 
@@ -32,7 +33,8 @@ const MAX_TEXT: usize = 1 << 20;
 pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<MapView>> {
     let (_, workspace) = app.engine.releases().current();
     let drafts = app.store.drafts().await?;
-    Ok(Json(workspace.maps.values().map(|map| view(&workspace, map, &drafts)).collect()))
+    let changed = changed(&app).await?;
+    Ok(Json(workspace.maps.values().map(|map| view(&workspace, map, &drafts, &changed)).collect()))
 }
 
 /// One map with its file and the documents of its cases.
@@ -41,7 +43,7 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<MapView>> {
 pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answer<MapStory> {
     let (_, workspace) = app.engine.releases().current();
     let map = workspace.maps.get(&name).ok_or_else(|| unknown(&name))?;
-    let text = files(&app).await?.remove(&file_of(&name)).unwrap_or_default();
+    let text = releases::running_files(&app).await?.remove(&file_of(&name)).unwrap_or_default();
     let of = Subject::Map(name);
     let own = workspace.cases.values().filter(|case| case.of == of);
     let sample = |case: &Arc<Case>| {
@@ -53,7 +55,7 @@ pub async fn one(State(app): State<Arc<App>>, Path(name): Path<String>) -> Answe
     let own = drafts.iter().find(|draft| draft.file == file_of(&map.name));
     let draft =
         own.map(|draft| MapDraft { text: draft.text.clone(), by: draft.by_whom.clone(), at: sure_time(Timestamp(draft.at)) });
-    Ok(Json(MapStory { map: view(&workspace, map, &drafts), text, samples, draft }))
+    Ok(Json(MapStory { map: view(&workspace, map, &drafts, &changed(&app).await?), text, samples, draft }))
 }
 
 /// Proposed rules for the map's target, from names, synonyms of the trade, formats and values; each with its confidence.
@@ -131,7 +133,7 @@ pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json
         let says = format!("more than {} KB; `wirewatch map run` takes documents of any size", MAX_TEXT / 1024);
         return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, says));
     }
-    let (files, environment) = (files(&app).await?, app.environment.clone());
+    let (files, environment) = (releases::running_files(&app).await?, app.environment.clone());
     let table = tokio::task::spawn_blocking(move || {
         let on = Tryout { given: given.given.into_bytes(), at: given.at, with: given.with, meta: given.meta };
         map_table(&files, environment.as_deref(), &name, &given.text, &on)
@@ -142,17 +144,22 @@ pub async fn try_map(State(app): State<Arc<App>>, Path(name): Path<String>, Json
     Ok(Json(tried(table)))
 }
 
-/// The files of the running release.
-async fn files(app: &App) -> Result<Files, Problem> {
-    let (current, _) = app.engine.releases().current();
-    Ok(app.store.releases(current, 1).await?.pop().and_then(|row| row.files).unwrap_or_default())
-}
-
 fn unknown(name: &str) -> Problem {
     Problem::not_found(format!("the running release has no map `{name}`"))
 }
 
-fn view(workspace: &Workspace, map: &Map, drafts: &[DraftRow]) -> MapView {
+/// Returns the newest release that changed each file, among those that are listed.
+async fn changed(app: &App) -> Result<HashMap<String, Changed>, Problem> {
+    let mut changed = HashMap::new();
+    for ReleaseView { release, at, by, changes, .. } in releases::compared(app).await? {
+        for change in changes {
+            changed.entry(change.file).or_insert_with(|| Changed { release, at: at.clone(), by: by.clone() });
+        }
+    }
+    Ok(changed)
+}
+
+fn view(workspace: &Workspace, map: &Map, drafts: &[DraftRow], changed: &HashMap<String, Changed>) -> MapView {
     fn count(rules: &Rules) -> usize {
         rules.set.len() + rules.each.iter().map(|each| count(&each.rules)).sum::<usize>()
     }
@@ -167,6 +174,7 @@ fn view(workspace: &Workspace, map: &Map, drafts: &[DraftRow]) -> MapView {
         used_by: workspace.flows.values().filter(uses).map(|flow| flow.name.clone()).collect(),
         cases: workspace.cases.values().filter(|case| case.of == of).count(),
         draft,
+        changed: changed.get(&file_of(&map.name)).cloned(),
     }
 }
 
@@ -178,7 +186,8 @@ fn tried(table: MapTable) -> MapTried {
     let rules =
         table.rules.into_iter().map(|rule| MapRule { target: rule.target, value: rule.value.map(shown), line: rule.line });
     let source = table.source.into_iter();
-    let source = source.map(|one| MapSource { path: one.path, value: one.value, times: one.times, used: one.used });
+    let source =
+        source.map(|one| MapSource { path: one.path, title: one.title, value: one.value, times: one.times, used: one.used });
     let open = table.open.into_iter();
     let open =
         open.map(|one| MapOpen { path: one.path, kind: FieldType::parse(&one.kind), required: one.required, title: one.title });

@@ -12,6 +12,7 @@ mod assignments;
 mod begin;
 mod bulk_acts;
 mod captures;
+mod changes;
 mod connections;
 mod description;
 mod dry_run;
@@ -157,10 +158,13 @@ fn routes_and_description() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
         .routes(routes!(captures::list, captures::open))
         .routes(routes!(captures::one, captures::close))
         .routes(routes!(captures::bytes))
+        .routes(routes!(captures::first_flow))
         .routes(routes!(releases::list, releases::release))
         .routes(routes!(releases::one))
         .routes(routes!(releases::files))
         .routes(routes!(releases::rollback))
+        .routes(routes!(changes::change))
+        .routes(routes!(changes::cases))
         .routes(routes!(stream::stream))
         .routes(routes!(stream::pulse))
         .split_for_parts()

@@ -78,6 +78,7 @@ pub async fn workspace(State(app): State<Arc<App>>) -> Answer<Workspace> {
         title: title.clone(),
         environment: super::environment(&workspace),
         release,
+        deploy_from_console: workspace.deploys_from_console(),
         flows: flows.values().map(|one| named(&one.name, &one.title)).collect(),
         partners: partners.values().map(|one| named(&one.name, &one.title)).collect(),
         connections: connections.values().map(|one| named(&one.name, &one.title)).collect(),

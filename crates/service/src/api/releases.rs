@@ -28,10 +28,24 @@ pub async fn release(
     Json(given): Json<WorkspaceFiles>,
 ) -> Answer<Release> {
     let WorkspaceFiles { files, why, take_back, only_tell } = given;
-    propose(&app, Proposal { files: &files, by: &by, says: why.trim(), take_back, only_tell }).await
+    let says = why.trim();
+    propose(&app, Proposal { files: &files, by: &by, says, take_back, only_tell, only_after: None }).await
 }
 
-async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
+/// The files of the running release.
+pub(super) async fn running_files(app: &App) -> Result<Files, Problem> {
+    let (current, _) = app.engine.releases().current();
+    Ok(app.store.releases(current, 1).await?.pop().and_then(|row| row.files).unwrap_or_default())
+}
+
+/// The newest releases with what they changed; compared once for each new release.
+pub(super) async fn compared(app: &App) -> Result<Vec<ReleaseView>, Problem> {
+    let newest_and_current = (app.store.newest_release().await?, app.engine.releases().current().0);
+    Ok(app.counted.releases(newest_and_current, newest(app)).await?)
+}
+
+/// Answers what became of a proposal.
+pub(super) async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
     let Released { how, findings, changes } = app.release(proposal).await?;
     let (release, what) = match how {
         How::New(no) => (no, ReleaseOutcome::New),
@@ -68,7 +82,7 @@ pub async fn list(State(app): State<Arc<App>>) -> Answer<Vec<ReleaseView>> {
 }
 
 /// The newest releases, newest first, each with what it changed.
-pub(super) async fn newest(app: &App) -> Result<Vec<ReleaseView>, JournalError> {
+async fn newest(app: &App) -> Result<Vec<ReleaseView>, JournalError> {
     let (current, _) = app.engine.releases().current();
     // One more is read, so that the oldest listed can be compared with the one before it.
     let rows = app.store.releases(i64::MAX, LISTED + 1).await?;
@@ -122,7 +136,7 @@ pub async fn rollback(
     let own = app.store.releases(no, 1).await?.pop().filter(|row| row.no == no).ok_or_else(|| unknown(no))?;
     let says = format!("back to release {no}: {why}");
     let files = own.files.ok_or_else(|| damaged(no))?;
-    propose(&app, Proposal { files: &files, by: &by, says: &says, take_back: true, only_tell: false }).await
+    propose(&app, Proposal { files: &files, by: &by, says: &says, take_back: true, only_tell: false, only_after: None }).await
 }
 
 fn damaged(no: i64) -> Problem {

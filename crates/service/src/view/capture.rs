@@ -45,6 +45,31 @@ pub struct CaptureStory {
     pub caught: Vec<CaughtView>,
 }
 
+/// A flow to make of a recorded item.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FirstFlowRequest {
+    /// Name of the flow, and of its other files.
+    pub flow: String,
+}
+
+/// Files that make a flow of a recorded item.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FirstFlow {
+    /// The event that its intake takes; empty where the item names none.
+    pub event: String,
+    pub files: Vec<ProposedFile>,
+}
+
+/// A file as it would be.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProposedFile {
+    pub file: String,
+    /// Its text in the running release; `null` for a new file.
+    pub before: Option<String>,
+    pub after: String,
+}
+
 /// Something that arrived in a capture.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CaughtView {

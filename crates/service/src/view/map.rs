@@ -22,6 +22,17 @@ pub struct MapView {
     pub cases: usize,
     /// Somebody has made a draft of it.
     pub draft: bool,
+    /// Its last change; `null` if none of the newest releases changed it.
+    pub changed: Option<Changed>,
+}
+
+/// The release that changed a file last.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Changed {
+    pub release: i64,
+    /// RFC 3339.
+    pub at: String,
+    pub by: String,
 }
 
 /// A map file as somebody would have it; it runs once it is in the folder and deployed.
@@ -160,6 +171,8 @@ pub struct MapTried {
 pub struct MapSource {
     /// Path as an expression reads it: `data.basket.article`, or `N1.N301` of a transaction set.
     pub path: String,
+    /// Name of the element of a transaction set, in words; empty for other documents.
+    pub title: String,
     /// First value, and how often it occurs.
     pub value: String,
     pub times: usize,

@@ -25,7 +25,7 @@ pub use act::{
 };
 pub use arrival::{Arrival, ArrivalQuery, ArrivalStory, Arrivals, Handed, LedgerEntry};
 pub use assignment::{Assignment, AssignmentRequest};
-pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView};
+pub use capture::{CaptureRequest, CaptureStory, CaptureView, CaughtView, FirstFlow, FirstFlowRequest, ProposedFile};
 pub use connection::{
     AskRequest, Asked, ConnectionHold, ConnectionView, FileFault, HeardView, QueueView, TurnedView, WebhookView,
 };
@@ -33,8 +33,8 @@ pub use dry_run::{DryRunMessage, DryRunStep, DryRunView};
 pub use edi::{EdiAcknowledgment, EdiFact, EdiFinding, EdiItem, EdiLine, EdiLook, EdiParty, EdiRequest, EdiSet, EdiSummary};
 pub use live::{LiveEvent, PassedCount, Pulse};
 pub use map::{
-    MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText, MapTried,
-    MapTry, MapView, MapWithin,
+    Changed, MapDraft, MapDraftRequest, MapOpen, MapProposal, MapRule, MapRuleRequest, MapSample, MapSource, MapStory, MapText,
+    MapTried, MapTry, MapView, MapWithin,
 };
 pub use message::{
     ActView, Attempt, DescribedElement, DescribedSegment, DocumentView, Message, MessageQuery, Messages, Reason, RecentAct,
@@ -45,7 +45,10 @@ pub use overview::{
     FigureSlot, Figures, FlowFigures, FlowIntake, FlowLine, FlowSlot, FlowStep, FlowStory, Intake, Named, OrderCounts, Overview,
     PartnerShare, PausedFlow, RecordRequest, RecordedFlow, ResumedFlow, StepHold, Workspace,
 };
-pub use release::{FileView, FindingView, Release, ReleaseFiles, ReleaseStory, ReleaseView, WorkspaceFiles};
+pub use release::{
+    CaseDifference, CaseView, ChangedFiles, FileView, FindingView, Release, ReleaseChange, ReleaseFiles, ReleaseStory,
+    ReleaseView, WorkspaceFiles,
+};
 pub use secret::{SecretRequest, SecretSet, SecretView};
 
 use jiff::Timestamp as Instant;

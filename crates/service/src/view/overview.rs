@@ -249,6 +249,8 @@ pub struct Workspace {
     /// The environment; `null` when the workspace names none.
     pub environment: Option<super::EnvironmentView>,
     pub release: i64,
+    /// People may deploy changed files from the console.
+    pub deploy_from_console: bool,
     pub flows: Vec<Named>,
     pub partners: Vec<Named>,
     pub connections: Vec<Named>,

@@ -1,6 +1,6 @@
 //! A workspace to release, what is wrong with one, and what releases changed.
 
-use super::words::{FileChangeKind, FindingSeverity, ReleaseOutcome};
+use super::words::{CaseOutcome, FileChangeKind, FindingSeverity, ReleaseOutcome};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wirewatch_core::Finding;
@@ -19,6 +19,53 @@ pub struct WorkspaceFiles {
     /// Report what would happen, and change nothing.
     #[serde(default)]
     pub only_tell: bool,
+}
+
+/// Files in place of those of the running release.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangedFiles {
+    /// Path with forward slashes, and text; the other files stay as they are.
+    pub files: std::collections::BTreeMap<String, String>,
+}
+
+/// Files in place of those of the running release, to be deployed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReleaseChange {
+    /// Path with forward slashes, and text; the other files stay as they are.
+    pub files: std::collections::BTreeMap<String, String>,
+    /// The texts that were changed. A new file has none.
+    #[serde(default)]
+    pub before: std::collections::BTreeMap<String, String>,
+    /// Reason, for the list of releases.
+    pub why: String,
+    /// Deploy without running the cases.
+    #[serde(default)]
+    pub skip_cases: bool,
+}
+
+/// Outcome of a case.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CaseView {
+    pub name: String,
+    /// What it shows, in words.
+    pub title: String,
+    pub outcome: CaseOutcome,
+    /// Why it could not be run; empty if it could.
+    pub says: String,
+    pub differences: Vec<CaseDifference>,
+}
+
+/// A difference between the expected and the actual result.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CaseDifference {
+    /// The field, items counted from 1: `[1].rows[2].quantity`.
+    pub at: String,
+    /// `null` where only the actual result has it.
+    pub expected: Option<String>,
+    /// `null` where only the expected result has it.
+    pub actual: Option<String>,
 }
 
 /// The form of a finding: where exactly something is wrong in what a person wrote, and what to do.

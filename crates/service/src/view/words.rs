@@ -254,6 +254,17 @@ words! {
         Day = "24h",
     }
 
+    /// Outcome of a case.
+    CaseOutcome {
+        Passed = "passed",
+        /// The result is not the expected one.
+        Differs = "differs",
+        /// It has no expected result yet.
+        New = "new",
+        /// It cannot be run.
+        Broken = "broken",
+    }
+
     /// Order of a list, by the time of arrival.
     ListOrder {
         Newest = "newest",
@@ -332,6 +343,10 @@ words! {
         OnHold = "on-hold",
         /// 409: the workspace would take back what newer releases changed.
         ReleaseStale = "release-stale",
+        /// 403: the workspace does not allow deploying from the console.
+        ConsoleDeployOff = "console-deploy-off",
+        /// 422: a case of the changed workspace fails.
+        CasesFailed = "cases-failed",
         /// 413
         TooLarge = "too-large",
         /// 415: the body must be sent as `application/json`.
