@@ -27,7 +27,7 @@ async fn what_arrives_in_a_capture_shows_at_once() {
     browser.press("Show the files").await;
     browser.read("[data-part=cases]", "0 failed").await;
     browser.click("[data-file='flows/purchase-placed.toml']").await;
-    browser.read("[role=dialog]", "key   = \"number\"").await;
+    browser.read("[role=dialog] .cm-content", "{number} was received").await;
     assert_eq!(browser.accessibility().await, "");
     browser.click("#deploy-why").await;
     browser.type_keys("a first flow\n").await;

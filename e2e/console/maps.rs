@@ -9,7 +9,7 @@ async fn what_a_map_gives_is_seen_as_its_rules_are_typed() {
     let browser = Browser::signed_in(&scene.service).await;
     browser.see("[data-line]").await;
     browser.go("/maps").await;
-    browser.click("[data-map=po-to-order]").await;
+    browser.click("[data-map=po-to-order] a").await;
     browser.read("[data-target=reference]", "MF-20417").await;
     browser.read("[data-part=standing]", "10 of the source's 32 fields are not used").await;
     browser.see("[data-source=BEG03][data-used=true]").await;
@@ -84,7 +84,7 @@ async fn proposals_are_taken_one_by_one_and_kept_as_a_draft() {
     browser.read("[data-part=draft]", "wirewatch map take po-to-order").await;
     browser.go("/maps").await;
     browser.read("[data-map=po-to-order]", "has a draft").await;
-    browser.click("[data-map=po-to-order]").await;
+    browser.click("[data-map=po-to-order] a").await;
     browser.read("[data-part=draft]", "Show the draft").await;
     browser.press("Delete the draft").await;
     browser.see_no("[data-part=draft]").await;
@@ -121,6 +121,6 @@ async fn a_changed_map_is_tried_on_the_cases_and_deployed() {
     let (_, out, _) = scene.service.command(&["releases"]);
     assert!(out.contains("numbers in capitals"), "{out}");
     browser.go("/maps").await;
-    browser.read("[data-map=po-to-order] [data-part=changed]", "changed").await;
+    browser.read("[data-map=po-to-order] [data-part=changed]", "by owner").await;
     browser.leave().await;
 }

@@ -62,7 +62,7 @@ async fn the_first_page_has_the_figures_and_the_sidebar_leads_everywhere() {
     scene.send(2, Flaw::None);
     scene.send(1, Flaw::UnknownItem);
     browser.read("[data-figure=orders]", "3").await;
-    browser.read("[data-figure=orders]", "none in the range before").await;
+    browser.read("[data-figure=orders]", "none before").await;
     browser.read("[data-figure=median]", "95th percentile").await;
     browser.read("[data-figure=attention]", "the oldest").await;
     browser.read("[data-count=messages]", "1").await;
@@ -129,7 +129,7 @@ async fn an_outage_is_seen_with_whom_it_affects_and_so_is_its_end() {
     let browser = Browser::signed_in(&scene.service).await;
     scene.orders.set_faults(Faults { outage: true, ..Faults::default() });
     scene.send(4, Flaw::None);
-    browser.read("[data-concern=held]", "Order system does not respond as expected and is on hold; 4 messages wait").await;
+    browser.read("[data-concern=held]", "Order system is on hold; 4 messages wait").await;
     browser.read("[data-concern=held]", "affects Marrowfield Farm Stores").await;
     browser.read("[data-concern=held]", "closed for maintenance").await;
     browser.read("[data-step=book] [data-part=waiting]", "4 wait").await;

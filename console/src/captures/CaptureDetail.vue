@@ -64,8 +64,7 @@ watch(
         <p v-else-if="story.capture.kind === CaptureType.http" class="mt-1 text-soft">
           Every call to this address is recorded and answered 200<template v-if="story.capture.local_only"
             >; only this machine can reach it</template
-          >. A webhook connection with <code class="whitespace-nowrap">path = "{{ story.capture.name }}"</code> makes it
-          a real intake; the sender changes nothing.
+          >. “Make a flow of this” makes it a real intake at the same address; the sender changes nothing.
         </p>
         <p v-else class="mt-1 text-soft">Copies of the messages of the exchange, as its queues get them.</p>
       </section>

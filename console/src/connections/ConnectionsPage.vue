@@ -110,9 +110,13 @@ const choose = (name: string) => router.replace({ hash: `#${encodeURIComponent(n
               <td class="px-3 py-2">
                 <StateBadge :state="connection.on_hold ? HoldState.on_hold : HoldState.in_use" />
               </td>
-              <td class="w-32 px-3 py-2" data-part="rate">
-                <SparkLine :values="traffic.slots" />
-                {{ figure(traffic.minute) }}<span class="text-faint">/min</span>
+              <td class="w-44 px-3 py-2" data-part="rate">
+                <div class="flex items-center gap-2">
+                  <SparkLine :values="traffic.slots" low class="max-w-20" />
+                  <span class="whitespace-nowrap"
+                    >{{ figure(traffic.minute) }}<span class="text-faint">/min</span></span
+                  >
+                </div>
               </td>
               <td class="px-3 py-2 text-right tabular-nums" :class="traffic.failed ? 'text-failed' : 'text-faint'">
                 <template v-if="traffic.failed">▲ </template>{{ figure(traffic.failed) }}
@@ -126,11 +130,11 @@ const choose = (name: string) => router.replace({ hash: `#${encodeURIComponent(n
               <td class="px-3 py-2 text-right whitespace-nowrap">
                 {{ traffic.slow_us === undefined ? '–' : span(traffic.slow_us / 1000) }}
               </td>
-              <td class="w-32 px-3 py-2">
-                <template v-if="traffic.depth !== undefined">
-                  <SparkLine :values="depths.get(connection.name) ?? []" />
+              <td class="w-36 px-3 py-2">
+                <div v-if="traffic.depth !== undefined" class="flex items-center gap-2">
                   {{ figure(traffic.depth) }}
-                </template>
+                  <SparkLine :values="depths.get(connection.name) ?? []" low class="max-w-20" />
+                </div>
                 <span v-else class="text-faint">–</span>
               </td>
             </tr>

@@ -98,7 +98,7 @@ function open(event: MouseEvent, row: Message) {
           :data-sort="key"
           @click="emit('sort', key)"
         >
-          {{ title }}<span v-if="sorted(key)" aria-hidden="true"> {{ sort.descending ? '↓' : '↑' }}</span>
+          {{ title }}<span v-if="sorted(key)" class="ml-1" aria-hidden="true">{{ sort.descending ? '↓' : '↑' }}</span>
         </button>
         <span v-else title="A list can be sorted by this column once it has no further page: add a filter.">{{
           title

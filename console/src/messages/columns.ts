@@ -25,7 +25,7 @@ export interface Sort {
 export const columns: Column[] = [
   { key: 'result', title: 'In the target', width: 'minmax(5rem, 8rem)', text: (row) => row.result ?? '' },
   { key: 'why', title: 'Why', width: 'minmax(10rem, 3fr)', text: whyOf },
-  { key: 'flow', title: 'Flow', width: 'minmax(6rem, 12rem)', text: (row) => titleOf('flows', row.flow) },
+  { key: 'flow', title: 'Flow', width: 'minmax(6rem, 16rem)', text: (row) => titleOf('flows', row.flow) },
   { key: 'step', title: 'Step', width: 'minmax(5rem, 8rem)', text: (row) => row.step },
   { key: 'partner', title: 'Partner', width: 'minmax(5rem, 11rem)', text: (row) => titleOf('partners', row.partner) },
   { key: 'release', title: 'Release', width: '5rem', text: (row) => (row.release ? `${row.release}` : '') },

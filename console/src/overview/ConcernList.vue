@@ -27,7 +27,7 @@ const tone = (one: Concern) => (one.assigned ? 'soft' : looks[one.kind].tone)
   <section v-if="concerns.length" aria-label="Needs attention" aria-live="polite" class="panel">
     <ul class="divide-y divide-line/60">
       <li v-for="one in shown" :key="one.kind + one.to + one.because + one.says" class="animate-appear">
-        <div class="group flex items-center gap-3 px-3 py-2 hover:bg-sunken/60">
+        <div class="group flex items-center gap-3 px-3 py-1.5 hover:bg-sunken/60">
           <component
             :is="one.to ? 'RouterLink' : 'div'"
             :to="one.to || undefined"

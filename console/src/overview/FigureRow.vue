@@ -36,7 +36,8 @@ const cards = computed(() => {
       name: 'orders',
       title: 'Orders in',
       value: `${orders.orders}`,
-      beside: [progress(orders), change(orders.orders, before.orders)].filter(Boolean).join('; '),
+      beside: progress(orders) || 'all of them are done',
+      before: change(orders.orders, before.orders),
       values: slots.map((slot) => slot.orders),
       to: `/orders?within=${within[range.value]}`,
     },
@@ -70,21 +71,28 @@ const cards = computed(() => {
 </script>
 
 <template>
-  <section aria-label="Figures" class="mb-4">
-    <div class="mb-2 flex flex-wrap items-center gap-2">
-      <RangeButtons v-model="range" />
-      <button type="button" class="link text-xs" @click="table = true">As a table</button>
+  <section aria-label="Figures" class="mb-3">
+    <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
       <slot />
+      <div class="ml-auto flex items-center gap-3">
+        <button type="button" class="link text-xs whitespace-nowrap" @click="table = true">As a table</button>
+        <RangeButtons v-model="range" />
+      </div>
     </div>
     <div class="grid grid-cols-2 gap-3 lg:grid-cols-4">
       <RouterLink
         v-for="card in cards"
         :key="card.name"
         :to="card.to"
-        class="panel flex flex-wrap items-baseline gap-x-3 px-3 py-2 hover:border-thread"
+        class="panel flex flex-wrap items-center gap-x-3 px-3 py-1.5 hover:border-thread"
         :data-figure="card.name"
       >
-        <p class="w-full text-xs text-soft">{{ card.title }}</p>
+        <p class="flex w-full flex-wrap justify-between gap-x-2 text-xs text-soft">
+          {{ card.title }}
+          <span v-if="card.before" class="text-faint" title="in the range of the same length before">{{
+            card.before
+          }}</span>
+        </p>
         <p class="text-xl font-semibold" :class="card.grave && 'text-failed'">{{ card.value }}</p>
         <div v-if="card.values" class="min-w-16 grow basis-0"><SparkLine :values="card.values" /></div>
         <p class="line-clamp-2 w-full text-xs text-faint">

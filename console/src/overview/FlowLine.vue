@@ -46,7 +46,7 @@ defineExpose({ show })
   <section
     :class="
       compact
-        ? 'grid grid-cols-[13rem_minmax(0,1fr)_auto] items-center gap-x-3 px-4 py-1.5 max-[1099px]:grid-cols-[minmax(0,1fr)_auto]'
+        ? 'grid grid-cols-[13rem_minmax(0,1fr)_auto] 2xl:grid-cols-[18rem_minmax(0,1fr)_auto] items-center gap-x-3 px-4 py-0.5 max-[1099px]:grid-cols-[minmax(0,1fr)_auto]'
         : 'panel min-w-0 px-4 pt-2.5 pb-3'
     "
     :aria-label="line.title"
@@ -83,7 +83,7 @@ defineExpose({ show })
           :compact="compact"
         />
         <li class="relative" :class="compact ? 'pt-4' : 'pt-11'" data-step-end>
-          <div class="relative h-5">
+          <div class="relative" :class="compact ? 'h-4' : 'h-5'">
             <span class="absolute top-1/2 left-0 h-[3px] w-1/2 -translate-y-1/2 bg-thread/40" />
             <span
               class="absolute top-1/2 left-1/2 grid size-4 -translate-1/2 place-items-center rounded-full bg-done text-[0.625rem] leading-none text-surface"
@@ -106,7 +106,7 @@ defineExpose({ show })
         <div class="w-20">
           <dt class="sr-only">Done in the last minute</dt>
           <dd>
-            <SparkLine :values="line.done_slots" />
+            <SparkLine :values="line.done_slots" low />
             <RouterLink :to="`/messages?flow=${line.flow}&within=1m`" class="hover:text-thread hover:underline"
               >{{ figure(line.done_minute) }}<span class="text-faint">/min</span></RouterLink
             >

@@ -45,15 +45,17 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
 
 <template>
   <div :class="stale && 'grayscale'" :data-stale="stale">
-    <header class="mb-4 flex flex-wrap items-baseline gap-x-3 gap-y-1">
-      <h1 class="text-xl font-semibold">Overview</h1>
-      <p v-if="overview" class="text-soft" data-part="glance">{{ glance(overview, found) }}</p>
-      <p v-if="stale" class="text-sm font-medium text-failed">These figures are from before the connection was lost.</p>
-      <p class="ml-auto text-xs text-faint">Each line is a flow. <TermHelp term="step" word="What is a step?" /></p>
-    </header>
-    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-4" @again="again" />
-    <FigureRow :overview="overview" />
-    <ConcernList :concerns="found" class="mb-4" @changed="again" />
+    <TroubleNote v-if="trouble" :trouble="trouble" class="mb-3" @again="again" />
+    <FigureRow :overview="overview">
+      <header class="flex min-w-0 flex-wrap items-baseline gap-x-3 gap-y-1">
+        <h1 class="text-xl font-semibold">Overview</h1>
+        <p v-if="overview" class="text-soft" data-part="glance">{{ glance(overview, found) }}</p>
+        <p v-if="stale" class="text-sm font-medium text-failed">
+          These figures are from before the connection was lost.
+        </p>
+      </header>
+    </FigureRow>
+    <ConcernList :concerns="found" class="mb-3" @changed="again" />
     <div v-if="overview && lines.length" class="panel divide-y divide-line/60">
       <FlowLine
         v-for="line in lines"
@@ -66,9 +68,10 @@ const lines = computed(() => [...(overview.value?.lines ?? [])].sort((a, b) => r
         @changed="soon"
       />
     </div>
-    <div v-if="overview" class="panel mt-4 space-y-1.5 px-4 py-2.5">
+    <div v-if="overview" class="panel mt-3 space-y-1.5 px-4 py-2.5">
       <SystemsLine :connections="overview.connections" />
       <RecentActs />
+      <p class="text-xs text-faint">Each line above is a flow. <TermHelp term="step" word="What is a step?" /></p>
     </div>
     <EmptyState v-if="overview && !lines.length" title="No flows yet">
       A flow is a file in the workspace’s folder <code>flows</code>; <code>wirewatch deploy</code> makes it run.

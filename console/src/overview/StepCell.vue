@@ -48,7 +48,7 @@ const worst = computed(() =>
       </p>
       <p v-if="!compact" class="max-w-full truncate text-2xs text-faint" :title="what">{{ what }}</p>
     </div>
-    <div class="relative h-5">
+    <div class="relative" :class="compact ? 'h-4' : 'h-5'">
       <span
         class="absolute top-1/2 -translate-y-1/2"
         :class="[

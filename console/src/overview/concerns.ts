@@ -54,9 +54,7 @@ export function concerns(
     if (!held) return []
     const before = steps.filter(({ step }) => step.connection === name)
     const waiting = before.reduce((sum, { step }) => sum + step.waiting, 0)
-    const by = held.by
-      ? `${title} was put on hold by ${held.by}`
-      : `${title} does not respond as expected and is on hold`
+    const by = held.by ? `${title} was put on hold by ${held.by}` : `${title} is on hold`
     return [
       {
         kind: 'held',
@@ -151,7 +149,7 @@ export function concerns(
     to: '',
     opens: '',
   }))
-  const all = [...warned, ...held, ...paused, ...stopped, ...failed, ...arrived, ...retrying]
+  const all = [...held, ...paused, ...stopped, ...warned, ...failed, ...arrived, ...retrying]
   return all.map((one) => ({
     ...one,
     assigned: assignments.find(({ kind, name }) => kind === one.problem?.kind && name === one.problem.name),

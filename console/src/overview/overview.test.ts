@@ -153,7 +153,7 @@ test('a connection on hold says who waits and whose it is; its retries are not l
   const [first, ...more] = concerns(overviewOf({ lines, connections: [held()] }), titles)
   expect(more).toEqual([])
   expect(first).toMatchObject({
-    says: 'Order system does not respond as expected and is on hold; 3 messages wait',
+    says: 'Order system is on hold; 3 messages wait',
     whom: 'TANSY',
     to: '/connections#erp',
   })

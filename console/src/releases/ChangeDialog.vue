@@ -5,6 +5,7 @@ import { api, asked, type Trouble, troubleOf } from '../api/client'
 import { CaseOutcome, ReleaseOutcome } from '../api/schema'
 import type { CaseView, ProposedFile } from '../api/schema'
 import { refreshWorkspace, useWorkspace } from '../shell/useWorkspace'
+import CodeView from '../ui/CodeView.vue'
 import CompareView from '../ui/CompareView.vue'
 import ModalDialog from '../ui/ModalDialog.vue'
 import TroubleNote from '../ui/TroubleNote.vue'
@@ -14,7 +15,7 @@ import { count } from '../words/format'
 const props = defineProps<{ title: string; files: ProposedFile[] }>()
 const emit = defineEmits<{ close: []; deployed: [release: number] }>()
 const workspace = useWorkspace()
-const chosen = ref(props.files[0]?.file ?? '')
+const chosen = ref((props.files.find((one) => one.file.startsWith('flows/')) ?? props.files[0])?.file ?? '')
 const file = computed(() => props.files.find((one) => one.file === chosen.value))
 const cases = shallowRef<CaseView[]>()
 /** Why the cases could not be run. */
@@ -69,14 +70,24 @@ const form = (name: string) => (name.endsWith('.json') ? 'json' : 'bytes')
         <span class="text-faint" aria-hidden="true">{{ one.before === null ? '+' : '±' }}</span> {{ one.file }}
       </button>
     </div>
+    <CodeView
+      v-if="file?.before === null"
+      :key="file.file"
+      class="h-[34vh] rounded-md border border-line"
+      :model-value="file.after"
+      :form="form(file.file)"
+      :label="file.file"
+    >
+      <template #title><span class="text-faint">new file</span></template>
+    </CodeView>
     <CompareView
-      v-if="file"
+      v-else-if="file"
       class="max-h-[34vh] overflow-auto rounded-md border border-line"
       :form="form(file.file)"
-      :before="file.before ?? ''"
+      :before="file.before"
       :after="file.after"
-      :before-label="file.before === null ? 'no such file yet' : 'running release'"
-      :after-label="file.before === null ? 'new file' : 'as it is here'"
+      before-label="running release"
+      after-label="as it is here"
     />
     <section class="mt-3 text-sm" aria-label="Cases" data-part="cases">
       <p v-if="!cases && !refused" class="text-soft" role="status">The cases are being run…</p>

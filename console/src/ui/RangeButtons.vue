@@ -11,7 +11,7 @@ const ranges = [
 </script>
 
 <template>
-  <div role="group" aria-label="Range" class="flex rounded-md border border-line p-0.5">
+  <div role="group" aria-label="Range" class="flex rounded-md border border-line p-0.5 whitespace-nowrap">
     <button
       v-for="one in ranges"
       :key="one.value"

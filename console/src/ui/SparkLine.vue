@@ -2,7 +2,12 @@
 /** A small line of values, without axes: the figures beside it and the table behind it are exact. */
 import { computed } from 'vue'
 
-const props = defineProps<{ /** Oldest first; `null` where there is none. */ values: (number | null)[] }>()
+const props = defineProps<{
+  /** Oldest first; `null` where there is none. */
+  values: (number | null)[]
+  /** For a row of a list. */
+  low?: boolean
+}>()
 const WIDTH = 120
 const HEIGHT = 28
 const most = computed(() => Math.max(1, ...props.values.map((value) => value ?? 0)))
@@ -18,7 +23,13 @@ const points = computed(() =>
 </script>
 
 <template>
-  <svg :viewBox="`0 0 ${WIDTH} ${HEIGHT}`" class="h-7 w-full text-thread" preserveAspectRatio="none" aria-hidden="true">
+  <svg
+    :viewBox="`0 0 ${WIDTH} ${HEIGHT}`"
+    class="w-full text-thread"
+    :class="low ? 'h-5' : 'h-7'"
+    preserveAspectRatio="none"
+    aria-hidden="true"
+  >
     <polyline
       v-if="points.length > 1"
       :points="points.join(' ')"
