@@ -17,7 +17,7 @@ async fn without_the_token_or_from_elsewhere_nothing_is_reported() {
     let body: Value = response.json().await.unwrap();
     assert_eq!(body["status"], json!(421));
     assert_eq!(status(scene.service.post("/api/bulk-acts").header("origin", "http://evil.example")).await, 403);
-    assert_eq!(status(http.get(scene.service.url("/health"))).await, 200);
+    assert_eq!(status(http.get(scene.service.url("/health/ready"))).await, 200);
     let mode = std::os::unix::fs::PermissionsExt::mode(
         &std::fs::metadata(scene.service.folder.path().join("state/token.json")).unwrap().permissions(),
     );
@@ -59,7 +59,7 @@ async fn a_workspace_with_errors_never_replaces_the_running_one() {
     assert!(scene.service.logged().contains("the newest release runs instead"));
     scene.send(1, wirewatch_standins::marrowfield::Flaw::None);
     scene.quiet(1).await;
-    // Put right, it is released without a restart.
+    // Corrected, it is released without a restart.
     scene.service.change("flows/partner-orders.toml", "po-to-ordre", "po-to-order");
     scene.service.change("flows/partner-orders.toml", "Partner purchase orders", "Orders of partners");
     let (code, out, err) = scene.service.command(&["deploy", &workspace]);

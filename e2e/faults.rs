@@ -198,12 +198,13 @@ async fn with_the_database_away_at_the_start_the_service_waits_for_it_and_says_s
     scene.service.launch();
     let http = wirewatch_testkit::http_client();
     let answer = eventually("it answers that it waits", || async {
-        let response = http.get(scene.service.url("/health")).send().await.ok()?;
+        let response = http.get(scene.service.url("/health/ready")).send().await.ok()?;
         let status = response.status().as_u16();
         Some((status, response.text().await.ok()?))
     })
     .await;
     assert!(answer.0 == 503 && answer.1.contains("waits for its database"), "{answer:?}");
+    assert_eq!(http.get(scene.service.url("/health/live")).send().await.unwrap().status(), 200, "nobody must restart it");
     eventually("the log says so", || async { scene.service.logged().contains("the database cannot be reached").then_some(()) })
         .await;
     assert!(!scene.service.has_ended(), "{}", scene.service.logged());

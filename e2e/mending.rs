@@ -50,7 +50,7 @@ async fn a_refused_order_is_amended_and_booked() {
         (story["orders"][0]["state"] == "done").then_some(())
     })
     .await;
-    // All that happened to it stands in one line of time.
+    // Its story lists all events in the order of time.
     let story = scene.service.get(&format!("/api/orders/{key}")).await.unwrap();
     let events = story["events"].as_array().unwrap();
     let said: Vec<String> =

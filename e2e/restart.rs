@@ -61,7 +61,16 @@ async fn a_planned_restart_under_load_leaves_nothing_in_doubt() {
     });
     let logged = || std::fs::read_to_string(&log).unwrap_or_default();
     eventually("it is ending", || async { logged().contains("nothing more is received").then_some(()) }).await;
-    assert_eq!(call(address, 11).await, 503, "a sender comes again");
+    assert_eq!(call(address.clone(), 11).await, 503, "a sender comes again");
+    let health = async |which: &str| {
+        let url = address.replace("/in/shop", &format!("/health/{which}"));
+        http_client().get(url).send().await.unwrap().status().as_u16()
+    };
+    assert_eq!(
+        (health("live").await, health("ready").await),
+        (200, 503),
+        "no more callers are sent here, and it is not restarted"
+    );
     assert!(!ending.is_finished(), "it waits for what is under way");
     answer.send(true).unwrap();
     let mut service = ending.await.unwrap();

@@ -101,3 +101,21 @@ async fn a_chosen_theme_holds_and_figures_stand_in_columns() {
     assert_eq!(widths[2], true, "the console's own typeface is there");
     browser.leave().await;
 }
+
+/// A slow line opens the first page quickly, too.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_first_page_loads_no_more_than_250_kb_of_scripts_and_styles() {
+    let scene = Scene::open().await;
+    let browser = Browser::signed_in(&scene.service).await;
+    browser.see("[data-line]").await;
+    let loaded = browser
+        .script(
+            "return performance.getEntriesByType('resource').filter(({ name }) => /\\.(js|css)$/.test(name)) \
+             .map(({ encodedBodySize }) => encodedBodySize)",
+        )
+        .await;
+    let sizes: Vec<u64> = serde_json::from_value(loaded).unwrap();
+    assert!(sizes.len() >= 2 && sizes.iter().all(|bytes| *bytes > 0), "{sizes:?}");
+    assert!(sizes.iter().sum::<u64>() <= 250 << 10, "{sizes:?}");
+    browser.leave().await;
+}

@@ -42,7 +42,7 @@ pub async fn bare(url: &str, port: u16) {
     db.execute_unprepared("create table body (id bigserial primary key, bytes bytea not null)").await.expect("a table");
     let (waiting, bodies) = mpsc::unbounded_channel();
     tokio::spawn(store(db, bodies));
-    let router = Router::new().route("/in/bench", post(keep)).route("/health", post(async || ())).with_state(waiting);
+    let router = Router::new().route("/in/bench", post(keep)).route("/health/ready", post(async || ())).with_state(waiting);
     let listener = tokio::net::TcpListener::bind(SocketAddr::from(([127, 0, 0, 1], port))).await.expect("a port");
     axum::serve(listener, router).await.expect("served");
 }

@@ -33,7 +33,7 @@ pub async fn serve(program: &Path, url: &str, files: &[(&str, &str)], (secret, v
     let process = process.expect("started");
     let base = format!("http://127.0.0.1:{port}");
     while !wirewatch_loopback::http_client()
-        .get(format!("{base}/health"))
+        .get(format!("{base}/health/ready"))
         .send()
         .await
         .is_ok_and(|response| response.status().is_success())

@@ -91,7 +91,7 @@ impl Whole {
             port,
         };
         while !wirewatch_loopback::http_client()
-            .get(format!("http://127.0.0.1:{port}/health"))
+            .get(format!("http://127.0.0.1:{port}/health/ready"))
             .send()
             .await
             .is_ok_and(|response| response.status().is_success())

@@ -13,8 +13,9 @@
 //! The caller performs at most one effect at a time, gives its outcome to [`Machine::outcome`], commits the
 //! [`LogEntry`] of the [`Turn`], and only then follows [`Turn::next`]. [`Machine::rebuild`] feeds the same
 //! entries through the same code, so recovery, dry run, history and simulation share one mechanism. What was
-//! decided stands in the entry ([`Then`]): the retry policy of today never changes what happened yesterday.
+//! decided is in the entry ([`Then`]): the retry policy of today never changes what happened yesterday.
 
+mod answer;
 mod effect;
 mod failing;
 mod inputs;
@@ -22,6 +23,7 @@ mod parts;
 mod run;
 mod turn;
 
+pub use answer::meaning;
 pub use effect::{Body, Claim, Effect, Outcome, Post, Work};
 pub use parts::Part;
 pub use turn::{End, LogEntry, Logged, Next, Pass, Passed, State, Then, Turn};

@@ -24,7 +24,7 @@ pub struct Webhook {
     pub path: String,
     /// Earlier ones, which answer until they are withdrawn.
     pub old_paths: Vec<String>,
-    /// Without one, everybody who knows the address is believed.
+    /// Without one, every call to the address is accepted.
     pub signature: Option<Signature>,
     /// Where the name of the event is.
     pub event: Option<Place>,
@@ -76,7 +76,7 @@ pub enum Encoding {
     Base64,
 }
 
-/// Why a call is not believed.
+/// Why a call is rejected.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Forged {
     #[error("the secret `{0}` is not set; `wirewatch secret set {0}` sets it")]
@@ -248,7 +248,7 @@ mod tests {
     }
 
     #[test]
-    fn a_call_is_believed_in_time_and_with_either_secret_while_one_is_changed() {
+    fn a_call_is_accepted_in_time_and_with_either_secret_while_one_is_changed() {
         let now = NOW.millis() / 1000;
         let call = |secret: &str, seconds: i64| {
             let signed = sign(secret, "d1", seconds, b"{}");
@@ -295,7 +295,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_signed_is_believed_and_nothing_else(body: Vec<u8>, secret in ".{1,40}", flip in 0usize..64) {
+        fn what_is_signed_is_accepted_and_nothing_else(body: Vec<u8>, secret in ".{1,40}", flip in 0usize..64) {
             let seconds = NOW.millis() / 1000;
             let signed = sign(&secret, "d", seconds, &body);
             let time = seconds.to_string();

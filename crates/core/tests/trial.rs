@@ -79,8 +79,16 @@ fn every_effect_is_shown_ways_pauses_and_retries_pass_and_answers_become_variabl
 #[test]
 fn what_is_refused_fails_and_what_passes_gives_up_after_its_tries() {
     let answer = |status| Answer { status, ..Answer::default() };
-    for (status, ends, says) in [(422, "failed", "book: answered 422"), (503, "failed", "book: answered 503"), (204, "done", "")]
-    {
+    // As in the running service: a redirect is refused, and a connection on hold lets the message wait.
+    for (status, ends, says) in [
+        (204, "done", ""),
+        (304, "failed", "book: answered 304"),
+        (401, "waiting", "book: answered 401; check the credentials of the connection; the connection would be put on hold"),
+        (403, "failed", "book: answered 403"),
+        (422, "failed", "book: answered 422"),
+        (500, "failed", "book: answered 500"),
+        (503, "waiting", "book: answered 503; the connection would be put on hold"),
+    ] {
         let shown = of_flow(FLOW, r#"{ "id": "a" }"#, &[("book", answer(status))]);
         assert_eq!((shown.messages[0].ends, shown.messages[0].says.as_str()), (ends, says), "{status}");
     }

@@ -2,7 +2,7 @@
 //!
 //! | outcome | counts as |
 //! |---|---|
-//! | the other side cannot be reached, does not know us (401), or says that it is out of use (503) | the connection's: it is held |
+//! | the other side cannot be reached, does not know us (401), or says that it is unavailable (503) | the connection's: it is held |
 //! | the same from one message three times, while others passed in between | the message's: it is tried again, as its step says |
 //! | 403 | the message's: it fails; from the third message in a row, the connection's |
 //! | no answer in time, or a connection lost on the way | the message's: it is tried again, or is in doubt; from the third in a row, the connection's |

@@ -9,7 +9,7 @@
 //!              └── lane frees ──┴──────────────── due time, connection free ───────────┘
 //! ```
 //!
-//! A message is in memory only while something is to be done with it: one that waits long, or stands behind
+//! A message is in memory only while something is to be done with it: one that waits long, or is behind
 //! more than [`Settings::loaded`] others, is dropped and loaded again when its turn comes.
 
 mod acts;
@@ -26,7 +26,7 @@ mod turns;
 
 pub use acts::{Acting, Unacted};
 pub use commits::ended_at_birth;
-use commits::stand;
+use commits::present_state;
 pub use slot::PLACE;
 use slot::{At, Phase, Slot};
 use steps::InARow;
@@ -334,7 +334,7 @@ impl Dispatcher {
             Next::WaitUntil(due) | Next::Pause(due) => {
                 running.phase = Phase::Due(due);
                 // A message that pauses before anything else has happened to it was last committed as one that moves.
-                let untold = (running.logged == 0).then(|| Op::Change(Box::new(stand(&running.machine, now))));
+                let untold = (running.logged == 0).then(|| Op::Change(Box::new(present_state(&running.machine, now))));
                 self.out.extend(untold.map(|change| Out::Commit(None, change)));
                 self.due.insert((due, id));
                 if due.since(now) > self.settings.keep {

@@ -1,4 +1,4 @@
-//! The gate before a connection, a flow or a step: how many effects at a time, held while it is of no use, opened slowly
+//! The gate before a connection, a flow or a step: how many effects at a time, on hold while it does not respond, opened slowly
 //! again.
 //!
 //! ```text
@@ -9,7 +9,7 @@
 //! ```
 //!
 //! A person may hold it too; then nothing looks, and no outcome frees it, until a person does. Before a flow or a step nothing
-//! is performed: who passes there goes on to the gate of a connection. A step that is held lets one through at a time, by the
+//! is performed: what passes there comes to the gate of a connection. A step on hold lets one through at a time, by the
 //! clock, whatever became of the last. Who looks is in turn the last and the first that waits, since what is wrong may be wrong
 //! with one message or the messages of one sender alone; [`crate::blame`] says what counts against the connection.
 

@@ -152,7 +152,7 @@ create unique index fact_writer on fact (((id >> 12) & 1023), id);
 create index fact_timeline on fact (key, partner, plan);
 create index fact_arrival on fact (arrival) where key = '';
 
--- Timelines are found by key and listed by their begin, which never changes: so no index stands in the way of an update.
+-- Timelines are found by key and listed by their begin, which never changes: so no index slows an update down.
 create table timeline (
   plan text not null collate "C", partner text not null collate "C", key text not null collate "C", arrival bigint not null,
   state text not null, begun bigint not null, last bigint not null, milestones bytea not null, primary key (key, partner, plan)

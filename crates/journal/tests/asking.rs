@@ -424,7 +424,7 @@ async fn the_feed_reports_what_each_commit_meant() {
     book.commit(Op::Hold(hold("", "cannot connect"))).await;
     assert_eq!(book.journal.holds().await.unwrap(), [hold("", "cannot connect")]);
     book.commit(Op::Hold(hold("ada", "they move house"))).await;
-    assert_eq!(book.journal.holds().await.unwrap(), [hold("ada", "they move house")], "a person's word stands above the other");
+    assert_eq!(book.journal.holds().await.unwrap(), [hold("ada", "they move house")], "a person's hold replaces the other");
     book.commit(Op::Resume { connection: "erp".into(), at: Timestamp(4), by_person: true }).await;
     let mut heard = Vec::new();
     for _ in 0..5 {

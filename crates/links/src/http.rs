@@ -1,16 +1,11 @@
-//! Calls over HTTP, and what each answer means.
+//! Calls over HTTP. [`meaning`] decides what an answer means; here is decided what its absence means.
 //!
-//! | answer | outcome |
+//! | no answer | outcome |
 //! |---|---|
-//! | 2xx | done |
-//! | 408, 425, 429, 5xx but 503 | again, after `Retry-After` where given |
-//! | 401, 503 | the connection is held |
-//! | other 3xx, 4xx | refused |
-//! | name not known, connection refused, TLS | the connection is held |
+//! | name not known, connection refused, TLS | the connection is put on hold |
 //! | no answer in time, or lost in the middle of it | again; in doubt where a repeat is not safe |
 //!
-//! What may concern one message alone, such as 403 or a time-out, is no reason here to hold the connection: that needs several
-//! in a row, which the engine sees.
+//! A time-out may concern one message alone: only several in a row hold the connection, which the engine sees.
 
 use crate::tls;
 use reqwest::RequestBuilder;
@@ -19,7 +14,7 @@ use std::time::Duration;
 use wirewatch_core::Digest;
 use wirewatch_core::connection::{AuthMethod, RepeatRule};
 use wirewatch_core::flow::Method;
-use wirewatch_core::machine::{Body, Outcome};
+use wirewatch_core::machine::{Body, Outcome, meaning};
 
 /// Longest time for opening a connection.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -163,29 +158,6 @@ pub async fn tell(address: &str, headers: &[(String, String)], body: &[u8]) -> R
     })
 }
 
-fn meaning(status: u16, body: Body, after_ms: Option<u64>) -> Outcome {
-    let says = || {
-        let words = first_words(&body);
-        if words.is_empty() { format!("answered {status}") } else { format!("answered {status}: {words}") }
-    };
-    match status {
-        200..=299 => Outcome::Answer { status, body },
-        401 => Outcome::Held { says: format!("{}; check the credentials of the connection", says()), status },
-        503 => Outcome::Held { says: says(), status },
-        408 | 425 | 429 | 500..=599 => Outcome::Again { says: says(), status, body, after_ms },
-        _ => Outcome::Refused { says: says(), status, body },
-    }
-}
-
-/// Returns the words of an answer for people: a field that usually holds a sentence, or the start of the text.
-fn first_words(body: &Body) -> String {
-    let text = body.text();
-    let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
-    let field = ["detail", "problem", "message", "error", "title"].iter().find_map(|name| value.get(name)?.as_str());
-    let words = field.unwrap_or(if value.is_null() { text.trim() } else { "" });
-    words.lines().next().unwrap_or_default().chars().take(200).collect()
-}
-
 /// Returns the outcome when no complete answer was received.
 fn lost(error: &reqwest::Error, rule: RepeatRule, timeout: Duration) -> Outcome {
     let cause = deepest(error);
@@ -296,28 +268,5 @@ mod tests {
         ] {
             assert!(url(address, path).unwrap_err().contains(" leaves "), "{address}{path}");
         }
-    }
-
-    #[test]
-    fn every_status_has_its_meaning() {
-        let kind = |status: u16| match meaning(status, "{\"detail\":\"no\"}".into(), Some(7)) {
-            Outcome::Answer { .. } => "done",
-            Outcome::Again { .. } => "again",
-            Outcome::Refused { .. } => "refused",
-            Outcome::Held { .. } => "held",
-            Outcome::InDoubt { .. } => "in doubt",
-        };
-        let of = |statuses: &[u16]| statuses.iter().map(|status| kind(*status)).collect::<Vec<_>>();
-        assert_eq!(of(&[200, 201, 204]), ["done"; 3]);
-        assert_eq!(of(&[408, 429, 500, 502, 504]), ["again"; 5]);
-        assert_eq!(of(&[401, 503]), ["held"; 2]);
-        assert_eq!(of(&[301, 400, 403, 404, 409, 410, 422]), ["refused"; 7]);
-    }
-
-    #[test]
-    fn a_person_reads_the_sentence_of_the_answer() {
-        assert_eq!(first_words(&r#"{"detail":"unknown item","n":1}"#.into()), "unknown item");
-        assert_eq!(first_words(&"plain words\nmore".into()), "plain words");
-        assert_eq!(first_words(&r#"{"n":1}"#.into()), "");
     }
 }

@@ -177,7 +177,7 @@ fn done(outcome: &Outcome) -> bool {
 }
 
 #[tokio::test]
-async fn a_server_is_believed_by_the_authority_that_the_connection_names() {
+async fn a_server_is_trusted_by_the_authority_that_the_connection_names() {
     let (scene, ours, strange) = (Scene::new(), Authority::new(), Authority::new());
     let (address, _asked) = server(Some(ours.server("localhost", None)), ok).await;
     let to = |host: &str, authority: Option<&Authority>| Http {

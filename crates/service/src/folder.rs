@@ -18,7 +18,7 @@ pub fn read_workspace(root: &Path) -> io::Result<Files> {
     Ok(read_folder(root)?.0)
 }
 
-/// The same, and a warning of each file and folder that is left out; hidden ones are not spoken of.
+/// The same, and a warning of each file and folder that is left out; hidden ones are left out without one.
 ///
 /// # Errors
 /// As [`read_workspace`].

@@ -1,4 +1,4 @@
-//! Calls of webhooks: believed, taken into custody, and only then answered.
+//! Calls of webhooks: authenticated, stored, and only then answered.
 //!
 //! | call | answer |
 //! |---|---|
@@ -10,7 +10,7 @@
 //! | signature missing or old, before the body is read; signature wrong, after it | 401 |
 //! | its body slower than ten seconds | 408 |
 //! | its headers slower than ten seconds | none: the connection is ended |
-//! | more in a second than the connection allows, calls that are not believed apart | 429 |
+//! | more in a second than the connection allows; calls that fail authentication do not count | 429 |
 //! | held by a person, work enough, database away | 503 with `Retry-After`: the sender keeps it |
 //! | there are too many bodies at a time, and this one has been coming longest | 503 with `Retry-After` |
 //! | at the address of a capture | 200 once it is in the capture; 404 when the capture is closed by then |

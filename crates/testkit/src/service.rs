@@ -135,7 +135,7 @@ impl Service {
     /// Starts it and waits until it answers.
     pub async fn start(&mut self) {
         self.launch();
-        let url = format!("http://127.0.0.1:{}/health", self.port);
+        let url = format!("http://127.0.0.1:{}/health/ready", self.port);
         eventually_within(Duration::from_secs(60), "the service answers", || async {
             self.http
                 .get(&url)

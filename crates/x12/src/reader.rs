@@ -155,7 +155,7 @@ impl Envelopes {
                 }
                 None => {
                     let id = segment.text(0);
-                    self.envelope_fault("024", &id, segment, format!("{id} stands outside any transaction set"));
+                    self.envelope_fault("024", &id, segment, format!("{id} is outside any transaction set"));
                 }
             },
         }

@@ -119,7 +119,7 @@ impl Writer {
             if n > 0 {
                 writer.out.push(element);
             }
-            // The separators that ISA itself names stand in it as the bytes they are; no other may.
+            // ISA contains the separators that it names as plain bytes; no other value may.
             let d = writer.envelope.delimiters;
             match n {
                 11 => writer.out.push(repetition),

@@ -24,7 +24,7 @@ pub struct AmendArgs {
     /// With --replace: all messages that failed for this reason, an id of `wirewatch reasons`
     #[arg(long, value_name = "REASON", requires = "replace")]
     reason: Option<String>,
-    /// Replace this value: a whole value as it stands in the documents
+    /// Replace this value: a whole value as the documents have it
     #[arg(long, value_name = "VALUE", requires = "with", conflicts_with_all = ["file", "save"])]
     replace: Option<String>,
     /// The value to put in its place; may be empty

@@ -39,7 +39,7 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
-    /// Remove a secret: what is signed with it is not believed any more
+    /// Remove a secret: calls signed with it are rejected from then on
     Remove { name: String },
 }
 

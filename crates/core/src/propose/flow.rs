@@ -241,7 +241,7 @@ fn webhook(name: &str, path: &str, event: Option<&(Place, String)>, item: Record
         text.push_str("delivery = { header = \"webhook-id\" }   # by it a duplicate is recognised\n");
     }
     text.push_str(
-        "# Without a signature everybody who knows the address is believed. Agree on a secret with the sender, then:\n",
+        "# Without a signature, calls of anybody who knows the address are accepted. Agree on a secret with the sender, then:\n",
     );
     let _ = writeln!(text, "# signature = {{ secret = {} }}", quoted(&format!("{}-signing", name.replace('/', "-"))));
     text

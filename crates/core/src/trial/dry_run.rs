@@ -3,7 +3,7 @@
 use crate::document::Content;
 use crate::flow::{Flow, Retry, Takes};
 use crate::intake::{Decision, Head, Known, Provenance, Received, Seal, decide_document, decide_x12};
-use crate::machine::{Body, Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome, Trace, Work};
+use crate::machine::{Body, Effect, End, LogEntry, Logic, Machine, Next, Origin, Outcome, State, Trace, Work, meaning};
 use crate::workspace::Workspace;
 use crate::x12::{Limits, Reader};
 use crate::{Digest, Document, Id, Timestamp};
@@ -23,7 +23,7 @@ pub type Answers = BTreeMap<String, Answer>;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Answer {
-    /// HTTP status; below 400 it went well, 5xx passes, other 4xx is a refusal.
+    /// HTTP status, which means what it means to the running service.
     #[serde(default = "fine")]
     pub status: u16,
     #[serde(default)]
@@ -48,13 +48,7 @@ impl Answer {
             Value::String(text) => Body::from(text.as_str()),
             other => Body::from(other.to_string().as_str()),
         };
-        let status = self.status;
-        let says = format!("answered {status}");
-        match status {
-            0..400 => Outcome::Answer { status, body },
-            408 | 425 | 429 | 500.. => Outcome::Again { says, status, body, after_ms: None },
-            400..500 => Outcome::Refused { says, status, body },
-        }
+        meaning(self.status, body, None)
     }
 }
 
@@ -243,6 +237,8 @@ fn one(
     let mut log: Vec<LogEntry> = Vec::new();
     let mut statuses: BTreeMap<String, u16> = BTreeMap::new();
     let mut ways = Vec::new();
+    // Why the message waits for a connection.
+    let mut held = String::new();
     let (mut machine, mut turn) = Machine::begin(logic.clone(), origin.clone(), document.clone());
     for _ in 0..TURNS {
         log.extend(turn.entry.take());
@@ -251,13 +247,17 @@ fn one(
             Next::Perform(work) => {
                 let outcome = outside.answer(work);
                 statuses.insert(work.step.clone(), outcome.status());
+                if let Outcome::Held { says, .. } = &outcome {
+                    held = format!("{}: {says}; the connection would be put on hold", work.step);
+                }
                 machine.outcome(outcome, retry(logic, work), now)
             }
             Next::WaitUntil(due) | Next::Pause(due) => {
                 now = now.max(*due);
                 machine.woken(now)
             }
-            // A given answer never puts a connection on hold.
+            // The connection would be on hold: the message waits until it responds again.
+            Next::WaitFor(_) if !held.is_empty() => break,
             Next::WaitFor(_) => machine.woken(now),
             Next::Part(parts) => {
                 for part in parts {
@@ -272,6 +272,7 @@ fn one(
         Next::End(End::Done) => ("done", String::new()),
         Next::End(End::Skipped(because)) => ("skipped", because.clone()),
         Next::End(End::Failed(reason)) => ("failed", format!("{}: {}", reason.step, reason.says)),
+        Next::WaitFor(_) => (State::Waiting.as_str(), held),
         other => (other.state().as_str(), "it does not end".to_owned()),
     };
     let traced = Machine::rebuild(logic.clone(), origin.clone(), document, &log, true);

@@ -53,7 +53,7 @@ pub struct Workspace {
     pub title: String,
     /// As `workspace.toml` has it; see [`Self::deploys_from_console`].
     deploy_from_console: bool,
-    /// Stands for the content of every file.
+    /// Digest of the content of every file.
     pub digest: Digest,
     /// The environment, if one is chosen.
     pub environment: Option<Environment>,

@@ -67,7 +67,7 @@ impl Dispatcher {
         running.phase = if reopened { Phase::Reopening } else { Phase::Committing };
         let facts = facts::of(&surroundings, &running.machine, &points, now);
         let parts = std::mem::take(&mut running.born);
-        let change = Change { entry, passed, facts, took, reopened, parts, ..stand(&running.machine, now) };
+        let change = Change { entry, passed, facts, took, reopened, parts, ..present_state(&running.machine, now) };
         self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
     }
 }
@@ -81,11 +81,11 @@ pub fn ended_at_birth(surroundings: &Workspace, entered: &Entered, now: Timestam
     }
     let (passed, points) = passed_at_birth(began.clone());
     let facts = facts::of(surroundings, machine, &points, now);
-    Some(Box::new(Change { passed, facts, ..stand(machine, now) }))
+    Some(Box::new(Change { passed, facts, ..present_state(machine, now) }))
 }
 
-/// Returns a change that only states how a message stands now.
-pub(super) fn stand(machine: &Machine, now: Timestamp) -> Change {
+/// Returns a change with the present state of a message and nothing else.
+pub(super) fn present_state(machine: &Machine, now: Timestamp) -> Change {
     let (key, result) = machine.keys();
     let next = machine.next();
     let mut change = Change {

@@ -1,7 +1,7 @@
 //! The way to a connection: queued at its gate, let pass, performed.
 
 use super::slot::{At, Phase, Slot, Wake};
-use super::{Dispatcher, Out, stand};
+use super::{Dispatcher, Out, present_state};
 use crate::gate::{Gate, Terms};
 use crate::journal::{Change, Op};
 use std::time::Duration;
@@ -29,7 +29,7 @@ impl Dispatcher {
         let long = gate.held().is_some_and(|held| now.since(held.since) > keep);
         if let Some(running) = self.here(id) {
             running.phase = Phase::AtGate(line.clone());
-            let change = Change { state: State::Waiting, waits_for: line, ..stand(&running.machine, now) };
+            let change = Change { state: State::Waiting, waits_for: line, ..present_state(&running.machine, now) };
             self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
         }
         self.clear(id);
@@ -68,7 +68,7 @@ impl Dispatcher {
             if let Some(held) = held.filter(|_| waits_unseen || uncleared) {
                 let says = if waits_unseen { String::new() } else { held };
                 let (state, waits_for) = (State::Waiting, connection.to_owned());
-                let change = Change { state, waits_for, says, ..stand(&running.machine, now) };
+                let change = Change { state, waits_for, says, ..present_state(&running.machine, now) };
                 self.out.push_back(Out::Commit(None, Op::Change(Box::new(change))));
             }
         }
@@ -125,7 +125,7 @@ impl Dispatcher {
             let entry = Machine::intent(&work, now);
             let Some(running) = self.here(id) else { return };
             running.phase = Phase::Announcing;
-            let change = Change { entry: Some((running.logged, entry)), ..stand(&running.machine, now) };
+            let change = Change { entry: Some((running.logged, entry)), ..present_state(&running.machine, now) };
             running.logged += 1;
             self.out.push_back(Out::Commit(Some(id), Op::Change(Box::new(change))));
             return;

@@ -49,7 +49,7 @@ fn many_that_fail_alike_hold_their_step_and_one_that_goes_well_frees_it() {
     desk.enter(7, "keyed");
     assert_eq!(desk.wants(), [commit(7, State::Waiting)], "so does what comes later");
     desk.enter(8, "in-line");
-    assert_eq!(desk.wants(), [Wants::Perform(8)], "another flow at the same connection goes on");
+    assert_eq!(desk.wants(), [Wants::Perform(8)], "another flow at the same connection continues");
     desk.answered(8);
     desk.dispatcher.committed(id(8), desk.now);
     desk.wants();

@@ -6,7 +6,7 @@ use crate::writer::sql;
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use wirewatch_core::Timestamp;
 
-/// A file as somebody would have it.
+/// A proposed file.
 #[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
 pub struct DraftRow {
     /// Path in the workspace.

@@ -2,8 +2,8 @@
 //!
 //! Layers from the outside in: what no handler should see (`request_check`), compression, body limit, then who may
 //! (`access::check`), then the handlers.
-//! `/api/openapi.json`, `/health` and the console's files are open to all; what they show is not. Webhooks are called by
-//! anybody, under any host name, and believe signatures alone.
+//! `/api/openapi.json`, `/health/live`, `/health/ready` and the console's files are open to all; what they show is not. Webhooks may be
+//! called by anybody under any host name; they are authenticated by signatures alone.
 
 mod acts;
 pub mod amending;
@@ -74,7 +74,8 @@ pub fn router(app: Arc<App>) -> Router {
         .with_state(app.clone());
     let description = description::complete(&description).to_string();
     let open = Router::new()
-        .route("/health", get(status::health))
+        .route("/health/live", get(live))
+        .route("/health/ready", get(status::ready))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
         .route("/enter", get(session::enter))
         .route("/api/{*nothing}", any(nothing))
@@ -87,10 +88,15 @@ pub fn router(app: Arc<App>) -> Router {
     all.layer(middleware::from_fn(request_check::check))
 }
 
-/// Router until the database can be reached: answers 503 to everything.
+/// Router until the database can be reached: answers 503 to everything but the question whether the process lives.
 pub fn waiting() -> Router {
     let says = || Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service waits for its database; the cause is in its log");
-    Router::new().fallback(async move || ([(header::RETRY_AFTER, "5")], says()))
+    Router::new().route("/health/live", get(live)).fallback(async move || ([(header::RETRY_AFTER, "5")], says()))
+}
+
+/// Answers 200 as long as the process answers at all, also while it starts or stops: whoever watches it must not restart it then.
+async fn live() -> StatusCode {
+    StatusCode::OK
 }
 
 async fn nothing() -> Problem {

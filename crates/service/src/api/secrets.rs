@@ -45,7 +45,7 @@ fn named(workspace: &Workspace) -> impl Iterator<Item = (String, String)> {
     connections.flat_map(|connection| connection.secrets().map(|secret| (secret.to_owned(), connection.name.clone())))
 }
 
-/// Sets a secret, to a value given or to one made up here, which is shown this once.
+/// Sets a secret to the given value, or to a generated one, which is shown only in this response.
 #[utoipa::path(put, path = "/api/secrets/{name}", operation_id = "set_secret", params(("name" = String, Path)), request_body = SecretRequest,
     responses((status = 200, body = SecretSet)))]
 pub async fn set(
@@ -75,7 +75,7 @@ pub async fn set(
     Ok(Json(SecretSet { secret, value: generated }))
 }
 
-/// Removes a secret: what it signed is not believed any more.
+/// Removes a secret: calls signed with it are rejected from then on.
 #[utoipa::path(delete, path = "/api/secrets/{name}", operation_id = "remove_secret", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove(

@@ -12,6 +12,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use wirewatch_core::Timestamp;
 use wirewatch_core::before::Before;
@@ -40,8 +41,12 @@ async fn processes(app: &App) -> Result<Vec<ProcessView>, JournalError> {
     Ok(rows.map(|row| ProcessView { process: row.process, shards: row.shards, answers: row.writer == own }).collect())
 }
 
-/// Returns whether the service and its database work and will keep working. Open to all; the details are in the log.
-pub async fn health(State(app): State<Arc<App>>) -> Response {
+/// Answers 200 if the service takes requests, and it and its database will keep working; 503 while it stops. Open to all; the
+/// details are in the log.
+pub async fn ready(State(app): State<Arc<App>>) -> Response {
+    if app.draining.load(Ordering::Relaxed) {
+        return Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping").into_response();
+    }
     let days = app.store.days_ahead(SystemClock.now()).await;
     let away = days.as_ref().err().map(|error| ("the database cannot be reached", error.to_string()));
     let few = days.is_ok_and(|days| days < DAYS_AHEAD).then(|| ("history can soon not be stored", String::new()));

@@ -2,7 +2,7 @@
 //!
 //! | a client that | is |
 //! |---|---|
-//! | sends its headers slower than ten seconds, or stands idle that long | disconnected |
+//! | sends its headers slower than ten seconds, or is idle that long | disconnected |
 //! | does not read what it asked for | disconnected after thirty seconds without progress |
 //! | is one too many | served; the one that has proved least is disconnected ([`clients`]) |
 

@@ -35,7 +35,7 @@ pub struct Changed {
     pub by: String,
 }
 
-/// A map file as somebody would have it; it runs once it is in the folder and deployed.
+/// A proposed map file; it runs once it is deployed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MapDraft {
     pub text: String,

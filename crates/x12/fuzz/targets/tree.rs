@@ -1,4 +1,4 @@
-//! Any bytes as a tree, and back: every segment stands in it once, and what is written from it reads as the same tree.
+//! Any bytes as a tree, and back: every segment is in it once, and what is written from it reads as the same tree.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;

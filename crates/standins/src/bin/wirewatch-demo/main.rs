@@ -131,7 +131,7 @@ fn run(state: &Path, workspace: &Path, program: &Path, every: u64) -> Result<(),
 
     let stage = Stage::begin("starting the service");
     let mut service = start_service(&state, workspace, program, &database)?;
-    let health = format!("http://127.0.0.1:{SERVICE}/health");
+    let health = format!("http://127.0.0.1:{SERVICE}/health/ready");
     while !runtime.block_on(answers(&health)) {
         if service.wait(Duration::from_millis(100)).is_some() {
             return Err(format!(
