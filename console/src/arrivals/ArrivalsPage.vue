@@ -68,7 +68,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
               :key="name"
               scope="col"
               class="heading px-3 py-2 first:pl-4"
-              :class="name === 'Size' && 'max-[1439px]:hidden'"
+              :class="{ 'max-[1439px]:hidden': name === 'Size', 'max-[899px]:hidden': name === 'From' }"
             >
               {{ name }}
             </th>
@@ -87,10 +87,13 @@ const options = verdicts.map((value) => ({ value, text: value }))
                 row.name
               }}</RouterLink>
             </td>
-            <td class="max-w-44 truncate px-3 py-1.5 text-soft" :title="titleOf('connections', row.connection)">
+            <td
+              class="max-w-44 truncate px-3 py-1.5 text-soft max-[899px]:hidden"
+              :title="titleOf('connections', row.connection)"
+            >
               {{ row.partner ? titleOf('partners', row.partner) : titleOf('connections', row.connection) }}
             </td>
-            <td class="max-w-56 truncate px-3 py-1.5" :title="row.keys.join(', ')">
+            <td class="max-w-56 truncate px-3 py-1.5 max-[899px]:max-w-36" :title="row.keys.join(', ')">
               <RouterLink v-if="row.messages" :to="`/messages?arrival=${row.id}`" class="link">{{
                 row.messages
               }}</RouterLink>
@@ -99,7 +102,7 @@ const options = verdicts.map((value) => ({ value, text: value }))
               >
             </td>
             <td class="px-3 py-1.5 whitespace-nowrap text-soft max-[1439px]:hidden">{{ bytes(row.size) }}</td>
-            <td class="max-w-48 truncate px-3 py-1.5 text-soft" :title="row.says">
+            <td class="max-w-48 truncate px-3 py-1.5 text-soft max-[899px]:max-w-36" :title="row.says">
               {{ row.says || (row.by ? `handed in by ${row.by}` : '') }}
             </td>
             <td class="px-3 py-1.5 text-soft"><TimeText :at="row.received" /></td>

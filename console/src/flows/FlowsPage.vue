@@ -45,8 +45,8 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
           <tr class="border-b border-line text-left">
             <th scope="col" class="heading px-3 py-2 pl-4">Flow</th>
             <th scope="col" class="heading px-3">State</th>
-            <th scope="col" class="heading px-3">From</th>
-            <th scope="col" class="heading px-3 text-right">Steps</th>
+            <th scope="col" class="heading px-3 max-[899px]:hidden">From</th>
+            <th scope="col" class="heading px-3 text-right max-[899px]:hidden">Steps</th>
             <th scope="col" class="heading px-3 text-right">Done per min</th>
             <th scope="col" class="heading px-3 text-right">Waiting</th>
             <th scope="col" class="heading px-3 text-right">Retried</th>
@@ -61,14 +61,14 @@ const from = (line: FlowLine) => line.intakes.map((one) => titleOf('connections'
             :data-flow="line.flow"
             class="border-b border-line/60 last:border-0 hover:bg-sunken"
           >
-            <td class="py-2 pr-3 pl-4 font-medium whitespace-nowrap">
+            <td class="py-2 pr-3 pl-4 font-medium min-[900px]:whitespace-nowrap">
               <RouterLink :to="`/flows/${encodeURIComponent(line.flow)}`" class="hover:text-thread hover:underline">{{
                 line.title
               }}</RouterLink>
             </td>
             <td class="px-3 text-soft">{{ state }}</td>
-            <td class="max-w-64 truncate px-3 text-soft">{{ from(line) || 'made here' }}</td>
-            <td class="px-3 text-right tabular-nums">{{ line.steps.length - 1 }}</td>
+            <td class="max-w-64 truncate px-3 text-soft max-[899px]:hidden">{{ from(line) || 'made here' }}</td>
+            <td class="px-3 text-right tabular-nums max-[899px]:hidden">{{ line.steps.length - 1 }}</td>
             <td class="px-3 text-right tabular-nums">{{ figure(line.done_minute) }}</td>
             <td class="px-3 text-right tabular-nums">{{ waiting || '' }}</td>
             <td class="px-3 text-right tabular-nums">{{ retrying || '' }}</td>

@@ -39,7 +39,7 @@ onMounted(again)
             <th scope="col" class="heading px-3">From and to</th>
             <th scope="col" class="heading px-3">Used by</th>
             <th scope="col" class="heading px-3">Last change</th>
-            <th scope="col" class="heading px-3 text-right">Rules</th>
+            <th scope="col" class="heading px-3 text-right max-[899px]:hidden">Rules</th>
             <th scope="col" class="heading px-3 text-right">Cases</th>
           </tr>
         </thead>
@@ -62,12 +62,12 @@ onMounted(again)
             <td class="px-3 text-soft" data-part="used-by">
               {{ listed(map.used_by.map((flow) => titleOf('flows', flow))) || 'no flow' }}
             </td>
-            <td class="px-3 whitespace-nowrap text-soft" data-part="changed">
+            <td class="px-3 text-soft min-[900px]:whitespace-nowrap" data-part="changed">
               <template v-if="map.changed"
                 ><TimeText :at="map.changed.at" as="distance" /> by {{ map.changed.by }}</template
               ><template v-else>earlier</template>
             </td>
-            <td class="px-3 text-right tabular-nums">{{ map.rules }}</td>
+            <td class="px-3 text-right tabular-nums max-[899px]:hidden">{{ map.rules }}</td>
             <td class="px-3 text-right tabular-nums" :class="!map.cases && 'text-faint'">{{ map.cases || 'none' }}</td>
           </tr>
         </tbody>

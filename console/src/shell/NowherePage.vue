@@ -6,7 +6,7 @@ import EmptyState from '../ui/EmptyState.vue'
   <main class="pt-[12vh]">
     <h1 class="sr-only">Not found</h1>
     <EmptyState title="There is no such page">
-      The address may be misspelt. <RouterLink to="/" class="link">The lines</RouterLink> show everything that runs.
+      The address may be misspelt. The <RouterLink to="/" class="link">overview</RouterLink> shows everything that runs.
     </EmptyState>
   </main>
 </template>
