@@ -24,7 +24,7 @@ export interface Sort {
 /** The number and the state are always shown, before these. */
 export const columns: Column[] = [
   { key: 'result', title: 'In the target', width: 'minmax(5rem, 8rem)', text: (row) => row.result ?? '' },
-  { key: 'why', title: 'Why', width: 'minmax(14rem, 3fr)', text: whyOf },
+  { key: 'why', title: 'Why', width: 'minmax(12.5rem, 3fr)', text: whyOf },
   { key: 'flow', title: 'Flow', width: 'minmax(4.5rem, 16rem)', text: (row) => titleOf('flows', row.flow) },
   { key: 'step', title: 'Step', width: 'minmax(5rem, 8rem)', text: (row) => row.step },
   { key: 'partner', title: 'Partner', width: 'minmax(4.5rem, 11rem)', text: (row) => titleOf('partners', row.partner) },
