@@ -22,7 +22,7 @@ const submitting = ref(false)
 const pausing = ref(false)
 const { trouble, carryOut } = useAct(() => emit('changed'))
 const params = computed(() => ({ path: { flow: props.line.flow } }))
-const held = computed(() => props.line.steps.some((step) => step.on_hold))
+const onHold = computed(() => props.line.steps.some((step) => step.on_hold))
 const pause = (why: string) => asked(api.POST('/api/flows/{flow}/pause', { params: params.value, body: { why } }))
 const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', { params: params.value })))
 const record = (seconds: number) =>
@@ -38,7 +38,7 @@ interface FlowAct {
 }
 const acts = computed(() => {
   const { line } = props
-  const stopped = line.paused ? 'Resume' : held.value ? 'Let one waiting message try' : ''
+  const stopped = line.paused ? 'Resume' : onHold.value ? 'Let one waiting message try' : ''
   const all: FlowAct[] = [
     { text: 'Open the flow', act: () => router.push(`/flows/${encodeURIComponent(line.flow)}`) },
     { text: 'See its messages', act: () => router.push({ path: '/messages', query: { flow: line.flow } }) },

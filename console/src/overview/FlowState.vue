@@ -12,7 +12,7 @@ import { listed } from '../words/format'
 const props = defineProps<{ line: FlowLine; /** Without the time of the next try. */ compact?: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const { busy, trouble, carryOut } = useAct(() => emit('changed'))
-const held = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? []))
+const onHold = computed(() => props.line.steps.flatMap((step) => step.on_hold ?? []))
 const params = computed(() => ({ path: { flow: props.line.flow } }))
 const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', { params: params.value })))
 </script>
@@ -26,11 +26,11 @@ const resume = () => carryOut(() => asked(api.POST('/api/flows/{flow}/resume', {
       </span>
       <button type="button" class="link shrink-0" :disabled="busy" @click="resume">Resume</button>
     </p>
-    <p v-else-if="held.length" class="flex items-baseline gap-2">
-      <span class="truncate text-waiting" :title="held[0]?.says" data-on-hold>
-        <span aria-hidden="true">Ⅱ</span> {{ listed(held.map((one) => one.step)) }} on hold<template
-          v-if="held[0] && !compact"
-          >, one tries <TimeText :at="held[0].next_try" as="distance"
+    <p v-else-if="onHold.length" class="flex items-baseline gap-2">
+      <span class="truncate text-waiting" :title="onHold[0]?.says" data-on-hold>
+        <span aria-hidden="true">Ⅱ</span> {{ listed(onHold.map((one) => one.step)) }} on hold<template
+          v-if="onHold[0] && !compact"
+          >, one tries <TimeText :at="onHold[0].next_try" as="distance"
         /></template>
       </span>
       <button

@@ -35,7 +35,7 @@ const words: Record<PersonAct, string> = {
   'secret-changed': 'changed a secret',
   'secret-removed': 'removed a secret',
 }
-/** These are done to documents; the others have their subject in their reason, or it is no longer known. */
+/** Acts on documents. The reason of every other act names its subject, unless the subject no longer exists. */
 const toDocuments: PersonAct[] = [PersonAct.resent, PersonAct.amended, PersonAct.discarded, PersonAct.accepted]
 const to = ({ message, arrival }: RecentAct) =>
   message ? `/messages/${message}` : arrival ? `/arrivals/${arrival}` : undefined

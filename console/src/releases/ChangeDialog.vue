@@ -2,7 +2,7 @@
 /** Changed files of the running release: their difference, the cases with them, and the deploy where the workspace allows it. */
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, asked, type Trouble, troubleOf } from '../api/client'
-import { CaseOutcome, ReleaseOutcome } from '../api/schema'
+import { CaseOutcome } from '../api/schema'
 import type { CaseView, ProposedFile } from '../api/schema'
 import { refreshWorkspace, useWorkspace } from '../shell/useWorkspace'
 import CodeView from '../ui/CodeView.vue'
@@ -39,9 +39,9 @@ onMounted(async () => {
 const deploy = () =>
   carryOut(async () => {
     const body = { files: files(), before: texts((one) => one.before), why: why.value, skip_cases: skip.value }
-    const { release, what } = await asked(api.POST('/api/releases/changes', { body }))
+    const { release } = await asked(api.POST('/api/releases/changes', { body }))
     await refreshWorkspace()
-    if (what !== ReleaseOutcome.preview) emit('deployed', release)
+    emit('deployed', release)
   })
 
 const words: Record<CaseOutcome, string> = {

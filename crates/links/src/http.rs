@@ -1,4 +1,4 @@
-//! Calls over HTTP. [`meaning`] decides what an answer means; here is decided what its absence means.
+//! Calls over HTTP. [`meaning`] decides what an answer means; this module decides what a missing answer means.
 //!
 //! | no answer | outcome |
 //! |---|---|

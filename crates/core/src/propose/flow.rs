@@ -238,7 +238,7 @@ fn webhook(name: &str, path: &str, event: Option<&(Place, String)>, item: Record
         let _ = writeln!(text, "event    = {}", place(at));
     }
     if item.headers.contains_key("webhook-id") {
-        text.push_str("delivery = { header = \"webhook-id\" }   # by it a duplicate is recognised\n");
+        text.push_str("delivery = { header = \"webhook-id\" }   # identifies a repeated delivery\n");
     }
     text.push_str(
         "# Without a signature, calls of anybody who knows the address are accepted. Agree on a secret with the sender, then:\n",
@@ -259,7 +259,7 @@ fn queue_of(name: &str, source: Source<'_>, event: Option<&(Place, String)>, ite
         let _ = writeln!(text, "event    = {}", place(at));
     }
     if item.headers.get("message_id").is_some_and(Value::is_string) {
-        text.push_str("delivery = { property = \"message-id\" }   # by it a duplicate is recognised\n");
+        text.push_str("delivery = { property = \"message-id\" }   # identifies a repeated delivery\n");
     }
     text
 }
@@ -268,7 +268,7 @@ fn flow_of(name: &str, from: &str, queue: &str, takes: &str, key: Option<&str>, 
     let mut text = format!("title = {}\n", quoted(&title_of(name)));
     match key {
         Some(key) => {
-            let _ = writeln!(text, "key   = {}   # by it people find the message", quoted(key));
+            let _ = writeln!(text, "key   = {}   # people find the message by this field", quoted(key));
         }
         None => text.push_str("# key = \"…\"   the field by which people find the message\n"),
     }

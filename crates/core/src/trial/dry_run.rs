@@ -237,8 +237,8 @@ fn one(
     let mut log: Vec<LogEntry> = Vec::new();
     let mut statuses: BTreeMap<String, u16> = BTreeMap::new();
     let mut ways = Vec::new();
-    // Why the message waits for a connection.
-    let mut held = String::new();
+    // Why the connection of a step would be on hold; empty while none is.
+    let mut on_hold = String::new();
     let (mut machine, mut turn) = Machine::begin(logic.clone(), origin.clone(), document.clone());
     for _ in 0..TURNS {
         log.extend(turn.entry.take());
@@ -248,7 +248,7 @@ fn one(
                 let outcome = outside.answer(work);
                 statuses.insert(work.step.clone(), outcome.status());
                 if let Outcome::Held { says, .. } = &outcome {
-                    held = format!("{}: {says}; the connection would be put on hold", work.step);
+                    on_hold = format!("{}: {says}; the connection would be put on hold", work.step);
                 }
                 machine.outcome(outcome, retry(logic, work), now)
             }
@@ -257,7 +257,7 @@ fn one(
                 machine.woken(now)
             }
             // The connection would be on hold: the message waits until it responds again.
-            Next::WaitFor(_) if !held.is_empty() => break,
+            Next::WaitFor(_) if !on_hold.is_empty() => break,
             Next::WaitFor(_) => machine.woken(now),
             Next::Part(parts) => {
                 for part in parts {
@@ -272,7 +272,7 @@ fn one(
         Next::End(End::Done) => ("done", String::new()),
         Next::End(End::Skipped(because)) => ("skipped", because.clone()),
         Next::End(End::Failed(reason)) => ("failed", format!("{}: {}", reason.step, reason.says)),
-        Next::WaitFor(_) => (State::Waiting.as_str(), held),
+        Next::WaitFor(_) => (State::Waiting.as_str(), on_hold),
         other => (other.state().as_str(), "it does not end".to_owned()),
     };
     let traced = Machine::rebuild(logic.clone(), origin.clone(), document, &log, true);

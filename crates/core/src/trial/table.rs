@@ -159,8 +159,10 @@ fn at_its_line(error: &MapError, path: &str, text: &str) -> Option<Finding> {
     let before = (error.line as usize).checked_sub(1).filter(|_| own)?;
     let from: usize = text.split_inclusive('\n').take(before).map(str::len).sum();
     let line = text[from..].lines().next()?;
-    // The part of the expression, where it is on the line as it was read; the line otherwise.
-    let span = match line.find(&error.expression) {
+    // The target may have the same name as its expression, so only what follows the equals sign is searched.
+    let value = line.find('=').map_or(0, |at| at + 1);
+    // The failed part of the expression if the line has it unescaped; otherwise the whole line.
+    let span = match line[value..].find(&error.expression).map(|at| value + at) {
         Some(at) => from + at + error.source.span.start..from + at + error.source.span.end,
         None => from..from + line.len(),
     };

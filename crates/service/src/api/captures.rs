@@ -16,8 +16,8 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use std::sync::Arc;
 use std::time::Duration;
-use wirewatch_core::propose::flow::{self as core_flow, FirstFlowError, Recorded, Source, event};
-use wirewatch_core::{Document, Timestamp};
+use wirewatch_core::propose::flow::{FirstFlowError, Recorded, Source, event};
+use wirewatch_core::{Document, Timestamp, propose};
 use wirewatch_engine::{Clock, SystemClock};
 
 /// Bytes of a body that are shown.
@@ -98,16 +98,13 @@ pub async fn first_flow(
 ) -> Answer<FirstFlow> {
     let read = |capture: &Capture| (capture.kind.clone(), newest(capture));
     let (kind, caught) = app.captures.read(&name, SystemClock.now(), read).ok_or_else(|| unknown(&name))?;
-    if !caught.iter().any(|one| one.n == n) {
-        return Err(no_item(&name, n));
-    }
+    let at = caught.iter().position(|one| one.n == n).ok_or_else(|| no_item(&name, n))?;
     let files = releases::running_files(&app).await?;
     let made = tokio::task::spawn_blocking(move || {
         let source = source_of(&name, &kind);
         let items: Vec<Recorded<'_>> = caught.iter().map(recorded).collect();
-        let chosen = caught.iter().position(|one| one.n == n).map_or(items[0], |at| items[at]);
-        let made = core_flow::first_flow(&files, &flow, source, chosen, &items)?;
-        let event = core_flow::event(source, chosen).map(|(_, event)| event).unwrap_or_default();
+        let made = propose::flow::first_flow(&files, &flow, source, items[at], &items)?;
+        let event = event(source, items[at]).map(|(_, event)| event).unwrap_or_default();
         let file = |(file, after): (String, String)| ProposedFile { before: files.get(&file).cloned(), file, after };
         Ok(FirstFlow { event, files: made.into_iter().map(file).collect() })
     });

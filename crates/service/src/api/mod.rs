@@ -76,6 +76,7 @@ pub fn router(app: Arc<App>) -> Router {
     let open = Router::new()
         .route("/health/live", get(live))
         .route("/health/ready", get(status::ready))
+        .route("/health", get(status::ready))
         .route("/api/openapi.json", get(async move || ([("content-type", "application/json")], description)))
         .route("/enter", get(session::enter))
         .route("/api/{*nothing}", any(nothing))

@@ -32,19 +32,22 @@ pub async fn release(
     propose(&app, Proposal { files: &files, by: &by, says, take_back, only_tell, only_after: None }).await
 }
 
-/// The files of the running release.
+/// Returns the files of the running release.
+///
+/// # Errors
+/// 409 if its record is damaged: a change must not be made on top of nothing.
 pub(super) async fn running_files(app: &App) -> Result<Files, Problem> {
     let (current, _) = app.engine.releases().current();
-    Ok(app.store.releases(current, 1).await?.pop().and_then(|row| row.files).unwrap_or_default())
+    app.store.releases(current, 1).await?.pop().and_then(|row| row.files).ok_or_else(|| damaged(current))
 }
 
-/// The newest releases with what they changed; compared once for each new release.
+/// Returns the newest releases with their changes; they are compared once for each new release.
 pub(super) async fn compared(app: &App) -> Result<Vec<ReleaseView>, Problem> {
     let newest_and_current = (app.store.newest_release().await?, app.engine.releases().current().0);
     Ok(app.counted.releases(newest_and_current, newest(app)).await?)
 }
 
-/// Answers what became of a proposal.
+/// Releases a proposal, or answers why it is refused.
 pub(super) async fn propose(app: &App, proposal: Proposal<'_>) -> Answer<Release> {
     let Released { how, findings, changes } = app.release(proposal).await?;
     let (release, what) = match how {
